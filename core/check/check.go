@@ -1,0 +1,97 @@
+// Package check finds what is wrong with a policy before it bites. Each check
+// stands in a file of its own, with its documentation beside it.
+//
+//	pol, problems := check.Policy(sources, fl)
+package check
+
+import (
+	"fmt"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Source is one file of a policy.
+type Source struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// A Check is one thing that can be wrong with a policy that reads well.
+type Check struct {
+	Code string
+	Doc  string
+	run  func(*pass)
+}
+
+// Checks lists all checks, in the order in which they run.
+var Checks = []Check{noGuard, guardRefused, noWayIn}
+
+// pass is one run of the checks over one policy.
+type pass struct {
+	pol      *policy.Policy
+	sp       *packet.Space
+	plans    map[*fleet.Host]*compile.Plan
+	problems []fence.Problem
+}
+
+func (p *pass) plan(h *fleet.Host) *compile.Plan {
+	if p.plans[h] == nil {
+		p.plans[h] = compile.Host(p.sp, p.pol, h)
+	}
+	return p.plans[h]
+}
+
+func (p *pass) report(pr fence.Problem) { p.problems = append(p.problems, pr) }
+
+// Policy reads a policy's files, resolves them against a fleet and runs all
+// checks. The checks run only where nothing before them is an error.
+func Policy(sources []Source, fl *fleet.Fleet) (*policy.Policy, []fence.Problem) {
+	var files []*fence.File
+	var problems []fence.Problem
+	for _, s := range sources {
+		file, found := fence.Parse(s.Name, s.Text)
+		files, problems = append(files, file), append(problems, found...)
+	}
+	pol, found := policy.Resolve(files, fl)
+	problems = append(problems, found...)
+	if !fence.HasErrors(problems) {
+		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}}
+		for _, c := range Checks {
+			c.run(p)
+		}
+		problems = append(problems, p.problems...)
+	}
+	fence.SortProblems(problems)
+	return pol, problems
+}
+
+// Summary counts problems, as in "2 errors, 1 warning".
+func Summary(problems []fence.Problem) string {
+	errors, warnings := 0, 0
+	for _, p := range problems {
+		if p.Severity == fence.Error {
+			errors++
+		} else {
+			warnings++
+		}
+	}
+	plural := func(n int, what string) string {
+		if n == 1 {
+			return fmt.Sprintf("1 %s", what)
+		}
+		return fmt.Sprintf("%d %ss", n, what)
+	}
+	switch {
+	case errors+warnings == 0:
+		return "no problems"
+	case warnings == 0:
+		return plural(errors, "error")
+	case errors == 0:
+		return plural(warnings, "warning")
+	}
+	return plural(errors, "error") + ", " + plural(warnings, "warning")
+}

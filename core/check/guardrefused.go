@@ -1,0 +1,70 @@
+package check
+
+import (
+	"strings"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// guardRefused: every packet of a guard must be admitted at both ends.
+var guardRefused = Check{
+	Code: "guard-refused",
+	Doc: `Something refuses packets that a guard speaks of.
+
+Every packet of a guard must be admitted at both ends. Here a block refuses
+some of them, so the way in is not sure. Make the guard an exception to the
+block, or narrow the block:
+
+    block no-pests: pests -> fleet : any
+    allow way-in:   crew-vpn -> jump : ssh  guard  over no-pests
+`,
+	run: func(p *pass) {
+		for _, r := range p.pol.Rules {
+			if r.Guard {
+				p.guardEnd(r, policy.Inbound)
+				p.guardEnd(r, policy.Outbound)
+			}
+		}
+	},
+}
+
+// guardEnd reports the first host at one end of a guard where some of it is refused.
+func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction) {
+	side := r.To
+	if dir == policy.Outbound {
+		side = r.From
+	}
+	for _, h := range side.Hosts {
+		plan := p.plan(h)
+		// The ground and local segments decide before any rule and refuse only
+		// packets that no peer sends: invalid ones, and forged sources.
+		d, deciders := plan.Attributed(p.sp)
+		refused := p.sp.And(plan.RuleSet(p.sp, r, dir), p.sp.Where(d, func(o packet.Outcome) bool {
+			by := deciders[o.By-1]
+			return o.Refused() && by.Kind != "ground" && by.Kind != "local"
+		}))
+		if refused == packet.Empty {
+			continue
+		}
+		example, _ := p.sp.Example(refused, packet.Taste{})
+		pr := fence.Errorf(r.Pos, len(r.Name), "guard-refused", "the guard %q is refused on %s %s: %s stands in its way",
+			r.Name, h.Name, policy.DirectionNames[dir], p.refuser(d, deciders, refused))
+		pr.Packet = &example
+		p.report(pr.Hinted("make it an exception with `over`, or narrow what refuses it"))
+		return
+	}
+}
+
+// refuser names what refuses packets by an attributed decision.
+func (p *pass) refuser(d packet.Decision, deciders []compile.Decider, refused packet.Set) string {
+	var names []string
+	for _, o := range p.sp.Outcomes(p.sp.Only(d, refused)) {
+		if o.Refused() {
+			names = append(names, deciders[o.By-1].String())
+		}
+	}
+	return strings.Join(names, ", ")
+}

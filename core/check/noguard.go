@@ -1,0 +1,30 @@
+package check
+
+import "yellowfence.example/yfence/core/fence"
+
+// noGuard: a policy without a guard protects no way in.
+var noGuard = Check{
+	Code: "no-guard",
+	Doc: `No rule of the policy is marked guard.
+
+A guard is an allow that must always hold: the way by which you log in to put
+things right. Without one, a mistake in the policy can lock you out of every
+host at once. Mark the rules by which you reach the hosts:
+
+    allow way-in: crew-vpn -> jump : ssh  guard
+    allow hop:    jump -> fleet : ssh  guard
+`,
+	run: func(p *pass) {
+		for _, r := range p.pol.Rules {
+			if r.Guard {
+				return
+			}
+		}
+		pos := fence.Pos{File: "policy", Line: 1, Column: 1}
+		if len(p.pol.Rules) > 0 {
+			pos = p.pol.Rules[0].Pos
+		}
+		p.report(fence.Errorf(pos, 1, "no-guard", "no rule of this policy is a guard, so nothing keeps a way in").
+			Hinted("add `guard` to the allows by which you log in"))
+	},
+}

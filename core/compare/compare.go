@@ -1,0 +1,380 @@
+// Package compare tells two decisions apart: what a host's kernel does and
+// what the policy means it to do. Where they differ, it says so in findings:
+// one for each cause, with a packet that shows it and who decides at each side.
+package compare
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Kind is a kind of finding.
+type Kind string
+
+// The kinds, the most urgent first.
+const (
+	Opened   Kind = "opened"   // admitted, and should be refused
+	Shut     Kind = "shut"     // refused, and should be admitted
+	Altered  Kind = "altered"  // admitted or refused both times, but otherwise done
+	Cosmetic Kind = "cosmetic" // written differently, and means the same
+)
+
+// A Finding is one difference in meaning.
+type Finding struct {
+	Kind      Kind           `json:"kind" enum:"opened,shut,altered,cosmetic,boot"`
+	Direction string         `json:"direction" enum:"in,out,through,"`
+	Traffic   string         `json:"traffic" doc:"what it is about, in the policy's own names"`
+	Packet    *packet.Packet `json:"packet,omitempty" doc:"a packet that shows it"`
+	Live      Live           `json:"live"`
+	Published Published      `json:"published"`
+	Sentence  string         `json:"sentence" doc:"the finding in one sentence"`
+	Hint      string         `json:"hint" doc:"what to do about it"`
+}
+
+// Live is what a host's kernel does with the packet, and the rule of the dump that says so.
+type Live struct {
+	Verdict string `json:"verdict"`
+	At      string `json:"at" doc:"where the rule stands in the dump"`
+	Rule    string `json:"rule" doc:"the rule as the dump writes it"`
+}
+
+// Published is what the policy means for the packet, and the statement that says so.
+type Published struct {
+	Verdict string `json:"verdict"`
+	By      string `json:"by" doc:"the rule of the policy, a part of the ground, or the stance"`
+	At      string `json:"at" doc:"file, line and column of the rule"`
+}
+
+// A Result is all that tells a host's dump from what it should be.
+type Result struct {
+	Findings []Finding
+	Unread   []string // what was not understood and could change the answer
+	Bare     bool     // no filter is in force at all
+}
+
+// State is the host's state as far as one dump tells it.
+func (r *Result) State() string {
+	differs := slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Kind != Cosmetic })
+	switch {
+	case r.Bare:
+		return "bare"
+	case differs:
+		return "drifted"
+	case len(r.Unread) > 0:
+		return "unread"
+	}
+	return "in step"
+}
+
+// Drift compares what a host's kernel has in force with what its plan means.
+func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *dialect.Ruleset) *Result {
+	res := &Result{Bare: live.Bare()}
+	meant, done := plan.Decision(sp), live.Decision(sp)
+	if meant == done {
+		ours := nft.Rules(sp, plan)
+		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
+			res.Findings = append(res.Findings, cosmetic(ours, live))
+		}
+		return res
+	}
+	c := &comparison{sp: sp, pol: pol, plan: plan, names: NamesOf(pol)}
+	c.meant, c.meantBy = plan.Attributed(sp)
+	c.done, c.doneBy = live.Attributed(sp)
+
+	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
+	should, does := sp.Where(meant, admitted), sp.Where(done, admitted)
+	differ := sp.Differ(meant, done)
+	opened := sp.And(sp.Certain(sp.Minus(does, should)), sp.WellFormed())
+	shut := sp.Certain(sp.Minus(should, does))
+	altered := sp.Minus(sp.Certain(differ), sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does))))
+	c.bothAdmit = sp.And(should, does)
+	c.collect(Opened, opened)
+	c.collect(Shut, shut)
+	c.collect(Altered, altered)
+	if certain := sp.OrAll(opened, shut, altered); certain != sp.Possible(differ) {
+		res.Unread = sp.UnknownsOf(sp.Minus(differ, certain))
+	}
+	res.Findings = c.findings()
+	return res
+}
+
+func cosmetic(ours, live *dialect.Ruleset) Finding {
+	has := false
+	for _, c := range live.Chains {
+		has = has || c.Family == nft.Family && c.Table == nft.Table
+	}
+	f := Finding{Kind: Cosmetic, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
+		Hint: "nothing is at risk; settling the host writes them as they were",
+		Live: Live{Rule: fmt.Sprintf("table %s %s", nft.Family, nft.Table), At: fmt.Sprintf("%s %s", nft.Family, nft.Table)}}
+	if !has {
+		f.Sentence = "The host has other rules than ours, and they mean exactly what the policy means."
+		f.Live = Live{Rule: fmt.Sprintf("no table %s %s", nft.Family, nft.Table)}
+	}
+	return f
+}
+
+// comparison collects the regions in which two decisions differ, by cause.
+type comparison struct {
+	sp          *packet.Space
+	pol         *policy.Policy
+	plan        *compile.Plan
+	names       *Names
+	meant, done packet.Decision // attributed
+	meantBy     []compile.Decider
+	doneBy      []dialect.Decider
+	bothAdmit   packet.Set
+	causes      []*cause
+}
+
+// cause is one reason for a difference: a rule that is there, or one that is missing.
+type cause struct {
+	kind      Kind
+	direction int
+	live      dialect.Decider
+	published compile.Decider
+	set       packet.Set
+}
+
+// emptied says that a whole chain was emptied while its policy is drop.
+func (n *cause) emptied() bool {
+	return n.live.Chain != nil && n.live.Rule == nil && len(n.live.Chain.Rules) == 0
+}
+
+func (c *comparison) collect(kind Kind, region packet.Set) {
+	for direction := range packet.HookNames {
+		rest := c.sp.And(region, c.sp.Value(packet.Hook, direction))
+		for _, how := range c.sp.Outcomes(c.sp.Only(c.done, rest)) {
+			part := c.sp.And(rest, c.sp.Possible(c.sp.Where(c.done, func(o packet.Outcome) bool { return o == how })))
+			if part == packet.Empty {
+				continue
+			}
+			rest = c.sp.Minus(rest, part)
+			for _, meant := range c.sp.Outcomes(c.sp.Only(c.meant, part)) {
+				set := c.sp.And(part, c.sp.Where(c.meant, func(o packet.Outcome) bool { return o == meant }))
+				c.add(&cause{kind: kind, direction: direction, live: c.doneBy[how.By-1], published: c.meantBy[meant.By-1], set: set})
+			}
+		}
+	}
+}
+
+// add joins a region to the cause it shares. A rule that is there is the cause
+// of whatever it decides; where no rule decides, each statement of the policy
+// that is not carried out is one, unless the whole chain is empty.
+func (c *comparison) add(n *cause) {
+	for _, o := range c.causes {
+		if o.kind != n.kind || o.direction != n.direction {
+			continue
+		}
+		ruled := n.live.Rule != nil || n.live.Chain == nil || n.emptied()
+		if ruled && o.live == n.live || !ruled && o.live.Rule == nil && o.published == n.published {
+			o.set = c.sp.Or(o.set, n.set)
+			return
+		}
+	}
+	c.causes = append(c.causes, n)
+}
+
+var kindOrder = map[Kind]int{Opened: 0, Shut: 1, Altered: 2, Cosmetic: 3}
+
+func (c *comparison) findings() (out []Finding) {
+	for _, cause := range c.causes {
+		if cause.kind == Altered && cause.emptied() {
+			continue // how an empty chain refuses what is refused anyway is no news
+		}
+		out = append(out, c.finding(cause))
+	}
+	slices.SortStableFunc(out, func(a, b Finding) int { return kindOrder[a.Kind] - kindOrder[b.Kind] })
+	return out
+}
+
+// care is the packets that a sentence about a cause is exact for. It leaves out
+// what nobody would mention: packets that are not new, over loopback, or with a
+// source that a local segment unmasks as forged, unless the cause is about
+// nothing else; and of what was opened, the packets that were admitted anyway.
+func (c *comparison) care(n *cause) packet.Set {
+	honest := c.sp.WellFormed()
+	for _, chain := range c.plan.Chains {
+		for _, r := range chain.Rules {
+			if r.Kind == "local" || r.Kind == "ground" && r.Name == "loopback" {
+				honest = c.sp.Minus(honest, r.Match.Set(c.sp, chain.Direction))
+			}
+		}
+	}
+	fresh := c.sp.Value(packet.State, packet.New)
+	for _, care := range []packet.Set{c.sp.And(honest, fresh), c.sp.And(c.sp.WellFormed(), fresh), honest} {
+		if c.sp.And(n.set, care) != packet.Empty {
+			if n.kind == Opened {
+				care = c.sp.Minus(care, c.bothAdmit)
+			}
+			return care
+		}
+	}
+	return c.sp.WellFormed()
+}
+
+// traffic says what a cause is about.
+func (c *comparison) traffic(n *cause, set packet.Set) string {
+	switch {
+	case n.kind == Shut && n.emptied():
+		return "everything the policy admits"
+	case n.kind == Shut && n.published.Kind == "ground":
+		return groundTraffic[n.published.Name]
+	case n.kind == Altered && n.published.Kind == "stance":
+		return "what no rule admits"
+	}
+	return c.names.Traffic(c.sp, set, n.direction)
+}
+
+// groundTraffic says what the parts of the ground are about.
+var groundTraffic = map[string]string{
+	"loopback":           "what the host says to itself",
+	"replies":            "answers on connections that stand (established, related)",
+	"icmp-errors":        "errors that path MTU and traceroute need (ICMP)",
+	"neighbours":         "IPv6 neighbour discovery",
+	"dhcp-client":        "address configuration (DHCP)",
+	"multicast-listener": "multicast group membership",
+	"fence":              "the way to the Yellow Fence service",
+}
+
+// example is a packet that shows a cause: a new one between neighbours on one of
+// the host's interfaces if it can be, and from a stranger to the fleet where
+// something was opened.
+func (c *comparison) example(n *cause) packet.Packet {
+	h := c.plan.Host
+	here, there, iface := packet.Dst, packet.Src, packet.InIface
+	if n.direction == packet.Out {
+		here, there, iface = packet.Src, packet.Dst, packet.OutIface
+	}
+	taste := packet.Taste{}
+	var interfaces []string
+	for _, i := range h.Interfaces {
+		interfaces = append(interfaces, i.Name)
+		for _, p := range i.Addresses {
+			taste.Likes(here, p.Addr())
+		}
+	}
+	taste.LikesInterfaces(packet.InIface, interfaces...)
+	taste.LikesInterfaces(packet.OutIface, interfaces...)
+	var hosts, strangers []netip.Addr
+	for _, other := range c.pol.Fleet.Hosts {
+		for _, i := range other.Interfaces {
+			for _, p := range i.Addresses {
+				hosts = append(hosts, p.Addr())
+			}
+		}
+	}
+	for _, net := range c.pol.Networks {
+		for _, r := range net.Addrs.Ranges() {
+			strangers = append(strangers, r.From().Next().Next().Next())
+		}
+	}
+	if n.kind == Opened {
+		taste.Likes(there, append(strangers, hosts...)...)
+	} else {
+		taste.Likes(there, append(hosts, strangers...)...)
+	}
+
+	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))
+	try := []packet.Set{}
+	for _, base := range []packet.Set{fresh, n.set} {
+		for _, i := range h.Interfaces {
+			var own, near netipx.IPSetBuilder
+			for _, p := range i.Addresses {
+				own.Add(p.Addr())
+				near.AddPrefix(p.Masked())
+				near.Remove(p.Addr())
+			}
+			mine, _ := own.IPSet()
+			neighbours, _ := near.IPSet()
+			on := c.sp.AndAll(base, c.sp.Interfaces(iface, i.Name), c.sp.Addrs(here, mine))
+			try = append(try, c.sp.And(on, c.sp.Addrs(there, neighbours)))
+		}
+		try = append(try, base)
+	}
+	for _, set := range try {
+		if p, ok := c.sp.Example(set, taste); ok {
+			return p
+		}
+	}
+	return packet.Packet{} // a cause is never empty
+}
+
+func (c *comparison) finding(n *cause) Finding {
+	h := c.plan.Host
+	example := c.example(n)
+	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
+	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
+	said := c.sp.Simplify(n.set, c.care(n))
+	said = c.sp.Simplify(said, c.sp.Value(packet.Hook, n.direction))
+
+	f := Finding{Kind: n.kind, Direction: packet.HookNames[n.direction], Traffic: c.traffic(n, said), Packet: &example,
+		Live:      Live{Verdict: done.Verdict.String(), At: live.At(), Rule: live.Text()},
+		Published: Published{Verdict: meant.Verdict.String(), By: published.String()},
+	}
+	if published.Pos.Line > 0 {
+		f.Published.At = published.Pos.String()
+	}
+	role := "host " + h.Name
+	if len(h.Roles) == 1 {
+		role = h.Roles[0]
+	}
+	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
+	undo := "settling " + h.Name
+	switch n.kind {
+	case Opened:
+		refused := published.String() + " refuses it"
+		if published.Kind == "stance" {
+			refused = "nothing in the policy admits it"
+		}
+		f.Sentence = fmt.Sprintf("%s %s; %s.", f.Traffic, passes, refused)
+		if live.Chain == nil {
+			f.Sentence = fmt.Sprintf("No filter is in force: %s %s.", f.Traffic, passes)
+		}
+		f.Hint = undo + " undoes it"
+		if live.Chain == nil {
+			f.Hint = undo + " puts a filter in force"
+		} else if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" && published.Kind == "stance" {
+			f.Hint = fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s undoes it", s, undo)
+		}
+	case Shut:
+		switch {
+		case n.emptied():
+			f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own connections included.", live.Chain.Name, passes)
+			f.Hint = undo + " puts the rules back"
+		case live.Rule != nil:
+			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
+			f.Hint = undo + " takes it away; if it is right, say it in the policy with a block"
+		case published.Name == "replies":
+			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
+			f.Hint = undo + " puts it back"
+		default:
+			f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s is missing.", f.Traffic, passes, published)
+			f.Hint = undo + " puts it back"
+		}
+	case Altered:
+		f.Sentence = fmt.Sprintf("%s is %s, and should be %s.", f.Traffic, manner(done, meant), manner(meant, done))
+		f.Hint = undo + " undoes it"
+	}
+	return f
+}
+
+// manner says what is done with a packet, as far as it differs from what other does.
+func manner(o, other packet.Outcome) string {
+	s := o.Verdict.String()
+	if o.With != "" && o.With != other.With {
+		s += " with " + o.With
+	}
+	if o.Logged != other.Logged {
+		s += map[bool]string{true: " and logged", false: " without a log"}[o.Logged]
+	}
+	return s
+}

@@ -1,0 +1,219 @@
+package compare
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Names says addresses and services in a policy's own words.
+type Names struct {
+	known []known // widest first
+}
+
+type known struct {
+	name string
+	set  *netipx.IPSet
+	size float64
+}
+
+// NamesOf collects what a policy and its fleet have names for.
+func NamesOf(pol *policy.Policy) *Names {
+	n := &Names{}
+	add := func(name string, set *netipx.IPSet) {
+		if len(set.Ranges()) > 0 {
+			n.known = append(n.known, known{name, set, size(set)})
+		}
+	}
+	var all netipx.IPSetBuilder
+	for _, h := range pol.Fleet.Hosts {
+		add("host "+h.Name, h.Addresses())
+		all.AddSet(h.Addresses())
+	}
+	for _, r := range pol.Roles {
+		var b netipx.IPSetBuilder
+		for _, h := range r.Hosts {
+			b.AddSet(h.Addresses())
+		}
+		set, _ := b.IPSet()
+		add(r.Name, set)
+	}
+	fleet, _ := all.IPSet()
+	add("fleet", fleet)
+	for _, net := range pol.Networks {
+		add(net.Name, net.Addrs)
+	}
+	// Of two of the same size the one declared by the user comes first: roles
+	// and networks were added after hosts.
+	slices.Reverse(n.known)
+	slices.SortStableFunc(n.known, func(a, b known) int {
+		switch {
+		case a.size > b.size:
+			return -1
+		case a.size < b.size:
+			return 1
+		}
+		return 0
+	})
+	return n
+}
+
+// size is how many addresses a set has, as near as a float64 tells.
+func size(set *netipx.IPSet) (total float64) {
+	for _, p := range set.Prefixes() {
+		total += math.Exp2(float64(p.Addr().BitLen() - p.Bits()))
+	}
+	return total
+}
+
+func minus(a, b *netipx.IPSet) *netipx.IPSet {
+	var builder netipx.IPSetBuilder
+	builder.AddSet(a)
+	builder.RemoveSet(b)
+	set, _ := builder.IPSet()
+	return set
+}
+
+// half is the addresses of one family of a set.
+func half(set *netipx.IPSet, v6 bool) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, r := range set.Ranges() {
+		if r.From().Is6() == v6 {
+			b.AddRange(r)
+		}
+	}
+	out, _ := b.IPSet()
+	return out
+}
+
+// mostNames bounds how many names and addresses a sentence lists.
+const mostNames = 4
+
+// Addresses says a set of addresses: by one name where one fits, as a name
+// with exceptions, as several names, and what is left as prefixes. The answer
+// is exact unless it ends in "and N more".
+func (n *Names) Addresses(set *netipx.IPSet) string {
+	if s, ok := n.one(set); ok {
+		return s
+	}
+	four, six := half(set, false), half(set, true)
+	if len(four.Ranges()) > 0 && len(six.Ranges()) > 0 {
+		a, okA := n.one(four)
+		b, okB := n.one(six)
+		if okA && okB {
+			return a + ", " + b
+		}
+	}
+	for _, whole := range append([]known{{name: "everywhere", set: packet.Everything()}}, n.known...) {
+		for family, suffix := range []string{" (IPv4)", " (IPv6)", ""} {
+			base := whole.set
+			if family < 2 {
+				base = half(whole.set, family == packet.IPv6)
+			}
+			if len(minus(set, base).Ranges()) > 0 || len(base.Ranges()) == 0 {
+				continue
+			}
+			if names, left := n.cover(minus(base, set)); len(names) <= 3 && len(left.Ranges()) == 0 {
+				return whole.name + suffix + " except " + strings.Join(names, ", ")
+			}
+		}
+	}
+	names, left := n.cover(set)
+	prefixes := left.Prefixes()
+	for i := 0; len(names) < mostNames && i < len(prefixes); i++ {
+		names = append(names, plainPrefix(prefixes[i]))
+		left = minus(left, setOf(prefixes[i]))
+	}
+	if more := len(left.Prefixes()); more > 0 || len(names) > mostNames {
+		more += max(len(names)-mostNames, 0)
+		names = append(names[:min(len(names), mostNames)], fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
+func setOf(p netip.Prefix) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	b.AddPrefix(p)
+	set, _ := b.IPSet()
+	return set
+}
+
+func plainPrefix(p netip.Prefix) string {
+	if p.IsSingleIP() {
+		return p.Addr().String()
+	}
+	return p.String()
+}
+
+// one says a set by one name, if one fits.
+func (n *Names) one(set *netipx.IPSet) (string, bool) {
+	for _, k := range append([]known{{name: "everywhere", set: packet.Everything()}}, n.known...) {
+		switch {
+		case k.set.Equal(set):
+			return k.name, true
+		case half(k.set, false).Equal(set):
+			return k.name + " (IPv4)", true
+		case half(k.set, true).Equal(set):
+			return k.name + " (IPv6)", true
+		}
+	}
+	if p := set.Prefixes(); len(p) == 1 {
+		return plainPrefix(p[0]), true
+	}
+	return "", false
+}
+
+// cover takes from a set what names say, the widest first; left is the rest.
+func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
+	left = set
+	for _, k := range n.known {
+		if len(left.Ranges()) == 0 {
+			break
+		}
+		for family, suffix := range []string{"", " (IPv4)", " (IPv6)"} {
+			part := k.set
+			if family > 0 {
+				part = half(k.set, family == 2)
+			}
+			if len(part.Ranges()) > 0 && len(minus(part, left).Ranges()) == 0 {
+				names, left = append(names, k.name+suffix), minus(left, part)
+				break
+			}
+		}
+	}
+	return names, left
+}
+
+// serviceText says a protocol and its runs of ports or types.
+func serviceText(protocol int, field packet.Field, ranges []packet.Range) string {
+	name := packet.ProtocolName(protocol)
+	if ranges == nil {
+		return name
+	}
+	parts := make([]string, 0, len(ranges))
+	for _, r := range ranges {
+		if r.Lo == r.Hi {
+			parts = append(parts, fmt.Sprint(r.Lo.Int()))
+		} else {
+			parts = append(parts, fmt.Sprintf("%d-%d", r.Lo.Int(), r.Hi.Int()))
+		}
+	}
+	if len(parts) > mostNames {
+		parts = append(parts[:mostNames], fmt.Sprintf("and %d more", len(ranges)-mostNames))
+	}
+	if field == packet.ICMPType {
+		name += " type"
+	}
+	return name + " " + strings.Join(parts, ", ")
+}
+
+// nameable says that a text can stand in a policy as it is.
+func nameable(text string) bool { return fence.IsName(text) || text == "everywhere" || text == "fleet" }

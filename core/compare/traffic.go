@@ -1,0 +1,195 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// phrase is one product of a traffic: these services with those peers.
+type phrase struct {
+	services []string
+	peers    *netipx.IPSet
+	beyond   *netipx.IPSet // the far end of what is forwarded
+	extra    string        // interfaces and states, where they are not the usual
+}
+
+// mostBoxes bounds how finely a traffic is taken apart to be said.
+const mostBoxes = 256
+
+// Traffic says a set of packets of one direction in the policy's words, such
+// as "tcp 5432 from hill-lan (IPv4)". The host's own end is left out of it.
+func (n *Names) Traffic(sp *packet.Space, s packet.Set, direction int) string {
+	phrases := n.phrases(sp, s, direction)
+	var texts []string
+	for _, p := range phrases {
+		texts = append(texts, n.phrase(p, direction))
+	}
+	if len(texts) > mostNames {
+		texts = append(texts[:mostNames], fmt.Sprintf("and %d more", len(phrases)-mostNames))
+	}
+	return strings.Join(texts, "; ")
+}
+
+func (n *Names) phrase(p phrase, direction int) string {
+	text := strings.Join(p.services, ", ")
+	switch direction {
+	case packet.In:
+		text += " from " + n.Addresses(p.peers)
+	case packet.Out:
+		text += " to " + n.Addresses(p.peers)
+	default:
+		text += " from " + n.Addresses(p.peers) + " to " + n.Addresses(p.beyond)
+	}
+	return text + p.extra
+}
+
+func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []phrase) {
+	own := packet.Dst
+	peer := packet.Src
+	if direction == packet.Out {
+		own, peer = peer, own
+	}
+	if direction != packet.Through {
+		s = sp.Forget(s, own)
+	}
+	boxes, whole := sp.Boxes(s, mostBoxes)
+	for _, b := range boxes {
+		services := serviceTexts(b)
+		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(b, direction)}
+		same := func(q phrase) bool { return slices.Equal(q.services, p.services) && q.extra == p.extra }
+		if i := slices.IndexFunc(out, same); i >= 0 && (direction != packet.Through || out[i].beyond.Equal(p.beyond)) {
+			out[i].peers = union(out[i].peers, p.peers)
+			continue
+		}
+		out = append(out, p)
+	}
+	if !whole {
+		out = append(out, phrase{services: []string{"and much else"}, peers: packet.Everything(), beyond: packet.Everything()})
+	}
+	// Services that have the same peers are one phrase.
+	var joined []phrase
+	for _, p := range out {
+		i := slices.IndexFunc(joined, func(q phrase) bool { return q.extra == p.extra && q.peers.Equal(p.peers) && q.beyond.Equal(p.beyond) })
+		if i < 0 {
+			joined = append(joined, p)
+			continue
+		}
+		for _, service := range p.services {
+			if !slices.Contains(joined[i].services, service) {
+				joined[i].services = append(joined[i].services, service)
+			}
+		}
+	}
+	for i := range joined {
+		if len(joined[i].services) > mostNames+2 {
+			joined[i].services = append(joined[i].services[:mostNames], fmt.Sprintf("and %d more services", len(joined[i].services)-mostNames))
+		}
+	}
+	return joined
+}
+
+func union(a, b *netipx.IPSet) *netipx.IPSet {
+	var builder netipx.IPSetBuilder
+	builder.AddSet(a)
+	builder.AddSet(b)
+	set, _ := builder.IPSet()
+	return set
+}
+
+func serviceTexts(b packet.Box) []string {
+	ranges, spoken := b[packet.Protocol]
+	if !spoken {
+		return []string{"everything"}
+	}
+	var out []string
+	few, count := true, 0
+	for _, r := range ranges {
+		count += r.Hi.Int() - r.Lo.Int() + 1
+	}
+	few = count <= 8
+	if !few {
+		return []string{"most other protocols"}
+	}
+	for _, r := range ranges {
+		for protocol := r.Lo.Int(); protocol <= r.Hi.Int(); protocol++ {
+			field := packet.DstPort
+			if protocol == packet.ICMP || protocol == packet.ICMPv6 {
+				field = packet.ICMPType
+			}
+			out = append(out, serviceText(protocol, field, b[field]))
+		}
+	}
+	return out
+}
+
+// extra says interfaces and states where they are not the usual.
+func extra(b packet.Box, direction int) (text string) {
+	for _, f := range []struct {
+		field packet.Field
+		word  string
+	}{{packet.InIface, " in by "}, {packet.OutIface, " out by "}} {
+		if names, ok := packet.InterfaceNames(b[f.field]); ok && len(names) > 0 && !slices.Contains(names, "") {
+			text += f.word + strings.Join(names, ", ")
+		}
+	}
+	if ranges := b[packet.State]; ranges != nil && !b.Allows(packet.State, packet.Num(packet.New)) {
+		var names []string
+		for i, name := range packet.StateNames {
+			if b.Allows(packet.State, packet.Num(i)) {
+				names = append(names, name)
+			}
+		}
+		text += " (" + strings.Join(names, ", ") + ")"
+	}
+	if ranges := b[packet.SrcPort]; ranges != nil {
+		text += " from port " + strings.TrimPrefix(serviceText(packet.TCP, packet.SrcPort, ranges), "tcp ")
+	}
+	return text
+}
+
+// suggestion is the allow that would make the policy say what was opened, "" where one line does not.
+func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role string) string {
+	phrases := n.phrases(sp, s, direction)
+	if len(phrases) != 1 || phrases[0].extra != "" || direction == packet.Through {
+		return ""
+	}
+	peers := n.Addresses(phrases[0].peers)
+	peers, _, _ = strings.Cut(peers, " (IPv")
+	peers, _, _ = strings.Cut(peers, " except ")
+	services := make([]string, len(phrases[0].services))
+	for i, text := range phrases[0].services {
+		services[i] = serviceName(text)
+	}
+	if !nameable(peers) && !isAddresses(peers) || slices.ContainsFunc(services, func(s string) bool { return strings.Contains(s, "more") || strings.Contains(s, "other") }) {
+		return ""
+	}
+	from, to := peers, role
+	if direction == packet.Out {
+		from, to = role, peers
+	}
+	return fmt.Sprintf("allow NAME: %s -> %s : %s", from, to, strings.Join(services, ", "))
+}
+
+func isAddresses(text string) bool { return strings.Trim(text, "0123456789abcdef.:/, ") == "" }
+
+// serviceName is a service by its registered name if it has one.
+func serviceName(text string) string {
+	var port int
+	for _, protocol := range []int{packet.TCP, packet.UDP} {
+		if _, err := fmt.Sscanf(text, packet.ProtocolName(protocol)+" %d", &port); err == nil && text == fmt.Sprintf("%s %d", packet.ProtocolName(protocol), port) {
+			if name := policy.ServiceAt(protocol, port); name != "" {
+				return name
+			}
+		}
+	}
+	if text == "everything" {
+		return "any"
+	}
+	return text
+}

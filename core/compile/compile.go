@@ -1,0 +1,279 @@
+// Package compile turns a policy and a fleet into what each host's filter must
+// do: its decision over all packets, and the ordered rules that make a
+// first-match filter come to that decision.
+//
+//	plan := compile.Host(sp, pol, host)
+//	plan.Decision(sp)         // what the policy means, held exactly
+//	plan.Chains[0].Rules      // how a filter is told so
+//
+// The two are made separately: the decision from the policy's own meaning,
+// where order never decides, the rules by an ordering of it. That they agree
+// is tested, and is what a dialect's proof rests on.
+package compile
+
+import (
+	"cmp"
+	"slices"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Plan is what one host's filter must do.
+type Plan struct {
+	Host   *fleet.Host
+	Chains []Chain // one per direction that is filtered
+
+	ends []end // per chain, what the decision is made of
+}
+
+// A Chain is the rules for one direction, tried in order.
+type Chain struct {
+	Direction policy.Direction
+	Stance    policy.Stance
+	Rules     []Rule
+}
+
+// A Rule is one step of a chain: the first that matches decides.
+type Rule struct {
+	Decider
+	Match   Match
+	Unless  []Match // what also matches one of these is left to the rules below
+	Verdict packet.Verdict
+	Log     bool
+}
+
+// A Decider is what an outcome can be owed to: a rule of the policy, a part of
+// the ground, a local segment, or the stance.
+type Decider struct {
+	Kind string // allow, block, ground, local or stance
+	Name string
+	Rule *policy.Rule // of an allow or block
+	Pos  fence.Pos    // zero for the ground and for a stance nobody wrote
+}
+
+// String is the decider as an answer names it: "allow chart-web", "ground replies".
+func (d Decider) String() string { return d.Kind + " " + d.Name }
+
+// end is the meaning of a policy at one host in one direction.
+type end struct {
+	direction policy.Direction
+	ground    []Rule // decides first, in order
+	allows    []piece
+	blocks    []piece
+	stance    policy.Stance
+}
+
+// piece is a rule of the policy as it bears on one end.
+type piece struct {
+	rule  *policy.Rule
+	match Match
+	set   packet.Set
+}
+
+// Host makes the plan of one host.
+func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host) *Plan {
+	p := &Plan{Host: h}
+	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
+		stance := pol.StanceOf(h, dir)
+		if dir == policy.Forward && !stance.Closed {
+			continue // what is forwarded is left as it is
+		}
+		e := meaning(sp, pol, h, dir, stance)
+		p.ends = append(p.ends, e)
+		p.Chains = append(p.Chains, Chain{dir, stance, e.order(sp)})
+	}
+	return p
+}
+
+func meaning(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir policy.Direction, stance policy.Stance) end {
+	e := end{direction: dir, stance: stance}
+	for _, seg := range pol.Segments() {
+		if on := h.On(seg.Name, seg.Addrs); dir == policy.Inbound && seg.Local && on != nil {
+			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
+				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}})
+		}
+	}
+	for _, part := range groundOf(h, pol.Fleet.Service) {
+		matches := part.in
+		if dir == policy.Outbound {
+			matches = part.out
+		} else if dir == policy.Forward && !part.forward {
+			matches = nil
+		}
+		for _, m := range matches {
+			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m, Verdict: part.verdict})
+		}
+	}
+	for _, r := range pol.Rules {
+		m, ok := matchAt(r, h, dir)
+		if !ok {
+			continue
+		}
+		piece := piece{r, m, m.Set(sp, dir)}
+		switch {
+		case piece.set == packet.Empty:
+		case r.Block:
+			e.blocks = append(e.blocks, piece)
+		default:
+			e.allows = append(e.allows, piece)
+		}
+	}
+	byName := func(a, b piece) int { return cmp.Compare(a.rule.Name, b.rule.Name) }
+	slices.SortFunc(e.allows, byName)
+	slices.SortFunc(e.blocks, byName)
+	return e
+}
+
+// matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
+func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
+	m.Terms = r.Terms
+	switch {
+	case dir == policy.Inbound && r.To.Names(h):
+		m.From = r.From.Addrs
+	case dir == policy.Outbound && r.From.Names(h):
+		m.To = r.To.Addrs
+	default:
+		return m, false
+	}
+	if everything := packet.Everything(); m.From != nil && m.From.Equal(everything) {
+		m.From = nil
+	} else if m.To != nil && m.To.Equal(everything) {
+		m.To = nil
+	}
+	if r.On != nil {
+		if m.Ifaces = h.On(r.On.Name, r.On.Addrs); m.Ifaces == nil {
+			return m, false
+		}
+		m.From, m.To = intersect(m.From, r.On.Addrs), intersect(m.To, r.On.Addrs)
+	}
+	return m, true
+}
+
+// Refused is the decision that refuses every packet: reject answers TCP with a
+// reset and everything else with "port unreachable".
+func Refused(sp *packet.Space, by packet.Verdict, log bool, decider int32) packet.Decision {
+	if by != packet.Reject {
+		return sp.Leaf(packet.Outcome{Verdict: packet.Drop, Logged: log, By: decider})
+	}
+	return sp.Choose(sp.Value(packet.Protocol, packet.TCP),
+		sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: "tcp-reset", Logged: log, By: decider}),
+		sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: "port-unreachable", Logged: log, By: decider}))
+}
+
+func verdictDecision(sp *packet.Space, v packet.Verdict, log bool, decider int32) packet.Decision {
+	if v == packet.Admit {
+		return sp.Leaf(packet.Outcome{Verdict: v, Logged: log, By: decider})
+	}
+	return Refused(sp, v, log, decider)
+}
+
+// Decision is what the policy means for all packets that cross the host.
+func (p *Plan) Decision(sp *packet.Space) packet.Decision {
+	d, _ := p.decision(sp, false)
+	return d
+}
+
+// Attributed is Decision with the decider of each outcome: Outcome.By counts
+// the deciders from 1. Of several rules that come to the same, it is the first by name.
+func (p *Plan) Attributed(sp *packet.Space) (packet.Decision, []Decider) { return p.decision(sp, true) }
+
+func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []Decider) {
+	var deciders []Decider
+	by := func(d Decider) int32 {
+		if !attributed {
+			return 0
+		}
+		if i := slices.Index(deciders, d); i >= 0 {
+			return int32(i + 1)
+		}
+		deciders = append(deciders, d)
+		return int32(len(deciders))
+	}
+	all := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by(Decider{Kind: "stance", Name: "unfiltered"})})
+	for _, e := range p.ends {
+		all = sp.Choose(sp.Value(packet.Hook, int(e.direction)), e.decision(sp, by), all)
+	}
+	return sp.Only(all, sp.WellFormed()), deciders
+}
+
+// decision is "What it means" in docs/language.md, to the letter.
+func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision {
+	d := verdictDecision(sp, e.stanceVerdict(), false, by(e.stanceDecider()))
+
+	// Refused by all blocks that match: dropped if any drops, logged if any logs.
+	// Later blocks overwrite earlier ones, so that the first by name is named.
+	logged := packet.Empty
+	for _, b := range e.blocks {
+		if b.rule.Log {
+			logged = sp.Or(logged, b.set)
+		}
+	}
+	for _, verdict := range []packet.Verdict{packet.Reject, packet.Drop} {
+		for _, b := range slices.Backward(e.blocks) {
+			if b.rule.Verdict == verdict {
+				d = sp.Choose(b.set, bothLogs(sp, logged, verdict, by(deciderOf(b.rule))), d)
+			}
+		}
+	}
+
+	// Admitted by every allow that names all blocks that match.
+	logged = packet.Empty
+	admits := make([]packet.Set, len(e.allows))
+	for i, a := range e.allows {
+		admits[i] = a.set
+		for _, b := range e.blocks {
+			if !a.rule.Overrides(b.rule) {
+				admits[i] = sp.Minus(admits[i], b.set)
+			}
+		}
+		if a.rule.Log {
+			logged = sp.Or(logged, admits[i])
+		}
+	}
+	for i, a := range slices.Backward(e.allows) {
+		d = sp.Choose(admits[i], bothLogs(sp, logged, packet.Admit, by(deciderOf(a.rule))), d)
+	}
+
+	for _, g := range slices.Backward(e.ground) {
+		d = sp.Choose(g.Match.Set(sp, e.direction), verdictDecision(sp, g.Verdict, false, by(g.Decider)), d)
+	}
+	return d
+}
+
+func bothLogs(sp *packet.Space, logged packet.Set, v packet.Verdict, by int32) packet.Decision {
+	return sp.Choose(logged, verdictDecision(sp, v, true, by), verdictDecision(sp, v, false, by))
+}
+
+func deciderOf(r *policy.Rule) Decider {
+	if r.Block {
+		return Decider{Kind: "block", Name: r.Name, Rule: r, Pos: r.Pos}
+	}
+	return Decider{Kind: "allow", Name: r.Name, Rule: r, Pos: r.Pos}
+}
+
+func (e *end) stanceVerdict() packet.Verdict {
+	if !e.stance.Closed {
+		return packet.Admit
+	}
+	return e.stance.RefuseBy
+}
+
+func (e *end) stanceDecider() Decider {
+	name := policy.DirectionNames[e.direction] + " open"
+	if e.stance.Closed {
+		name = policy.DirectionNames[e.direction] + " closed"
+	}
+	return Decider{Kind: "stance", Name: name}
+}
+
+// RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
+func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
+	m, ok := matchAt(r, p.Host, dir)
+	if !ok {
+		return packet.Empty
+	}
+	return m.Set(sp, dir)
+}

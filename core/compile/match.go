@@ -1,0 +1,130 @@
+package compile
+
+import (
+	"slices"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Match is what a rule asks of a packet, in terms that every dialect has.
+// What is nil asks nothing. The interface is the one it arrives on where the
+// packet comes in or goes through, else the one it leaves by.
+type Match struct {
+	Ifaces    []string
+	NotIfaces bool // any interface but these
+	From, To  *netipx.IPSet
+	Terms     []policy.Term
+	States    []int
+}
+
+// Set is the packets of one direction that match.
+func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
+	s := sp.Value(packet.Hook, int(dir))
+	if m.Ifaces != nil {
+		field := packet.InIface
+		if dir == policy.Outbound {
+			field = packet.OutIface
+		}
+		on := sp.Interfaces(field, m.Ifaces...)
+		if m.NotIfaces {
+			on = sp.Not(on)
+		}
+		s = sp.And(s, on)
+	}
+	if m.From != nil {
+		s = sp.And(s, sp.Addrs(packet.Src, m.From))
+	}
+	if m.To != nil {
+		s = sp.And(s, sp.Addrs(packet.Dst, m.To))
+	}
+	if m.Terms != nil {
+		services := packet.Empty
+		for _, t := range m.Terms {
+			services = sp.Or(services, TermSet(sp, t))
+		}
+		s = sp.And(s, services)
+	}
+	if m.States != nil {
+		s = sp.And(s, sp.Values(packet.State, m.States...))
+	}
+	return sp.And(s, sp.WellFormed())
+}
+
+// TermSet is the packets a service term speaks of.
+func TermSet(sp *packet.Space, t policy.Term) packet.Set {
+	s := packet.All
+	if t.Family != policy.AnyFamily {
+		s = sp.And(s, sp.Value(packet.Family, t.Family))
+	}
+	if t.Protocol != policy.AnyProtocol {
+		s = sp.And(s, sp.Value(packet.Protocol, t.Protocol))
+	}
+	if t.HasPorts() {
+		s = sp.And(s, sp.Range(packet.DstPort, t.Ports.Lo, t.Ports.Hi))
+	}
+	if t.Type != policy.AnyType {
+		s = sp.And(s, sp.Value(packet.ICMPType, t.Type))
+	}
+	if t.Code != policy.AnyType {
+		s = sp.And(s, sp.Value(packet.ICMPCode, t.Code))
+	}
+	return s
+}
+
+// and is the packets that match both. Both ask for interfaces by name, not by exclusion.
+func (m Match) and(n Match) Match {
+	out := Match{From: intersect(m.From, n.From), To: intersect(m.To, n.To), Ifaces: m.Ifaces, States: m.States}
+	if m.Ifaces == nil {
+		out.Ifaces = n.Ifaces
+	} else if n.Ifaces != nil {
+		out.Ifaces = []string{}
+		for _, name := range m.Ifaces {
+			if slices.Contains(n.Ifaces, name) {
+				out.Ifaces = append(out.Ifaces, name)
+			}
+		}
+	}
+	out.Terms = []policy.Term{}
+	for _, a := range m.Terms {
+		for _, b := range n.Terms {
+			if t, ok := andTerm(a, b); ok {
+				out.Terms = append(out.Terms, t)
+			}
+		}
+	}
+	return out
+}
+
+func intersect(a, b *netipx.IPSet) *netipx.IPSet {
+	if a == nil || b == nil {
+		if a == nil {
+			return b
+		}
+		return a
+	}
+	var builder netipx.IPSetBuilder
+	builder.AddSet(a)
+	builder.Intersect(b)
+	set, _ := builder.IPSet()
+	return set
+}
+
+func andTerm(a, b policy.Term) (t policy.Term, ok bool) {
+	same := func(x, y int) int { // -1 stands for any
+		switch {
+		case x == -1 || x == y:
+			return y
+		case y == -1:
+			return x
+		}
+		ok = false
+		return x
+	}
+	ok = true
+	t = policy.Term{Family: same(a.Family, b.Family), Protocol: same(a.Protocol, b.Protocol), Type: same(a.Type, b.Type), Code: same(a.Code, b.Code)}
+	t.Ports.Lo, t.Ports.Hi = max(a.Ports.Lo, b.Ports.Lo), min(a.Ports.Hi, b.Ports.Hi)
+	return t, ok && t.Ports.Lo <= t.Ports.Hi
+}

@@ -1,0 +1,390 @@
+// Package dialect holds what all forms of rules have in common: the rules that
+// a kernel has in force, whoever wrote them and in whatever form they were
+// listed, and what the kernel does with a packet when they are.
+//
+// The packages below it each know one form: they write a compile.Plan as text
+// and read a dump into a Ruleset.
+package dialect
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/packet"
+)
+
+// A Ruleset is everything one kernel has in force.
+type Ruleset struct {
+	Chains []*Chain
+}
+
+// A Chain is a list of rules. A base chain hangs on a hook, the others are jumped to.
+type Chain struct {
+	Family   string // ip, ip6 or inet; netdev and bridge stand outside, see Outside
+	Table    string
+	Name     string
+	Hook     string // prerouting, input, forward, output or postrouting; "" if it is no base chain
+	Type     string // filter, nat or route
+	Priority int
+	Policy   packet.Verdict // of a base chain: Admit or Drop
+	Rules    []Rule
+	// Outside names what this base chain is where we do not model it at all
+	// (a netdev or bridge chain): it may drop any packet.
+	Outside string
+}
+
+// Place says a chain as findings name it: "inet yellowfence/inbound".
+func (c *Chain) Place() string { return c.Family + " " + c.Table + "/" + c.Name }
+
+// A Rule is one step of a chain.
+type Rule struct {
+	Match    packet.Set
+	Log      bool     // writes a line about what matches, before the branches
+	Branches []Branch // the first whose packets match decides; where none does the rule is passed
+	Comment  string
+	Text     string // as the dump writes it, or would
+	At       string // where it stands in the dump
+}
+
+// A Branch is what a rule does with packets. Most rules have one, for all of them.
+type Branch struct {
+	Match  packet.Set
+	Action Action
+	Target string // of Jump and Goto: a chain of the same table
+	With   string // of Reject, as in packet.Outcome
+	Why    string // of Unmodelled: what it is
+}
+
+// An Action is what a branch does.
+type Action uint8
+
+// The actions.
+const (
+	Accept Action = iota
+	Drop
+	Reject
+	Jump
+	Goto
+	Return
+	Unmodelled // something that may change the packet's fate in a way we do not model
+)
+
+var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Unmodelled: "unmodelled"}
+
+func (a Action) String() string { return actionNames[a] }
+
+// Bare says that no filter is in force: there is no base chain of type filter on any hook.
+func (rs *Ruleset) Bare() bool {
+	return !slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Hook != "" && c.Type == "filter" })
+}
+
+// A Decider is what a kernel's outcome is owed to: a rule, or the policy of a base chain.
+type Decider struct {
+	Chain *Chain // nil where no filter spoke
+	Rule  *Rule  // nil where the chain's policy decided
+}
+
+// Text says the decider as the dump does.
+func (d Decider) Text() string {
+	switch {
+	case d.Chain == nil:
+		return "no filter"
+	case d.Rule == nil && d.Chain.Outside != "":
+		return d.Chain.Outside
+	case d.Rule == nil:
+		policy := "accept"
+		if d.Chain.Policy == packet.Drop {
+			policy = "drop"
+		}
+		if len(d.Chain.Rules) == 0 {
+			return fmt.Sprintf("policy %s of the chain, which has no rules", policy)
+		}
+		return fmt.Sprintf("policy %s of the chain", policy)
+	}
+	return d.Rule.Text
+}
+
+// At says where the decider stands.
+func (d Decider) At() string {
+	switch {
+	case d.Chain == nil:
+		return ""
+	case d.Rule == nil:
+		return d.Chain.Place()
+	}
+	return d.Rule.At
+}
+
+// hooks are those that packets pass, in order, by the way they cross the host.
+var hooks = map[int][]string{
+	packet.In:      {"prerouting", "input"},
+	packet.Out:     {"output", "postrouting"},
+	packet.Through: {"prerouting", "forward", "postrouting"},
+}
+
+// Decision is what the kernel does with every packet that crosses the host.
+func (rs *Ruleset) Decision(sp *packet.Space) packet.Decision {
+	d, _ := rs.decide(sp, false)
+	return d
+}
+
+// Attributed is Decision with the decider of each outcome: Outcome.By counts the deciders from 1.
+func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
+	return rs.decide(sp, true)
+}
+
+func (rs *Ruleset) decide(sp *packet.Space, attributed bool) (packet.Decision, []Decider) {
+	e := &evaluation{sp: sp, attributed: attributed, chains: map[chainKey]*Chain{}, done: map[call]packet.Decision{}, open: map[*Chain]bool{}}
+	for _, c := range rs.Chains {
+		e.chains[chainKey{c.Family, c.Table, c.Name}] = c
+	}
+	admit := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{})})
+	all := packet.Void
+	for hook, names := range hooks {
+		d := admit
+		for _, name := range slices.Backward(names) {
+			d = e.hook(rs.on(name), name, d)
+		}
+		all = sp.Choose(sp.Value(packet.Hook, hook), d, all)
+	}
+	return sp.Only(all, sp.WellFormed()), e.deciders
+}
+
+// on lists the base chains of a hook by priority.
+func (rs *Ruleset) on(hook string) (out []*Chain) {
+	for _, c := range rs.Chains {
+		if c.Hook == hook {
+			out = append(out, c)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *Chain) int { return a.Priority - b.Priority })
+	return out
+}
+
+type chainKey struct{ family, table, name string }
+
+type call struct {
+	chain            *Chain
+	after, accepting packet.Decision
+}
+
+// evaluation works through chains from their ends: each rule is a choice
+// between what it does and what comes after it, so that a whole chain is a
+// function from what happens when it is left to what happens to a packet.
+type evaluation struct {
+	sp         *packet.Space
+	attributed bool
+	chains     map[chainKey]*Chain
+	done       map[call]packet.Decision
+	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
+	deciders   []Decider
+}
+
+func (e *evaluation) by(d Decider) int32 {
+	if !e.attributed {
+		return 0
+	}
+	e.deciders = append(e.deciders, d)
+	return int32(len(e.deciders))
+}
+
+// hook is what happens to packets that reach a hook; next is what happens to
+// those that all its chains accept. Chains of one priority run in an order that
+// no dump records: where it matters, the order is an unknown.
+func (e *evaluation) hook(chains []*Chain, name string, next packet.Decision) packet.Decision {
+	d := next
+	for end := len(chains); end > 0; {
+		start := end - 1
+		for start > 0 && chains[start-1].Priority == chains[start].Priority {
+			start--
+		}
+		d = e.tied(chains[start:end], name, d)
+		end = start
+	}
+	return d
+}
+
+// maxTied bounds how many chains of one priority are tried in every order.
+const maxTied = 4
+
+func (e *evaluation) tied(chains []*Chain, hook string, next packet.Decision) packet.Decision {
+	d := next
+	for _, c := range slices.Backward(chains) {
+		d = e.base(c, d)
+	}
+	// Which of two chains comes first shows only in how a packet is refused or
+	// logged: one that is admitted passed them all.
+	if len(chains) > 1 && len(chains) <= maxTied {
+		for i, order := range permutations(chains)[1:] {
+			other := next
+			for _, c := range slices.Backward(order) {
+				other = e.base(c, other)
+			}
+			if e.attributed {
+				break // the orders differ in who decides; the first is as good as any
+			}
+			d = e.sp.Choose(e.sp.Unknown(fmt.Sprintf("which of the %s chains of priority %d runs first (%d)", hook, chains[0].Priority, i+1)), other, d)
+		}
+	}
+	return d
+}
+
+func permutations(chains []*Chain) (out [][]*Chain) {
+	if len(chains) <= 1 {
+		return [][]*Chain{chains}
+	}
+	for i := range chains {
+		rest := slices.Concat(chains[:i], chains[i+1:])
+		for _, p := range permutations(rest) {
+			out = append(out, append([]*Chain{chains[i]}, p...))
+		}
+	}
+	return out
+}
+
+// base is a base chain before next, for the packets of its family.
+func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
+	if c.Outside != "" {
+		drop := e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{Chain: c})})
+		return e.sp.Choose(e.sp.Unknown(c.Outside), drop, next)
+	}
+	by := e.by(Decider{Chain: c})
+	end := next
+	if c.Policy == packet.Drop {
+		end = e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: by})
+	} else if e.attributed {
+		end = e.owe(next, by, false)
+	}
+	d := e.chain(c, end, next)
+	switch c.Family {
+	case "ip":
+		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv4), d, next)
+	case "ip6":
+		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv6), d, next)
+	}
+	return d
+}
+
+// owe puts down what is admitted later to a decider of now: to a rule unless a
+// later rule admits it too, to a policy unless anything later does.
+func (e *evaluation) owe(d packet.Decision, by int32, rule bool) packet.Decision {
+	return e.sp.Map(d, func(o packet.Outcome) packet.Outcome {
+		if later := e.deciders[max(o.By-1, 0)]; o.Verdict == packet.Admit && (later.Chain == nil || rule && later.Rule == nil) {
+			o.By = by
+		}
+		return o
+	})
+}
+
+// chain is what happens to packets that enter c: after is what happens to those
+// that fall off its end or return, accepting to those that a rule accepts.
+func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.Decision {
+	key := call{c, after, accepting}
+	if d, ok := e.done[key]; ok {
+		return d
+	}
+	if e.open[c] {
+		return e.unmodelled("the chains of table "+c.Table+" jump in a circle", after)
+	}
+	e.open[c] = true
+	d := after
+	for i := range slices.Backward(c.Rules) {
+		r := &c.Rules[i]
+		then := d
+		for _, b := range slices.Backward(r.Branches) {
+			then = e.sp.Choose(b.Match, e.branch(c, r, b, d, after, accepting), then)
+		}
+		if r.Log {
+			then = e.sp.Map(then, func(o packet.Outcome) packet.Outcome { o.Logged = true; return o })
+		}
+		d = e.sp.Choose(r.Match, then, d)
+	}
+	e.open[c] = false
+	e.done[key] = d
+	return d
+}
+
+// branch is what happens to packets that take b; next is the rule below.
+func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting packet.Decision) packet.Decision {
+	switch b.Action {
+	case Accept:
+		if e.attributed {
+			return e.owe(accepting, e.by(Decider{c, r}), true)
+		}
+		return accepting
+	case Drop:
+		return e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{c, r})})
+	case Reject:
+		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
+	case Return:
+		return after
+	case Unmodelled:
+		return e.unmodelled(b.Why+" ("+r.At+")", next)
+	}
+	target := e.chains[chainKey{c.Family, c.Table, b.Target}]
+	if target == nil {
+		return e.unmodelled("chain "+b.Target+", which the dump does not hold", next)
+	}
+	if b.Action == Goto {
+		next = after
+	}
+	return e.chain(target, next, accepting)
+}
+
+// unmodelled is a decision that could be anything, what goes on without the thing included.
+func (e *evaluation) unmodelled(what string, without packet.Decision) packet.Decision {
+	by := e.by(Decider{})
+	either := e.sp.Choose(e.sp.Unknown(what+", and its packets pass"),
+		e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by}), e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: by}))
+	return e.sp.Choose(e.sp.Unknown(what), either, without)
+}
+
+// Signature says a table's chains so that two tables have the same signature
+// exactly when they have the same rules in the same order with the same
+// comments, however their sets are named and their values spelled. Handles are
+// those of sp, so signatures of one Space can be compared.
+func (rs *Ruleset) Signature(sp *packet.Space, family, table string) string {
+	own := map[string]*Chain{}
+	for _, c := range rs.Chains {
+		if c.Family == family && c.Table == table {
+			own[c.Name] = c
+		}
+	}
+	// A rule of a chain that hangs on one hook means the same with or without
+	// saying so: what counts is its match among packets that can get there.
+	reach := map[string]packet.Set{}
+	var mark func(c *Chain, from packet.Set)
+	mark = func(c *Chain, from packet.Set) {
+		if c == nil || sp.Within(from, reach[c.Name]) {
+			return
+		}
+		reach[c.Name] = sp.Or(reach[c.Name], from)
+		for _, r := range c.Rules {
+			for _, b := range r.Branches {
+				mark(own[b.Target], from)
+			}
+		}
+	}
+	for _, c := range own {
+		for hook, names := range hooks {
+			if slices.Contains(names, c.Hook) {
+				mark(c, sp.And(sp.Value(packet.Hook, hook), sp.WellFormed()))
+			}
+		}
+	}
+	var lines []string
+	for _, c := range own {
+		var b strings.Builder
+		fmt.Fprintf(&b, "chain %s %s %s %d %d", c.Name, c.Type, c.Hook, c.Priority, c.Policy)
+		for _, r := range c.Rules {
+			fmt.Fprintf(&b, "\n %d %v %q", sp.And(r.Match, reach[c.Name]), r.Log, r.Comment)
+			for _, br := range r.Branches {
+				fmt.Fprintf(&b, " %d %s %s %s", br.Match, br.Action, br.Target, br.With)
+			}
+		}
+		lines = append(lines, b.String())
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}

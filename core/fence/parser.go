@@ -1,0 +1,396 @@
+package fence
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Parse reads one policy file. It always gives a tree, and every problem of the file.
+func Parse(name, text string) (*File, []Problem) {
+	s := newScanner(name, text)
+	p := &parser{}
+	for {
+		t := s.next()
+		p.tokens = append(p.tokens, t)
+		if t.Kind == EOF {
+			break
+		}
+	}
+	p.problems = s.problems
+	file := &File{Name: name}
+	for p.tok().Kind != EOF {
+		if stmt := p.statement(); stmt != nil {
+			file.Stmts = append(file.Stmts, stmt)
+		}
+	}
+	SortProblems(p.problems)
+	return file, p.problems
+}
+
+type parser struct {
+	tokens   []Token // the last is EOF
+	at       int
+	problems []Problem
+}
+
+// broken unwinds a statement that cannot be read any further.
+type broken struct{}
+
+func (p *parser) tok() Token { return p.tokens[p.at] }
+
+func (p *parser) take() Token {
+	t := p.tokens[p.at]
+	if t.Kind != EOF {
+		p.at++
+	}
+	return t
+}
+
+// more says that the statement goes on.
+func (p *parser) more() bool { return !p.tok().First }
+
+func (p *parser) report(pr Problem) { p.problems = append(p.problems, pr) }
+
+// fail reports what was expected where t stands, and gives the statement up.
+func (p *parser) fail(t Token, code, expected, hint string, args ...any) {
+	found := t.found()
+	if t.First && t.Kind != EOF && t == p.tok() {
+		found = "the next statement"
+	}
+	p.report(t.errorf(code, "expected %s, found %s", expected, found).Hinted(hint, args...))
+	panic(broken{})
+}
+
+// missing is fail for a token that the form of a statement asks for.
+func (p *parser) want(kind Kind, expected, form string) Token {
+	if t := p.tok(); t.Kind != kind || !p.more() {
+		p.fail(t, "syntax", expected, "it is written: %s", form)
+	}
+	return p.take()
+}
+
+// word takes the next token if it is that word.
+func (p *parser) word(w string) bool {
+	if t := p.tok(); p.more() && t.Kind == Word && t.Text == w {
+		p.at++
+		return true
+	}
+	return false
+}
+
+func (p *parser) punct(k Kind) bool {
+	if p.more() && p.tok().Kind == k {
+		p.at++
+		return true
+	}
+	return false
+}
+
+func (p *parser) statement() (stmt Stmt) {
+	first := p.take()
+	defer func() {
+		if r := recover(); r != nil {
+			if _, ok := r.(broken); !ok {
+				panic(r)
+			}
+			stmt = nil
+			for p.more() { // the rest of a broken statement
+				p.at++
+			}
+		}
+	}()
+	i := slices.IndexFunc(statements, func(s statement) bool { return first.Kind == Word && s.Keyword == first.Text })
+	if i < 0 {
+		hint := "a statement begins with one of " + strings.Join(keywords(), ", ")
+		if near := Nearest(first.Text, keywords()); near != "" && first.Kind == Word {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		} else if !first.First {
+			hint = "a statement begins at the start of a line; what is indented goes on with the one above"
+		}
+		p.fail(first, "statement", "a statement", "%s", hint)
+	}
+	stmt = statements[i].parse(p, first)
+	if p.more() {
+		p.fail(p.tok(), "syntax", "the end of the statement", "it is written: %s", statements[i].Form)
+	}
+	return stmt
+}
+
+func form(keyword string) string {
+	for _, s := range statements {
+		if s.Keyword == keyword {
+			return s.Form
+		}
+	}
+	return ""
+}
+
+// name takes a name for something new.
+func (p *parser) name(keyword string) Ident {
+	t := p.want(Word, "a name", form(keyword))
+	p.checkName(t, t.Text)
+	return Ident{t.Text, t.Pos}
+}
+
+func (p *parser) checkName(t Token, name string) {
+	switch {
+	case IsName(name):
+	case nameShaped(name):
+		p.report(t.errorf("name", "%q is a word of the language and can name nothing", name).Hinted("choose another name, such as %q", name+"-1"))
+	case len(name) > 63:
+		p.report(t.errorf("name", "this name is %d characters long; a name has at most 63", len(name)).Hinted("shorten it"))
+	default:
+		p.report(t.errorf("name", "%q is not a name", name).Hinted("a name is made of small letters, digits and hyphens and begins with a letter"))
+	}
+}
+
+// reference takes the name of something declared elsewhere.
+func (p *parser) reference(what, form string) Ident {
+	t := p.want(Word, what, form)
+	if !nameShaped(t.Text) {
+		p.fail(t, "name", what, "a name is made of small letters, digits and hyphens and begins with a letter")
+	}
+	return Ident{t.Text, t.Pos}
+}
+
+func (p *parser) description() string {
+	if p.more() && p.tok().Kind == String {
+		return p.take().Text
+	}
+	return ""
+}
+
+func (p *parser) policyDecl(first Token) Stmt {
+	d := &PolicyDecl{Ident: p.name("policy"), Description: p.description(), Language: 1}
+	if p.word("language") {
+		t := p.want(Word, "the language's number", form("policy"))
+		n, err := strconv.Atoi(t.Text)
+		if err != nil || n != 1 {
+			p.report(t.errorf("language", "this program reads language 1, not %s", t.Text).Hinted("write `language 1`, or use a program that knows this language"))
+		}
+		d.Language = n
+	}
+	return d
+}
+
+func (p *parser) networkDecl(first Token) Stmt {
+	d := &NetworkDecl{Ident: p.name("network")}
+	p.want(Equals, `"="`, form("network"))
+	d.Addrs = p.addresses(form("network"))
+	d.Shared = p.word("shared")
+	d.Description = p.description()
+	return d
+}
+
+func (p *parser) segmentDecl(first Token) Stmt {
+	d := &NetworkDecl{Segment: true, Ident: p.name("segment")}
+	p.want(Equals, `"="`, form("segment"))
+	d.Addrs = p.addresses(form("segment"))
+	for p.more() && p.tok().Kind == Word {
+		switch t := p.take(); t.Text {
+		case "shared":
+			d.Shared = true
+		case "local":
+			d.Local = true
+		default:
+			p.fail(t, "syntax", `"shared", "local" or a description`, "it is written: %s", form("segment"))
+		}
+	}
+	d.Description = p.description()
+	return d
+}
+
+func (p *parser) addresses(form string) (a Addresses) {
+	a.Items = list(p, func() AddrItem { return p.addrItem(form) })
+	if p.word("except") {
+		a.Except = list(p, func() AddrItem { return p.addrItem(form) })
+	}
+	return a
+}
+
+// list reads items with commas between them.
+func list[T any](p *parser, item func() T) (items []T) {
+	for {
+		items = append(items, item())
+		if !p.punct(Comma) {
+			return items
+		}
+	}
+}
+
+func (p *parser) addrItem(form string) AddrItem {
+	t := p.want(Word, "an address, a prefix, a range or a name", form)
+	if nameShaped(t.Text) && !looksLikeAddress(t.Text) {
+		if Reserved(t.Text) {
+			p.fail(t, "syntax", "an address, a prefix, a range or a name", "%q is a word of the language", t.Text)
+		}
+		return AddrItem{Pos: t.Pos, Text: t.Text, Name: t.Text}
+	}
+	item, pr := parseAddr(t)
+	if pr != nil {
+		p.problems = append(p.problems, *pr)
+	}
+	return item
+}
+
+func (p *parser) roleDecl(first Token) Stmt {
+	d := &RoleDecl{Ident: p.name("role"), Description: p.description()}
+	if !p.punct(Open) {
+		return d
+	}
+	const inRole = `"inbound", "outbound", "forward" or "refuse by"`
+	for {
+		t := p.tok()
+		if t.Kind == Close { // stands at the start of a line as often as not
+			p.at++
+			return d
+		}
+		if t.Kind == EOF || t.First && slices.Contains(keywords(), t.Text) {
+			p.fail(t, "syntax", `"}"`, "the braces of role %q are not closed", d.Name)
+		}
+		p.take()
+		switch t.Text {
+		case "inbound", "outbound", "forward":
+			w := p.choice("open", "closed")
+			for _, s := range d.Stances {
+				if s.Direction == t.Text {
+					p.report(t.errorf("twice", "%s is said twice", t.Text).Hinted("it was said before at %s; leave one", s.Pos))
+				}
+			}
+			d.Stances = append(d.Stances, Stance{t.Pos, t.Text, w.Word == "closed"})
+		case "refuse":
+			if !p.word("by") {
+				p.fail(p.tok(), "syntax", `"by"`, "it is written: refuse by drop|reject")
+			}
+			d.RefuseBy = p.choice("drop", "reject")
+		default:
+			p.fail(t, "syntax", inRole+` or "}"`, "it is written: %s", form("role"))
+		}
+	}
+}
+
+func (p *parser) choice(words ...string) *Choice {
+	t := p.tok()
+	if t.Kind != Word || !slices.Contains(words, t.Text) {
+		hint := ""
+		if near := Nearest(t.Text, words); near != "" {
+			hint = fmt.Sprintf("did you mean %q?", near)
+		}
+		p.fail(t, "syntax", `"`+strings.Join(words, `" or "`)+`"`, "%s", hint)
+	}
+	p.take()
+	return &Choice{t.Pos, t.Text}
+}
+
+func (p *parser) serviceDecl(first Token) Stmt {
+	d := &ServiceDecl{Ident: p.name("service")}
+	p.want(Equals, `"="`, form("service"))
+	d.Terms = p.services(form("service"))
+	d.Description = p.description()
+	return d
+}
+
+func (p *parser) rule(first Token) Stmt {
+	r := &Rule{Block: first.Text == "block"}
+	t := p.want(Word, "a name that ends in a colon", form(first.Text))
+	name, colon := strings.CutSuffix(t.Text, ":")
+	if !colon {
+		if p.more() && p.tok().Kind == Colon {
+			p.take()
+			p.report(t.errorf("syntax", "the colon stands directly behind a rule's name").Hinted("write `%s %s: …`", first.Text, name))
+		} else {
+			p.fail(t, "syntax", "a name that ends in a colon", "every rule has a name: %s", form(first.Text))
+		}
+	}
+	p.checkName(t, name)
+	r.Ident = Ident{name, t.Pos}
+	r.From = p.peers(first.Text)
+	p.want(Arrow, `"->"`, form(first.Text))
+	r.To = p.peers(first.Text)
+	p.want(Colon, `":" and the services`, form(first.Text))
+	r.Services = p.services(form(first.Text))
+	p.modifiers(first.Text, r)
+	return r
+}
+
+func (p *parser) peers(keyword string) Peers {
+	peers := Peers{Pos: p.tok().Pos}
+	peers.Items = list(p, func() Peer { return p.peer(keyword) })
+	if p.word("except") {
+		peers.Except = list(p, func() Peer { return p.peer(keyword) })
+	}
+	return peers
+}
+
+func (p *parser) peer(keyword string) Peer {
+	const what = "a role, network, segment, host NAME, address, fleet or everywhere"
+	t := p.want(Word, what, form(keyword))
+	peer := Peer{Pos: t.Pos, Text: t.Text}
+	switch {
+	case t.Text == "fleet":
+		peer.Kind = FleetPeer
+	case t.Text == "everywhere":
+		peer.Kind = EverywherePeer
+	case t.Text == "host":
+		h := p.want(Word, "a host's name", "host NAME")
+		peer.Kind, peer.Name, peer.Text = HostPeer, h.Text, "host "+h.Text
+	case looksLikeAddress(t.Text):
+		item, pr := parseAddr(t)
+		if pr != nil {
+			p.problems = append(p.problems, *pr)
+		}
+		peer.Kind, peer.Addr = AddressPeer, item
+	case IsName(t.Text):
+		peer.Kind, peer.Name = NamedPeer, t.Text
+	case Reserved(t.Text):
+		p.fail(t, "syntax", what, "%q is a word of the language", t.Text)
+	default:
+		hint := "a name is made of small letters, digits and hyphens and begins with a letter"
+		if strings.HasSuffix(t.Text, ":") {
+			hint = "the colon before the services stands between blanks"
+		}
+		p.fail(t, "name", what, "%s", hint)
+	}
+	return peer
+}
+
+func (p *parser) modifiers(keyword string, r *Rule) {
+	said := map[string]Pos{}
+	for p.more() {
+		t := p.take()
+		i := slices.IndexFunc(modifiers, func(m modifier) bool { return t.Kind == Word && m.Keyword == t.Text })
+		if i < 0 {
+			words := modifierWords(keyword)
+			hint := "a modifier is one of " + strings.Join(words, ", ")
+			if near := Nearest(t.Text, words); near != "" && t.Kind == Word {
+				hint = fmt.Sprintf("did you mean %q?", near)
+			}
+			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)
+		}
+		m := modifiers[i]
+		if before, twice := said[t.Text]; twice {
+			p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("it was said before at %s; leave one", before))
+		}
+		if m.on != "" && m.on != keyword {
+			p.report(t.errorf("modifier", "%q goes with %s only", t.Text, m.on).Hinted("take it away, or write %s instead of %s", m.on, keyword))
+		}
+		said[t.Text] = t.Pos
+		m.parse(p, t, r)
+	}
+}
+
+func (p *parser) onModifier(t Token, r *Rule) {
+	r.On = append(r.On, p.reference("a segment's name", "on SEGMENT"))
+}
+
+func (p *parser) overModifier(t Token, r *Rule) {
+	r.Over = list(p, func() Ident { return p.reference("the name of a block", "over BLOCK, …") })
+}
+
+func (p *parser) byModifier(t Token, r *Rule) { r.By = p.choice("drop", "reject") }
+
+func (p *parser) becauseModifier(t Token, r *Rule) {
+	r.Because = p.want(String, "a quoted reason", `because "why"`).Text
+}

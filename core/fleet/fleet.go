@@ -1,0 +1,106 @@
+// Package fleet knows the hosts: their roles, interfaces and addresses. It
+// reads fleet files, and reports every mistake in one with its place.
+//
+//	fl, problems := fleet.ReadJSON("fleet.json", data)
+package fleet
+
+import (
+	"net/netip"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/fence"
+)
+
+// A Fleet is all hosts, and where they find the Yellow Fence service.
+type Fleet struct {
+	Service Service `json:"service"`
+	Hosts   []*Host `json:"hosts"`
+}
+
+// Service is where the hosts reach the Yellow Fence service. No addresses: they do not.
+type Service struct {
+	Addresses []netip.Addr `json:"addresses"`
+	Port      int          `json:"port"`
+}
+
+// A Host is one server or instance.
+type Host struct {
+	Name       string       `json:"name"`
+	Roles      []string     `json:"roles"`
+	Dialect    string       `json:"dialect" enum:"nft" doc:"the filter of the host itself"`
+	OwnConsole bool         `json:"own_console,omitempty" doc:"it can be reached without the network"`
+	Interfaces []Interface  `json:"interfaces"`
+	SeenAs     []netip.Addr `json:"seen_as,omitempty" doc:"addresses that it has in others' eyes, by translation on the way"`
+
+	Pos     fence.Pos   `json:"-"` // of the name
+	RolePos []fence.Pos `json:"-"` // of each role
+}
+
+// An Interface is a host's attachment to a network.
+type Interface struct {
+	Name      string         `json:"name"`
+	Addresses []netip.Prefix `json:"addresses" doc:"each with the length of its network's prefix"`
+	Segment   string         `json:"segment,omitempty" doc:"which segment it is on, where its addresses leave a doubt"`
+}
+
+// Dialects are the filters a host can have.
+var Dialects = []string{"nft"}
+
+// Addresses are those that peers see the host come from: of its interfaces, and those it is seen as.
+func (h *Host) Addresses() *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, i := range h.Interfaces {
+		for _, p := range i.Addresses {
+			b.Add(p.Addr())
+		}
+	}
+	for _, a := range h.SeenAs {
+		b.Add(a)
+	}
+	set, _ := b.IPSet() // errors only on invalid addresses, which the reader refuses
+	return set
+}
+
+// On names the host's interfaces on a segment: those that say so, and of those that say nothing the ones with an address in it.
+func (h *Host) On(segment string, addrs *netipx.IPSet) (interfaces []string) {
+	for _, i := range h.Interfaces {
+		on := i.Segment == segment
+		for _, p := range i.Addresses {
+			on = on || i.Segment == "" && addrs.Contains(p.Addr())
+		}
+		if on {
+			interfaces = append(interfaces, i.Name)
+		}
+	}
+	return interfaces
+}
+
+// HasRole says that the host has a role.
+func (h *Host) HasRole(role string) bool {
+	for _, r := range h.Roles {
+		if r == role {
+			return true
+		}
+	}
+	return false
+}
+
+// Host finds a host by its name, nil if there is none.
+func (f *Fleet) Host(name string) *Host {
+	for _, h := range f.Hosts {
+		if h.Name == name {
+			return h
+		}
+	}
+	return nil
+}
+
+// Names are the names of all hosts, in the fleet's order.
+func (f *Fleet) Names() []string {
+	names := make([]string, len(f.Hosts))
+	for i, h := range f.Hosts {
+		names[i] = h.Name
+	}
+	return names
+}

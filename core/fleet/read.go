@@ -1,0 +1,225 @@
+package fleet
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// ReadJSON reads a fleet file. It always gives a fleet, of what it could
+// understand, and every problem of the file.
+func ReadJSON(file string, data []byte) (*Fleet, []fence.Problem) {
+	doc, problem := jsonTree(file, data)
+	if problem != nil {
+		return &Fleet{}, []fence.Problem{*problem}
+	}
+	d := &decoder{}
+	fl := &Fleet{}
+	d.object(doc, "a fleet", map[string]func(tree){
+		"service": func(t tree) { d.service(t, &fl.Service) },
+		"hosts": func(t tree) {
+			for _, item := range d.list(t, "hosts") {
+				fl.Hosts = append(fl.Hosts, d.host(item))
+			}
+		},
+	}, "hosts")
+	d.duplicates(fl)
+	fence.SortProblems(d.problems)
+	return fl, d.problems
+}
+
+// decoder makes a fleet of a tree and collects what is wrong with it.
+type decoder struct{ problems []fence.Problem }
+
+func (d *decoder) errorf(t tree, code, format string, args ...any) *fence.Problem {
+	d.problems = append(d.problems, fence.Errorf(t.pos, t.width, code, format, args...))
+	return &d.problems[len(d.problems)-1]
+}
+
+// object hands each field of t to its reader. A field no reader is for, one
+// that stands twice and one that is needed and missing are problems.
+func (d *decoder) object(t tree, what string, readers map[string]func(tree), needed ...string) {
+	if t.kind != "object" {
+		d.errorf(t, "fleet-type", "expected %s, found a %s", what, t.kind)
+		return
+	}
+	keys := make([]string, 0, len(readers))
+	for k := range readers {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	seen := map[string]bool{}
+	for _, f := range t.fields {
+		at := tree{pos: f.pos, width: f.width}
+		read, known := readers[f.key]
+		switch {
+		case !known:
+			hint := "the keys of " + what + " are " + strings.Join(keys, ", ")
+			if near := fence.Nearest(f.key, keys); near != "" {
+				hint = fmt.Sprintf("did you mean %q?", near)
+			}
+			d.errorf(at, "fleet-key", "%s has no key %q", what, f.key).Hint = hint
+		case seen[f.key]:
+			d.errorf(at, "fleet-key", "the key %q stands twice", f.key).Hint = "leave one"
+		default:
+			seen[f.key] = true
+			read(f.value)
+		}
+	}
+	for _, k := range needed {
+		if !seen[k] {
+			d.errorf(t, "fleet-key", "%s needs the key %q", what, k)
+		}
+	}
+}
+
+func (d *decoder) list(t tree, what string) []tree {
+	if t.kind != "list" {
+		d.errorf(t, "fleet-type", "expected a list of %s, found a %s", what, t.kind)
+	}
+	return t.items
+}
+
+func (d *decoder) text(t tree, what string) string {
+	if t.kind != "text" {
+		d.errorf(t, "fleet-type", "expected %s as a text, found a %s", what, t.kind)
+	}
+	return t.text
+}
+
+func (d *decoder) service(t tree, s *Service) {
+	d.object(t, "the service", map[string]func(tree){
+		"addresses": func(t tree) { s.Addresses = d.addresses(t) },
+		"port": func(t tree) {
+			n, err := strconv.Atoi(t.text)
+			if t.kind != "number" || err != nil || n < 1 || n > 65535 {
+				d.errorf(t, "fleet-type", "expected a port").Hint = "a port is a number from 1 to 65535"
+				return
+			}
+			s.Port = n
+		},
+	}, "addresses", "port")
+}
+
+var hostName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
+
+func (d *decoder) host(t tree) *Host {
+	h := &Host{Dialect: "nft", Pos: t.pos}
+	d.object(t, "a host", map[string]func(tree){
+		"name": func(t tree) {
+			h.Name, h.Pos = d.text(t, "the host's name"), t.pos
+			if t.kind == "text" && (!hostName.MatchString(h.Name) || len(h.Name) > 253) {
+				d.errorf(t, "fleet-name", "%q is not a host's name", h.Name).Hint = "a host's name is made of small letters, digits, hyphens and dots"
+			}
+		},
+		"roles": func(t tree) {
+			for _, item := range d.list(t, "roles") {
+				role := d.text(item, "a role")
+				if slices.Contains(h.Roles, role) {
+					d.errorf(item, "fleet-role", "the role %q stands twice", role).Hint = "leave one"
+					continue
+				}
+				h.Roles, h.RolePos = append(h.Roles, role), append(h.RolePos, item.pos)
+			}
+			if t.kind == "list" && len(t.items) == 0 {
+				d.errorf(t, "fleet-role", "a host has at least one role").Hint = "name the role whose rules it is to get"
+			}
+		},
+		"dialect": func(t tree) {
+			h.Dialect = d.text(t, "the host's dialect")
+			if t.kind == "text" && !slices.Contains(Dialects, h.Dialect) {
+				d.errorf(t, "fleet-dialect", "%q is not a dialect", h.Dialect).Hint = "the dialects are " + strings.Join(Dialects, ", ")
+			}
+		},
+		"own_console": func(t tree) {
+			if h.OwnConsole = t.yes; t.kind != "boolean" {
+				d.errorf(t, "fleet-type", "expected true or false, found a %s", t.kind)
+			}
+		},
+		"interfaces": func(t tree) {
+			for _, item := range d.list(t, "interfaces") {
+				i := d.iface(item)
+				if slices.ContainsFunc(h.Interfaces, func(j Interface) bool { return j.Name == i.Name && i.Name != "" }) {
+					d.errorf(item, "fleet-interface", "the interface %q stands twice", i.Name).Hint = "give all of its addresses in one place"
+				}
+				h.Interfaces = append(h.Interfaces, i)
+			}
+		},
+		"seen_as": func(t tree) { h.SeenAs = d.addresses(t) },
+	}, "name", "roles", "interfaces")
+	return h
+}
+
+func (d *decoder) iface(t tree) (i Interface) {
+	d.object(t, "an interface", map[string]func(tree){
+		"name": func(t tree) {
+			i.Name = d.text(t, "the interface's name")
+			if t.kind == "text" && (i.Name == "" || len(i.Name) > packet.MaxInterfaceName || strings.ContainsAny(i.Name, " /*\"\\\t\n")) {
+				d.errorf(t, "fleet-interface", "%q is not an interface's name", i.Name).Hint = "it has at most 15 characters, no blank and none of / * \" \\"
+			}
+		},
+		"addresses": func(t tree) {
+			for _, item := range d.list(t, "addresses") {
+				s := d.text(item, "an address")
+				p, err := netip.ParsePrefix(s)
+				if a, errAddr := netip.ParseAddr(s); errAddr == nil && a.Zone() == "" {
+					p, err = netip.PrefixFrom(a, a.BitLen()), nil
+				}
+				if err != nil {
+					d.notAddress(item, s)
+					continue
+				}
+				i.Addresses = append(i.Addresses, p)
+			}
+		},
+		"segment": func(t tree) { i.Segment = d.text(t, "a segment's name") },
+	}, "name", "addresses")
+	return i
+}
+
+func (d *decoder) addresses(t tree) (out []netip.Addr) {
+	for _, item := range d.list(t, "addresses") {
+		s := d.text(item, "an address")
+		a, err := netip.ParseAddr(s)
+		if err != nil || a.Zone() != "" {
+			d.notAddress(item, s)
+			continue
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+func (d *decoder) notAddress(t tree, s string) {
+	if t.kind == "text" {
+		d.errorf(t, "fleet-address", "%q is not an address", s).Hint = "write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"
+	}
+}
+
+// duplicates reports hosts and addresses that stand twice.
+func (d *decoder) duplicates(fl *Fleet) {
+	names := map[string]*Host{}
+	owners := map[netip.Addr]*Host{}
+	for _, h := range fl.Hosts {
+		at := tree{pos: h.Pos, width: len(h.Name) + 2}
+		if other := names[h.Name]; other != nil && h.Name != "" {
+			d.errorf(at, "fleet-twice", "the host %q stands twice", h.Name).Hint = "the other is at " + other.Pos.String()
+		}
+		names[h.Name] = h
+		for _, i := range h.Interfaces {
+			for _, p := range i.Addresses {
+				if other := owners[p.Addr()]; other != nil {
+					d.errorf(at, "fleet-twice", "the address %s of %s is also %s's", p.Addr(), h.Name, other.Name).Hint =
+						"an address belongs to one interface of one host; " + other.Name + " is at " + other.Pos.String()
+				}
+				owners[p.Addr()] = h
+			}
+		}
+	}
+}

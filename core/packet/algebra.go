@@ -1,0 +1,376 @@
+package packet
+
+type operation uint8
+
+const (
+	opNone operation = iota // the zero cache entry answers nothing
+	opAnd
+	opOr
+	opMinus
+	opChoose
+	opPossible
+)
+
+// And is the packets in both.
+func (sp *Space) And(a, b Set) Set { return Set(sp.binary(opAnd, ref(a), ref(b))) }
+
+// Or is the packets in either.
+func (sp *Space) Or(a, b Set) Set { return Set(sp.binary(opOr, ref(a), ref(b))) }
+
+// Minus is the packets in a and not in b.
+func (sp *Space) Minus(a, b Set) Set { return Set(sp.binary(opMinus, ref(a), ref(b))) }
+
+// Not is the packets not in a.
+func (sp *Space) Not(a Set) Set { return sp.Minus(All, a) }
+
+// AndAll is the packets in every one of sets; All if there are none.
+func (sp *Space) AndAll(sets ...Set) Set {
+	r := All
+	for _, s := range sets {
+		r = sp.And(r, s)
+	}
+	return r
+}
+
+// OrAll is the packets in any of sets. It joins them in pairs of pairs, which
+// keeps the intermediate diagrams small.
+func (sp *Space) OrAll(sets ...Set) Set {
+	switch len(sets) {
+	case 0:
+		return Empty
+	case 1:
+		return sets[0]
+	}
+	half := len(sets) / 2
+	return sp.Or(sp.OrAll(sets[:half]...), sp.OrAll(sets[half:]...))
+}
+
+// Within says that every packet of a is in b.
+func (sp *Space) Within(a, b Set) bool { return sp.Minus(a, b) == Empty }
+
+// Choose is the decision that fares as then for packets in s and as otherwise for the rest.
+func (sp *Space) Choose(s Set, then, otherwise Decision) Decision {
+	return Decision(sp.choose(ref(s), ref(then), ref(otherwise)))
+}
+
+// Only is d for packets in s, and nothing for the rest.
+func (sp *Space) Only(d Decision, s Set) Decision { return sp.Choose(s, d, Void) }
+
+func (sp *Space) lookup(op operation, a, b, c ref) (*cached, bool) {
+	h := (uint64(op)<<58 ^ uint64(a)<<40 ^ uint64(b)<<20 ^ uint64(c)) * 0x9e3779b97f4a7c15
+	e := &sp.cache[h>>32&uint64(len(sp.cache)-1)]
+	return e, e.op == op && e.a == a && e.b == b && e.c == c
+}
+
+func (sp *Space) remember(op operation, a, b, c, result ref) ref {
+	e, _ := sp.lookup(op, a, b, c) // again: the cache may have grown meanwhile
+	*e = cached{op, a, b, c, result}
+	return result
+}
+
+func (sp *Space) binary(op operation, a, b ref) ref {
+	const no, yes = ref(Empty), ref(All)
+	switch op {
+	case opAnd:
+		switch {
+		case a == no || b == no:
+			return no
+		case a == yes || a == b:
+			return b
+		case b == yes:
+			return a
+		}
+	case opOr:
+		switch {
+		case a == yes || b == yes:
+			return yes
+		case a == no || a == b:
+			return b
+		case b == no:
+			return a
+		}
+	case opMinus:
+		switch {
+		case a == no || b == yes || a == b:
+			return no
+		case b == no:
+			return a
+		}
+	}
+	if op != opMinus && a > b {
+		a, b = b, a
+	}
+	if e, ok := sp.lookup(op, a, b, 0); ok {
+		return e.result
+	}
+	field := min(sp.nodes[a].field, sp.nodes[b].field)
+	return sp.remember(op, a, b, 0, sp.zip(field, a, b, ref(Empty), func(a, b, _ ref) ref { return sp.binary(op, a, b) }))
+}
+
+// zip makes the node for field over the common runs of three diagrams, each
+// leading where f says for the three places they lead to; finish may
+// put the edges right before they are made a node.
+func (sp *Space) zip(field Field, a, b, c ref, f func(a, b, c ref) ref, finish ...func([]edge)) ref {
+	x, y, z := sp.branches(a, field), sp.branches(b, field), sp.branches(c, field)
+	edges := make([]edge, 0, len(x)+len(y)+len(z))
+	for i, j, k := 0, 0, 0; i < len(x); {
+		hi := x[i].hi
+		if y[j].hi.Compare(hi) < 0 {
+			hi = y[j].hi
+		}
+		if z[k].hi.Compare(hi) < 0 {
+			hi = z[k].hi
+		}
+		edges = append(edges, edge{hi, f(x[i].to, y[j].to, z[k].to)})
+		if x[i].hi == hi {
+			i++
+		}
+		if y[j].hi == hi {
+			j++
+		}
+		if z[k].hi == hi {
+			k++
+		}
+	}
+	for _, mend := range finish {
+		mend(edges)
+	}
+	return sp.make(field, edges)
+}
+
+// branches gives r's edges for field: its own, or one that covers everything.
+func (sp *Space) branches(r ref, field Field) []edge {
+	if sp.nodes[r].field == field {
+		return sp.edgesOf(r)
+	}
+	return []edge{{field.Limit(), r}}
+}
+
+func (sp *Space) choose(s, then, otherwise ref) ref {
+	switch {
+	case s == ref(All) || then == otherwise:
+		return then
+	case s == ref(Empty):
+		return otherwise
+	}
+	if e, ok := sp.lookup(opChoose, s, then, otherwise); ok {
+		return e.result
+	}
+	field := min(sp.nodes[s].field, sp.nodes[then].field, sp.nodes[otherwise].field)
+	return sp.remember(opChoose, s, then, otherwise, sp.zip(field, s, then, otherwise, sp.choose))
+}
+
+// rebuild gives the diagram of r with its leaves replaced; each node once.
+func (sp *Space) rebuild(r ref, done map[ref]ref, leaf func(ref) ref) ref {
+	if to, ok := done[r]; ok {
+		return to
+	}
+	var to ref
+	if n := sp.nodes[r]; n.field == leafField {
+		to = leaf(r)
+	} else {
+		edges := append([]edge(nil), sp.edgesOf(r)...)
+		for i := range edges {
+			edges[i].to = sp.rebuild(edges[i].to, done, leaf)
+		}
+		to = sp.make(n.field, edges)
+	}
+	done[r] = to
+	return to
+}
+
+// Map is d with every outcome replaced by f of it. Packets without an outcome stay without.
+func (sp *Space) Map(d Decision, f func(Outcome) Outcome) Decision {
+	return Decision(sp.rebuild(ref(d), map[ref]ref{}, func(r ref) ref {
+		if r == ref(Void) {
+			return r
+		}
+		return ref(sp.Leaf(f(sp.outcome(r))))
+	}))
+}
+
+// Where is the packets whose outcome in d fulfils f. Packets without an outcome never do.
+func (sp *Space) Where(d Decision, f func(Outcome) bool) Set {
+	return Set(sp.rebuild(ref(d), map[ref]ref{}, func(r ref) ref {
+		if r != ref(Void) && f(sp.outcome(r)) {
+			return ref(All)
+		}
+		return ref(Empty)
+	}))
+}
+
+// Outcomes lists the outcomes that d gives to some packet, in the order in which the Space first saw them.
+func (sp *Space) Outcomes(d Decision) []Outcome {
+	seen, leaves := map[ref]bool{}, map[ref]bool{}
+	var walk func(ref)
+	walk = func(r ref) {
+		if seen[r] {
+			return
+		}
+		seen[r] = true
+		if sp.nodes[r].field == leafField {
+			leaves[r] = true
+			return
+		}
+		for _, e := range sp.edgesOf(r) {
+			walk(e.to)
+		}
+	}
+	walk(ref(d))
+	var out []Outcome
+	for i := range sp.outcomes {
+		if o := sp.outcomes[i]; i > 0 && leaves[sp.leaves[o]] {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// Differ is the packets that fare differently in a and b.
+func (sp *Space) Differ(a, b Decision) Set {
+	memo := map[[2]ref]ref{}
+	var differ func(a, b ref) ref
+	differ = func(a, b ref) ref {
+		if a == b {
+			return ref(Empty)
+		}
+		field := min(sp.nodes[a].field, sp.nodes[b].field)
+		if field == leafField {
+			return ref(All)
+		}
+		if r, ok := memo[[2]ref{a, b}]; ok {
+			return r
+		}
+		r := sp.zip(field, a, b, ref(Empty), func(a, b, _ ref) ref { return differ(a, b) })
+		memo[[2]ref{a, b}] = r
+		return r
+	}
+	return Set(differ(ref(a), ref(b)))
+}
+
+// Possible is the packets that are in s for some answer to the unknowns.
+func (sp *Space) Possible(s Set) Set { return Set(sp.possible(ref(s))) }
+
+func (sp *Space) possible(r ref) ref {
+	field := sp.nodes[r].field
+	switch {
+	case field == leafField:
+		return r
+	case field >= firstUnknown:
+		return ref(All) // reduced: a node here leads to All for some answer
+	}
+	if e, ok := sp.lookup(opPossible, r, 0, 0); ok {
+		return e.result
+	}
+	edges := append([]edge(nil), sp.edgesOf(r)...)
+	for i := range edges {
+		edges[i].to = sp.possible(edges[i].to)
+	}
+	return sp.remember(opPossible, r, 0, 0, sp.make(field, edges))
+}
+
+// Certain is the packets that are in s whatever the answers to the unknowns.
+func (sp *Space) Certain(s Set) Set { return sp.Not(sp.Possible(sp.Not(s))) }
+
+// UnknownsOf names the unknowns that s depends on.
+func (sp *Space) UnknownsOf(s Set) []string {
+	used, seen := map[Field]bool{}, map[ref]bool{}
+	var walk func(ref)
+	walk = func(r ref) {
+		if seen[r] || sp.nodes[r].field == leafField {
+			return
+		}
+		seen[r] = true
+		used[sp.nodes[r].field] = true
+		for _, e := range sp.edgesOf(r) {
+			walk(e.to)
+		}
+	}
+	walk(ref(s))
+	var names []string
+	for i, name := range sp.unknowns {
+		if used[firstUnknown+Field(i)] {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// Forget is the packets that would be in s with some value of a field: s
+// without what it says of the field.
+func (sp *Space) Forget(s Set, field Field) Set {
+	done := map[ref]ref{}
+	var forget func(r ref) ref
+	forget = func(r ref) ref {
+		switch f := sp.nodes[r].field; {
+		case f > field:
+			return r
+		case f == field:
+			any := ref(Empty)
+			for _, e := range sp.edgesOf(r) {
+				any = sp.binary(opOr, any, e.to)
+			}
+			return any
+		}
+		if to, ok := done[r]; ok {
+			return to
+		}
+		edges := append([]edge(nil), sp.edgesOf(r)...)
+		for i := range edges {
+			edges[i].to = forget(edges[i].to)
+		}
+		to := sp.make(sp.nodes[r].field, edges)
+		done[r] = to
+		return to
+	}
+	return Set(forget(ref(s)))
+}
+
+// Simplify gives a set that is s on every packet of care and whatever is
+// simplest on the rest (O. Coudert and J. C. Madre, "A Unified Framework for
+// the Formal Verification of Sequential Circuits", ICCAD 1990: restrict).
+func (sp *Space) Simplify(s, care Set) Set {
+	const dontCare = ref(-1)
+	done := map[[2]ref]ref{}
+	var simplify func(r, care ref) ref
+	simplify = func(r, care ref) ref {
+		switch {
+		case care == ref(Empty):
+			return dontCare
+		case care == ref(All) || sp.nodes[r].field == leafField:
+			return r
+		}
+		key := [2]ref{r, care}
+		if to, ok := done[key]; ok {
+			return to
+		}
+		field := sp.nodes[r].field
+		var to ref
+		if asked := sp.nodes[care].field; asked < field {
+			to = simplify(r, ref(sp.Forget(Set(care), asked)))
+		} else {
+			// A run nobody cares about goes with the one before it, the first
+			// with the first that somebody cares about.
+			to = sp.zip(field, r, care, ref(Empty), func(r, care, _ ref) ref { return simplify(r, care) }, func(edges []edge) {
+				last := dontCare
+				for _, e := range edges {
+					if last = e.to; last != dontCare {
+						break
+					}
+				}
+				for i := range edges {
+					if edges[i].to == dontCare {
+						edges[i].to = last
+					}
+					last = edges[i].to
+				}
+			})
+		}
+		done[key] = to
+		return to
+	}
+	if to := simplify(ref(s), ref(care)); to != dontCare {
+		return Set(to)
+	}
+	return Empty
+}

@@ -1,0 +1,230 @@
+package packet
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/bits"
+	"net/netip"
+	"strings"
+
+	"go4.org/netipx"
+)
+
+// A Field is one thing a filter can ask about a packet. Fields are tested in
+// the order of their values. Fields from firstUnknown on are unknowns.
+type Field uint16
+
+// The fields, in the one order every diagram tests them.
+const (
+	Hook     Field = iota // In, Out or Through
+	Family                // IPv4 or IPv6
+	Protocol              // IP protocol number; for IPv6 the upper-layer one
+	SrcPort
+	DstPort
+	ICMPType
+	ICMPCode
+	Src
+	Dst
+	InIface  // name of the interface it arrived on, "" for what is sent
+	OutIface // name of the interface it leaves by, "" for what is delivered
+	State    // connection state, as the kernel's tracker names it
+	firstUnknown
+	leafField Field = 1<<16 - 1
+)
+
+var fieldNames = [firstUnknown]string{"hook", "family", "protocol", "source port", "port", "icmp type", "icmp code",
+	"source", "destination", "inbound interface", "outbound interface", "state"}
+
+func (f Field) String() string {
+	if f < firstUnknown {
+		return fieldNames[f]
+	}
+	return fmt.Sprintf("unknown %d", f-firstUnknown)
+}
+
+// Values of Hook: which way a packet crosses the host.
+const (
+	In      = 0 // delivered to the host itself
+	Out     = 1 // sent by the host itself
+	Through = 2 // forwarded from one interface to another
+)
+
+// HookNames are the directions as findings and questions name them.
+var HookNames = []string{In: "in", Out: "out", Through: "through"}
+
+// Values of Family.
+const (
+	IPv4 = 0
+	IPv6 = 1
+)
+
+// Values of State.
+const (
+	New = iota
+	Established
+	Related
+	Invalid
+	Untracked
+)
+
+// StateNames are the connection states by their value.
+var StateNames = []string{New: "new", Established: "established", Related: "related", Invalid: "invalid", Untracked: "untracked"}
+
+// The IP protocol numbers we give a name (IANA "Protocol Numbers").
+const (
+	ICMP   = 1
+	IGMP   = 2
+	TCP    = 6
+	UDP    = 17
+	ESP    = 50
+	ICMPv6 = 58
+	SCTP   = 132
+)
+
+var protocolNames = map[int]string{ICMP: "icmp", IGMP: "igmp", TCP: "tcp", UDP: "udp", 33: "dccp", 47: "gre", ESP: "esp", 51: "ah",
+	ICMPv6: "icmpv6", SCTP: "sctp", 136: "udplite"}
+
+// ProtocolName gives a protocol's name, or its number where it has none.
+func ProtocolName(n int) string {
+	if s, ok := protocolNames[n]; ok {
+		return s
+	}
+	return fmt.Sprint(n)
+}
+
+// ProtocolNumber is the way back from ProtocolName; ok is false for a name that is none.
+func ProtocolNumber(name string) (n int, ok bool) {
+	for n, s := range protocolNames {
+		if s == name {
+			return n, true
+		}
+	}
+	if _, err := fmt.Sscanf(name, "%d", &n); err != nil || n < 0 || n > 255 || fmt.Sprint(n) != name {
+		return 0, false
+	}
+	return n, true
+}
+
+// PortProtocols are the protocols whose packets have ports.
+var PortProtocols = []int{TCP, UDP, 33, SCTP, 136}
+
+// A Value is a value of a field: 128 bits, unsigned, so that an IPv6 address
+// and an interface name each fit in one.
+type Value struct{ hi, lo uint64 }
+
+// Num is the value of a small number.
+func Num(n int) Value { return Value{0, uint64(n)} }
+
+// Int is the way back from Num.
+func (v Value) Int() int { return int(v.lo) }
+
+// Compare orders values as unsigned numbers.
+func (v Value) Compare(w Value) int {
+	switch {
+	case v == w:
+		return 0
+	case v.hi < w.hi || v.hi == w.hi && v.lo < w.lo:
+		return -1
+	}
+	return 1
+}
+
+// Next is the value after v.
+func (v Value) Next() Value {
+	lo, carry := bits.Add64(v.lo, 1, 0)
+	return Value{v.hi + carry, lo}
+}
+
+// Prev is the value before v.
+func (v Value) Prev() Value {
+	lo, borrow := bits.Sub64(v.lo, 1, 0)
+	return Value{v.hi - borrow, lo}
+}
+
+// Addr is the value of an address: IPv4 addresses are the numbers below 2^32.
+func Addr(a netip.Addr) Value {
+	if a.Is4() {
+		b := a.As4()
+		return Value{0, uint64(binary.BigEndian.Uint32(b[:]))}
+	}
+	b := a.As16()
+	return Value{binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])}
+}
+
+// addr is the way back from Addr; the family is that of the packet.
+func (v Value) addr(family int) netip.Addr {
+	if family == IPv4 {
+		var b [4]byte
+		binary.BigEndian.PutUint32(b[:], uint32(v.lo))
+		return netip.AddrFrom4(b)
+	}
+	var b [16]byte
+	binary.BigEndian.PutUint64(b[:8], v.hi)
+	binary.BigEndian.PutUint64(b[8:], v.lo)
+	return netip.AddrFrom16(b)
+}
+
+// MaxInterfaceName is the longest interface name the kernel has, in bytes.
+const MaxInterfaceName = 15
+
+// iface writes a name's bytes from the highest down, zeroes after it: names
+// that share a prefix are then one run of values, and "" is zero.
+func iface(name string) Value {
+	var b [16]byte
+	copy(b[:MaxInterfaceName], name)
+	return Value{binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])}
+}
+
+func (v Value) iface() string {
+	var b [16]byte
+	binary.BigEndian.PutUint64(b[:8], v.hi)
+	binary.BigEndian.PutUint64(b[8:], v.lo)
+	name, _, _ := strings.Cut(string(b[:]), "\x00")
+	return name
+}
+
+// ifacePrefix is the run of all names that begin with prefix.
+func ifacePrefix(prefix string) Range {
+	var b [16]byte
+	for i := range b {
+		b[i] = 0xff
+	}
+	copy(b[:], prefix)
+	return Range{iface(prefix), Value{binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])}}
+}
+
+// A Range is a run of values, both ends included.
+type Range struct{ Lo, Hi Value }
+
+// PrefixRange is the addresses of a prefix.
+func PrefixRange(p netip.Prefix) Range {
+	r := netipx.RangeOfPrefix(p)
+	return Range{Addr(r.From()), Addr(r.To())}
+}
+
+// InterfaceRange is an interface's name; one that ends in * stands for all that begin with what is before it.
+func InterfaceRange(name string) Range {
+	if n := len(name) - 1; n >= 0 && name[n] == '*' {
+		return ifacePrefix(name[:n])
+	}
+	return Range{iface(name), iface(name)}
+}
+
+// Limit is the highest value a field can have.
+func (f Field) Limit() Value {
+	switch f {
+	case Hook:
+		return Num(Through)
+	case Family:
+		return Num(IPv6)
+	case Protocol, ICMPType, ICMPCode:
+		return Num(255)
+	case SrcPort, DstPort:
+		return Num(65535)
+	case Src, Dst, InIface, OutIface:
+		return Value{1<<64 - 1, 1<<64 - 1}
+	case State:
+		return Num(Untracked)
+	}
+	return Num(1)
+}

@@ -1,0 +1,33 @@
+package packet
+
+// A Verdict is what finally becomes of a packet.
+type Verdict uint8
+
+// The verdicts. NoVerdict is that of packets a decision says nothing of.
+const (
+	NoVerdict Verdict = iota
+	Admit
+	Drop
+	Reject
+	inTheSet // the leaf of All; no decision has it
+)
+
+var verdictNames = []string{NoVerdict: "none", Admit: "admitted", Drop: "dropped", Reject: "rejected"}
+
+func (v Verdict) String() string { return verdictNames[v] }
+
+// An Outcome is all a decision says of a packet. Outcomes are compared with ==.
+type Outcome struct {
+	Verdict Verdict
+	// With is how a rejected packet is answered, in one spelling for both
+	// families: "tcp-reset", or an ICMP error such as "port-unreachable".
+	With string
+	// Logged says that the kernel writes a line about it.
+	Logged bool
+	// By is who decided: a caller's own number, 0 where nobody asked. Decisions
+	// that are to be compared leave it out.
+	By int32
+}
+
+// Refused says that the packet does not get past, whatever it is told.
+func (o Outcome) Refused() bool { return o.Verdict == Drop || o.Verdict == Reject }

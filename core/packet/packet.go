@@ -1,0 +1,203 @@
+package packet
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// A Packet is one packet as a filter sees it. Its JSON is that of the contract:
+// what does not apply to its protocol or its hook is left out.
+type Packet struct {
+	Hook     int        `json:"-"` // In, Out or Through
+	Family   string     `json:"family" enum:"ipv4,ipv6"`
+	Src      netip.Addr `json:"src"`
+	Dst      netip.Addr `json:"dst"`
+	Protocol string     `json:"protocol" doc:"a protocol's name, or its number"`
+	SrcPort  *int       `json:"sport,omitempty"`
+	DstPort  *int       `json:"dport,omitempty"`
+	ICMPType *int       `json:"icmp_type,omitempty"`
+	ICMPCode *int       `json:"icmp_code,omitempty"`
+	In       string     `json:"in,omitempty" doc:"the interface it arrives on"`
+	Out      string     `json:"out,omitempty" doc:"the interface it leaves by"`
+	State    string     `json:"state,omitempty" enum:"new,established,related,invalid,untracked"`
+}
+
+// String is the packet in one line, as a person would write it down.
+func (p Packet) String() string {
+	var b strings.Builder
+	b.WriteString(p.Protocol)
+	if p.ICMPType != nil {
+		fmt.Fprintf(&b, " type %d", *p.ICMPType)
+		if p.ICMPCode != nil && *p.ICMPCode != 0 {
+			fmt.Fprintf(&b, " code %d", *p.ICMPCode)
+		}
+	}
+	end := func(a netip.Addr, port *int) {
+		b.WriteString(a.String())
+		if port != nil {
+			fmt.Fprintf(&b, " port %d", *port)
+		}
+	}
+	b.WriteByte(' ')
+	end(p.Src, p.SrcPort)
+	b.WriteString(" -> ")
+	end(p.Dst, p.DstPort)
+	if p.In != "" {
+		b.WriteString(" in by " + p.In)
+	}
+	if p.Out != "" {
+		b.WriteString(" out by " + p.Out)
+	}
+	if p.State != "" && p.State != StateNames[New] {
+		b.WriteString(" (" + p.State + ")")
+	}
+	return b.String()
+}
+
+// values gives a packet's value for each field. What does not apply is zero,
+// which no well-formed set depends on.
+func (p Packet) values() (v [firstUnknown]Value) {
+	num := func(n *int) Value {
+		if n == nil {
+			return Value{}
+		}
+		return Num(*n)
+	}
+	v[Hook] = Num(p.Hook)
+	if p.Src.Is6() {
+		v[Family] = Num(IPv6)
+	}
+	n, _ := ProtocolNumber(p.Protocol)
+	v[Protocol] = Num(n)
+	v[SrcPort], v[DstPort], v[ICMPType], v[ICMPCode] = num(p.SrcPort), num(p.DstPort), num(p.ICMPType), num(p.ICMPCode)
+	v[Src], v[Dst] = Addr(p.Src), Addr(p.Dst)
+	v[InIface], v[OutIface] = iface(p.In), iface(p.Out)
+	for i, s := range StateNames {
+		if s == p.State {
+			v[State] = Num(i)
+		}
+	}
+	return v
+}
+
+// follow walks r's diagram for a packet; every unknown is answered no.
+func (sp *Space) follow(r ref, p Packet) ref {
+	v := p.values()
+	for {
+		f := sp.nodes[r].field
+		if f == leafField {
+			return r
+		}
+		var want Value
+		if f < firstUnknown {
+			want = v[f]
+		}
+		for _, e := range sp.edgesOf(r) {
+			if want.Compare(e.hi) <= 0 {
+				r = e.to
+				break
+			}
+		}
+	}
+}
+
+// Has says that the packet is in s, every unknown answered no.
+func (sp *Space) Has(s Set, p Packet) bool { return sp.follow(ref(s), p) == ref(All) }
+
+// Outcome is what becomes of the packet by d, every unknown answered no.
+func (sp *Space) Outcome(d Decision, p Packet) Outcome { return sp.outcome(sp.follow(ref(d), p)) }
+
+// A Taste says which values of a field a person finds typical, best first.
+type Taste map[Field][]Value
+
+// Likes adds addresses to the taste for a field.
+func (t Taste) Likes(f Field, addrs ...netip.Addr) {
+	for _, a := range addrs {
+		t[f] = append(t[f], Addr(a))
+	}
+}
+
+// LikesInterfaces adds interface names to the taste for a field.
+func (t Taste) LikesInterfaces(f Field, names ...string) {
+	for _, name := range names {
+		t[f] = append(t[f], iface(name))
+	}
+}
+
+var typical = Taste{
+	Family:   {Num(IPv4)},
+	Protocol: {Num(TCP), Num(UDP), Num(ICMP), Num(ICMPv6)},
+	SrcPort:  {Num(50000)},
+	DstPort:  {Num(22), Num(443), Num(80), Num(5432), Num(3306), Num(53), Num(25), Num(8080)},
+	ICMPType: {Num(8), Num(128)},
+	State:    {Num(New), Num(Established)},
+	InIface:  {iface("eth0"), iface("eth1")},
+	OutIface: {iface("eth0"), iface("eth1")},
+	Src:      {Addr(netip.MustParseAddr("198.51.100.7")), Addr(netip.MustParseAddr("2001:db8:ffff::7"))},
+	Dst:      {Addr(netip.MustParseAddr("192.0.2.7")), Addr(netip.MustParseAddr("2001:db8:fffe::7"))},
+}
+
+// Example gives a packet of s that a person finds typical. Field by field, in
+// the order of the fields, it takes the first value that taste likes, else the
+// first of the built-in ones (IPv4 over IPv6, TCP over UDP, well-known ports,
+// documentation addresses, a new connection), else the lowest of the first run
+// of values that leads anywhere, and its second lowest where an address is
+// asked for, the lowest being the name of a network. It reports false where s
+// is empty.
+func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
+	r := ref(sp.And(s, sp.domain))
+	if r == ref(Empty) {
+		return Packet{}, false
+	}
+	var v [firstUnknown]Value
+	for f := Hook; f < firstUnknown; f++ {
+		edges := sp.branches(r, f)
+		v[f], r = pick(f, edges, append(append([]Value(nil), taste[f]...), typical[f]...))
+	}
+	return sp.packet(v), true
+}
+
+func pick(f Field, edges []edge, liked []Value) (Value, ref) {
+	for _, want := range liked {
+		for _, e := range edges {
+			if want.Compare(e.hi) <= 0 {
+				if e.to != ref(Empty) {
+					return want, e.to
+				}
+				break
+			}
+		}
+	}
+	lo := Value{}
+	for _, e := range edges {
+		if e.to != ref(Empty) {
+			if (f == Src || f == Dst) && lo != e.hi {
+				lo = lo.Next()
+			}
+			return lo, e.to
+		}
+		lo = e.hi.Next()
+	}
+	panic("packet: a node that leads nowhere")
+}
+
+// packet says values as a Packet; of the fields, those its protocol has.
+func (sp *Space) packet(v [firstUnknown]Value) Packet {
+	family, protocol := v[Family].Int(), v[Protocol].Int()
+	p := Packet{
+		Hook: v[Hook].Int(), Family: []string{"ipv4", "ipv6"}[family],
+		Src: v[Src].addr(family), Dst: v[Dst].addr(family),
+		Protocol: ProtocolName(protocol), In: v[InIface].iface(), Out: v[OutIface].iface(), State: StateNames[v[State].Int()],
+	}
+	num := func(f Field) *int { n := v[f].Int(); return &n }
+	for _, n := range PortProtocols {
+		if n == protocol {
+			p.SrcPort, p.DstPort = num(SrcPort), num(DstPort)
+		}
+	}
+	if family == IPv4 && protocol == ICMP || family == IPv6 && protocol == ICMPv6 {
+		p.ICMPType, p.ICMPCode = num(ICMPType), num(ICMPCode)
+	}
+	return p
+}

@@ -1,0 +1,258 @@
+package packet
+
+import (
+	"fmt"
+	"sort"
+)
+
+// A Set is a set of packets: a handle into the Space it was made by. Sets of
+// one Space are equal exactly when they hold the same packets.
+type Set int32
+
+// Empty and All are the same in every Space. Empty is the zero Set.
+const (
+	Empty Set = 0
+	All   Set = 1
+)
+
+// A Decision maps every packet to an Outcome: a handle into the Space it was
+// made by, equal to another exactly when all packets fare the same.
+type Decision int32
+
+// Void is the decision with no outcome for any packet. It is the zero Decision.
+const Void Decision = 0
+
+type ref = int32
+
+type edge struct {
+	hi Value // the edge's highest value; it begins behind the edge before
+	to ref
+}
+
+type node struct {
+	field Field
+	n     int32 // how many edges
+	first int32 // index of the first edge; for a leaf, of its outcome
+	chain ref   // next node with the same hash bucket
+}
+
+// A Space holds diagrams. It grows and is never pruned: use one for a piece of
+// work and let it go. A Space must not be used by two goroutines at once.
+type Space struct {
+	// diagrams, append only
+	nodes    []node
+	edges    []edge
+	outcomes []Outcome
+	unknowns []string
+
+	// look-up, rebuilt as the above grow
+	buckets   []ref
+	leaves    map[Outcome]ref
+	unknownOf map[string]Field
+
+	// results of earlier operations; may forget
+	cache []cached
+
+	domain Set
+}
+
+type cached struct {
+	op      operation
+	a, b, c ref
+	result  ref
+}
+
+// NewSpace makes a Space with nothing in it.
+func NewSpace() *Space {
+	sp := &Space{
+		nodes:     make([]node, 0, 1024),
+		buckets:   make([]ref, 1024),
+		leaves:    map[Outcome]ref{},
+		unknownOf: map[string]Field{},
+		cache:     make([]cached, 1<<12),
+	}
+	for i := range sp.buckets {
+		sp.buckets[i] = -1
+	}
+	sp.Leaf(Outcome{})                  // Empty, Void
+	sp.Leaf(Outcome{Verdict: inTheSet}) // All
+	sp.domain = sp.wellFormed()
+	return sp
+}
+
+// Size is how many nodes the Space holds, a measure of its memory.
+func (sp *Space) Size() int { return len(sp.nodes) }
+
+// Leaf is the decision that gives every packet the same outcome.
+func (sp *Space) Leaf(o Outcome) Decision {
+	if r, ok := sp.leaves[o]; ok {
+		return Decision(r)
+	}
+	r := ref(len(sp.nodes))
+	sp.nodes = append(sp.nodes, node{field: leafField, first: int32(len(sp.outcomes)), chain: -1})
+	sp.outcomes = append(sp.outcomes, o)
+	sp.leaves[o] = r
+	return Decision(r)
+}
+
+// outcome gives a leaf's outcome.
+func (sp *Space) outcome(r ref) Outcome { return sp.outcomes[sp.nodes[r].first] }
+
+func (sp *Space) edgesOf(r ref) []edge {
+	n := &sp.nodes[r]
+	return sp.edges[n.first : n.first+n.n]
+}
+
+// make gives the node that tests field with these edges, which cover all of
+// the field's values in order. Neighbours that lead to the same place are
+// joined, a node with one edge is that edge's end, and equal nodes are one.
+func (sp *Space) make(field Field, edges []edge) ref {
+	out := edges[:1]
+	for _, e := range edges[1:] {
+		if last := &out[len(out)-1]; last.to == e.to {
+			last.hi = e.hi
+		} else {
+			out = append(out, e)
+		}
+	}
+	if len(out) == 1 {
+		return out[0].to
+	}
+	h := hash(field, out)
+	slot := h & uint64(len(sp.buckets)-1)
+	for r := sp.buckets[slot]; r >= 0; r = sp.nodes[r].chain {
+		if n := &sp.nodes[r]; n.field == field && int(n.n) == len(out) && equalEdges(sp.edgesOf(r), out) {
+			return r
+		}
+	}
+	r := ref(len(sp.nodes))
+	sp.nodes = append(sp.nodes, node{field, int32(len(out)), int32(len(sp.edges)), sp.buckets[slot]})
+	sp.edges = append(sp.edges, out...)
+	sp.buckets[slot] = r
+	if len(sp.nodes) > len(sp.buckets) {
+		sp.grow()
+	}
+	return r
+}
+
+func equalEdges(a, b []edge) bool {
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+func hash(field Field, edges []edge) uint64 {
+	const k = 0x9e3779b97f4a7c15
+	h := uint64(field) * k
+	for _, e := range edges {
+		h = (h ^ e.hi.lo ^ e.hi.hi<<7 ^ e.hi.hi>>57 ^ uint64(e.to)<<40) * k
+		h ^= h >> 29
+	}
+	return h
+}
+
+func (sp *Space) grow() {
+	sp.buckets = make([]ref, 2*len(sp.buckets))
+	for i := range sp.buckets {
+		sp.buckets[i] = -1
+	}
+	for r := range sp.nodes {
+		n := &sp.nodes[r]
+		if n.field == leafField {
+			continue
+		}
+		slot := hash(n.field, sp.edgesOf(ref(r))) & uint64(len(sp.buckets)-1)
+		n.chain, sp.buckets[slot] = sp.buckets[slot], ref(r)
+	}
+	if len(sp.cache) < 1<<20 {
+		sp.cache = make([]cached, 2*len(sp.cache))
+	}
+}
+
+// Ranges is the set of packets whose field lies in one of the ranges. They may
+// overlap and stand in any order.
+func (sp *Space) Ranges(field Field, ranges []Range) Set {
+	sorted := append([]Range(nil), ranges...)
+	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Lo.Compare(sorted[j].Lo) < 0 })
+	var edges []edge
+	next, limit := Value{}, field.Limit() // next is the first value not covered yet
+	full := false
+	for _, r := range sorted {
+		if r.Hi.Compare(next) < 0 {
+			continue
+		}
+		if r.Lo.Compare(next) > 0 {
+			edges = append(edges, edge{r.Lo.Prev(), ref(Empty)})
+		}
+		edges = append(edges, edge{r.Hi, ref(All)})
+		if r.Hi.Compare(limit) >= 0 {
+			full = true
+			break
+		}
+		next = r.Hi.Next()
+	}
+	if !full {
+		edges = append(edges, edge{limit, ref(Empty)})
+	}
+	return Set(sp.make(field, edges))
+}
+
+// Range is the set of packets whose field lies between lo and hi, both included.
+func (sp *Space) Range(field Field, lo, hi int) Set {
+	return sp.Ranges(field, []Range{{Num(lo), Num(hi)}})
+}
+
+// Value is the set of packets whose field is n.
+func (sp *Space) Value(field Field, n int) Set { return sp.Range(field, n, n) }
+
+// Values is the set of packets whose field is one of ns.
+func (sp *Space) Values(field Field, ns ...int) Set {
+	ranges := make([]Range, len(ns))
+	for i, n := range ns {
+		ranges[i] = Range{Num(n), Num(n)}
+	}
+	return sp.Ranges(field, ranges)
+}
+
+// Interfaces is the set of packets whose InIface or OutIface is one of names;
+// a name that ends in * stands for all that begin with what is before it.
+func (sp *Space) Interfaces(field Field, names ...string) Set {
+	ranges := make([]Range, len(names))
+	for i, name := range names {
+		ranges[i] = InterfaceRange(name)
+	}
+	return sp.Ranges(field, ranges)
+}
+
+// Unknown is the set of packets for which a thing that we do not model holds.
+// The same name is the same thing.
+func (sp *Space) Unknown(name string) Set {
+	f, ok := sp.unknownOf[name]
+	if !ok {
+		f = firstUnknown + Field(len(sp.unknowns))
+		if f >= leafField {
+			panic(fmt.Sprintf("packet: more than %d unknowns", leafField-firstUnknown))
+		}
+		sp.unknowns = append(sp.unknowns, name)
+		sp.unknownOf[name] = f
+	}
+	return sp.Value(f, 1)
+}
+
+// WellFormed is the set of packets that can be: with addresses of their
+// family, and with those interfaces that their hook has.
+func (sp *Space) WellFormed() Set { return sp.domain }
+
+func (sp *Space) wellFormed() Set {
+	short := func(f Field) Set { return sp.Ranges(f, []Range{{Value{}, Num(1<<32 - 1)}}) }
+	family := sp.Or(sp.Value(Family, IPv6), sp.AndAll(sp.Value(Family, IPv4), short(Src), short(Dst)))
+	none := func(f Field) Set { return sp.Interfaces(f, "") }
+	hook := sp.OrAll(
+		sp.AndAll(sp.Value(Hook, In), sp.Not(none(InIface)), none(OutIface)),
+		sp.AndAll(sp.Value(Hook, Out), none(InIface), sp.Not(none(OutIface))),
+		sp.AndAll(sp.Value(Hook, Through), sp.Not(none(InIface)), sp.Not(none(OutIface))))
+	return sp.And(family, hook)
+}

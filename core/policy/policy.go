@@ -1,0 +1,192 @@
+// Package policy is the model every other room works on: what a policy's
+// files say, with every name looked up and held against a fleet.
+//
+//	pol, problems := policy.Resolve(files, fl)
+//
+// The model is complete only where no problem is an error.
+package policy
+
+import (
+	"slices"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// A Policy is all statements, resolved.
+type Policy struct {
+	Name        string
+	Description string
+	Fleet       *fleet.Fleet
+	Networks    []*Network // and segments
+	Roles       []*Role
+	Rules       []*Rule // in the order of their places
+}
+
+// A Network is a declared network or segment.
+type Network struct {
+	Name        string
+	Segment     bool
+	Shared      bool // strangers are on it too
+	Local       bool // its addresses come only by interfaces on it
+	Addrs       *netipx.IPSet
+	Description string
+	Pos         fence.Pos
+}
+
+// A Direction is one of the ways a packet crosses a host.
+type Direction int
+
+// The directions, as packet.Hook counts them.
+const (
+	Inbound  Direction = packet.In
+	Outbound Direction = packet.Out
+	Forward  Direction = packet.Through
+)
+
+// DirectionNames are the directions as policies say them.
+var DirectionNames = []string{Inbound: "inbound", Outbound: "outbound", Forward: "forward"}
+
+// A Role is a declared role with its hosts.
+type Role struct {
+	Name        string
+	Description string
+	Hosts       []*fleet.Host
+	Closed      map[Direction]bool // what it says; what it does not say is missing
+	RefuseBy    packet.Verdict     // Drop or Reject; NoVerdict if it does not say
+	Pos         fence.Pos
+}
+
+// A Side is one side of a rule.
+type Side struct {
+	Text  string // as a message says it
+	Pos   fence.Pos
+	Named bool          // it names hosts of ours, be there any or not
+	Hosts []*fleet.Host // the hosts it names, in the fleet's order
+	Addrs *netipx.IPSet // all addresses it stands for, its hosts' included
+}
+
+// Names says that the side names this host.
+func (s *Side) Names(h *fleet.Host) bool { return slices.Contains(s.Hosts, h) }
+
+// Outside is the side's addresses that are not given by naming hosts.
+func (s *Side) Outside() *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	b.AddSet(s.Addrs)
+	for _, h := range s.Hosts {
+		b.RemoveSet(h.Addresses())
+	}
+	set, _ := b.IPSet()
+	return set
+}
+
+// A Term is what a service admits, one protocol and run of ports at a time.
+type Term struct {
+	Family   int // packet.IPv4, packet.IPv6 or AnyFamily
+	Protocol int // a protocol's number, or AnyProtocol
+	Ports    fence.PortRange
+	Type     int // an ICMP type, or AnyType
+	Code     int // an ICMP code, or AnyType
+}
+
+// What a term leaves open.
+const (
+	AnyFamily   = -1
+	AnyProtocol = -1
+	AnyType     = -1
+)
+
+// HasPorts says that the term is about ports.
+func (t Term) HasPorts() bool { return slices.Contains(packet.PortProtocols, t.Protocol) }
+
+// A Rule is an allow or a block.
+type Rule struct {
+	Name     string
+	Block    bool
+	From, To Side
+	Terms    []Term
+	Services string   // as a message says them
+	On       *Network // nil if it says none
+	Over     []*Rule
+	Verdict  packet.Verdict // Admit, Drop or Reject
+	Log      bool
+	Guard    bool
+	Because  string
+	Pos      fence.Pos
+}
+
+// Title is the rule as an answer names it: `allow chart-web`.
+func (r *Rule) Title() string {
+	if r.Block {
+		return "block " + r.Name
+	}
+	return "allow " + r.Name
+}
+
+// String is the rule's meaning in one line, without its modifiers.
+func (r *Rule) String() string {
+	s := r.Title() + ": " + r.From.Text + " -> " + r.To.Text + " : " + r.Services
+	if r.On != nil {
+		s += "  on " + r.On.Name
+	}
+	return s
+}
+
+// Overrides says that the rule is an exception to block b.
+func (r *Rule) Overrides(b *Rule) bool { return slices.Contains(r.Over, b) }
+
+// A Stance is what happens on a host, in one direction, to packets that no rule speaks of.
+type Stance struct {
+	Closed   bool
+	RefuseBy packet.Verdict // Drop or Reject
+}
+
+// StanceOf is the stance of a host in a direction, its roles combined: of what
+// they say, closed beats open and drop beats reject. Unless a role says
+// otherwise inbound is closed, outbound open, forward untouched, and closed
+// means drop.
+func (p *Policy) StanceOf(h *fleet.Host, d Direction) Stance {
+	said, closed := false, false
+	by := packet.NoVerdict
+	for _, r := range p.Roles {
+		if !h.HasRole(r.Name) {
+			continue
+		}
+		if c, ok := r.Closed[d]; ok {
+			said, closed = true, closed || c
+		}
+		if r.RefuseBy == packet.Drop || by == packet.NoVerdict {
+			by = r.RefuseBy
+		}
+	}
+	if !said {
+		closed = d == Inbound
+	}
+	if by == packet.NoVerdict {
+		by = packet.Drop
+	}
+	return Stance{closed, by}
+}
+
+// Segments are the declared segments.
+func (p *Policy) Segments() (out []*Network) {
+	for _, n := range p.Networks {
+		if n.Segment {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Rule finds a rule by its name, nil if there is none.
+func (p *Policy) Rule(name string) *Rule {
+	for _, r := range p.Rules {
+		if r.Name == name {
+			return r
+		}
+	}
+	return nil
+}

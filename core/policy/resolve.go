@@ -1,0 +1,397 @@
+package policy
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// Resolve looks up every name in a policy's files and holds them against a
+// fleet. It always gives a policy, of what could be resolved, and every
+// problem: names declared twice or not at all, cycles, rules that name hosts
+// at no end, hosts with roles that nobody declared.
+func Resolve(files []*fence.File, fl *fleet.Fleet) (*Policy, []fence.Problem) {
+	r := &resolver{
+		pol:      &Policy{Fleet: fl},
+		places:   map[string]fence.Pos{},
+		networks: map[string]*fence.NetworkDecl{},
+		services: map[string]*fence.ServiceDecl{},
+		roles:    map[string]*Role{},
+		addrs:    map[string]*Network{},
+		terms:    map[string][]Term{},
+		busy:     map[string]bool{},
+	}
+	files = slices.Clone(files)
+	slices.SortFunc(files, func(a, b *fence.File) int { return cmp.Compare(a.Name, b.Name) })
+	r.collect(files)
+	for _, d := range r.networkOrder {
+		r.pol.Networks = append(r.pol.Networks, r.network(d))
+	}
+	for _, d := range r.serviceOrder {
+		r.service(d)
+	}
+	r.members()
+	r.rules()
+	fence.SortProblems(r.problems)
+	return r.pol, r.problems
+}
+
+type resolver struct {
+	pol *Policy
+
+	// what the files declare
+	places       map[string]fence.Pos // of networks, segments, services and roles: one namespace
+	networks     map[string]*fence.NetworkDecl
+	services     map[string]*fence.ServiceDecl
+	roles        map[string]*Role
+	networkOrder []*fence.NetworkDecl
+	serviceOrder []*fence.ServiceDecl
+	ruleOrder    []*fence.Rule
+
+	// what is resolved so far
+	addrs map[string]*Network
+	terms map[string][]Term
+	busy  map[string]bool // being resolved now: met again, it is a cycle
+
+	problems []fence.Problem
+}
+
+func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *fence.Problem {
+	r.problems = append(r.problems, fence.Errorf(i.Pos, len(i.Name), code, format, args...))
+	return &r.problems[len(r.problems)-1]
+}
+
+// declare notes a name, and says whether it is new.
+func (r *resolver) declare(i fence.Ident) bool {
+	if before, twice := r.places[i.Name]; twice {
+		r.errorf(i, "twice", "%q is declared twice", i.Name).Hint = fmt.Sprintf("the other declaration is at %s; networks, segments, services and roles share their names", before)
+		return false
+	}
+	r.places[i.Name] = i.Pos
+	return true
+}
+
+func (r *resolver) collect(files []*fence.File) {
+	var named *fence.PolicyDecl
+	rules := map[string]fence.Pos{}
+	for _, f := range files {
+		for _, stmt := range f.Stmts {
+			switch d := stmt.(type) {
+			case *fence.PolicyDecl:
+				if named != nil {
+					r.errorf(d.Declared(), "twice", "the policy is named twice").Hint = "the other name is at " + named.Pos.String() + "; leave one"
+					continue
+				}
+				named = d
+				r.pol.Name, r.pol.Description = d.Name, d.Description
+			case *fence.NetworkDecl:
+				if r.declare(d.Declared()) {
+					r.networks[d.Name] = d
+					r.networkOrder = append(r.networkOrder, d)
+				}
+			case *fence.ServiceDecl:
+				if _, known := registry()[d.Name]; known {
+					r.errorf(d.Declared(), "registered", "%q is a registered service and needs no declaration", d.Name).Hint =
+						"take the declaration away, or choose another name"
+					continue
+				}
+				if r.declare(d.Declared()) {
+					r.services[d.Name] = d
+					r.serviceOrder = append(r.serviceOrder, d)
+				}
+			case *fence.RoleDecl:
+				if r.declare(d.Declared()) {
+					r.role(d)
+				}
+			case *fence.Rule:
+				if before, twice := rules[d.Name]; twice {
+					r.errorf(d.Declared(), "twice", "two rules are named %q", d.Name).Hint = "the other is at " + before.String() + "; a rule's name says which rule is meant"
+					continue
+				}
+				rules[d.Name] = d.Pos
+				r.ruleOrder = append(r.ruleOrder, d)
+			}
+		}
+	}
+	if named == nil {
+		name := ""
+		if len(files) > 0 {
+			name = files[0].Name
+		}
+		r.errorf(fence.Ident{Pos: fence.Pos{File: name, Line: 1, Column: 1}}, "unnamed", "the policy has no name").Hint =
+			`begin one of its files with: policy NAME "description" language 1`
+	}
+}
+
+func (r *resolver) role(d *fence.RoleDecl) {
+	role := &Role{Name: d.Name, Description: d.Description, Closed: map[Direction]bool{}, Pos: d.Pos}
+	for _, s := range d.Stances {
+		role.Closed[Direction(slices.Index(DirectionNames, s.Direction))] = s.Closed
+	}
+	if d.RefuseBy != nil {
+		role.RefuseBy = refusal(d.RefuseBy)
+	}
+	r.roles[d.Name] = role
+	r.pol.Roles = append(r.pol.Roles, role)
+}
+
+func refusal(c *fence.Choice) packet.Verdict {
+	if c != nil && c.Word == "reject" {
+		return packet.Reject
+	}
+	return packet.Drop
+}
+
+// unknown reports a name that is not declared, with the nearest that is.
+func (r *resolver) unknown(i fence.Ident, what string, candidates ...string) {
+	hint := ""
+	if near := fence.Nearest(i.Name, candidates); near != "" {
+		hint = fmt.Sprintf("did you mean %q?", near)
+	} else if pos, declared := r.places[i.Name]; declared {
+		hint = fmt.Sprintf("%q is declared at %s as something else", i.Name, pos)
+	}
+	r.errorf(i, "unknown", "no %s is named %q", what, i.Name).Hint = hint
+}
+
+func keysOf[V any](maps ...map[string]V) (keys []string) {
+	for _, m := range maps {
+		for k := range m {
+			keys = append(keys, k)
+		}
+	}
+	sort.Strings(keys)
+	return keys
+}
+
+// enter guards against cycles: it is false, with the problem told, where name is being resolved already.
+func (r *resolver) enter(i fence.Ident, what string) bool {
+	if r.busy[i.Name] {
+		r.errorf(i, "cycle", "the %s %q is made of itself", what, i.Name).Hint = "a " + what + " may name others, but not in a circle"
+		return false
+	}
+	r.busy[i.Name] = true
+	return true
+}
+
+func (r *resolver) network(d *fence.NetworkDecl) *Network {
+	if n := r.addrs[d.Name]; n != nil {
+		return n
+	}
+	n := &Network{Name: d.Name, Segment: d.Segment, Shared: d.Shared, Local: d.Local, Description: d.Description, Pos: d.Pos}
+	if !r.enter(d.Declared(), "network") {
+		n.Addrs = &netipx.IPSet{}
+		return n
+	}
+	n.Addrs = r.minus(d.Addrs.Items, d.Addrs.Except)
+	delete(r.busy, d.Name)
+	r.addrs[d.Name] = n
+	return n
+}
+
+// minus is the addresses of items without those of except.
+func (r *resolver) minus(items, except []fence.AddrItem) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, item := range items {
+		b.AddSet(r.addrItem(item))
+	}
+	for _, item := range except {
+		b.RemoveSet(r.addrItem(item))
+	}
+	set, _ := b.IPSet()
+	return set
+}
+
+func (r *resolver) addrItem(item fence.AddrItem) *netipx.IPSet {
+	if item.Name == "" {
+		var b netipx.IPSetBuilder
+		if item.From.IsValid() {
+			b.AddRange(netipx.IPRangeFrom(item.From, item.To))
+		}
+		set, _ := b.IPSet()
+		return set
+	}
+	d, ok := r.networks[item.Name]
+	if !ok {
+		r.unknown(fence.Ident{Name: item.Name, Pos: item.Pos}, "network or segment", keysOf(r.networks)...)
+		return &netipx.IPSet{}
+	}
+	return r.network(d).Addrs
+}
+
+func (r *resolver) service(d *fence.ServiceDecl) []Term {
+	if terms, done := r.terms[d.Name]; done {
+		return terms
+	}
+	if !r.enter(d.Declared(), "service") {
+		return nil
+	}
+	terms := r.serviceTerms(d.Terms)
+	delete(r.busy, d.Name)
+	r.terms[d.Name] = terms
+	return terms
+}
+
+func (r *resolver) serviceTerms(list []fence.ServiceTerm) (terms []Term) {
+	for _, t := range list {
+		if t.Name == "" {
+			terms = append(terms, plain(t)...)
+		} else if known, ok := registry()[t.Name]; ok {
+			terms = append(terms, known...)
+		} else if d, ok := r.services[t.Name]; ok {
+			terms = append(terms, r.service(d)...)
+		} else {
+			r.unknown(fence.Ident{Name: t.Name, Pos: t.Pos}, "service", append(keysOf(r.services), RegisteredNames()...)...)
+		}
+	}
+	return terms
+}
+
+// members puts every host under its roles.
+func (r *resolver) members() {
+	for _, h := range r.pol.Fleet.Hosts {
+		for i, name := range h.Roles {
+			role, ok := r.roles[name]
+			if !ok {
+				r.unknown(fence.Ident{Name: name, Pos: h.RolePos[i]}, "role", keysOf(r.roles)...)
+				continue
+			}
+			role.Hosts = append(role.Hosts, h)
+		}
+	}
+}
+
+func (r *resolver) rules() {
+	byName := map[string]*Rule{}
+	for _, d := range r.ruleOrder {
+		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log, Guard: d.Guard, Because: d.Because, Pos: d.Pos, Verdict: packet.Admit,
+			From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services)}
+		if d.Block {
+			rule.Verdict = refusal(d.By)
+		}
+		var texts []string
+		for _, t := range d.Services {
+			texts = append(texts, t.Text)
+		}
+		rule.Services = strings.Join(texts, ", ")
+		if len(d.On) > 0 {
+			rule.On = r.segment(d.On[0])
+		}
+		if !rule.From.Named && !rule.To.Named {
+			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
+				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on"
+		}
+		byName[d.Name] = rule
+		r.pol.Rules = append(r.pol.Rules, rule)
+	}
+	var blocks []string
+	for _, rule := range r.pol.Rules {
+		if rule.Block {
+			blocks = append(blocks, rule.Name)
+		}
+	}
+	for _, d := range r.ruleOrder {
+		for _, i := range d.Over {
+			if b := byName[i.Name]; b == nil {
+				r.unknown(i, "block", blocks...)
+			} else if !b.Block {
+				r.errorf(i, "over", "%q is an allow; an exception is made to a block", i.Name).Hint = "name the block that stands in the way"
+			} else {
+				byName[d.Name].Over = append(byName[d.Name].Over, b)
+			}
+		}
+	}
+}
+
+func (r *resolver) segment(i fence.Ident) *Network {
+	d, ok := r.networks[i.Name]
+	if !ok || !d.Segment {
+		var segments []string
+		for name, n := range r.networks {
+			if n.Segment {
+				segments = append(segments, name)
+			}
+		}
+		sort.Strings(segments)
+		r.unknown(i, "segment", segments...)
+		return nil
+	}
+	return r.network(d)
+}
+
+func (r *resolver) side(p fence.Peers) Side {
+	s := Side{Pos: p.Pos}
+	hosts := map[*fleet.Host]bool{}
+	var b netipx.IPSetBuilder
+	var texts, exceptions []string
+	for _, peer := range p.Items {
+		texts = append(texts, peer.Text)
+		named, members, addrs := r.peer(peer)
+		s.Named = s.Named || named
+		for _, h := range members {
+			hosts[h] = true
+		}
+		b.AddSet(addrs)
+	}
+	for _, peer := range p.Except {
+		exceptions = append(exceptions, peer.Text)
+		_, members, addrs := r.peer(peer)
+		for _, h := range members {
+			delete(hosts, h)
+		}
+		b.RemoveSet(addrs)
+	}
+	s.Text = strings.Join(texts, ", ")
+	if exceptions != nil {
+		s.Text += " except " + strings.Join(exceptions, ", ")
+	}
+	for _, h := range r.pol.Fleet.Hosts {
+		if hosts[h] {
+			s.Hosts = append(s.Hosts, h)
+		}
+	}
+	s.Addrs, _ = b.IPSet()
+	return s
+}
+
+// peer gives the hosts and addresses a peer stands for, and whether it names hosts of ours.
+func (r *resolver) peer(p fence.Peer) (named bool, hosts []*fleet.Host, addrs *netipx.IPSet) {
+	at := fence.Ident{Name: p.Name, Pos: p.Pos}
+	switch p.Kind {
+	case fence.EverywherePeer:
+		return false, nil, packet.Everything()
+	case fence.AddressPeer:
+		return false, nil, r.addrItem(p.Addr)
+	case fence.FleetPeer:
+		named, hosts = true, r.pol.Fleet.Hosts
+	case fence.HostPeer:
+		h := r.pol.Fleet.Host(p.Name)
+		if h == nil {
+			r.unknown(at, "host", r.pol.Fleet.Names()...)
+			return true, nil, &netipx.IPSet{}
+		}
+		named, hosts = true, []*fleet.Host{h}
+	case fence.NamedPeer:
+		if role, ok := r.roles[p.Name]; ok {
+			named, hosts = true, role.Hosts
+		} else if d, ok := r.networks[p.Name]; ok {
+			return false, nil, r.network(d).Addrs
+		} else {
+			r.unknown(at, "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)...)
+			return true, nil, &netipx.IPSet{}
+		}
+	}
+	var b netipx.IPSetBuilder
+	for _, h := range hosts {
+		b.AddSet(h.Addresses())
+	}
+	addrs, _ = b.IPSet()
+	return named, hosts, addrs
+}
