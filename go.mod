@@ -3,6 +3,25 @@ module yellowfence.example/yfence
 go 1.26.8
 
 require (
-	github.com/stretchr/testify v1.12.1 // indirect
-	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb // indirect
+	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/go-chi/chi/v5 v5.5.0
+	github.com/go-sql-driver/mysql v1.10.1
+	github.com/goccy/go-yaml v1.19.2
+	github.com/pressly/goose/v3 v3.29.0
+	github.com/spf13/cobra v1.10.2
+	github.com/stretchr/testify v1.12.1
+	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
+	golang.org/x/sys v0.50.0
+	golang.org/x/term v0.48.0
+)
+
+require (
+	filippo.io/edwards25519 v1.2.0 // indirect
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/mfridman/interpolate v0.0.2 // indirect
+	github.com/sethvargo/go-retry v0.5.0 // indirect
+	github.com/spf13/pflag v1.0.10 // indirect
+	go.uber.org/multierr v1.11.0 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
+	golang.org/x/sync v0.24.0 // indirect
 )

@@ -166,6 +166,7 @@ type chainKey struct{ family, table, name string }
 
 type call struct {
 	chain            *Chain
+	unrouted         bool
 	after, accepting packet.Decision
 }
 
@@ -178,6 +179,7 @@ type evaluation struct {
 	chains     map[chainKey]*Chain
 	done       map[call]packet.Decision
 	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
+	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet
 	deciders   []Decider
 }
 
@@ -256,6 +258,7 @@ func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
 	} else if e.attributed {
 		end = e.owe(next, by, false)
 	}
+	e.unrouted = c.Hook == "prerouting"
 	d := e.chain(c, end, next)
 	switch c.Family {
 	case "ip":
@@ -280,7 +283,7 @@ func (e *evaluation) owe(d packet.Decision, by int32, rule bool) packet.Decision
 // chain is what happens to packets that enter c: after is what happens to those
 // that fall off its end or return, accepting to those that a rule accepts.
 func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.Decision {
-	key := call{c, after, accepting}
+	key := call{c, e.unrouted, after, accepting}
 	if d, ok := e.done[key]; ok {
 		return d
 	}
@@ -293,16 +296,24 @@ func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.De
 		r := &c.Rules[i]
 		then := d
 		for _, b := range slices.Backward(r.Branches) {
-			then = e.sp.Choose(b.Match, e.branch(c, r, b, d, after, accepting), then)
+			then = e.sp.Choose(e.seen(b.Match), e.branch(c, r, b, d, after, accepting), then)
 		}
 		if r.Log {
 			then = e.sp.Map(then, func(o packet.Outcome) packet.Outcome { o.Logged = true; return o })
 		}
-		d = e.sp.Choose(r.Match, then, d)
+		d = e.sp.Choose(e.seen(r.Match), then, d)
 	}
 	e.open[c] = false
 	e.done[key] = d
 	return d
+}
+
+// seen is a match as it turns out on the hook that is being evaluated.
+func (e *evaluation) seen(match packet.Set) packet.Set {
+	if !e.unrouted {
+		return match
+	}
+	return e.sp.Forget(e.sp.And(match, e.sp.Interfaces(packet.OutIface, "")), packet.OutIface)
 }
 
 // branch is what happens to packets that take b; next is the rule below.

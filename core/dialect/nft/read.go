@@ -173,13 +173,14 @@ func (r *reader) setOutside(c *dialect.Chain) {
 // log stands before further matches: the line is written for all it matched.
 func (r *reader) statements(c *dialect.Chain, exprs []any, at string) (out []dialect.Rule) {
 	cur := dialect.Rule{Match: packet.All}
+	before := packet.All // cur.Match without the latest match
 	flush := func() {
 		out = append(out, cur)
 		cur = dialect.Rule{Match: cur.Match}
 	}
 	end := func(b ...dialect.Branch) { cur.Branches = b }
 	all := func(a dialect.Action) dialect.Branch { return dialect.Branch{Match: packet.All, Action: a} }
-	for _, e := range exprs {
+	for i, e := range exprs {
 		object, _ := e.(map[string]any)
 		if len(object) != 1 {
 			if s := text(e); s != "" { // some verdicts may stand as bare words
@@ -192,7 +193,11 @@ func (r *reader) statements(c *dialect.Chain, exprs []any, at string) (out []dia
 			}
 			switch kind {
 			case "match":
-				cur.Match = r.sp.And(cur.Match, r.match(c, arg, at))
+				after := r.sp.And(cur.Match, r.match(c, arg, at))
+				if i > 0 && runTogether(exprs[i-1], e) {
+					after = r.sp.Or(after, r.sp.And(before, r.loaded(c, exprs[i-1], e, at)))
+				}
+				before, cur.Match = cur.Match, after
 			case "accept":
 				end(all(dialect.Accept))
 			case "drop":
@@ -239,6 +244,35 @@ func (r *reader) statements(c *dialect.Chain, exprs []any, at string) (out []dia
 		}
 	}
 	return append(out, cur)
+}
+
+// runTogether says that nft (1.0.6 at least) loads two matches as one: it joins
+// neighbouring fields of a header into one comparison, with != too, and then
+// `tcp sport != 22 tcp dport != 80` refuses only packets with both ports. It
+// lists them as they were written, so which of the two a kernel holds is
+// not to be seen.
+func runTogether(a, b any) bool {
+	first, second := anyMap(anyMap(a)["match"]), anyMap(anyMap(b)["match"])
+	if text(first["op"]) != "!=" || text(second["op"]) != "!=" {
+		return false
+	}
+	_, plainA := number(first["right"])
+	_, plainB := number(second["right"])
+	f, okF := fieldOf(first["left"])
+	g, okG := fieldOf(second["left"])
+	neighbours := f.field == packet.SrcPort && g.field == packet.DstPort || f.field == packet.ICMPType && g.field == packet.ICMPCode
+	return okF && okG && f.header == g.header && neighbours && plainA && (plainB || f.names != nil)
+}
+
+// loaded is the packets that two matches run together let by, if they were.
+func (r *reader) loaded(c *dialect.Chain, a, b any, at string) packet.Set {
+	equal := func(e any) packet.Set {
+		m := anyMap(anyMap(e)["match"])
+		return r.compare(c, m["left"], "==", m["right"], at)
+	}
+	f, _ := fieldOf(anyMap(anyMap(a)["match"])["left"])
+	why := r.sp.Unknown(exprText(a) + " " + exprText(b) + ", which nft may have loaded as one comparison")
+	return r.sp.AndAll(f.scope(r.sp), why, r.sp.Not(r.sp.And(equal(a), equal(b))))
 }
 
 func unmodelled(e any) dialect.Branch {

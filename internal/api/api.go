@@ -1,0 +1,208 @@
+// Package api holds what goes over the wire between the service and those who
+// call it: hosts, the command line, the console. Both ends use these types, and
+// the OpenAPI document is made from them.
+package api
+
+import (
+	"time"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+)
+
+// Version is that of every JSON document of ours.
+const Version = 1
+
+// Right is what a token may do.
+type Right string
+
+// The rights. Host is that of one host's own token: its reports and its rules.
+const (
+	Read    Right = "read"
+	Publish Right = "publish"
+	Settle  Right = "settle"
+	Tokens  Right = "tokens"
+	Host    Right = "host"
+)
+
+// Rights lists all rights that a person's token can have.
+var Rights = []Right{Read, Publish, Settle, Tokens}
+
+// State is what a host can be.
+type State string
+
+// The states that this version tells.
+const (
+	InStep  State = "in step"
+	Drifted State = "drifted"
+	Unread  State = "unread"
+	Bare    State = "bare"
+	Silent  State = "silent"
+	Waiting State = "waiting"
+	New     State = "new"
+)
+
+// PublishRequest asks for a new revision.
+type PublishRequest struct {
+	Files []check.Source `json:"files" doc:"all files of the policy"`
+	Why   string         `json:"why" minLength:"1" doc:"the reason, for the history"`
+	After *int64         `json:"after,omitempty" doc:"refuse if another revision than this is in force; 0 is none"`
+}
+
+// Revision is one state of the policy in its history.
+type Revision struct {
+	Number      int64          `json:"number"`
+	Author      string         `json:"author" doc:"the name of the token that published it"`
+	Why         string         `json:"why"`
+	PublishedAt time.Time      `json:"published_at"`
+	Hash        string         `json:"hash" doc:"SHA-256 of its files, in hexadecimal"`
+	InForce     bool           `json:"in_force" doc:"it is the newest"`
+	Files       []check.Source `json:"files,omitempty" doc:"where one revision is asked for"`
+}
+
+// Revisions is the policy's history, the newest first.
+type Revisions struct {
+	Version   int        `json:"version"`
+	Revisions []Revision `json:"revisions"`
+}
+
+// Checked is the answer to a change that was accepted, with what was pointed out.
+type Checked struct {
+	Version    int             `json:"version"`
+	Revision   int64           `json:"revision"`
+	Generation int64           `json:"generation" doc:"of the fleet"`
+	Problems   []fence.Problem `json:"problems" doc:"warnings"`
+}
+
+// ImportRequest replaces the fleet.
+type ImportRequest struct {
+	File string `json:"file" doc:"the fleet file's name, for messages"`
+	Text string `json:"text" doc:"the fleet file, JSON"`
+	Why  string `json:"why,omitempty"`
+}
+
+// HostStatus is one host as it was last heard of.
+type HostStatus struct {
+	Name       string            `json:"name"`
+	Roles      []string          `json:"roles"`
+	Dialect    string            `json:"dialect"`
+	Interfaces []fleet.Interface `json:"interfaces"`
+	State      State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,new"`
+	Findings   int               `json:"findings" doc:"differences in meaning"`
+	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
+	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
+	Revision   int64             `json:"revision" doc:"the revision it is held against"`
+}
+
+// Fleet is all hosts.
+type Fleet struct {
+	Version    int           `json:"version"`
+	Generation int64         `json:"generation"`
+	Revision   int64         `json:"revision" doc:"in force"`
+	Policy     string        `json:"policy" doc:"the policy's name"`
+	Service    fleet.Service `json:"service"`
+	Hosts      []HostStatus  `json:"hosts"`
+}
+
+// Dump is one listing of rules.
+type Dump struct {
+	Kind string `json:"kind" enum:"nft-json" doc:"what it is a listing of, and in which form"`
+	Text string `json:"text" maxLength:"67108864"`
+}
+
+// Report is what a host sends in.
+type Report struct {
+	Version int               `json:"version" enum:"1"`
+	Host    string            `json:"host"`
+	TakenAt time.Time         `json:"taken_at"`
+	Dumps   []Dump            `json:"dumps"`
+	Tools   map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
+}
+
+// Drift is how hosts differ from what is published.
+type Drift struct {
+	Version  int         `json:"version"`
+	Revision int64       `json:"revision"`
+	Hosts    []HostDrift `json:"hosts"`
+}
+
+// HostDrift is how one host differs.
+type HostDrift struct {
+	Host     string            `json:"host"`
+	State    State             `json:"state"`
+	TakenAt  *time.Time        `json:"taken_at,omitempty"`
+	Findings []compare.Finding `json:"findings"`
+	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
+}
+
+// Rules is what a host's filter is to be.
+type Rules struct {
+	Version    int     `json:"version"`
+	Host       string  `json:"host"`
+	Revision   int64   `json:"revision"`
+	Generation int64   `json:"generation"`
+	Dialect    string  `json:"dialect"`
+	Text       string  `json:"text" doc:"the rules as the host loads them"`
+	Chains     []Chain `json:"chains"`
+}
+
+// LiveRules is what a host's filter was when it last reported.
+type LiveRules struct {
+	Version int        `json:"version"`
+	Host    string     `json:"host"`
+	TakenAt *time.Time `json:"taken_at,omitempty"`
+	Unread  string     `json:"unread,omitempty" doc:"why the dump could not be read"`
+	Chains  []Chain    `json:"chains"`
+}
+
+// Chain is a list of rules in the order in which they are tried.
+type Chain struct {
+	Place  string `json:"place" doc:"family, table and chain"`
+	Hook   string `json:"hook,omitempty"`
+	Policy string `json:"policy,omitempty" doc:"what becomes of packets that no rule decides"`
+	Rules  []Rule `json:"rules"`
+}
+
+// Rule is one rule.
+type Rule struct {
+	Text string `json:"text"`
+	By   string `json:"by,omitempty" doc:"what it comes from: a rule of the policy, a part of the ground"`
+	At   string `json:"at,omitempty" doc:"where that stands: file, line and column, or a handle of the dump"`
+}
+
+// TokenRequest asks for a new token.
+type TokenRequest struct {
+	Name   string  `json:"name" minLength:"1" maxLength:"100" doc:"who or what will use it"`
+	Rights []Right `json:"rights"`
+	Host   string  `json:"host,omitempty" doc:"the host whose own token it is; it then has the right host"`
+}
+
+// Token is a token without its secret.
+type Token struct {
+	ID        int64      `json:"id"`
+	Name      string     `json:"name"`
+	Rights    []Right    `json:"rights"`
+	Host      string     `json:"host,omitempty"`
+	CreatedAt time.Time  `json:"created_at"`
+	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+}
+
+// NewToken is a token with its secret, which is told this once.
+type NewToken struct {
+	Token
+	Secret string `json:"secret"`
+}
+
+// TokenList is all tokens.
+type TokenList struct {
+	Version int     `json:"version"`
+	Tokens  []Token `json:"tokens"`
+}
+
+// Session is who is signed in to the console.
+type Session struct {
+	Name   string  `json:"name"`
+	Rights []Right `json:"rights"`
+}

@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/internal/api"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	var strict bool
+	var explain string
+	c := &cobra.Command{
+		Use:   "check",
+		Short: "Tell every error and warning of a policy",
+		Long: `Check reads a policy, holds it against a fleet, and tells everything that is
+wrong with it, each where it stands. It ends with 1 if there is an error, or with
+--strict a warning.`,
+		Example: "  yfence check --policy saltmarsh --fleet saltmarsh/fleet.json\n  yfence check --explain guard-refused",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			if explain != "" {
+				return a.explainCode(explain)
+			}
+			_, texts, problems, err := a.checked()
+			if err != nil {
+				return err
+			}
+			if problems == nil {
+				problems = []fence.Problem{}
+			}
+			if err := a.print(map[string]any{"version": api.Version, "problems": problems}, func(w io.Writer) {
+				a.explain(w, problems, texts)
+			}); err != nil {
+				return err
+			}
+			if fence.HasErrors(problems) || strict && len(problems) > 0 {
+				return errFound
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&strict, "strict", false, "end with 1 for a warning too")
+	c.Flags().StringVar(&explain, "explain", "", "print what a problem's code means")
+	_ = c.RegisterFlagCompletionFunc("explain", cobra.FixedCompletions(codes(), cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func codes() []string {
+	out := make([]string, len(check.Checks))
+	for i, c := range check.Checks {
+		out[i] = c.Code
+	}
+	return out
+}
+
+func (a *app) explainCode(code string) error {
+	for _, c := range check.Checks {
+		if c.Code == code {
+			return a.print(map[string]any{"version": api.Version, "code": c.Code, "text": c.Doc}, func(w io.Writer) { _, _ = fmt.Fprint(w, c.Doc) })
+		}
+	}
+	hint := "the codes are " + strings.Join(codes(), ", ")
+	if near := fence.Nearest(code, codes()); near != "" {
+		hint = fmt.Sprintf("did you mean %s?", near)
+	}
+	return fmt.Errorf("no check has the code %q; %s", code, hint)
+}
+
+// explain prints problems, each with the line it stands on, and counts them.
+func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Source) {
+	p := a.paint(w)
+	for _, pr := range problems {
+		colour := red
+		if pr.Severity == fence.Warning {
+			colour = amber
+		}
+		_, _ = fmt.Fprintf(w, "%s: %s\n", p(colour, string(pr.Severity)), p(bold, pr.Message))
+		path := pr.File
+		if pr.File != a.fleetFile {
+			path = filepath.Join(a.policyDir, pr.File)
+		}
+		_, _ = fmt.Fprintf(w, "  %s:%d:%d  %s\n", path, pr.Line, pr.Column, p(dim, pr.Code))
+		if line, ok := lineOf(texts, pr); ok {
+			number := fmt.Sprint(pr.Line)
+			// Tabs stand for themselves above the mark too, so that it stays in place.
+			before := []rune(line)
+			before = before[:min(pr.Column-1, len(before))]
+			pad := strings.Map(func(r rune) rune {
+				if r == '\t' {
+					return r
+				}
+				return ' '
+			}, string(before))
+			_, _ = fmt.Fprintf(w, "  %s  %s\n  %s  %s%s\n", p(dim, number), line, strings.Repeat(" ", len(number)), pad, p(colour, strings.Repeat("^", pr.Width)))
+		}
+		if pr.Packet != nil {
+			_, _ = fmt.Fprintf(w, "  for example: %s\n", pr.Packet)
+		}
+		if pr.Hint != "" {
+			_, _ = fmt.Fprintf(w, "  %s\n", pr.Hint)
+		}
+		_, _ = fmt.Fprintln(w)
+	}
+	_, _ = fmt.Fprintln(w, check.Summary(problems))
+}
+
+func lineOf(texts []check.Source, pr fence.Problem) (string, bool) {
+	for _, t := range texts {
+		if t.Name == pr.File {
+			if lines := strings.Split(t.Text, "\n"); pr.Line >= 1 && pr.Line <= len(lines) {
+				return strings.TrimRight(lines[pr.Line-1], "\r"), true
+			}
+		}
+	}
+	return "", false
+}

@@ -1,0 +1,134 @@
+// Package cli is the program yfence: one file per command, which holds its
+// flags and what it prints.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/internal/client"
+)
+
+// Exit codes, as diff and grep have them.
+const (
+	exitNothing = 0 // nothing to report
+	exitFound   = 1 // something was found
+	exitTrouble = 2 // bad usage, unreadable input, no server
+)
+
+// errFound ends a command that found something and has told it.
+var errFound = errors.New("something was found")
+
+// app is one run of the program.
+type app struct {
+	// set by flags
+	output    string
+	policyDir string
+	fleetFile string
+	server    string
+	tokenFile string
+
+	stdin       io.Reader
+	out, errOut io.Writer
+	getenv      func(string) string
+}
+
+// Main runs the program and gives its exit code.
+func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(string) string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{stdin: stdin, out: out, errOut: errOut, getenv: getenv}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(stdin)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	switch {
+	case err == nil:
+		return exitNothing
+	case errors.Is(err, errFound):
+		return exitFound
+	}
+	_, _ = fmt.Fprintf(errOut, "yfence: %s\n", err)
+	return exitTrouble
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "yfence",
+		Short: "Firewall policy for fleets",
+		Long: `Yellow Fence keeps one policy for a fleet of hosts grouped by role, writes it as
+each host's packet filter rules, and finds where what is in force differs.
+
+On files alone, give --policy and --fleet. On a running service, give --server
+and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if a.output != "text" && a.output != "json" {
+				return fmt.Errorf("--output is text or json, not %q", a.output)
+			}
+			return nil
+		},
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&a.output, "output", "text", "text, or json: one document on standard output")
+	f.StringVar(&a.policyDir, "policy", "", "the policy: a folder of .fence files")
+	f.StringVar(&a.fleetFile, "fleet", "", "the fleet file, - for standard input")
+	f.StringVar(&a.server, "server", "", "the URL of the service (YFENCE_SERVER)")
+	f.StringVar(&a.tokenFile, "token-file", "", "a file with the token for the service (else YFENCE_TOKEN)")
+	_ = root.MarkPersistentFlagDirname("policy")
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddCommand(a.checkCommand(), a.rulesCommand(), a.driftCommand(), a.publishCommand(), a.revisionsCommand(), a.fleetCommand(),
+		a.reportCommand(), a.settleCommand(), a.tokensCommand(), a.serveCommand())
+	return root
+}
+
+// service is a client of the service that flags, environment or config file name.
+func (a *app) service() (*client.Client, error) {
+	server, token, err := a.address()
+	if err != nil {
+		return nil, err
+	}
+	if server == "" {
+		return nil, errors.New("no service is named: give --server URL (or set YFENCE_SERVER), or work on files with --policy DIR --fleet FILE")
+	}
+	if token == "" {
+		return nil, errors.New("no token is given: name a file that holds it with --token-file, or set YFENCE_TOKEN")
+	}
+	return client.New(server, token), nil
+}
+
+// print writes text, or v as a JSON document if that is asked for.
+func (a *app) print(v any, text func(io.Writer)) error {
+	if a.output == "json" {
+		enc := json.NewEncoder(a.out)
+		enc.SetEscapeHTML(false)
+		enc.SetIndent("", "  ")
+		return enc.Encode(v)
+	}
+	text(a.out)
+	return nil
+}
+
+// say writes a message, which is never part of the output.
+func (a *app) say(format string, args ...any) {
+	_, _ = fmt.Fprintf(a.errOut, format+"\n", args...)
+}
+
+// readFile reads a file, or standard input if its name is -.
+func (a *app) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(a.stdin)
+	}
+	return os.ReadFile(name)
+}

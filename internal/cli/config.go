@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+)
+
+// settings is the config file: $XDG_CONFIG_HOME/yfence/config.yaml.
+type settings struct {
+	Server    string `yaml:"server"`
+	TokenFile string `yaml:"token_file"`
+}
+
+func (a *app) settings() (s settings, err error) {
+	dir := a.getenv("XDG_CONFIG_HOME")
+	if dir == "" {
+		home := a.getenv("HOME")
+		if home == "" {
+			return s, nil
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	name := filepath.Join(dir, "yfence", "config.yaml")
+	data, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	} else if err != nil {
+		return s, err
+	}
+	if err := yaml.UnmarshalWithOptions(data, &s, yaml.Strict()); err != nil {
+		return s, fmt.Errorf("%s: %w\nits keys are server and token_file", name, err)
+	}
+	return s, nil
+}
+
+// address is the service's URL and the token for it: of flags, then the
+// environment, then the config file. A token is never an argument, which others can see.
+func (a *app) address() (server, token string, err error) {
+	s, err := a.settings()
+	if err != nil {
+		return "", "", err
+	}
+	server, token = a.server, a.getenv("YFENCE_TOKEN")
+	if server == "" {
+		server = a.getenv("YFENCE_SERVER")
+	}
+	if server == "" {
+		server = s.Server
+	}
+	file := a.tokenFile
+	if file == "" && token == "" {
+		file = s.TokenFile
+	}
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", "", fmt.Errorf("the token cannot be read: %w", err)
+		}
+		token = strings.TrimSpace(string(data))
+	}
+	return server, token, nil
+}

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/internal/api"
+)
+
+func (a *app) driftCommand() *cobra.Command {
+	var host string
+	var dumps []string
+	c := &cobra.Command{
+		Use:   "drift [HOST]",
+		Short: "Tell where what is in force differs from what is published",
+		Long: `Drift holds what hosts have in force against what the policy means for them, for
+every packet there can be. It ends with 1 if a host is anything but in step.
+
+On files alone it takes a host's own listing, made there with
+` + "`nft -j list ruleset`" + `.`,
+		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json --host logbook-01 --dump listing.json",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				host = args[0]
+			}
+			d, err := a.drift(cmd, host, dumps)
+			if err != nil {
+				return err
+			}
+			if err := a.print(d, func(w io.Writer) { a.printDrift(w, d) }); err != nil {
+				return err
+			}
+			for _, h := range d.Hosts {
+				if h.State != api.InStep {
+					return errFound
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&host, "host", "", "whose dump it is")
+	c.Flags().StringArrayVar(&dumps, "dump", nil, "a file with a listing of the host's rules, - for standard input")
+	return c
+}
+
+func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift, error) {
+	if !a.onFiles() {
+		if dumps != nil {
+			return api.Drift{}, errors.New("--dump goes with --policy DIR and --fleet FILE: the service takes dumps as reports")
+		}
+		svc, err := a.service()
+		if err != nil {
+			return api.Drift{}, err
+		}
+		return svc.Drift(cmd.Context(), host)
+	}
+	if host == "" || dumps == nil {
+		return api.Drift{}, errors.New("on files, say whose rules to look at: --host NAME --dump FILE")
+	}
+	pol, err := a.sound()
+	if err != nil {
+		return api.Drift{}, err
+	}
+	h := pol.Fleet.Host(host)
+	if h == nil {
+		return api.Drift{}, unknownHost(host, pol.Fleet.Names())
+	}
+	sp := packet.NewSpace()
+	live := &dialect.Ruleset{}
+	for _, name := range dumps {
+		data, err := a.readFile(name)
+		if err != nil {
+			return api.Drift{}, err
+		}
+		rs, err := nft.ReadJSON(sp, data)
+		if err != nil {
+			// What cannot be read is no host without rules: it is unread.
+			return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.Unread, Findings: []compare.Finding{}, Unread: []string{name + ": " + err.Error()}}}}, nil
+		}
+		live.Chains = append(live.Chains, rs.Chains...)
+	}
+	res := compare.Drift(sp, pol, compile.Host(sp, pol, h), live)
+	if res.Findings == nil {
+		res.Findings = []compare.Finding{}
+	}
+	return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.State(res.State()), Findings: res.Findings, Unread: res.Unread}}}, nil
+}
+
+// stateColours are how states look; every state is said in words too.
+var stateColours = map[api.State]string{api.InStep: green, api.Drifted: red, api.Bare: red, api.Unread: amber, api.Silent: amber, api.Waiting: amber, api.New: dim}
+
+func (a *app) printDrift(w io.Writer, d api.Drift) {
+	p := a.paint(w)
+	count := map[api.State]int{}
+	width := 0
+	for _, h := range d.Hosts {
+		width = max(width, len(h.Host))
+	}
+	for _, h := range d.Hosts {
+		count[h.State]++
+		_, _ = fmt.Fprintf(w, "%s  %s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)), p(stateColours[h.State], string(h.State)))
+		for _, f := range h.Findings {
+			a.printFinding(w, f, p)
+		}
+		for _, u := range h.Unread {
+			_, _ = fmt.Fprintf(w, "    %s  %s\n", p(amber, "unread  "), u)
+		}
+	}
+	var parts []string
+	for _, s := range []api.State{api.InStep, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.New} {
+		if count[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
+		}
+	}
+	_, _ = fmt.Fprintf(w, "\n%s: %s\n", plural(len(d.Hosts), "host"), strings.Join(parts, ", "))
+}
+
+var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Cosmetic: dim}
+
+func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string) string) {
+	_, _ = fmt.Fprintf(w, "    %s  %s\n", p(kindColours[f.Kind], fmt.Sprintf("%-8s", f.Kind)), f.Sentence)
+	line := func(label, format string, args ...any) {
+		_, _ = fmt.Fprintf(w, "              %s %s\n", p(dim, fmt.Sprintf("%-9s", label)), fmt.Sprintf(format, args...))
+	}
+	if f.Packet != nil {
+		line("packet", "%s", f.Packet)
+		line("live", "%s by `%s`%s", f.Live.Verdict, f.Live.Rule, place(f.Live.At))
+		line("published", "%s by %s%s", f.Published.Verdict, f.Published.By, place(f.Published.At))
+	} else {
+		line("live", "%s", f.Live.Rule)
+	}
+	line("to do", "%s", f.Hint)
+}
+
+func place(at string) string {
+	if at == "" {
+		return ""
+	}
+	return "  (" + at + ")"
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// sources reads the policy's files; their names are those within its folder.
+func (a *app) sources() ([]check.Source, error) {
+	if a.policyDir == "" {
+		return nil, errors.New("no policy is named: give its folder with --policy DIR")
+	}
+	var out []check.Source
+	err := filepath.WalkDir(a.policyDir, func(path string, d fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case d.IsDir() && path != a.policyDir && strings.HasPrefix(d.Name(), "."):
+			return fs.SkipDir
+		case d.IsDir() || filepath.Ext(path) != ".fence":
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		name, err := filepath.Rel(a.policyDir, path)
+		out = append(out, check.Source{Name: filepath.ToSlash(name), Text: string(text)})
+		return err
+	})
+	if err == nil && len(out) == 0 {
+		err = fmt.Errorf("%s holds no .fence files; a policy is a folder of them", a.policyDir)
+	}
+	return out, err
+}
+
+// fleet reads the fleet file; none is a fleet without hosts.
+func (a *app) fleet() (*fleet.Fleet, check.Source, []fence.Problem, error) {
+	if a.fleetFile == "" {
+		return &fleet.Fleet{}, check.Source{}, nil, nil
+	}
+	data, err := a.readFile(a.fleetFile)
+	if err != nil {
+		return nil, check.Source{}, nil, err
+	}
+	fl, problems := fleet.ReadJSON(a.fleetFile, data)
+	return fl, check.Source{Name: a.fleetFile, Text: string(data)}, problems, nil
+}
+
+// checked reads policy and fleet and runs all checks.
+func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fence.Problem, err error) {
+	files, err := a.sources()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	fl, fleetText, problems, err := a.fleet()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	pol, found := check.Policy(files, fl)
+	return pol, append(files, fleetText), append(problems, found...), nil
+}
+
+// sound is checked for commands that need a policy without errors. Where it
+// has some they are told, and the command ends.
+func (a *app) sound() (*policy.Policy, error) {
+	if a.fleetFile == "" {
+		return nil, errors.New("no fleet is named: give its file with --fleet FILE")
+	}
+	pol, texts, problems, err := a.checked()
+	if err != nil {
+		return nil, err
+	}
+	if fence.HasErrors(problems) {
+		a.explain(a.errOut, problems, texts)
+		return nil, errFound
+	}
+	return pol, nil
+}
+
+// onFiles says that the command is to work on files and not on a service.
+func (a *app) onFiles() bool { return a.policyDir != "" }

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+)
+
+func (a *app) publishCommand() *cobra.Command {
+	var why string
+	var after int64
+	c := &cobra.Command{
+		Use:     "publish -m WHY",
+		Short:   "Publish a policy as a new revision",
+		Example: `  yfence publish --policy saltmarsh -m "charts moved to the new rack" --after 7`,
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if why == "" {
+				return errors.New("say why, for the history: -m WHY")
+			}
+			files, err := a.sources()
+			if err != nil {
+				return err
+			}
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			req := api.PublishRequest{Files: files, Why: why}
+			if cmd.Flags().Changed("after") {
+				req.After = &after
+			}
+			done, err := svc.Publish(cmd.Context(), req)
+			return a.changed(done, err, files, func(w io.Writer) { _, _ = fmt.Fprintf(w, "published revision %d\n", done.Revision) })
+		},
+	}
+	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
+	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is in force; 0 is none")
+	return c
+}
+
+// changed tells how a change of policy or fleet went.
+func (a *app) changed(done api.Checked, err error, texts []check.Source, text func(io.Writer)) error {
+	var refused *client.Problem
+	if errors.As(err, &refused) && refused.Problems != nil {
+		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems}, func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
+			return err
+		}
+		a.say("yfence: %s", refused.Detail)
+		return errFound
+	}
+	if err != nil {
+		return err
+	}
+	return a.print(done, func(w io.Writer) {
+		if len(done.Problems) > 0 {
+			a.explain(a.errOut, done.Problems, texts)
+		}
+		text(w)
+	})
+}
+
+func (a *app) revisionsCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "revisions",
+		Short: "The policy's history",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			list, err := svc.Revisions(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				if len(list.Revisions) == 0 {
+					_, _ = fmt.Fprintln(w, "nothing is published yet; yfence publish does it")
+					return
+				}
+				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+				_, _ = fmt.Fprintln(t, "REVISION\tPUBLISHED\tBY\tWHY")
+				for _, r := range list.Revisions {
+					number := fmt.Sprint(r.Number)
+					if r.InForce {
+						number += " (in force)"
+					}
+					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", number, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author, r.Why)
+				}
+				_ = t.Flush()
+			})
+		},
+	}
+}

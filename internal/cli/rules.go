@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/internal/api"
+)
+
+// hostRules is the rules of one host as `rules --output json` gives them.
+type hostRules struct {
+	Host    string `json:"host"`
+	Dialect string `json:"dialect"`
+	Text    string `json:"text"`
+}
+
+func (a *app) rulesCommand() *cobra.Command {
+	var all bool
+	var into string
+	c := &cobra.Command{
+		Use:     "rules HOST…|--all",
+		Short:   "Write the rules of hosts",
+		Example: "  yfence rules logbook-01 --policy saltmarsh --fleet saltmarsh/fleet.json\n  yfence rules --all --into rules/",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if all == (len(args) > 0) {
+				return errors.New("name hosts, or say --all")
+			}
+			list, err := a.rulesOf(cmd, args)
+			if err != nil {
+				return err
+			}
+			if into != "" {
+				return a.rulesInto(into, list)
+			}
+			return a.print(map[string]any{"version": api.Version, "hosts": list}, func(w io.Writer) {
+				for i, r := range list {
+					if i > 0 {
+						_, _ = fmt.Fprintln(w)
+					}
+					_, _ = fmt.Fprint(w, r.Text)
+				}
+			})
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
+	c.Flags().StringVar(&into, "into", "", "a folder to write HOST.nft files to")
+	_ = c.MarkFlagDirname("into")
+	return c
+}
+
+// rulesOf makes the rules of hosts, of all if none is named.
+func (a *app) rulesOf(cmd *cobra.Command, names []string) (list []hostRules, err error) {
+	if !a.onFiles() {
+		svc, err := a.service()
+		if err != nil {
+			return nil, err
+		}
+		if names == nil {
+			fl, err := svc.Fleet(cmd.Context())
+			if err != nil {
+				return nil, err
+			}
+			for _, h := range fl.Hosts {
+				names = append(names, h.Name)
+			}
+		}
+		for _, name := range names {
+			r, err := svc.Rules(cmd.Context(), name)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, hostRules{r.Host, r.Dialect, r.Text})
+		}
+		return list, nil
+	}
+	pol, err := a.sound()
+	if err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		names = pol.Fleet.Names()
+	}
+	for _, name := range names {
+		h := pol.Fleet.Host(name)
+		if h == nil {
+			return nil, unknownHost(name, pol.Fleet.Names())
+		}
+		sp := packet.NewSpace()
+		list = append(list, hostRules{h.Name, h.Dialect, nft.Write(sp, compile.Host(sp, pol, h))})
+	}
+	return list, nil
+}
+
+func unknownHost(name string, known []string) error {
+	if near := fence.Nearest(name, known); near != "" {
+		return fmt.Errorf("the fleet has no host %q; did you mean %q?", name, near)
+	}
+	return fmt.Errorf("the fleet has no host %q", name)
+}
+
+// rulesInto writes a file per host. Each takes its place whole or not at all.
+func (a *app) rulesInto(dir string, list []hostRules) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, r := range list {
+		name := filepath.Join(dir, r.Host+".nft")
+		if err := os.WriteFile(name+".new", []byte(r.Text), 0o644); err != nil {
+			return err
+		}
+		if err := os.Rename(name+".new", name); err != nil {
+			return err
+		}
+		a.say("wrote %s", name)
+	}
+	return nil
+}

@@ -1,0 +1,158 @@
+// Package client calls the service's API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/internal/api"
+)
+
+// A Client speaks to one service with one token.
+type Client struct {
+	url   string
+	token string
+	http  *http.Client
+}
+
+// New makes a client of the service at a URL such as https://fence.example:8480.
+func New(server, token string) *Client {
+	return &Client{strings.TrimSuffix(server, "/"), token, &http.Client{Timeout: 2 * time.Minute}}
+}
+
+// A Problem is the service's own word that it did not do what was asked (RFC 9457).
+type Problem struct {
+	Status   int             `json:"status"`
+	Title    string          `json:"title"`
+	Detail   string          `json:"detail"`
+	Problems []fence.Problem `json:"problems"`
+	Errors   []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if s == "" {
+		s = p.Title
+	}
+	for _, e := range p.Errors {
+		s += fmt.Sprintf("; %s: %s", e.Location, e.Message)
+	}
+	return s
+}
+
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.url+"/api/v1"+path, body)
+	if err != nil {
+		return fmt.Errorf("the server's URL %q is not understood: %w", c.url, err)
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := c.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("the service at %s does not answer: %w", c.url, err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode >= 300 {
+		p := &Problem{Status: res.StatusCode}
+		if err := json.NewDecoder(res.Body).Decode(p); err != nil || p.Title+p.Detail == "" {
+			p.Detail = fmt.Sprintf("what answers at %s is no Yellow Fence service (%s)", c.url, res.Status)
+		}
+		return p
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("the answer of %s is not understood: %w", c.url, err)
+	}
+	return nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	return out, c.do(ctx, http.MethodGet, path, nil, &out)
+}
+
+// Publish publishes a policy.
+func (c *Client) Publish(ctx context.Context, req api.PublishRequest) (out api.Checked, err error) {
+	return out, c.do(ctx, http.MethodPost, "/revisions", req, &out)
+}
+
+// Revisions is the policy's history.
+func (c *Client) Revisions(ctx context.Context) (api.Revisions, error) {
+	return get[api.Revisions](ctx, c, "/revisions")
+}
+
+// Revision is one revision with its files.
+func (c *Client) Revision(ctx context.Context, number int64) (api.Revision, error) {
+	return get[api.Revision](ctx, c, "/revisions/"+strconv.FormatInt(number, 10))
+}
+
+// Fleet is all hosts and what they are.
+func (c *Client) Fleet(ctx context.Context) (api.Fleet, error) {
+	return get[api.Fleet](ctx, c, "/fleet")
+}
+
+// Import replaces the fleet.
+func (c *Client) Import(ctx context.Context, req api.ImportRequest) (out api.Checked, err error) {
+	return out, c.do(ctx, http.MethodPut, "/fleet", req, &out)
+}
+
+// Drift is how hosts differ; host "" is all of them.
+func (c *Client) Drift(ctx context.Context, host string) (api.Drift, error) {
+	return get[api.Drift](ctx, c, "/drift?host="+url.QueryEscape(host))
+}
+
+// Rules is what a host's filter is to be.
+func (c *Client) Rules(ctx context.Context, host string) (api.Rules, error) {
+	return get[api.Rules](ctx, c, "/hosts/"+url.PathEscape(host)+"/rules")
+}
+
+// Live is what a host last reported.
+func (c *Client) Live(ctx context.Context, host string) (api.LiveRules, error) {
+	return get[api.LiveRules](ctx, c, "/hosts/"+url.PathEscape(host)+"/live")
+}
+
+// Settle asks a host to settle what is published, and gives its rules.
+func (c *Client) Settle(ctx context.Context, host string) (out api.Rules, err error) {
+	return out, c.do(ctx, http.MethodPost, "/hosts/"+url.PathEscape(host)+"/settle", nil, &out)
+}
+
+// Report sends a host's report.
+func (c *Client) Report(ctx context.Context, r api.Report) (out api.HostDrift, err error) {
+	return out, c.do(ctx, http.MethodPost, "/hosts/"+url.PathEscape(r.Host)+"/reports", r, &out)
+}
+
+// Tokens lists all tokens.
+func (c *Client) Tokens(ctx context.Context) (api.TokenList, error) {
+	return get[api.TokenList](ctx, c, "/tokens")
+}
+
+// NewToken makes a token.
+func (c *Client) NewToken(ctx context.Context, req api.TokenRequest) (out api.NewToken, err error) {
+	return out, c.do(ctx, http.MethodPost, "/tokens", req, &out)
+}
+
+// RevokeToken revokes a token.
+func (c *Client) RevokeToken(ctx context.Context, id int64) error {
+	return c.do(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil)
+}

@@ -1,0 +1,69 @@
+// Package host is what runs on a host: it reads what the kernel has in force
+// and puts rules in force.
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// toolTime bounds how long one of the kernel's tools may take.
+const toolTime = 30 * time.Second
+
+// Report reads what is in force on this host. A tool that is missing, fails or
+// hangs is an error: it must not be taken for a host without rules.
+func Report(ctx context.Context, name string) (api.Report, error) {
+	r := api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), Tools: map[string]string{}}
+	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
+	if err != nil {
+		return r, err
+	}
+	r.Dumps = append(r.Dumps, api.Dump{Kind: "nft-json", Text: string(listing)})
+	if version, err := tool(ctx, nil, "nft", "--version"); err == nil {
+		r.Tools["nft"] = strings.TrimSpace(string(version))
+	}
+	var u unix.Utsname
+	if unix.Uname(&u) == nil {
+		r.Tools["kernel"] = unix.ByteSliceToString(u.Release[:])
+	}
+	return r, nil
+}
+
+// Settle puts rules in force, after the kernel's own tool has checked them. It
+// is one transaction: all of it holds, or nothing changed.
+func Settle(ctx context.Context, rules string) error {
+	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
+		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, toolTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Stdin = bytes.NewReader(stdin)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	switch {
+	case errors.Is(err, exec.ErrNotFound):
+		return nil, fmt.Errorf("%s is not installed on this host (Debian's package nftables)", name)
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return nil, fmt.Errorf("%s %s did not end within %s", name, strings.Join(args, " "), toolTime)
+	case err != nil:
+		return nil, fmt.Errorf("%s %s failed: %w: %s", name, strings.Join(args, " "), err, strings.TrimSpace(errOut.String()))
+	}
+	return out.Bytes(), nil
+}

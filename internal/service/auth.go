@@ -1,0 +1,186 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+const (
+	sessionCookie = "yfence_session"
+	sessionLasts  = 12 * time.Hour
+)
+
+type callerKey struct{}
+
+// caller is whose token a request came with.
+func caller(ctx context.Context) api.Token {
+	t, _ := ctx.Value(callerKey{}).(api.Token)
+	return t
+}
+
+// authorize lets a request through if its token has one of the rights that the
+// operation asks for. A host's own token serves for that host alone.
+func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		rights, _ := ctx.Operation().Metadata["rights"].([]api.Right)
+		if len(rights) == 0 {
+			next(ctx)
+			return
+		}
+		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
+		token, err := s.token(ctx)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			refuse(http.StatusUnauthorized, "this needs a token that is in force: send it as `Authorization: Bearer …`")
+			return
+		case err != nil:
+			s.Log.Error("token look-up", "error", err)
+			refuse(http.StatusInternalServerError, "the database does not answer")
+			return
+		}
+		permitted := slices.ContainsFunc(rights, func(r api.Right) bool {
+			return slices.Contains(token.Rights, r) && (r != api.Host || ctx.Param("host") == "" || ctx.Param("host") == token.Host)
+		})
+		if !permitted {
+			words := make([]string, len(rights))
+			for i, r := range rights {
+				words[i] = string(r)
+			}
+			refuse(http.StatusForbidden, fmt.Sprintf("the token %q may not do this: it takes the right %s", token.Name, strings.Join(words, " or ")))
+			return
+		}
+		next(huma.WithValue(ctx, callerKey{}, token))
+	}
+}
+
+func (s *Service) token(ctx huma.Context) (api.Token, error) {
+	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+		return s.Store.TokenBySecret(ctx.Context(), secret)
+	}
+	if cookie, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
+		return s.Store.TokenBySession(ctx.Context(), cookie.Value)
+	}
+	return api.Token{}, store.ErrNotFound
+}
+
+type sessionOutput struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+	Body      api.Session
+}
+
+func (s *Service) whoAmI(ctx context.Context, _ *struct{}) (*struct{ Body api.Session }, error) {
+	t := caller(ctx)
+	return &struct{ Body api.Session }{api.Session{Name: t.Name, Rights: t.Rights}}, nil
+}
+
+func (s *Service) signIn(ctx context.Context, in *struct {
+	Body struct {
+		Token string `json:"token" minLength:"1"`
+	}
+}) (*sessionOutput, error) {
+	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, huma.Error401Unauthorized("this is no token that is in force")
+	} else if err != nil {
+		return nil, s.broken("sign-in", err)
+	}
+	if !slices.Contains(t.Rights, api.Read) {
+		return nil, huma.Error403Forbidden(fmt.Sprintf("the token %q may not read, which is what the console is for", t.Name))
+	}
+	value, err := s.Store.NewSession(ctx, t.ID, sessionLasts)
+	if err != nil {
+		return nil, s.broken("sign-in", err)
+	}
+	return &sessionOutput{s.cookie(value, int(sessionLasts.Seconds())), api.Session{Name: t.Name, Rights: t.Rights}}, nil
+}
+
+func (s *Service) signOut(ctx context.Context, in *struct {
+	Session string `cookie:"yfence_session"`
+}) (*struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}, error) {
+	if err := s.Store.EndSession(ctx, in.Session); err != nil {
+		return nil, s.broken("sign-out", err)
+	}
+	return &struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+	}{s.cookie("", -1)}, nil
+}
+
+func (s *Service) cookie(value string, maxAge int) http.Cookie {
+	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode}
+}
+
+// broken is the answer where something of ours failed: the cause is for the log.
+func (s *Service) broken(what string, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return huma.NewError(499, "the caller went away")
+	}
+	s.Log.Error(what, "error", err)
+	return huma.Error500InternalServerError(what + " failed; the service's log says why")
+}
+
+type tokensOutput struct{ Body api.TokenList }
+
+func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*tokensOutput, error) {
+	tokens, err := s.Store.Tokens(ctx)
+	if err != nil {
+		return nil, s.broken("listing the tokens", err)
+	}
+	return &tokensOutput{api.TokenList{Version: api.Version, Tokens: tokens}}, nil
+}
+
+func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenRequest }) (*struct{ Body api.NewToken }, error) {
+	req := in.Body
+	switch mine := caller(ctx).Rights; {
+	case req.Host != "" && len(req.Rights) == 0:
+		req.Rights = []api.Right{api.Host}
+	case req.Host != "":
+		return nil, huma.Error422UnprocessableEntity("a host's own token has the right host and no other; leave rights out")
+	case len(req.Rights) == 0:
+		return nil, huma.Error422UnprocessableEntity("a token needs at least one right")
+	default:
+		for _, r := range req.Rights {
+			if !slices.Contains(api.Rights, r) {
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not a right; the rights are read, publish, settle, tokens", r))
+			}
+			if !slices.Contains(mine, r) {
+				return nil, huma.Error403Forbidden(fmt.Sprintf("you cannot give the right %s, which your own token does not have", r))
+			}
+		}
+	}
+	if req.Host != "" {
+		if m, err := s.newest(ctx); err != nil {
+			return nil, s.broken("making a token", err)
+		} else if m.fleet.Host(req.Host) == nil {
+			return nil, huma.Error404NotFound(fmt.Sprintf("no host is named %q", req.Host))
+		}
+	}
+	t, err := s.Store.NewToken(ctx, req.Name, req.Rights, req.Host)
+	if err != nil {
+		return nil, s.broken("making a token", err)
+	}
+	return &struct{ Body api.NewToken }{t}, nil
+}
+
+func (s *Service) revokeToken(ctx context.Context, in *struct {
+	ID int64 `path:"id"`
+}) (*struct{}, error) {
+	switch err := s.Store.RevokeToken(ctx, in.ID); {
+	case errors.Is(err, store.ErrNotFound):
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no token %d", in.ID))
+	case err != nil:
+		return nil, s.broken("revoking a token", err)
+	}
+	return nil, nil
+}

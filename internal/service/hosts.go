@@ -1,0 +1,224 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/internal/api"
+)
+
+type hostInput struct {
+	Host string `path:"host"`
+}
+
+func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api.Fleet }, error) {
+	m, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("reading the fleet", err)
+	}
+	heard, err := s.Store.Heard(ctx)
+	if err != nil {
+		return nil, s.broken("reading the fleet", err)
+	}
+	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}}
+	for _, h := range m.fleet.Hosts {
+		res, against, err := s.status(ctx, m, h, heard[h.Name])
+		if err != nil {
+			return nil, s.broken("reading the fleet", err)
+		}
+		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State,
+			HeardAt: timeOf(heard[h.Name].ReceivedAt), Revision: against.pair.Revision}
+		status.Findings, status.Cosmetic = res.differences()
+		out.Hosts = append(out.Hosts, status)
+	}
+	return &struct{ Body api.Fleet }{out}, nil
+}
+
+func timeOf(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func (s *Service) showDrift(ctx context.Context, in *struct {
+	Host string `query:"host" doc:"one host only"`
+}) (*struct{ Body api.Drift }, error) {
+	m, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("reading the drift", err)
+	}
+	if in.Host != "" && m.fleet.Host(in.Host) == nil {
+		return nil, noHost(in.Host)
+	}
+	heard, err := s.Store.Heard(ctx)
+	if err != nil {
+		return nil, s.broken("reading the drift", err)
+	}
+	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
+	for _, h := range m.fleet.Hosts {
+		if in.Host != "" && h.Name != in.Host {
+			continue
+		}
+		res, _, err := s.status(ctx, m, h, heard[h.Name])
+		if err != nil {
+			return nil, s.broken("reading the drift", err)
+		}
+		out.Hosts = append(out.Hosts, api.HostDrift{Host: h.Name, State: res.State, TakenAt: timeOf(heard[h.Name].TakenAt), Findings: res.Findings, Unread: res.Unread})
+	}
+	return &struct{ Body api.Drift }{out}, nil
+}
+
+func noHost(name string) error {
+	return huma.Error404NotFound(fmt.Sprintf("no host is named %q", name))
+}
+
+// host finds a host in the pair in force; something must be published.
+func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, error) {
+	m, err := s.newest(ctx)
+	if err != nil {
+		return nil, nil, s.broken("reading the fleet", err)
+	}
+	h := m.fleet.Host(name)
+	if h == nil {
+		return nil, nil, noHost(name)
+	}
+	if m.pair.Number == 0 {
+		return nil, nil, huma.Error409Conflict("no policy is published yet")
+	}
+	return m, h, nil
+}
+
+func rulesOf(m *model, h *fleet.Host) api.Rules {
+	sp := packet.NewSpace()
+	plan := compile.Host(sp, m.policy, h)
+	out := api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect, Text: nft.Write(sp, plan)}
+	out.Chains = chains(nft.Rules(sp, plan))
+	// What a rule comes from stands in its comment; where that stands, the policy knows.
+	at := map[string]string{}
+	for _, c := range plan.Chains {
+		for _, r := range c.Rules {
+			if r.Pos.Line > 0 {
+				at[r.Decider.String()] = r.Pos.String()
+			}
+		}
+	}
+	for i := range out.Chains {
+		for j := range out.Chains[i].Rules {
+			r := &out.Chains[i].Rules[j]
+			r.At = at[r.By]
+		}
+	}
+	return out
+}
+
+// chains says a ruleset as the API does.
+func chains(rs *dialect.Ruleset) []api.Chain {
+	out := []api.Chain{}
+	for _, c := range rs.Chains {
+		chain := api.Chain{Place: c.Place(), Hook: c.Hook, Rules: []api.Rule{}}
+		if c.Hook != "" {
+			chain.Policy = "accept"
+			if c.Policy == packet.Drop {
+				chain.Policy = "drop"
+			}
+		}
+		for _, r := range c.Rules {
+			chain.Rules = append(chain.Rules, api.Rule{Text: r.Text, By: r.Comment, At: r.At})
+		}
+		out = append(out, chain)
+	}
+	return out
+}
+
+func (s *Service) showRules(ctx context.Context, in *hostInput) (*struct{ Body api.Rules }, error) {
+	m, h, err := s.host(ctx, in.Host)
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body api.Rules }{rulesOf(m, h)}, nil
+}
+
+func (s *Service) settle(ctx context.Context, in *hostInput) (*struct{ Body api.Rules }, error) {
+	m, h, err := s.host(ctx, in.Host)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.Ask(ctx, h.Name, m.pair.Number); err != nil {
+		return nil, s.broken("asking the host", err)
+	}
+	return &struct{ Body api.Rules }{rulesOf(m, h)}, nil
+}
+
+func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body api.LiveRules }, error) {
+	heard, err := s.Store.Heard(ctx)
+	if err != nil {
+		return nil, s.broken("reading what the host reported", err)
+	}
+	out := api.LiveRules{Version: api.Version, Host: in.Host, Chains: []api.Chain{}}
+	h, reported := heard[in.Host]
+	if !reported || h.ReceivedAt.IsZero() {
+		if m, err := s.newest(ctx); err != nil {
+			return nil, s.broken("reading the fleet", err)
+		} else if m.fleet.Host(in.Host) == nil {
+			return nil, noHost(in.Host)
+		}
+		return &struct{ Body api.LiveRules }{out}, nil
+	}
+	out.TakenAt = timeOf(h.TakenAt)
+	var dumps []api.Dump
+	if err := s.content(ctx, h.Dump, &dumps); err != nil {
+		return nil, s.broken("reading what the host reported", err)
+	}
+	if rs, err := readDumps(packet.NewSpace(), dumps); err != nil {
+		out.Unread = err.Error()
+	} else {
+		out.Chains = chains(rs)
+	}
+	return &struct{ Body api.LiveRules }{out}, nil
+}
+
+func (s *Service) report(ctx context.Context, in *struct {
+	Host string `path:"host"`
+	Body api.Report
+}) (*struct{ Body api.HostDrift }, error) {
+	m, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("taking the report", err)
+	}
+	h := m.fleet.Host(in.Host)
+	switch {
+	case h == nil:
+		return nil, noHost(in.Host)
+	case in.Body.Host != in.Host:
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report is of %q and was sent as %q's", in.Body.Host, in.Host))
+	case len(in.Body.Dumps) == 0:
+		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is not the same")
+	}
+	dumps, err := json.Marshal(in.Body.Dumps)
+	if err != nil {
+		return nil, s.broken("taking the report", err)
+	}
+	if _, err := s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps); err != nil {
+		return nil, s.broken("taking the report", err)
+	}
+	heard, err := s.Store.Heard(ctx)
+	if err != nil {
+		return nil, s.broken("reading the report", err)
+	}
+	var res result
+	if res, _, err = s.status(ctx, m, h, heard[h.Name]); err != nil {
+		return nil, s.broken("reading the report", err)
+	}
+	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, TakenAt: timeOf(in.Body.TakenAt), Findings: res.Findings, Unread: res.Unread}}, nil
+}
+

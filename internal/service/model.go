@@ -1,0 +1,231 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+// model is a published pair, ready to compute with. It never changes.
+type model struct {
+	pair   store.Pair
+	fleet  *fleet.Fleet
+	policy *policy.Policy
+}
+
+// modelCache keeps the last few models. They are made of what is stored, so
+// forgetting one costs time only.
+type modelCache struct {
+	mu     sync.Mutex
+	models map[int64]*model
+	order  []int64
+}
+
+const keptModels = 4
+
+func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
+	c := &s.models
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if m := c.models[pair.Number]; m != nil && pair.Number != 0 {
+		return m, nil
+	}
+	m := &model{pair: pair, fleet: &fleet.Fleet{}}
+	if pair.Generation != 0 {
+		text, err := s.fleetFile(ctx, pair.Generation)
+		if err != nil {
+			return nil, err
+		}
+		m.fleet, _ = fleet.ReadJSON(text.Name, []byte(text.Text))
+	}
+	var files []*fence.File
+	if pair.Revision != 0 {
+		sources, err := s.files(ctx, pair.Revision)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range sources {
+			tree, _ := fence.Parse(f.Name, f.Text)
+			files = append(files, tree)
+		}
+	}
+	m.policy, _ = policy.Resolve(files, m.fleet) // it was checked when it was published
+	if pair.Number != 0 {
+		c.models[pair.Number] = m
+		if c.order = append(c.order, pair.Number); len(c.order) > keptModels {
+			delete(c.models, c.order[0])
+			c.order = c.order[1:]
+		}
+	}
+	return m, nil
+}
+
+// newest is the model of the pair in force.
+func (s *Service) newest(ctx context.Context) (*model, error) {
+	pair, err := s.Store.Newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.model(ctx, pair)
+}
+
+// files are the policy files of a revision.
+func (s *Service) files(ctx context.Context, revision int64) (files []check.Source, err error) {
+	_, h, err := s.Store.Revision(ctx, revision)
+	if err != nil {
+		return nil, err
+	}
+	return files, s.content(ctx, h, &files)
+}
+
+// fleetFile is the file of a generation of the fleet.
+func (s *Service) fleetFile(ctx context.Context, generation int64) (file check.Source, err error) {
+	h, err := s.Store.Generation(ctx, generation)
+	if err != nil {
+		return file, err
+	}
+	return file, s.content(ctx, h, &file)
+}
+
+func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
+	body, err := s.Store.Content(ctx, h)
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(body, into)
+}
+
+// result is what holding a dump against a pair gives, as it is stored.
+type result struct {
+	State    api.State         `json:"state"`
+	Findings []compare.Finding `json:"findings"`
+	Unread   []string          `json:"unread,omitempty"`
+}
+
+// differences counts the findings that mean something, and those that do not.
+func (r result) differences() (real, cosmetic int) {
+	for _, f := range r.Findings {
+		if f.Kind == compare.Cosmetic {
+			cosmetic++
+		} else {
+			real++
+		}
+	}
+	return real, cosmetic
+}
+
+// readDumps reads a report's dumps as one ruleset. The error is about their text.
+func readDumps(sp *packet.Space, dumps []api.Dump) (*dialect.Ruleset, error) {
+	all := &dialect.Ruleset{}
+	for _, d := range dumps {
+		rs, err := nft.ReadJSON(sp, []byte(d.Text))
+		if err != nil {
+			return nil, fmt.Errorf("%s dump: %w", d.Kind, err)
+		}
+		all.Chains = append(all.Chains, rs.Chains...)
+	}
+	return all, nil
+}
+
+// judge holds a host's dump against a model, or finds that it was done before.
+func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash) (res result, err error) {
+	stored, err := s.Store.Findings(ctx, h.Name, dump, m.pair.Number)
+	if err == nil {
+		return res, json.Unmarshal(stored, &res)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return res, err
+	}
+	var dumps []api.Dump
+	if err := s.content(ctx, dump, &dumps); err != nil {
+		return res, err
+	}
+	sp := packet.NewSpace()
+	live, err := readDumps(sp, dumps)
+	if err != nil {
+		res = result{State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
+	} else {
+		r := compare.Drift(sp, m.policy, compile.Host(sp, m.policy, h), live)
+		res = result{State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+		if res.Findings == nil {
+			res.Findings = []compare.Finding{}
+		}
+	}
+	body, err := json.Marshal(res)
+	if err != nil {
+		return res, err
+	}
+	return res, s.Store.PutFindings(ctx, h.Name, dump, m.pair.Number, body)
+}
+
+// status is what a host is now, and the pair it is held against: the one it was
+// last asked to settle, else the one in force.
+func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard) (res result, m *model, err error) {
+	m, res = current, result{State: api.New, Findings: []compare.Finding{}}
+	if heard.Pair != 0 && heard.Pair != current.pair.Number {
+		pair, err := s.Store.Pair(ctx, heard.Pair)
+		if err != nil {
+			return res, m, err
+		}
+		asked, err := s.model(ctx, pair)
+		if err != nil {
+			return res, m, err
+		}
+		if known := asked.fleet.Host(h.Name); known != nil {
+			m, h = asked, known
+		}
+	}
+	if heard.ReceivedAt.IsZero() || m.pair.Number == 0 {
+		return res, m, nil
+	}
+	if res, err = s.judge(ctx, m, h, heard.Dump); err != nil {
+		return res, m, err
+	}
+	switch {
+	case s.Clock().Sub(heard.ReceivedAt) > 3*s.ReportEvery:
+		res.State = api.Silent
+	case res.State != api.Drifted:
+	case heard.AskedAt.After(heard.ReceivedAt):
+		res.State = api.Waiting
+	case heard.Previous != 0:
+		before, err := s.equals(ctx, heard.Previous, h.Name, heard.Dump)
+		if err != nil {
+			return res, m, err
+		}
+		if before {
+			res.State = api.Waiting
+		}
+	}
+	return res, m, nil
+}
+
+// equals says that a host's dump is in step with an earlier pair.
+func (s *Service) equals(ctx context.Context, number int64, host string, dump store.Hash) (bool, error) {
+	pair, err := s.Store.Pair(ctx, number)
+	if err != nil {
+		return false, err
+	}
+	m, err := s.model(ctx, pair)
+	if err != nil {
+		return false, err
+	}
+	h := m.fleet.Host(host)
+	if h == nil {
+		return false, nil
+	}
+	res, err := s.judge(ctx, m, h, dump)
+	return res.State == api.InStep, err
+}

@@ -1,0 +1,128 @@
+// Package service is the Yellow Fence service: the API under /api/v1 and the
+// pages of the console. It keeps nothing of its own; everything is in the store,
+// and any number of services may run on one database.
+package service
+
+import (
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+// Options are how a service is set up.
+type Options struct {
+	Store       *store.Store
+	Log         *slog.Logger
+	ReportEvery time.Duration    // how often hosts report; three times that without one and a host is silent
+	Clock       func() time.Time // time.Now, but for tests
+	Secure      bool             // served over TLS: cookies are for TLS only
+}
+
+// Service answers requests. Make it with New.
+type Service struct {
+	Options
+	models modelCache
+}
+
+// New makes a service.
+func New(o Options) *Service {
+	if o.Clock == nil {
+		o.Clock = time.Now
+	}
+	if o.ReportEvery == 0 {
+		o.ReportEvery = 5 * time.Minute
+	}
+	return &Service{Options: o, models: modelCache{models: map[int64]*model{}}}
+}
+
+// maxBody bounds a request: a report may hold a large dump.
+const maxBody = 96 << 20
+
+// Handler is everything the service answers.
+func (s *Service) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(maxBody))
+	r.Use(http.NewCrossOriginProtection().Handler) // a browser's cookie counts only for our own pages
+	r.Get("/healthz", s.health)
+	s.register(humachi.New(r, config()))
+	r.NotFound(s.consoleFiles)
+	return r
+}
+
+func config() huma.Config {
+	c := huma.DefaultConfig("Yellow Fence", "1.0.0")
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/v1/openapi", "", ""
+	c.CreateHooks = nil // no $schema links in documents: their form is fixed
+	c.Info.Description = "Firewall policy for fleets: publish it, settle it on hosts, find drift."
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	c.Security = []map[string][]string{{"token": {}}}
+	return c
+}
+
+// operation describes one operation; one of rights is needed, none means anybody.
+func operation(method, path, id, summary string, rights ...api.Right) huma.Operation {
+	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Metadata: map[string]any{"rights": rights}, MaxBodyBytes: maxBody}
+	if len(rights) == 0 {
+		o.Security = []map[string][]string{}
+	}
+	return o
+}
+
+// register lists every operation of the API.
+func (s *Service) register(a huma.API) {
+	a.UseMiddleware(s.authorize(a))
+
+	huma.Register(a, operation("GET", "/session", "who-am-i", "Who is signed in", api.Read, api.Host), s.whoAmI)
+	huma.Register(a, operation("POST", "/session", "sign-in", "Begin a session of the console with a token"), s.signIn)
+	huma.Register(a, operation("DELETE", "/session", "sign-out", "End the session", api.Read), s.signOut)
+
+	huma.Register(a, operation("GET", "/revisions", "list-revisions", "The policy's history", api.Read), s.listRevisions)
+	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
+	huma.Register(a, operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), s.publish)
+
+	huma.Register(a, operation("GET", "/fleet", "show-fleet", "All hosts and what they are", api.Read), s.showFleet)
+	huma.Register(a, operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), s.importFleet)
+
+	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
+	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)
+	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)
+	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host", "Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)
+	huma.Register(a, operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), s.report)
+
+	huma.Register(a, operation("GET", "/tokens", "list-tokens", "All tokens", api.Tokens), s.listTokens)
+	huma.Register(a, operation("POST", "/tokens", "make-token", "Make a token", api.Tokens), s.makeToken)
+	huma.Register(a, operation("DELETE", "/tokens/{id}", "revoke-token", "Revoke a token", api.Tokens), s.revokeToken)
+}
+
+// OpenAPI is the document that describes the API, without a service to run.
+func OpenAPI() ([]byte, error) {
+	a := humachi.New(chi.NewRouter(), config())
+	(&Service{}).register(a)
+	return a.OpenAPI().MarshalJSON()
+}
+
+func (s *Service) health(w http.ResponseWriter, r *http.Request) {
+	if err := s.Store.Ping(r.Context()); err != nil {
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	_, _ = w.Write([]byte("ok\n"))
+}
+
+func (s *Service) logRequests(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		begin := time.Now()
+		wrapped := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(wrapped, r)
+		s.Log.Info("request", "method", r.Method, "path", r.URL.Path, "status", wrapped.Status(), "bytes", wrapped.BytesWritten(),
+			"ms", time.Since(begin).Milliseconds(), "from", r.RemoteAddr, "id", middleware.GetReqID(r.Context()))
+	})
+}

@@ -1,0 +1,73 @@
+-- +goose Up
+-- Everything that has content is stored once, under its hash.
+CREATE TABLE content (
+    hash       BINARY(32)  NOT NULL PRIMARY KEY,
+    body       LONGBLOB    NOT NULL,
+    created_at DATETIME(6) NOT NULL
+);
+CREATE TABLE revisions (
+    number       BIGINT       NOT NULL PRIMARY KEY, -- without gaps: not AUTO_INCREMENT
+    author       VARCHAR(100) NOT NULL,
+    why          TEXT         NOT NULL,
+    published_at DATETIME(6)  NOT NULL,
+    hash         BINARY(32)   NOT NULL
+);
+CREATE TABLE generations (
+    number      BIGINT       NOT NULL PRIMARY KEY,
+    author      VARCHAR(100) NOT NULL,
+    why         TEXT         NOT NULL,
+    imported_at DATETIME(6)  NOT NULL,
+    hash        BINARY(32)   NOT NULL
+);
+-- What is published is a pair: a revision with a generation of the fleet.
+CREATE TABLE pairs (
+    number     BIGINT      NOT NULL PRIMARY KEY,
+    revision   BIGINT      NOT NULL,
+    generation BIGINT      NOT NULL,
+    made_at    DATETIME(6) NOT NULL
+);
+-- The pair a host was last asked to settle, and the one before.
+CREATE TABLE asked (
+    host     VARCHAR(253) NOT NULL PRIMARY KEY,
+    pair     BIGINT       NOT NULL,
+    previous BIGINT       NOT NULL DEFAULT 0,
+    asked_at DATETIME(6)  NOT NULL
+);
+CREATE TABLE reports (
+    id          BIGINT       NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    host        VARCHAR(253) NOT NULL,
+    taken_at    DATETIME(6)  NOT NULL,
+    received_at DATETIME(6)  NOT NULL,
+    hash        BINARY(32)   NOT NULL, -- of the dumps
+    KEY by_host (host, id)
+);
+-- Which report is a host's newest: one row to read for each host.
+CREATE TABLE newest (
+    host   VARCHAR(253) NOT NULL PRIMARY KEY,
+    report BIGINT       NOT NULL
+);
+-- What a dump means when held against a pair; the same dump is judged once.
+CREATE TABLE findings (
+    host   VARCHAR(253) NOT NULL,
+    dump   BINARY(32)   NOT NULL,
+    pair   BIGINT       NOT NULL,
+    result BINARY(32)   NOT NULL,
+    PRIMARY KEY (host, dump, pair)
+);
+CREATE TABLE tokens (
+    id         BIGINT       NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    name       VARCHAR(100) NOT NULL,
+    rights     VARCHAR(200) NOT NULL,
+    host       VARCHAR(253) NOT NULL DEFAULT '',
+    hash       BINARY(32)   NOT NULL UNIQUE,
+    created_at DATETIME(6)  NOT NULL,
+    revoked_at DATETIME(6)  NULL
+);
+CREATE TABLE sessions (
+    hash       BINARY(32)  NOT NULL PRIMARY KEY,
+    token      BIGINT      NOT NULL,
+    expires_at DATETIME(6) NOT NULL
+);
+
+-- +goose Down
+DROP TABLE sessions, tokens, findings, newest, reports, asked, pairs, generations, revisions, content;

@@ -1,0 +1,119 @@
+package testbed
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql" // the driver
+)
+
+// A MariaDB is a database server of our own on loopback.
+type MariaDB struct {
+	port   int
+	cmd    *exec.Cmd
+	socket string
+	exited chan error
+}
+
+// StartMariaDB starts a server whose data lie in dir, which is made if it is
+// not there. It listens on a free port of 127.0.0.1 and nowhere else.
+func StartMariaDB(dir string) (*MariaDB, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	server, err := exec.LookPath("mariadbd")
+	if err != nil {
+		return nil, fmt.Errorf("MariaDB is not installed (Debian's mariadb-server): %w", err)
+	}
+	who := "--user=" + os.Getenv("USER")
+	if os.Getuid() == 0 {
+		who = "--user=root"
+	}
+	if _, err := os.Stat(filepath.Join(dir, "mysql")); errors.Is(err, os.ErrNotExist) {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return nil, err
+		}
+		if err := run("mariadb-install-db", "--no-defaults", "--datadir="+dir, "--auth-root-authentication-method=normal", "--skip-test-db", who); err != nil {
+			return nil, err
+		}
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	db := &MariaDB{port: listener.Addr().(*net.TCPAddr).Port, exited: make(chan error, 1)}
+	if err := listener.Close(); err != nil {
+		return nil, err
+	}
+	// A socket's path has at most 107 characters, so it cannot lie in dir.
+	db.socket = filepath.Join(os.TempDir(), fmt.Sprintf("yf-db-%d.sock", db.port))
+	log, err := os.Create(filepath.Join(dir, "server.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = log.Close() }()
+	db.cmd = exec.Command(server, "--no-defaults", "--datadir="+dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket="+db.socket,
+		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file="+filepath.Join(dir, "server.pid"), who)
+	db.cmd.Stdout, db.cmd.Stderr = log, log
+	// It must not get the terminal's Ctrl-C: whoever started it stops it, last.
+	db.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	if err := db.cmd.Start(); err != nil {
+		return nil, err
+	}
+	go func() { db.exited <- db.cmd.Wait() }()
+	pool, err := sql.Open("mysql", db.DSN(""))
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = pool.Close() }()
+	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		select {
+		case err := <-db.exited:
+			return nil, fmt.Errorf("MariaDB ended at its start (%v); see %s", err, log.Name())
+		default:
+		}
+		if err = pool.PingContext(context.Background()); err == nil {
+			return db, nil
+		}
+		if time.Now().After(deadline) {
+			return nil, errors.Join(fmt.Errorf("MariaDB does not answer; see %s: %w", log.Name(), err), db.Stop())
+		}
+	}
+}
+
+// DSN is how database/sql reaches a database of the server.
+func (db *MariaDB) DSN(database string) string {
+	return fmt.Sprintf("root@tcp(127.0.0.1:%d)/%s", db.port, database)
+}
+
+// Create makes an empty database; one of that name is dropped before.
+func (db *MariaDB) Create(database string) error {
+	pool, err := sql.Open("mysql", db.DSN(""))
+	if err != nil {
+		return err
+	}
+	_, err = pool.Exec("DROP DATABASE IF EXISTS " + database)
+	if err == nil {
+		_, err = pool.Exec("CREATE DATABASE " + database + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
+	}
+	return errors.Join(err, pool.Close())
+}
+
+// Stop ends the server and waits for it.
+func (db *MariaDB) Stop() error {
+	if err := db.cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return err
+	}
+	<-db.exited
+	_ = os.Remove(db.socket)
+	return nil
+}

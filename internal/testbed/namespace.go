@@ -1,0 +1,163 @@
+// Package testbed builds small networks out of the kernel's network namespaces
+// and sends real packets through real rules. The demo's hosts live in it, and
+// the tests hold what core says against what the kernel does.
+package testbed
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// Available says why namespaces with packet filters cannot be made here; nil if they can.
+func Available() error {
+	for _, tool := range []string{"ip", "nft"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			return fmt.Errorf("the program %s is not installed", tool)
+		}
+	}
+	name := fmt.Sprintf("yf-try-%d", os.Getpid())
+	if err := run("ip", "netns", "add", name); err != nil {
+		return fmt.Errorf("network namespaces are not permitted: %w", err)
+	}
+	defer func() { _ = run("ip", "netns", "del", name) }()
+	if err := run("ip", "netns", "exec", name, "nft", "list", "ruleset"); err != nil {
+		return fmt.Errorf("the kernel's nf_tables filter cannot be used: %w", err)
+	}
+	return nil
+}
+
+func run(name string, args ...string) error {
+	_, err := output(nil, name, args...)
+	return err
+}
+
+func output(stdin []byte, name string, args ...string) ([]byte, error) {
+	cmd := exec.Command(name, args...)
+	cmd.Stdin = bytes.NewReader(stdin)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	if err := cmd.Run(); err != nil {
+		return out.Bytes(), fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, strings.TrimSpace(errOut.String()))
+	}
+	return out.Bytes(), nil
+}
+
+// A Namespace is one network stack: a host of the testbed, or the wire between hosts.
+type Namespace struct{ Name string }
+
+// NewNamespace makes a namespace that `ip netns` knows by its name, with its loopback up.
+func NewNamespace(name string) (*Namespace, error) {
+	if err := run("ip", "netns", "add", name); err != nil {
+		return nil, err
+	}
+	ns := &Namespace{name}
+	return ns, ns.IP("link set lo up")
+}
+
+// Close removes the namespace with everything in it. Processes still in it lose their network.
+func (ns *Namespace) Close() error { return run("ip", "netns", "del", ns.Name) }
+
+// Remove closes all namespaces whose names begin with prefix: what an earlier run left behind.
+func Remove(prefix string) error {
+	found, err := filepath.Glob("/run/netns/" + prefix + "*")
+	for _, path := range found {
+		err = errors.Join(err, run("ip", "netns", "del", filepath.Base(path)))
+	}
+	return err
+}
+
+// Run runs a program in the namespace and gives what it prints.
+func (ns *Namespace) Run(stdin []byte, name string, args ...string) ([]byte, error) {
+	return output(stdin, "ip", append([]string{"netns", "exec", ns.Name, name}, args...)...)
+}
+
+// IP runs ip(8) commands in the namespace, in one go.
+func (ns *Namespace) IP(commands ...string) error {
+	_, err := output([]byte(strings.Join(commands, "\n")), "ip", "-n", ns.Name, "-batch", "-")
+	return err
+}
+
+// Load loads an nft script.
+func (ns *Namespace) Load(script string) error {
+	_, err := ns.Run([]byte(script), "nft", "-f", "-")
+	return err
+}
+
+// ListJSON is what `nft -j list ruleset` prints.
+func (ns *Namespace) ListJSON() ([]byte, error) { return ns.Run(nil, "nft", "-j", "list", "ruleset") }
+
+// Do calls f on a thread that is in the namespace. Sockets that f opens stay in it.
+func (ns *Namespace) Do(f func() error) error {
+	done := make(chan error, 1)
+	go func() {
+		// The thread is never unlocked, so the runtime ends it with the goroutine
+		// and nobody else finds himself in this namespace.
+		runtime.LockOSThread()
+		fd, err := unix.Open("/run/netns/"+ns.Name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			done <- err
+			return
+		}
+		defer func() { _ = unix.Close(fd) }()
+		if err := unix.Setns(fd, unix.CLONE_NEWNET); err != nil {
+			done <- err
+			return
+		}
+		done <- f()
+	}()
+	return <-done
+}
+
+// Sysctl sets kernel parameters under /proc/sys/net, each as "path=value".
+func (ns *Namespace) Sysctl(settings ...string) error {
+	return ns.Do(func() error {
+		for _, s := range settings {
+			path, value, _ := strings.Cut(s, "=")
+			if err := os.WriteFile("/proc/sys/net/"+path, []byte(value), 0o644); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Bridge makes a bridge: a segment that hosts can be attached to.
+func (ns *Namespace) Bridge(name string) error {
+	return ns.IP("link add "+name+" type bridge", "link set "+name+" up")
+}
+
+// Attach gives the namespace an interface on a bridge of the wire's, with addresses such as 10.40.2.10/16.
+func (ns *Namespace) Attach(wire *Namespace, bridge, iface string, addresses ...string) error {
+	port := fmt.Sprintf("%.6s-%s", bridge, shortHash(ns.Name+iface))
+	if err := wire.IP(
+		fmt.Sprintf("link add %s type veth peer name %s netns %s", port, iface, ns.Name),
+		fmt.Sprintf("link set %s master %s", port, bridge), fmt.Sprintf("link set %s up", port)); err != nil {
+		return err
+	}
+	commands := []string{fmt.Sprintf("link set %s up", iface)}
+	for _, a := range addresses {
+		nodad := ""
+		if strings.Contains(a, ":") {
+			nodad = " nodad"
+		}
+		commands = append(commands, fmt.Sprintf("addr add %s dev %s%s", a, iface, nodad))
+	}
+	return ns.IP(commands...)
+}
+
+// shortHash tells interface names apart that have to be short (FNV-1a).
+func shortHash(s string) string {
+	h := uint32(2166136261)
+	for _, c := range []byte(s) {
+		h = (h ^ uint32(c)) * 16777619
+	}
+	return fmt.Sprintf("%07x", h&0xfffffff)
+}
