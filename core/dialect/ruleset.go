@@ -356,46 +356,62 @@ func (e *evaluation) unmodelled(what string, without packet.Decision) packet.Dec
 // comments, however their sets are named and their values spelled. Handles are
 // those of sp, so signatures of one Space can be compared.
 func (rs *Ruleset) Signature(sp *packet.Space, family, table string) string {
-	own := map[string]*Chain{}
+	var lines []string
+	meanings := rs.Meanings(sp)
 	for _, c := range rs.Chains {
-		if c.Family == family && c.Table == table {
-			own[c.Name] = c
+		if c.Family != family || c.Table != table {
+			continue
 		}
+		var b strings.Builder
+		fmt.Fprintf(&b, "chain %s %s %s %d %d", c.Name, c.Type, c.Hook, c.Priority, c.Policy)
+		for i, r := range c.Rules {
+			fmt.Fprintf(&b, "\n %s %q", meanings[c][i], r.Comment)
+		}
+		lines = append(lines, b.String())
 	}
-	// A rule of a chain that hangs on one hook means the same with or without
-	// saying so: what counts is its match among packets that can get there.
-	reach := map[string]packet.Set{}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
+
+// Meanings says for each rule what it asks and does, in a form that is the same
+// for two rules of one Space exactly when they do the same where they stand. A
+// rule of a chain that hangs on one hook means the same with or without saying
+// so: what counts is its match among packets that can get there.
+func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
+	byName := map[chainKey]*Chain{}
+	for _, c := range rs.Chains {
+		byName[chainKey{c.Family, c.Table, c.Name}] = c
+	}
+	reach := map[*Chain]packet.Set{}
 	var mark func(c *Chain, from packet.Set)
 	mark = func(c *Chain, from packet.Set) {
-		if c == nil || sp.Within(from, reach[c.Name]) {
+		if c == nil || sp.Within(from, reach[c]) {
 			return
 		}
-		reach[c.Name] = sp.Or(reach[c.Name], from)
+		reach[c] = sp.Or(reach[c], from)
 		for _, r := range c.Rules {
 			for _, b := range r.Branches {
-				mark(own[b.Target], from)
+				mark(byName[chainKey{c.Family, c.Table, b.Target}], from)
 			}
 		}
 	}
-	for _, c := range own {
+	for _, c := range rs.Chains {
 		for hook, names := range hooks {
 			if slices.Contains(names, c.Hook) {
 				mark(c, sp.And(sp.Value(packet.Hook, hook), sp.WellFormed()))
 			}
 		}
 	}
-	var lines []string
-	for _, c := range own {
-		var b strings.Builder
-		fmt.Fprintf(&b, "chain %s %s %s %d %d", c.Name, c.Type, c.Hook, c.Priority, c.Policy)
+	out := map[*Chain][]string{}
+	for _, c := range rs.Chains {
 		for _, r := range c.Rules {
-			fmt.Fprintf(&b, "\n %d %v %q", sp.And(r.Match, reach[c.Name]), r.Log, r.Comment)
+			var b strings.Builder
+			fmt.Fprintf(&b, "%d %v", sp.And(r.Match, reach[c]), r.Log)
 			for _, br := range r.Branches {
 				fmt.Fprintf(&b, " %d %s %s %s", br.Match, br.Action, br.Target, br.With)
 			}
+			out[c] = append(out[c], b.String())
 		}
-		lines = append(lines, b.String())
 	}
-	slices.Sort(lines)
-	return strings.Join(lines, "\n")
+	return out
 }

@@ -155,6 +155,8 @@ type LiveRules struct {
 	TakenAt *time.Time `json:"taken_at,omitempty"`
 	Unread  string     `json:"unread,omitempty" doc:"why the dump could not be read"`
 	Chains  []Chain    `json:"chains"`
+	// Published is what the host is held against, told in the same terms.
+	Published []Chain `json:"published"`
 }
 
 // Chain is a list of rules in the order in which they are tried.
@@ -170,6 +172,7 @@ type Rule struct {
 	Text string `json:"text"`
 	By   string `json:"by,omitempty" doc:"what it comes from: a rule of the policy, a part of the ground"`
 	At   string `json:"at,omitempty" doc:"where that stands: file, line and column, or a handle of the dump"`
+	Twin bool   `json:"twin,omitempty" doc:"of live and published rules side by side: a rule that means the same is on the other side too"`
 }
 
 // TokenRequest asks for a new token.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -22,13 +23,28 @@ func hostName(name string) (string, error) {
 }
 
 func (a *app) reportCommand() *cobra.Command {
-	var name string
+	var name, from string
 	var show bool
 	c := &cobra.Command{
 		Use:   "report",
 		Short: "On a host: send what is in force",
-		Args:  cobra.NoArgs,
+		Long: `Report reads what the kernel has in force and sends it to the service.
+
+A host whose rules shut it off cannot reach the service. Print its report at its
+console, and send it from where the service can be reached: report --from FILE.`,
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if from != "" {
+				data, err := a.readFile(from)
+				if err != nil {
+					return err
+				}
+				var r api.Report
+				if err := json.Unmarshal(data, &r); err != nil || r.Host == "" {
+					return fmt.Errorf("%s is not what yfence report --print gives", from)
+				}
+				return a.send(cmd, r)
+			}
 			name, err := hostName(name)
 			if err != nil {
 				return err
@@ -46,6 +62,7 @@ func (a *app) reportCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&name, "host", "", "this host's name in the fleet, if it is not the machine's")
 	c.Flags().BoolVar(&show, "print", false, "print the report and send nothing")
+	c.Flags().StringVar(&from, "from", "", "send a report that was printed before, - for standard input")
 	return c
 }
 

@@ -101,9 +101,12 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 func rulesOf(m *model, h *fleet.Host) api.Rules {
 	sp := packet.NewSpace()
 	plan := compile.Host(sp, m.policy, h)
-	out := api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect, Text: nft.Write(sp, plan)}
-	out.Chains = chains(nft.Rules(sp, plan))
-	// What a rule comes from stands in its comment; where that stands, the policy knows.
+	return api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect,
+		Text: nft.Write(sp, plan), Chains: published(plan, nft.Rules(sp, plan))}
+}
+
+// published says the rules of a plan, each with the place of what it comes from.
+func published(plan *compile.Plan, rs *dialect.Ruleset) []api.Chain {
 	at := map[string]string{}
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
@@ -112,9 +115,10 @@ func rulesOf(m *model, h *fleet.Host) api.Rules {
 			}
 		}
 	}
-	for i := range out.Chains {
-		for j := range out.Chains[i].Rules {
-			r := &out.Chains[i].Rules[j]
+	out := chains(rs)
+	for i := range out {
+		for j := range out[i].Rules {
+			r := &out[i].Rules[j]
 			r.At = at[r.By]
 		}
 	}
@@ -160,31 +164,64 @@ func (s *Service) settle(ctx context.Context, in *hostInput) (*struct{ Body api.
 }
 
 func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body api.LiveRules }, error) {
+	current, h, err := s.host(ctx, in.Host)
+	if err != nil {
+		return nil, err
+	}
 	heard, err := s.Store.Heard(ctx)
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	out := api.LiveRules{Version: api.Version, Host: in.Host, Chains: []api.Chain{}}
-	h, reported := heard[in.Host]
-	if !reported || h.ReceivedAt.IsZero() {
-		if m, err := s.newest(ctx); err != nil {
-			return nil, s.broken("reading the fleet", err)
-		} else if m.fleet.Host(in.Host) == nil {
-			return nil, noHost(in.Host)
-		}
-		return &struct{ Body api.LiveRules }{out}, nil
-	}
-	out.TakenAt = timeOf(h.TakenAt)
-	var dumps []api.Dump
-	if err := s.content(ctx, h.Dump, &dumps); err != nil {
+	last := heard[in.Host]
+	_, m, err := s.status(ctx, current, h, last)
+	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	if rs, err := readDumps(packet.NewSpace(), dumps); err != nil {
-		out.Unread = err.Error()
-	} else {
-		out.Chains = chains(rs)
+	if known := m.fleet.Host(in.Host); known != nil {
+		h = known
 	}
+	sp := packet.NewSpace()
+	plan := compile.Host(sp, m.policy, h)
+	ours := nft.Rules(sp, plan)
+	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}
+	if last.ReceivedAt.IsZero() {
+		return &struct{ Body api.LiveRules }{out}, nil
+	}
+	var dumps []api.Dump
+	if err := s.content(ctx, last.Dump, &dumps); err != nil {
+		return nil, s.broken("reading what the host reported", err)
+	}
+	live, err := readDumps(sp, dumps)
+	if err != nil {
+		out.Unread = err.Error()
+		return &struct{ Body api.LiveRules }{out}, nil
+	}
+	out.Chains = chains(live)
+	pairOff(sp, out.Chains, live, out.Published, ours)
 	return &struct{ Body api.LiveRules }{out}, nil
+}
+
+// pairOff marks the rules of two rulesets that stand on both sides, each with one twin.
+func pairOff(sp *packet.Space, left []api.Chain, a *dialect.Ruleset, right []api.Chain, b *dialect.Ruleset) {
+	type place struct{ chain, rule int }
+	waiting := map[string][]place{}
+	meanings := b.Meanings(sp)
+	for i, c := range b.Chains {
+		for j, meaning := range meanings[c] {
+			key := c.Place() + " " + meaning
+			waiting[key] = append(waiting[key], place{i, j})
+		}
+	}
+	meanings = a.Meanings(sp)
+	for i, c := range a.Chains {
+		for j, meaning := range meanings[c] {
+			key := c.Place() + " " + meaning
+			if twins := waiting[key]; len(twins) > 0 {
+				left[i].Rules[j].Twin, right[twins[0].chain].Rules[twins[0].rule].Twin = true, true
+				waiting[key] = twins[1:]
+			}
+		}
+	}
 }
 
 func (s *Service) report(ctx context.Context, in *struct {

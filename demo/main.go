@@ -1,0 +1,438 @@
+// Command demo plays Saltmarsh Harbour: a dozen hosts as network namespaces
+// with real kernel rules, the service with its console, and three mishaps for
+// it to find. Where namespaces are not permitted it plays recorded dumps.
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+const prefix = "yfd-" // of the namespaces
+
+func main() {
+	var d demo
+	flag.StringVar(&d.program, "program", "bin/yfence", "the program yfence")
+	flag.StringVar(&d.dir, "dir", "var/demo", "where the demo keeps its database and tokens")
+	flag.StringVar(&d.policy, "policy", "demo/saltmarsh", "the policy, with fleet.json in it")
+	flag.StringVar(&d.recorded, "recorded", "demo/recorded", "dumps to play where namespaces are not permitted")
+	flag.StringVar(&d.record, "record", "", "a folder to write such dumps to")
+	flag.BoolVar(&d.play, "play", false, "play the recorded dumps even where namespaces are permitted")
+	flag.IntVar(&d.port, "port", 8480, "the console's port on 127.0.0.1; another free one is taken if it is in use")
+	flag.BoolVar(&d.once, "once", false, "end when everything was shown")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := d.run(ctx)
+	if err := errors.Join(err, d.down()); err != nil {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+type demo struct {
+	// set by flags
+	program, dir, policy, recorded, record string
+	play, once                             bool
+	port                                   int
+
+	fleet *fleet.Fleet
+	svc   *client.Client
+	url   string
+
+	// what has to be taken down
+	db    *testbed.MariaDB
+	wire  *testbed.Namespace
+	hosts map[string]*testbed.Namespace
+	serve *exec.Cmd
+}
+
+func (d *demo) run(ctx context.Context) error {
+	start := time.Now()
+	if err := d.read(); err != nil {
+		return err
+	}
+	why := testbed.Available()
+	if d.play {
+		why = errors.New("recorded dumps were asked for")
+	}
+	if why != nil {
+		fmt.Printf("No real kernel rules in this demo: %v.\nRecorded dumps are played instead.\n\n", why)
+	} else if err := d.up(); err != nil {
+		return err
+	}
+	if err := d.service(ctx); err != nil {
+		return err
+	}
+	if err := d.publish(ctx); err != nil {
+		return err
+	}
+	var err error
+	if why != nil {
+		err = d.playDumps(ctx)
+	} else {
+		err = d.live(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	return d.show(ctx, start)
+}
+
+// read reads the fleet file, which says what hosts to build.
+func (d *demo) read() error {
+	name := filepath.Join(d.policy, "fleet.json")
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	fl, problems := fleet.ReadJSON(name, data)
+	if len(problems) > 0 {
+		return fmt.Errorf("%s:%d: %s", name, problems[0].Line, problems[0].Message)
+	}
+	d.fleet = fl
+	return os.MkdirAll(d.dir, 0o700)
+}
+
+// lans are the segments of the harbour: a bridge each, and what the router and
+// the service have there.
+var lans = []struct {
+	bridge    string
+	prefix    netip.Prefix
+	prefix6   netip.Prefix
+	addresses []string
+}{
+	{"quay", netip.MustParsePrefix("10.40.0.0/16"), netip.MustParsePrefix("fd40::/48"), []string{"10.40.0.5/16", "fd40::5/64"}},
+	{"hill", netip.MustParsePrefix("10.60.0.0/16"), netip.MustParsePrefix("fd60::/48"), []string{"10.60.0.5/16", "fd60::5/64"}},
+	{"front", netip.MustParsePrefix("203.0.113.64/28"), netip.MustParsePrefix("2001:db8:1::/64"), []string{"203.0.113.78/28", "2001:db8:1::78/64"}},
+}
+
+// up builds the harbour: a bridge per segment, a namespace per host.
+func (d *demo) up() error {
+	fmt.Printf("Building %d hosts as network namespaces ...\n", len(d.fleet.Hosts))
+	if err := testbed.Remove(prefix); err != nil { // of a demo that was killed
+		return err
+	}
+	var err error
+	if d.wire, err = testbed.NewNamespace(prefix + "wire"); err != nil {
+		return err
+	}
+	for _, lan := range lans {
+		if err := d.wire.Bridge(lan.bridge); err != nil {
+			return err
+		}
+		for _, a := range lan.addresses {
+			nodad := ""
+			if strings.Contains(a, ":") {
+				nodad = " nodad"
+			}
+			if err := d.wire.IP("addr add " + a + " dev " + lan.bridge + nodad); err != nil {
+				return err
+			}
+		}
+	}
+	d.hosts = map[string]*testbed.Namespace{}
+	for _, h := range d.fleet.Hosts {
+		ns, err := testbed.NewNamespace(prefix + h.Name)
+		if err != nil {
+			return err
+		}
+		d.hosts[h.Name] = ns
+		for _, i := range h.Interfaces {
+			var addresses []string
+			for _, p := range i.Addresses {
+				addresses = append(addresses, p.String())
+			}
+			for _, lan := range lans {
+				if lan.prefix.Contains(i.Addresses[0].Addr()) {
+					if err := ns.Attach(d.wire, lan.bridge, i.Name, addresses...); err != nil {
+						return err
+					}
+					// The way to the service, for hosts of the other site.
+					gateway, _, _ := strings.Cut(lan.addresses[0], "/")
+					_ = ns.IP("route add default via " + gateway) // the first interface has it
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// service starts MariaDB and the service. The service listens on loopback for
+// the console, and on a socket inside the harbour for the hosts.
+func (d *demo) service(ctx context.Context) error {
+	fmt.Println("Starting MariaDB and the service ...")
+	var err error
+	if d.db, err = testbed.StartMariaDB(filepath.Join(d.dir, "mariadb")); err != nil {
+		return err
+	}
+	if err := d.db.Create("yfence_demo"); err != nil {
+		return err
+	}
+	console, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", d.port))
+	if err != nil {
+		if console, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return err
+		}
+	}
+	sockets := []net.Listener{console}
+	if d.wire != nil {
+		if err := d.wire.Do(func() error {
+			l, err := net.Listen("tcp", fmt.Sprintf("%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port))
+			sockets = append(sockets, l)
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	d.url = "http://" + console.Addr().String()
+	first := filepath.Join(d.dir, "token")
+	d.serve = exec.Command(d.program, "serve", "--first-token", first, "--log-errors")
+	d.serve.Env = append(os.Environ(), "YFENCE_DATABASE="+d.db.DSN("yfence_demo"), fmt.Sprintf("LISTEN_FDS=%d", len(sockets)))
+	for _, l := range sockets {
+		file, err := l.(*net.TCPListener).File()
+		if err != nil {
+			return err
+		}
+		d.serve.ExtraFiles = append(d.serve.ExtraFiles, file)
+	}
+	log, err := os.Create(filepath.Join(d.dir, "service.log"))
+	if err != nil {
+		return err
+	}
+	d.serve.Stdout, d.serve.Stderr = log, log
+	d.serve.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM} // Ctrl-C is for us to pass on
+	if err := d.serve.Start(); err != nil {
+		d.serve = nil
+		return err
+	}
+	for _, f := range d.serve.ExtraFiles {
+		_ = f.Close()
+	}
+	for _, l := range sockets {
+		_ = l.Close()
+	}
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(30 * time.Millisecond) {
+		res, err := http.Get(d.url + "/healthz")
+		if err == nil {
+			_ = res.Body.Close()
+			break
+		}
+		if time.Now().After(deadline) || ctx.Err() != nil {
+			return fmt.Errorf("the service does not answer; see %s: %w", log.Name(), err)
+		}
+	}
+	token, err := os.ReadFile(first)
+	d.svc = client.New(d.url, strings.TrimSpace(string(token)))
+	return err
+}
+
+func (d *demo) publish(ctx context.Context) error {
+	name := filepath.Join(d.policy, "fleet.json")
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	if _, err := d.svc.Import(ctx, api.ImportRequest{File: "fleet.json", Text: string(data), Why: "the harbour as it stands"}); err != nil {
+		return err
+	}
+	paths, err := filepath.Glob(filepath.Join(d.policy, "*.fence"))
+	if err != nil {
+		return err
+	}
+	var files []check.Source
+	for _, path := range paths {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		files = append(files, check.Source{Name: filepath.Base(path), Text: string(text)})
+	}
+	done, err := d.svc.Publish(ctx, api.PublishRequest{Files: files, Why: "first policy of the harbour"})
+	if err == nil {
+		fmt.Printf("Published revision %d.\n", done.Revision)
+	}
+	return err
+}
+
+// each does something on all hosts, two at a time.
+func (d *demo) each(f func(name string) error) error {
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	var all error
+	slots := make(chan struct{}, 2)
+	for _, h := range d.fleet.Hosts {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			slots <- struct{}{}
+			err := f(h.Name)
+			<-slots
+			if err != nil {
+				mu.Lock()
+				all = errors.Join(all, fmt.Errorf("%s: %w", h.Name, err))
+				mu.Unlock()
+			}
+		}()
+	}
+	wg.Wait()
+	return all
+}
+
+// yfence runs the program on a host, as its operator would.
+func (d *demo) yfence(name string, args ...string) ([]byte, error) {
+	program, err := filepath.Abs(d.program)
+	if err != nil {
+		return nil, err
+	}
+	server := fmt.Sprintf("http://%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port)
+	args = append(args, "--host", name, "--server", server, "--token-file", d.tokenFile(name))
+	return d.hosts[name].Run(nil, program, args...)
+}
+
+func (d *demo) tokenFile(name string) string { return filepath.Join(d.dir, "token-"+name) }
+
+// live settles all hosts, lets the mishaps happen, and has the hosts report.
+func (d *demo) live(ctx context.Context) error {
+	fmt.Println("Settling it on every host: real rules in real kernels ...")
+	if err := d.each(func(name string) error {
+		t, err := d.svc.NewToken(ctx, api.TokenRequest{Name: name, Host: name})
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(d.tokenFile(name), []byte(t.Secret+"\n"), 0o600); err != nil {
+			return err
+		}
+		_, err = d.yfence(name, "settle")
+		return err
+	}); err != nil {
+		return err
+	}
+	fmt.Println("Three mishaps happen:")
+	for _, m := range mishaps {
+		fmt.Printf("  %-11s %s\n", m.host, m.what)
+		if err := m.happen(d.hosts[m.host]); err != nil {
+			return fmt.Errorf("%s: %w", m.host, err)
+		}
+	}
+	if d.record != "" {
+		if err := os.MkdirAll(d.record, 0o755); err != nil {
+			return err
+		}
+	}
+	return d.each(func(name string) error {
+		if d.record != "" {
+			listing, err := d.hosts[name].ListJSON()
+			if err != nil {
+				return err
+			}
+			if err := os.WriteFile(filepath.Join(d.record, name+".json"), listing, 0o644); err != nil {
+				return err
+			}
+		}
+		if name != cutOff {
+			_, err := d.yfence(name, "report")
+			return err
+		}
+		// No answer of the service's gets in there any more: the report is
+		// printed at the host's console and sent from elsewhere.
+		program, err := filepath.Abs(d.program)
+		if err != nil {
+			return err
+		}
+		report, err := d.hosts[name].Run(nil, program, "report", "--print", "--host", name)
+		if err != nil {
+			return err
+		}
+		send := exec.CommandContext(ctx, d.program, "report", "--from", "-", "--server", d.url, "--token-file", filepath.Join(d.dir, "token"))
+		send.Stdin = bytes.NewReader(report)
+		return send.Run()
+	})
+}
+
+// playDumps sends recorded listings in the hosts' stead.
+func (d *demo) playDumps(ctx context.Context) error {
+	for _, m := range mishaps {
+		fmt.Printf("  %-11s %s\n", m.host, m.what)
+	}
+	return d.each(func(name string) error {
+		listing, err := os.ReadFile(filepath.Join(d.recorded, name+".json"))
+		if err != nil {
+			return err
+		}
+		if _, err := d.svc.Settle(ctx, name); err != nil {
+			return err
+		}
+		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), Dumps: []api.Dump{{Kind: "nft-json", Text: string(listing)}}})
+		return err
+	})
+}
+
+// show prints what the service found, and waits.
+func (d *demo) show(ctx context.Context, start time.Time) error {
+	fmt.Printf("\n$ yfence drift\n")
+	drift := exec.CommandContext(ctx, d.program, "drift", "--server", d.url, "--token-file", filepath.Join(d.dir, "token"))
+	drift.Stdout, drift.Stderr = os.Stdout, os.Stderr
+	var exit *exec.ExitError
+	if err := drift.Run(); err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) {
+		return err
+	}
+	token, err := os.ReadFile(filepath.Join(d.dir, "token"))
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\nUp after %.1f s. The console is at\n\n    %s\n\nSign in with the token\n\n    %s\n", time.Since(start).Seconds(), d.url, strings.TrimSpace(string(token)))
+	if d.hosts != nil {
+		fmt.Printf("\nTry a mishap of your own, then report it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8081 accept\n    ip netns exec %scharts-01 %s report --host charts-01 --server http://%s:%d --token-file %s\n",
+			prefix, prefix, d.program, d.fleet.Service.Addresses[0], d.fleet.Service.Port, d.tokenFile("charts-01"))
+	}
+	if d.once {
+		return nil
+	}
+	fmt.Println("\nCtrl-C ends the demo and takes everything down.")
+	<-ctx.Done()
+	fmt.Println()
+	return nil
+}
+
+// down takes everything down that run has put up, as far as it got.
+func (d *demo) down() error {
+	var all error
+	if d.serve != nil {
+		all = errors.Join(all, d.serve.Process.Signal(syscall.SIGTERM))
+		if err := d.serve.Wait(); err != nil {
+			all = errors.Join(all, fmt.Errorf("the service ended with %w", err))
+		}
+	}
+	if d.db != nil {
+		all = errors.Join(all, d.db.Stop())
+	}
+	for _, ns := range d.hosts {
+		all = errors.Join(all, ns.Close())
+	}
+	if d.wire != nil {
+		all = errors.Join(all, d.wire.Close())
+	}
+	return all
+}
+
