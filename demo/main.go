@@ -435,4 +435,3 @@ func (d *demo) down() error {
 	}
 	return all
 }
-

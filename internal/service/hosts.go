@@ -258,4 +258,3 @@ func (s *Service) report(ctx context.Context, in *struct {
 	}
 	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, TakenAt: timeOf(in.Body.TakenAt), Findings: res.Findings, Unread: res.Unread}}, nil
 }
-
