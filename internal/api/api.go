@@ -131,7 +131,7 @@ type Drift struct {
 // HostDrift is how one host differs.
 type HostDrift struct {
 	Host     string            `json:"host"`
-	State    State             `json:"state"`
+	State    State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,new"`
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`

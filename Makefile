@@ -1,0 +1,71 @@
+# Two targets are for newcomers: `make demo` and `make test`. Both install what
+# they need from Debian's packages, Go's modules and npm.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+.PHONY: help demo test build bench generate lint go-test judge fuzz shots clean
+
+PACKAGES := nftables iproute2 mariadb-server chromium
+TOOLS    := nft ip mariadbd chromium
+SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
+WEB      := $(shell git ls-files -co --exclude-standard console ':!console/console.go')
+
+help: ## what can be made
+	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
+
+demo: var/packages bin/yfence bin/yfence-demo ## Saltmarsh Harbour with real rules, the service and its console
+	@exec bin/yfence-demo $(DEMO)
+
+test: var/packages lint go-test ## every test
+
+build: bin/yfence ## the program, with the console in it
+
+var/packages: Makefile
+	@mkdir -p var
+	@missing=; for t in $(TOOLS); do command -v $$t >/dev/null || PATH=$$PATH:/usr/sbin command -v $$t >/dev/null || missing="$$missing $$t"; done; \
+	if [ -n "$$missing" ]; then \
+		echo "installing $(PACKAGES) (missing:$$missing)"; \
+		$(SUDO) apt-get update -q && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -qy --no-install-recommends $(PACKAGES); \
+	fi
+	@touch $@
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(WEB)
+	cd console && npm run build
+
+bin/yfence: console/dist/index.html $(GO_FILES)
+	go build -o $@ ./cmd/yfence
+
+bin/yfence-demo: $(GO_FILES)
+	go build -o $@ ./demo
+
+generate: ## golden files and the console's client, from the Go types
+	go test ./internal/service -run TestOpenAPI -update
+	cd console && npm run generate
+
+lint: console/node_modules/.package-lock.json console/dist/index.html
+	@unformatted=$$(gofmt -l cmd console/*.go core demo internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npx tsc --noEmit && npm run lint
+
+# The tests start MariaDB, make namespaces and run Chromium themselves. They
+# need the built console, so the program is built first.
+go-test: console/dist/index.html
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m ./...
+
+judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run TestKernelAgrees ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
+
+bench: ## benchmarks
+	go test -run '^$$' -bench . -benchmem ./core/...
+
+fuzz: ## each fuzz test for a while: make fuzz T=1m
+	@for f in $$(grep -rlE '^func Fuzz' --include=*_test.go core); do d=./$$(dirname $$f); \
+	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzztime $(or $(T),30s) || exit 1; done; done
+
+clean: ## what was built; the demo's data too
+	rm -rf bin var console/node_modules console/dist/assets console/dist/index.html console/dist/fence.svg

@@ -1,0 +1,106 @@
+import { useEffect, useRef } from 'react'
+import { useSearchParams } from 'react-router'
+
+import { useRevision, useRevisions, type Revision } from './api'
+import { Ago, Empty, Failure, Loading, Mono } from './parts'
+
+export function PolicyPage() {
+  const [params, setParams] = useSearchParams()
+  const revisions = useRevisions()
+  const list = revisions.data?.revisions ?? []
+  const asked = Number(params.get('revision'))
+  const number = asked > 0 ? asked : list[0]?.number
+  const revision = useRevision(number)
+  if (revisions.isPending) return <Loading what="the policy" />
+  if (revisions.error) return <Failure error={revisions.error} />
+  if (list.length === 0) {
+    return (
+      <Empty title="Nothing is published yet">
+        Publish a folder of .fence files: <Mono>yfence publish --policy DIR -m "first policy"</Mono>
+      </Empty>
+    )
+  }
+  return (
+    <div className="grid gap-6 lg:grid-cols-[18rem_1fr]">
+      <aside>
+        <h1 className="mb-3 text-2xl font-semibold tracking-tight">Policy</h1>
+        <ol className="flex flex-col gap-1.5">
+          {list.map((r) => (
+            <li key={r.number}>
+              <RevisionButton
+                revision={r}
+                chosen={r.number === number}
+                onChoose={() => {
+                  setParams({ revision: String(r.number) })
+                }}
+              />
+            </li>
+          ))}
+        </ol>
+      </aside>
+      <section className="min-w-0" aria-label="The policy's files">
+        {revision.error && <Failure error={revision.error} />}
+        {revision.isPending && <Loading what="the revision" />}
+        {(revision.data?.files ?? []).map((f) => (
+          <PolicyFile key={f.name} name={f.name} text={f.text} line={params.get('file') === f.name ? Number(params.get('line')) : 0} />
+        ))}
+      </section>
+    </div>
+  )
+}
+
+function RevisionButton({ revision: r, chosen, onChoose }: { revision: Revision; chosen: boolean; onChoose: () => void }) {
+  return (
+    <button
+      type="button"
+      aria-pressed={chosen}
+      onClick={onChoose}
+      className={`w-full rounded-lg border p-3 text-left ${chosen ? 'border-fence bg-board' : 'border-line hover:bg-sunk'}`}
+    >
+      <span className="flex items-center gap-2 font-medium">
+        Revision {r.number}
+        {r.in_force && <span className="rounded-full bg-fence px-2 text-xs font-semibold text-fence-ink">in force</span>}
+      </span>
+      <span className="block">{r.why}</span>
+      <span className="block text-sm text-faint">
+        {r.author}, <Ago time={r.published_at} />
+      </span>
+    </button>
+  )
+}
+
+function PolicyFile({ name, text, line }: { name: string; text: string; line: number }) {
+  const marked = useRef<HTMLLIElement>(null)
+  useEffect(() => {
+    marked.current?.scrollIntoView({ block: 'center' })
+  }, [line])
+  return (
+    <div className="mb-4 overflow-hidden rounded-lg border border-line bg-board">
+      <h2 className="border-b border-line bg-sunk px-3 py-1.5 text-sm font-medium">{name}</h2>
+      <ol className="overflow-x-auto py-2 font-mono text-[13px] leading-6">
+        {text.replace(/\n$/, '').split('\n').map((content, i) => (
+          <li key={i} ref={i + 1 === line ? marked : undefined} className={`flex ${i + 1 === line ? 'bg-fence text-fence-ink' : ''}`}>
+            <span className={`w-12 shrink-0 pr-4 text-right select-none ${i + 1 === line ? '' : 'text-faint'}`}>{i + 1}</span>
+            <Line text={content} plain={i + 1 === line} />
+          </li>
+        ))}
+      </ol>
+    </div>
+  )
+}
+
+/** A line of the language: what begins a statement is bold, comments and texts are faint. */
+function Line({ text, plain }: { text: string; plain: boolean }) {
+  const [, keyword = '', rest = ''] = /^([a-z]+\b)?(.*)$/.exec(text) ?? []
+  const parts = rest.split(/("(?:[^"\\]|\\.)*"|#.*$)/)
+  return (
+    <span className="pr-4 whitespace-pre">
+      <b className="font-semibold">{keyword}</b>
+      {parts.map((part, i) => (
+        <span key={i} className={i % 2 === 1 && !plain ? 'text-faint' : ''}>
+          {part}
+        </span>
+      ))}
+    </span>
+  )
+}

@@ -1,0 +1,52 @@
+import { useState } from 'react'
+
+import { useSignIn } from './api'
+
+export function SignIn() {
+  const [token, setToken] = useState('')
+  const signIn = useSignIn()
+  return (
+    <div className="flex min-h-screen flex-col">
+      <div className="pickets h-2" aria-hidden />
+      <div className="m-auto w-full max-w-md px-6 pb-24">
+        <img src="/fence.svg" alt="" className="mb-4 size-14" />
+        <h1 className="text-2xl font-semibold tracking-tight">Yellow Fence</h1>
+        <p className="mb-6 text-faint">One policy for the fleet, and what is really in force beside it.</p>
+        <form
+          className="rounded-lg border border-line bg-board p-5"
+          onSubmit={(event) => {
+            event.preventDefault()
+            signIn.mutate(token)
+          }}
+        >
+          <label htmlFor="token" className="mb-1 block font-medium">
+            Token
+          </label>
+          <input
+            id="token"
+            type="password"
+            autoComplete="current-password"
+            autoFocus
+            value={token}
+            onChange={(event) => {
+              setToken(event.target.value)
+            }}
+            aria-invalid={signIn.isError}
+            aria-describedby="token-help"
+            className="w-full rounded-md border border-line bg-paper px-3 py-2 font-mono text-sm"
+          />
+          <p id="token-help" role={signIn.isError ? 'alert' : undefined} className={`mt-1.5 text-sm ${signIn.isError ? 'text-bad' : 'text-faint'}`}>
+            {signIn.isError ? `${signIn.error.message}. Make one with: yfence tokens make NAME --right read` : 'One with the right to read. The demo prints its own.'}
+          </p>
+          <button
+            type="submit"
+            disabled={token.trim() === '' || signIn.isPending}
+            className="mt-4 w-full rounded-md bg-fence px-4 py-2 font-semibold text-fence-ink enabled:hover:brightness-105 disabled:opacity-50"
+          >
+            Sign in
+          </button>
+        </form>
+      </div>
+    </div>
+  )
+}

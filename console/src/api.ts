@@ -1,0 +1,90 @@
+// The one client of the service's API, made from its OpenAPI document.
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './api.gen'
+
+export type HostStatus = components['schemas']['HostStatus']
+export type State = HostStatus['state']
+export type Finding = components['schemas']['Finding']
+export type Packet = components['schemas']['Packet']
+export type Chain = components['schemas']['Chain']
+export type Rule = components['schemas']['Rule']
+export type Revision = components['schemas']['Revision']
+
+const client = createClient<paths>({ baseUrl: '/' })
+
+/** What the service says when it does not do what was asked (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message)
+  }
+}
+
+type Answer<T> = { data?: T; error?: { detail?: string; title?: string }; response: Response }
+
+function open<T>({ data, error, response }: Answer<T>): T {
+  if (error !== undefined || data === undefined) {
+    throw new Problem(response.status, error?.detail ?? error?.title ?? 'the service does not answer')
+  }
+  return data
+}
+
+/** How often a page asks again, in milliseconds. */
+const again = 10_000
+
+export const useSession = () =>
+  useQuery({ queryKey: ['session'], queryFn: async () => open(await client.GET('/api/v1/session')), retry: false, staleTime: Infinity })
+
+export const useFleet = () => useQuery({ queryKey: ['fleet'], queryFn: async () => open(await client.GET('/api/v1/fleet')), refetchInterval: again })
+
+export const useDrift = (host: string) =>
+  useQuery({
+    queryKey: ['drift', host],
+    queryFn: async () => open(await client.GET('/api/v1/drift', { params: { query: { host } } })),
+    refetchInterval: again,
+  })
+
+export const useLive = (host: string) =>
+  useQuery({
+    queryKey: ['live', host],
+    queryFn: async () => open(await client.GET('/api/v1/hosts/{host}/live', { params: { path: { host } } })),
+    refetchInterval: again,
+  })
+
+export const useRevisions = () =>
+  useQuery({ queryKey: ['revisions'], queryFn: async () => open(await client.GET('/api/v1/revisions')), refetchInterval: again })
+
+export const useRevision = (number: number | undefined) =>
+  useQuery({
+    queryKey: ['revision', number],
+    queryFn: async () => open(await client.GET('/api/v1/revisions/{number}', { params: { path: { number: number ?? 0 } } })),
+    enabled: number !== undefined,
+    staleTime: Infinity,
+  })
+
+export function useSignIn() {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: async (token: string) => open(await client.POST('/api/v1/session', { body: { token } })),
+    onSuccess: (session) => {
+      queries.setQueryData(['session'], session)
+    },
+  })
+}
+
+export function useSignOut() {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: async () => {
+      const { response } = await client.DELETE('/api/v1/session')
+      if (!response.ok) throw new Problem(response.status, 'signing out failed; try again')
+    },
+    onSuccess: () => {
+      queries.clear()
+    },
+  })
+}

@@ -1,0 +1,88 @@
+// Small things that several pages show.
+import { BellOff, CircleCheck, CircleDashed, CircleHelp, Clock, ShieldOff, TriangleAlert, type LucideIcon } from 'lucide-react'
+import { useEffect, useState, type ReactNode } from 'react'
+
+import type { State } from './api'
+
+/** How each state looks and what it means. The worst comes first. */
+export const states: { state: State; icon: LucideIcon; look: string; means: string }[] = [
+  { state: 'bare', icon: ShieldOff, look: 'bg-bad-wash text-bad', means: 'no filter is in force at all' },
+  { state: 'drifted', icon: TriangleAlert, look: 'bg-bad-wash text-bad', means: 'what is in force differs from what is published' },
+  { state: 'unread', icon: CircleHelp, look: 'bg-care-wash text-care', means: 'what it reported was not understood where it matters' },
+  { state: 'silent', icon: BellOff, look: 'bg-care-wash text-care', means: 'it has not reported for three intervals' },
+  { state: 'waiting', icon: Clock, look: 'bg-care-wash text-care', means: 'it was asked to settle, and has not yet' },
+  { state: 'new', icon: CircleDashed, look: 'bg-sunk text-faint', means: 'it was never heard of' },
+  { state: 'in step', icon: CircleCheck, look: 'bg-good-wash text-good', means: 'every packet fares as the policy says' },
+]
+
+export function StateBadge({ state }: { state: State }) {
+  const known = states.find((s) => s.state === state)
+  const Icon = known?.icon ?? CircleHelp
+  return (
+    <span title={known?.means} className={`inline-flex items-center gap-1.5 rounded-full px-2.5 py-0.5 text-sm font-medium whitespace-nowrap ${known?.look ?? ''}`}>
+      <Icon className="size-3.5" aria-hidden />
+      {state}
+    </span>
+  )
+}
+
+export function Loading({ what }: { what: string }) {
+  return <p className="p-10 text-center text-faint">Loading {what} …</p>
+}
+
+export function Failure({ error }: { error: Error }) {
+  return (
+    <div role="alert" className="mx-auto my-10 max-w-xl rounded-lg border border-bad bg-bad-wash p-5 text-bad">
+      <p className="font-semibold">This did not work</p>
+      <p>{error.message}</p>
+    </div>
+  )
+}
+
+export function Empty({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <div className="rounded-lg border border-dashed border-line p-10 text-center">
+      <p className="font-semibold">{title}</p>
+      <p className="text-faint">{children}</p>
+    </div>
+  )
+}
+
+export function Mono({ children }: { children: ReactNode }) {
+  return <code className="font-mono text-[0.86em]">{children}</code>
+}
+
+const relative = new Intl.RelativeTimeFormat('en', { numeric: 'auto' })
+
+/** The time, again every few seconds, so that what is said of it stays true. */
+function useNow() {
+  const [now, setNow] = useState(() => Date.now())
+  useEffect(() => {
+    const timer = setInterval(() => {
+      setNow(Date.now())
+    }, 5000)
+    return () => {
+      clearInterval(timer)
+    }
+  }, [])
+  return now
+}
+
+const units = [
+  ['day', 86400],
+  ['hour', 3600],
+  ['minute', 60],
+] as const
+
+/** A time as "3 minutes ago", with the exact time on hover. */
+export function Ago({ time }: { time: string | undefined }) {
+  const now = useNow()
+  if (!time) return <span className="text-faint">never</span>
+  const seconds = Math.min(0, (new Date(time).getTime() - now) / 1000)
+  const [unit, size] = units.find(([, n]) => -seconds >= n) ?? (['second', 1] as const)
+  return (
+    <time dateTime={time} title={new Date(time).toLocaleString()}>
+      {relative.format(Math.round(seconds / size), unit)}
+    </time>
+  )
+}
