@@ -53,12 +53,13 @@ function Frame({ name }: { name: string }) {
           </nav>
           <div className="ml-auto flex items-center gap-4 text-sm text-faint">
             {fleet.data && fleet.data.revision > 0 && (
-              <span>
+              <span className="font-medium text-ink">
                 {fleet.data.policy}, revision {fleet.data.revision}
               </span>
             )}
+            <span title="the token you signed in with">{name}</span>
             <ThemeButton />
-            <SignOut name={name} />
+            <SignOut />
           </div>
         </div>
       </header>
@@ -104,7 +105,7 @@ function ThemeButton() {
   )
 }
 
-function SignOut({ name }: { name: string }) {
+function SignOut() {
   const signOut = useSignOut()
   return (
     <button
@@ -114,7 +115,7 @@ function SignOut({ name }: { name: string }) {
         signOut.mutate()
       }}
     >
-      <LogOut className="size-4" /> Sign out {name}
+      <LogOut className="size-4" /> Sign out
     </button>
   )
 }

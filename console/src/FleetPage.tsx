@@ -36,9 +36,11 @@ const columns = [
     enableSorting: false,
     cell: ({ row: { original: h } }) => {
       const four = addresses(h).filter((a) => !a.includes(':'))
+      const six = addresses(h).length - four.length
       return (
         <span title={addresses(h).join('\n')} className="text-faint">
           <Mono>{four.join('  ')}</Mono>
+          {six > 0 && <span className="text-sm"> and {six} IPv6</span>}
         </span>
       )
     },
@@ -104,7 +106,7 @@ export function FleetPage() {
             }}
             placeholder="Part of a name, role or address"
             aria-label="Find hosts by a part of a name, role or address"
-            className="w-72 rounded-md border border-line bg-board py-1.5 pr-3 pl-8"
+            className="w-80 rounded-md border border-line bg-board py-1.5 pr-3 pl-8"
           />
         </label>
       </div>

@@ -22,7 +22,7 @@ export function PolicyPage() {
   }
   return (
     <div className="grid gap-6 lg:grid-cols-[18rem_1fr]">
-      <aside>
+      <aside className="self-start lg:sticky lg:top-6">
         <h1 className="mb-3 text-2xl font-semibold tracking-tight">Policy</h1>
         <ol className="flex flex-col gap-1.5">
           {list.map((r) => (

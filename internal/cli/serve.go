@@ -127,7 +127,7 @@ func makeFirstToken(ctx context.Context, st *store.Store, name string) error {
 	if err != nil {
 		return err
 	}
-	t, err := st.NewToken(ctx, "first", api.Rights, "")
+	t, err := st.NewToken(ctx, "operator", api.Rights, "")
 	if err == nil {
 		_, err = fmt.Fprintln(file, t.Secret)
 	}
