@@ -65,7 +65,7 @@ bench: ## benchmarks
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m
 	@for f in $$(grep -rlE '^func Fuzz' --include=*_test.go core); do d=./$$(dirname $$f); \
-	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzztime $(or $(T),30s) || exit 1; done; done
+	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzzminimizetime 1s -fuzztime $(or $(T),30s) || exit 1; done; done
 
 clean: ## what was built; the demo's data too
 	rm -rf bin var console/node_modules console/dist/assets console/dist/index.html console/dist/fence.svg

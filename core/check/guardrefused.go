@@ -49,7 +49,16 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction) {
 		if refused == packet.Empty {
 			continue
 		}
-		example, _ := p.sp.Example(refused, packet.Taste{})
+		taste := packet.Taste{}
+		here := map[policy.Direction]packet.Field{policy.Inbound: packet.Dst, policy.Outbound: packet.Src}[dir]
+		for _, i := range h.Interfaces {
+			for _, a := range i.Addresses {
+				taste.Likes(here, a.Addr())
+			}
+			taste.LikesInterfaces(packet.InIface, i.Name)
+			taste.LikesInterfaces(packet.OutIface, i.Name)
+		}
+		example, _ := p.sp.Example(refused, taste)
 		pr := fence.Errorf(r.Pos, len(r.Name), "guard-refused", "the guard %q is refused on %s %s: %s stands in its way",
 			r.Name, h.Name, policy.DirectionNames[dir], p.refuser(d, deciders, refused))
 		pr.Packet = &example

@@ -352,7 +352,7 @@ func (c *comparison) finding(n *cause) Finding {
 			f.Hint = undo + " puts the rules back"
 		case live.Rule != nil:
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
-			f.Hint = undo + " takes it away; if it is right, say it in the policy with a block"
+			f.Hint = undo + " undoes it; if it is right, say it in the policy with a block"
 		case published.Name == "replies":
 			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
 			f.Hint = undo + " puts it back"

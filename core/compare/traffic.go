@@ -169,6 +169,9 @@ func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role s
 	if !nameable(peers) && !isAddresses(peers) || slices.ContainsFunc(services, func(s string) bool { return strings.Contains(s, "more") || strings.Contains(s, "other") }) {
 		return ""
 	}
+	if peers == "everywhere" && slices.Contains(services, "any") {
+		return "" // nobody means that
+	}
 	from, to := peers, role
 	if direction == packet.Out {
 		from, to = role, peers

@@ -30,8 +30,9 @@ type Chain struct {
 	Policy   packet.Verdict // of a base chain: Admit or Drop
 	Rules    []Rule
 	// Outside names what this base chain is where we do not model it at all
-	// (a netdev or bridge chain): it may drop any packet.
+	// (a netdev or bridge chain): it may drop any packet, of its Devices if it names some.
 	Outside string
+	Devices []string
 }
 
 // Place says a chain as findings name it: "inet yellowfence/inbound".
@@ -146,6 +147,11 @@ func (rs *Ruleset) decide(sp *packet.Space, attributed bool) (packet.Decision, [
 		for _, name := range slices.Backward(names) {
 			d = e.hook(rs.on(name), name, d)
 		}
+		for _, c := range rs.Chains {
+			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" && (hook == packet.Through || sent == (hook == packet.Out)) {
+				d = e.outside(c, hook, d)
+			}
+		}
 		all = sp.Choose(sp.Value(packet.Hook, hook), d, all)
 	}
 	return sp.Only(all, sp.WellFormed()), e.deciders
@@ -154,7 +160,7 @@ func (rs *Ruleset) decide(sp *packet.Space, attributed bool) (packet.Decision, [
 // on lists the base chains of a hook by priority.
 func (rs *Ruleset) on(hook string) (out []*Chain) {
 	for _, c := range rs.Chains {
-		if c.Hook == hook {
+		if c.Hook == hook && c.Outside == "" {
 			out = append(out, c)
 		}
 	}
@@ -245,12 +251,21 @@ func permutations(chains []*Chain) (out [][]*Chain) {
 	return out
 }
 
+// outside is a chain that we do not model: it may drop what would fare as in next.
+func (e *evaluation) outside(c *Chain, hook int, next packet.Decision) packet.Decision {
+	may := e.sp.Unknown(c.Outside)
+	if c.Devices != nil {
+		field := packet.InIface
+		if hook == packet.Out {
+			field = packet.OutIface
+		}
+		may = e.sp.And(may, e.sp.Interfaces(field, c.Devices...))
+	}
+	return e.sp.Choose(may, e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{Chain: c})}), next)
+}
+
 // base is a base chain before next, for the packets of its family.
 func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
-	if c.Outside != "" {
-		drop := e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{Chain: c})})
-		return e.sp.Choose(e.sp.Unknown(c.Outside), drop, next)
-	}
 	by := e.by(Decider{Chain: c})
 	end := next
 	if c.Policy == packet.Drop {

@@ -102,12 +102,12 @@ func (p *parser) statement() (stmt Stmt) {
 		}
 	}()
 	i := slices.IndexFunc(statements, func(s statement) bool { return first.Kind == Word && s.Keyword == first.Text })
-	if i < 0 {
+	if i < 0 || !first.First {
 		hint := "a statement begins with one of " + strings.Join(keywords(), ", ")
-		if near := Nearest(first.Text, keywords()); near != "" && first.Kind == Word {
-			hint = fmt.Sprintf("did you mean %q?", near)
-		} else if !first.First {
+		if !first.First {
 			hint = "a statement begins at the start of a line; what is indented goes on with the one above"
+		} else if near := Nearest(first.Text, keywords()); near != "" && first.Kind == Word {
+			hint = fmt.Sprintf("did you mean %q?", near)
 		}
 		p.fail(first, "statement", "a statement", "%s", hint)
 	}
@@ -142,7 +142,7 @@ func (p *parser) checkName(t Token, name string) {
 	case len(name) > 63:
 		p.report(t.errorf("name", "this name is %d characters long; a name has at most 63", len(name)).Hinted("shorten it"))
 	default:
-		p.report(t.errorf("name", "%q is not a name", name).Hinted("a name is made of small letters, digits and hyphens and begins with a letter"))
+		p.report(t.errorf("name", "%s is not a name", Token{Kind: Word, Text: name}.found()).Hinted("a name is made of small letters, digits and hyphens and begins with a letter"))
 	}
 }
 

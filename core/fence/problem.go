@@ -77,6 +77,9 @@ func SortProblems(problems []Problem) {
 // alignment), at most a third of the word's length and at least one.
 func Nearest(word string, candidates []string) string {
 	best, bestDistance := "", max(len(word)/3, 1)+1
+	if len(word) > 253 { // longer than anything can be named
+		return ""
+	}
 	for _, c := range candidates {
 		if d := distance(word, c); d < bestDistance || d == bestDistance && best != "" && c < best {
 			best, bestDistance = c, d

@@ -33,11 +33,15 @@ type Token struct {
 
 // found says a token as a message names it.
 func (t Token) found() string {
+	text := t.Text
+	if r := []rune(text); len(r) > 60 {
+		text = string(r[:60]) + "…"
+	}
 	switch t.Kind {
 	case Word, Bad:
-		return `"` + t.Text + `"`
+		return `"` + text + `"`
 	case String:
-		return `the text "` + t.Text + `"`
+		return `the text "` + text + `"`
 	}
 	return t.Kind.String()
 }

@@ -51,7 +51,7 @@ func jsonTree(file string, data []byte) (tree, *fence.Problem) {
 	offset := int(r.dec.InputOffset())
 	var syntax *json.SyntaxError
 	if errors.As(err, &syntax) {
-		offset = max(int(syntax.Offset)-1, 0)
+		offset = max(offset, int(syntax.Offset)-1)
 	}
 	message := err.Error()
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {

@@ -3,6 +3,7 @@ package packet
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 )
 
@@ -152,10 +153,27 @@ func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
 	}
 	var v [firstUnknown]Value
 	for f := Hook; f < firstUnknown; f++ {
-		edges := sp.branches(r, f)
-		v[f], r = pick(f, edges, append(append([]Value(nil), taste[f]...), typical[f]...))
+		var liked []Value
+		for _, want := range append(slices.Clone(taste[f]), typical[f]...) {
+			if fits(f, want, v[Family].Int()) {
+				liked = append(liked, want)
+			}
+		}
+		v[f], r = pick(f, sp.branches(r, f), liked)
 	}
 	return sp.packet(v), true
+}
+
+// fits says that a value is typical in a family: an IPv4 address is a number
+// that an IPv6 address can be too, and echo requests have two numbers.
+func fits(f Field, v Value, family int) bool {
+	switch f {
+	case Src, Dst:
+		return family == IPv4 || v.Compare(Num(1<<32-1)) > 0
+	case ICMPType:
+		return (v.Int() >= 128) == (family == IPv6)
+	}
+	return true
 }
 
 func pick(f Field, edges []edge, liked []Value) (Value, ref) {

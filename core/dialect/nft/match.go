@@ -387,13 +387,15 @@ func init() {
 			return open + strings.Join(parts, separator) + end
 		}
 	}
+	elements := joined(", ", "{ ", " }")
 	of := func(f func(map[string]any) string) func(any) string {
 		return func(v any) string { return f(anyMap(v)) }
 	}
 	forms = map[string]func(any) string{
 		"match": of(func(m map[string]any) string {
-			op := text(m["op"])
-			if op = " " + op + " "; op == " == " || op == " in " {
+			op := " " + text(m["op"]) + " "
+			_, masked := anyMap(m["left"])["&"]
+			if op == " in " || op == " == " && !masked {
 				op = " "
 			}
 			right := exprText(m["right"])
@@ -420,11 +422,27 @@ func init() {
 		"prefix": of(func(m map[string]any) string { return fmt.Sprintf("%s/%v", text(m["addr"]), m["len"]) }),
 		"range":  joined("-", "", ""),
 		"concat": joined(" . ", "", ""),
-		"set":    joined(", ", "{ ", " }"),
-		"elem":   of(func(m map[string]any) string { return exprText(m["val"]) }),
-		"jump":   of(func(m map[string]any) string { return "jump " + text(m["target"]) }),
-		"goto":   of(func(m map[string]any) string { return "goto " + text(m["target"]) }),
-		"vmap":   of(func(m map[string]any) string { return exprText(m["key"]) + " vmap " + exprText(m["data"]) }),
+		"set": func(v any) string {
+			if m := anyMap(v); m != nil { // the statement that changes a set, not the value
+				return strings.TrimRight(fmt.Sprintf("%s %s { %s %s", text(m["op"]), text(m["set"]), exprText(m["elem"]), exprText(m["stmt"])), " ") + " }"
+			}
+			return elements(v)
+		},
+		"&": joined(" & ", "", ""),
+		"|": joined(" | ", "(", ")"),
+		"fib": of(func(m map[string]any) string {
+			return fmt.Sprintf("fib %s %s", strings.ReplaceAll(exprText(m["flags"]), ",", " . "), text(m["result"]))
+		}),
+		"redirect": of(func(m map[string]any) string {
+			if m["port"] == nil {
+				return "redirect"
+			}
+			return "redirect to :" + exprText(m["port"])
+		}),
+		"elem": of(func(m map[string]any) string { return exprText(m["val"]) }),
+		"jump": of(func(m map[string]any) string { return "jump " + text(m["target"]) }),
+		"goto": of(func(m map[string]any) string { return "goto " + text(m["target"]) }),
+		"vmap": of(func(m map[string]any) string { return exprText(m["key"]) + " vmap " + exprText(m["data"]) }),
 		"reject": of(func(m map[string]any) string {
 			switch {
 			case text(m["type"]) == "":

@@ -112,6 +112,14 @@ func (r *reader) declaration(kind string, f map[string]any) {
 		if text(f["policy"]) == "drop" {
 			c.Policy = packet.Drop
 		}
+		switch dev := f["dev"].(type) {
+		case string:
+			c.Devices = []string{dev}
+		case []any:
+			for _, d := range dev {
+				c.Devices = append(c.Devices, text(d))
+			}
+		}
 		if n, ok := number(f["prio"]); ok {
 			c.Priority = n
 		}

@@ -1,0 +1,156 @@
+package compare_test
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+var update = flag.Bool("update", false, "write golden files anew")
+
+// TestMishaps plays what people do to Saltmarsh's hosts by hand, on the rules
+// that we would load, and keeps what is said of it.
+func TestMishaps(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../..")
+	insert := func(chain string, rule dialect.Rule) func(*packet.Space, *dialect.Ruleset) {
+		return func(sp *packet.Space, rs *dialect.Ruleset) {
+			for _, c := range rs.Chains {
+				if c.Name == chain {
+					rule.At = c.Place() + " handle 99"
+					c.Rules = append([]dialect.Rule{rule}, c.Rules...)
+				}
+			}
+		}
+	}
+	without := func(comment string) func(*packet.Space, *dialect.Ruleset) {
+		return func(sp *packet.Space, rs *dialect.Ruleset) {
+			for _, c := range rs.Chains {
+				var kept []dialect.Rule
+				for _, r := range c.Rules {
+					if r.Comment != comment {
+						kept = append(kept, r)
+					}
+				}
+				c.Rules = kept
+			}
+		}
+	}
+	all := func(a dialect.Action) []dialect.Branch { return []dialect.Branch{{Match: packet.All, Action: a}} }
+	for _, m := range []struct {
+		name, host string
+		happen     func(*packet.Space, *dialect.Ruleset)
+	}{
+		{"nothing", "charts-01", func(*packet.Space, *dialect.Ruleset) {}},
+		{"everything-flushed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains = nil }},
+		{"chain-emptied", "broker-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains[0].Rules = nil }},
+		{"policy-turned-to-accept", "logbook-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains[0].Policy = packet.Admit }},
+		{"replies-rule-gone", "charts-01", without("ground replies")},
+		{"guard-gone", "logbook-01", without("allow hop")},
+		{"two-rules-gone", "logbook-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			without("allow nightly")(sp, rs)
+			without("allow logbook-db")(sp, rs)
+		}},
+		{"log-gone", "pilotage-01", func(_ *packet.Space, rs *dialect.Ruleset) {
+			for i := range rs.Chains[0].Rules {
+				rs.Chains[0].Rules[i].Log = false
+			}
+		}},
+		{"reject-turned-to-drop", "broker-01", without("stance inbound closed")},
+		{"another-table-drops", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			rs.Chains = append(rs.Chains, &dialect.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter", Priority: 10, Policy: packet.Admit,
+				Rules: []dialect.Rule{{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)), Branches: all(dialect.Drop), Text: "tcp dport 443 drop", At: "ip mine/c handle 2"}}})
+		}},
+		{"another-table-does-nothing", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			rs.Chains = append(rs.Chains, &dialect.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter", Priority: -10, Policy: packet.Admit,
+				Rules: []dialect.Rule{{Match: packet.All, Branches: all(dialect.Accept), Text: "accept"}}})
+		}},
+		{"not-understood", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("inbound", dialect.Rule{Match: sp.Unknown("meta skuid 5"), Branches: all(dialect.Accept), Text: "meta skuid 5 accept"})(sp, rs)
+		}},
+		{"not-understood-and-no-matter", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("inbound", dialect.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(dialect.Accept), Text: "…"})(sp, rs)
+		}},
+		{"comment-changed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains[0].Rules[3].Comment = "mine" }},
+		{"one-family-opened", "logbook-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("inbound", dialect.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: all(dialect.Accept), Text: "meta nfproto ipv6 tcp dport 22 accept"})(sp, rs)
+		}},
+		{"outbound-opened", "beacon-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("outbound", dialect.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.DstPort, 6000, 6010)), Branches: all(dialect.Accept), Text: "udp dport 6000-6010 accept"})(sp, rs)
+		}},
+	} {
+		t.Run(m.name, func(t *testing.T) {
+			sp := packet.NewSpace()
+			plan := compile.Host(sp, pol, pol.Fleet.Host(m.host))
+			live := nft.Rules(sp, plan)
+			m.happen(sp, live)
+			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, pol, plan, live), filepath.Join("testdata", m.name+".txt"))
+		})
+	}
+}
+
+// TestDemoDumps reads the recorded listings of the demo's hosts.
+func TestDemoDumps(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../..")
+	for _, h := range pol.Fleet.Hosts {
+		data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
+		require.NoError(t, err)
+		sp := packet.NewSpace()
+		live, err := nft.ReadJSON(sp, data)
+		require.NoError(t, err)
+		res := compare.Drift(sp, pol, compile.Host(sp, pol, h), live)
+		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]
+		if want == "" {
+			want = "in step"
+		}
+		got := res.State()
+		for _, f := range res.Findings {
+			got += " " + string(f.Kind)
+		}
+		require.Equal(t, want, got, h.Name)
+	}
+}
+
+// checkFindings holds a result against its golden text, and every finding's
+// packet against the two decisions: it must fare as the finding says.
+func checkFindings(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *dialect.Ruleset, res *compare.Result, golden string) {
+	t.Helper()
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s: %s\n", plan.Host.Name, res.State())
+	for _, u := range res.Unread {
+		fmt.Fprintf(&b, "unread: %s\n", u)
+	}
+	for _, f := range res.Findings {
+		fmt.Fprintf(&b, "\n%s %s\n%s\n", f.Kind, f.Direction, f.Sentence)
+		if f.Packet != nil {
+			p := *f.Packet
+			fmt.Fprintf(&b, "%s\nlive %s: %s (%s)\npublished %s: %s (%s)\n", p, f.Live.Verdict, f.Live.Rule, f.Live.At, f.Published.Verdict, f.Published.By, f.Published.At)
+			require.Equal(t, f.Live.Verdict, sp.Outcome(live.Decision(sp), p).Verdict.String())
+			require.Equal(t, f.Published.Verdict, sp.Outcome(plan.Decision(sp), p).Verdict.String())
+			text, err := json.Marshal(p)
+			require.NoError(t, err)
+			require.NotContains(t, string(text), "hook", "the contract's packet has no hook")
+		}
+		fmt.Fprintf(&b, "%s\n", f.Hint)
+	}
+	if *update {
+		require.NoError(t, os.MkdirAll(filepath.Dir(golden), 0o755))
+		require.NoError(t, os.WriteFile(golden, []byte(b.String()), 0o644))
+	}
+	want, err := os.ReadFile(golden)
+	require.NoError(t, err)
+	require.Equal(t, string(want), b.String())
+}

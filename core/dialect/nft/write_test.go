@@ -1,0 +1,78 @@
+package nft_test
+
+import (
+	"flag"
+	"math/rand/v2"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+var update = flag.Bool("update", false, "write golden files anew")
+
+// TestRulesMeanWhatThePolicyMeans holds the rules we would load, tried in
+// order, against the policy's meaning, where order never decides: for random
+// policies with every overlap of blocks, exceptions and logs.
+func TestRulesMeanWhatThePolicyMeans(t *testing.T) {
+	for seed := range uint64(400) {
+		text := policytest.Random(rand.New(rand.NewPCG(7, seed)))
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			plan := compile.Host(sp, pol, h)
+			want, got := plan.Decision(sp), nft.Rules(sp, plan).Decision(sp)
+			if want != got {
+				p, _ := sp.Example(sp.Differ(want, got), packet.Taste{})
+				require.Equal(t, sp.Outcome(want, p), sp.Outcome(got, p), "seed %d host %s: %s\n%s\n%s", seed, h.Name, p, text, nft.Write(sp, plan))
+				t.Fatalf("seed %d host %s: the decisions differ", seed, h.Name)
+			}
+		}
+	}
+}
+
+// TestWrite keeps the text of two of Saltmarsh's hosts as people read it.
+func TestWrite(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../../..")
+	for _, name := range []string{"broker-01", "watch-01"} {
+		sp := packet.NewSpace()
+		got := nft.Write(sp, compile.Host(sp, pol, pol.Fleet.Host(name)))
+		golden := "testdata/" + name + ".nft"
+		if *update {
+			require.NoError(t, os.WriteFile(golden, []byte(got), 0o644))
+		}
+		want, err := os.ReadFile(golden)
+		require.NoError(t, err)
+		require.Equal(t, string(want), got)
+	}
+}
+
+// TestUnlessChain shows the chain of an allow that one block still refuses.
+func TestUnlessChain(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, `policy p language 1
+role red
+role blue
+role green
+network bad = 198.51.100.0/24
+network worse = 198.51.100.0/28
+block b1: bad -> green : any
+block b2: worse -> green : any by reject log
+allow a: bad -> green : ssh over b1 log
+`)
+	sp := packet.NewSpace()
+	plan := compile.Host(sp, pol, pol.Fleet.Host("h4"))
+	text := nft.Write(sp, plan)
+	require.Contains(t, text, `	chain inbound-a {
+		ip saddr 198.51.100.0/28 return comment "allow a"
+		log prefix "yf allow a: " accept comment "allow a"
+	}
+`)
+	require.Contains(t, text, `		ip saddr 198.51.100.0/24 tcp dport 22 jump inbound-a comment "allow a"
+		ip saddr 198.51.100.0/28 log prefix "yf block b1: " drop comment "block b1"
+`, "what one block drops and another rejects with a log is dropped with the log")
+}

@@ -1,0 +1,57 @@
+package core_test
+
+import (
+	"encoding/json"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// rooms are the rooms of core in the order of docs/architecture.md: a room
+// imports only rooms before it. The dialects are below their seam.
+var rooms = []string{"packet", "fence", "fleet", "policy", "compile", "dialect", "dialect/nft", "compare", "check"}
+
+// TestImportDirection keeps the house in order: core imports nothing that does
+// I/O, tells the time or serves, and no room imports one after it.
+func TestImportDirection(t *testing.T) {
+	const module = "yellowfence.example/yfence/"
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	require.NoError(t, err)
+	dec := json.NewDecoder(strings.NewReader(string(out)))
+	seen := 0
+	for dec.More() {
+		var pkg struct {
+			ImportPath string
+			Imports    []string
+		}
+		require.NoError(t, dec.Decode(&pkg))
+		room := strings.TrimPrefix(pkg.ImportPath, module+"core/")
+		if room == module+"core" {
+			continue // this test
+		}
+		if strings.HasSuffix(room, "test") {
+			continue // what only tests import
+		}
+		at := slices.Index(rooms, room)
+		require.GreaterOrEqual(t, at, 0, "the room %s has no place in the order", room)
+		seen++
+		for _, path := range pkg.Imports {
+			name, ours := strings.CutPrefix(path, module)
+			switch inner, inCore := strings.CutPrefix(name, "core/"); {
+			case ours && !inCore:
+				t.Errorf("core/%s imports %s: core imports nothing outside itself", room, name)
+			case ours:
+				require.Less(t, slices.Index(rooms, inner), at, "core/%s imports core/%s", room, inner)
+			case strings.Contains(path, "."):
+				require.Equal(t, "go4.org/netipx", path, "core/%s imports more than plain data libraries", room)
+			default:
+				require.NotContains(t, []string{"os", "net", "net/http", "database/sql", "os/exec", "log", "log/slog", "io/fs", "embed"}, path, "core/%s does I/O", room)
+				require.False(t, path == "time", "core/%s has a clock", room)
+			}
+		}
+	}
+	require.Equal(t, len(rooms), seen)
+}

@@ -1,0 +1,279 @@
+package packet
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"go4.org/netipx"
+)
+
+// expression is a set of packets as a tree, to be computed in two ways.
+type expression struct {
+	op   string // "and", "or", "minus" or "field"
+	a, b *expression
+	f    Field
+	lo   int
+	hi   int
+}
+
+var fieldsUsed = []Field{Hook, Family, Protocol, SrcPort, DstPort, Src, State}
+
+func randomExpression(rng *rand.Rand, depth int) *expression {
+	if depth == 0 || rng.IntN(5) == 0 {
+		f := fieldsUsed[rng.IntN(len(fieldsUsed))]
+		limit := min(f.Limit().Int(), 20)
+		if f == Src {
+			limit = 20
+		}
+		lo := rng.IntN(limit + 1)
+		return &expression{op: "field", f: f, lo: lo, hi: lo + rng.IntN(limit+1-lo)}
+	}
+	op := []string{"and", "or", "minus"}[rng.IntN(3)]
+	return &expression{op: op, a: randomExpression(rng, depth-1), b: randomExpression(rng, depth-1)}
+}
+
+func (e *expression) set(sp *Space) Set {
+	switch e.op {
+	case "and":
+		return sp.And(e.a.set(sp), e.b.set(sp))
+	case "or":
+		return sp.Or(e.a.set(sp), e.b.set(sp))
+	case "minus":
+		return sp.Minus(e.a.set(sp), e.b.set(sp))
+	}
+	return sp.Range(e.f, e.lo, e.hi)
+}
+
+func (e *expression) has(p Packet) bool {
+	switch e.op {
+	case "and":
+		return e.a.has(p) && e.b.has(p)
+	case "or":
+		return e.a.has(p) || e.b.has(p)
+	case "minus":
+		return e.a.has(p) && !e.b.has(p)
+	}
+	v := p.values()[e.f].Int()
+	return e.lo <= v && v <= e.hi
+}
+
+func somePacket(rng *rand.Rand) Packet {
+	n := func() *int { v := rng.IntN(22); return &v }
+	p := Packet{Hook: rng.IntN(3), Protocol: ProtocolName(rng.IntN(22)), SrcPort: n(), DstPort: n(), State: StateNames[rng.IntN(5)],
+		Src: netip.AddrFrom4([4]byte{0, 0, 0, byte(rng.IntN(22))}), Dst: netip.MustParseAddr("192.0.2.1")}
+	if rng.IntN(3) == 0 {
+		p.Src, p.Dst = netip.AddrFrom16([16]byte{15: byte(rng.IntN(22))}), netip.MustParseAddr("2001:db8::1")
+	}
+	return p
+}
+
+func TestSetsHoldThePacketsTheyShould(t *testing.T) {
+	rng := rand.New(rand.NewPCG(1, 2))
+	for range 300 {
+		sp := NewSpace()
+		e := randomExpression(rng, 5)
+		s := e.set(sp)
+		for range 200 {
+			p := somePacket(rng)
+			require.Equal(t, e.has(p), sp.Has(s, p), "%+v", p)
+		}
+	}
+}
+
+func TestEqualSetsAreTheSameHandle(t *testing.T) {
+	rng := rand.New(rand.NewPCG(3, 4))
+	for range 300 {
+		sp := NewSpace()
+		a, b, c := randomExpression(rng, 4).set(sp), randomExpression(rng, 4).set(sp), randomExpression(rng, 4).set(sp)
+		require.Equal(t, sp.And(a, sp.Or(b, c)), sp.Or(sp.And(a, b), sp.And(a, c)), "distribution")
+		require.Equal(t, sp.Not(sp.Or(a, b)), sp.And(sp.Not(a), sp.Not(b)), "De Morgan")
+		require.Equal(t, a, sp.Not(sp.Not(a)))
+		require.Equal(t, sp.Minus(a, b), sp.And(a, sp.Not(b)))
+		require.Equal(t, sp.OrAll(a, b, c), sp.OrAll(c, b, a))
+	}
+}
+
+func TestBoxesMakeUpTheirSet(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	for range 200 {
+		sp := NewSpace()
+		s := randomExpression(rng, 5).set(sp)
+		boxes, whole := sp.Boxes(s, 1<<20)
+		require.True(t, whole)
+		again := Empty
+		for _, b := range boxes {
+			part := All
+			for f, ranges := range b {
+				part = sp.And(part, sp.Ranges(f, ranges))
+			}
+			require.Equal(t, Empty, sp.And(again, part), "boxes overlap")
+			again = sp.Or(again, part)
+		}
+		require.Equal(t, s, again)
+	}
+}
+
+func TestForgetIsAUnionOverTheField(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 8))
+	for range 200 {
+		sp := NewSpace()
+		s := randomExpression(rng, 5).set(sp)
+		want := Empty
+		for v := range 256 { // what is left of s where the protocol is v, said of all protocols
+			at := sp.And(s, sp.Value(Protocol, v))
+			want = sp.Or(want, sp.Simplify(at, sp.Value(Protocol, v)))
+		}
+		require.Equal(t, want, sp.Forget(s, Protocol))
+		require.True(t, sp.Within(s, sp.Forget(s, Protocol)))
+		require.Equal(t, sp.Forget(s, Protocol), sp.Forget(sp.Forget(s, Protocol), Protocol))
+	}
+}
+
+func TestSimplifyKeepsWhatIsCaredFor(t *testing.T) {
+	rng := rand.New(rand.NewPCG(9, 10))
+	for range 300 {
+		sp := NewSpace()
+		s, care := randomExpression(rng, 4).set(sp), randomExpression(rng, 4).set(sp)
+		require.Equal(t, sp.And(s, care), sp.And(sp.Simplify(s, care), care))
+	}
+	sp := NewSpace()
+	ssh := sp.And(sp.Value(Protocol, TCP), sp.Value(DstPort, 22))
+	require.Equal(t, sp.Value(DstPort, 22), sp.Simplify(ssh, sp.Value(Protocol, TCP)), "what is a matter of course is not said")
+}
+
+func TestChooseAndWhere(t *testing.T) {
+	rng := rand.New(rand.NewPCG(11, 12))
+	outcomes := []Outcome{{Verdict: Admit}, {Verdict: Drop}, {Verdict: Reject, With: "tcp-reset", Logged: true}}
+	for range 200 {
+		sp := NewSpace()
+		d := sp.Leaf(outcomes[0])
+		parts := make([]Set, 6)
+		for i := range parts {
+			parts[i] = randomExpression(rng, 3).set(sp)
+			d = sp.Choose(parts[i], sp.Leaf(outcomes[i%3]), d)
+		}
+		for range 100 {
+			p := somePacket(rng)
+			want := outcomes[0]
+			for i, s := range parts {
+				if sp.Has(s, p) {
+					want = outcomes[i%3]
+				}
+			}
+			require.Equal(t, want, sp.Outcome(d, p))
+		}
+		all := Empty
+		for _, o := range outcomes {
+			all = sp.Or(all, sp.Where(d, func(x Outcome) bool { return x == o }))
+		}
+		require.Equal(t, All, all)
+		logged := sp.Map(d, func(o Outcome) Outcome { o.Logged = true; return o })
+		require.Equal(t, Empty, sp.Where(logged, func(o Outcome) bool { return !o.Logged }))
+		require.Equal(t, sp.Where(d, func(o Outcome) bool { return !o.Logged }), sp.Differ(d, logged))
+	}
+}
+
+func TestUnknowns(t *testing.T) {
+	sp := NewSpace()
+	port := sp.Value(DstPort, 80)
+	mark := sp.Unknown("meta mark 7")
+	s := sp.And(port, mark)
+	require.Equal(t, mark, sp.Unknown("meta mark 7"), "the same thing is the same unknown")
+	require.Equal(t, port, sp.Possible(s))
+	require.Equal(t, Empty, sp.Certain(s))
+	require.Equal(t, port, sp.Certain(sp.Or(s, sp.And(port, sp.Not(mark)))), "what holds either way is certain")
+	require.Equal(t, []string{"meta mark 7"}, sp.UnknownsOf(s))
+	require.Empty(t, sp.UnknownsOf(port))
+}
+
+func TestExampleIsInItsSet(t *testing.T) {
+	rng := rand.New(rand.NewPCG(13, 14))
+	for range 500 {
+		sp := NewSpace()
+		s := sp.And(randomExpression(rng, 5).set(sp), sp.Value(Protocol, UDP)) // which has ports
+		p, ok := sp.Example(s, Taste{})
+		require.Equal(t, sp.And(s, sp.WellFormed()) != Empty, ok)
+		if ok {
+			require.True(t, sp.Has(s, p), "%s", p)
+		}
+	}
+}
+
+func TestExampleIsTypical(t *testing.T) {
+	sp := NewSpace()
+	in := sp.Value(Hook, In)
+	lan := sp.AndAll(in, sp.Addrs(Src, prefixes("10.60.0.0/16")))
+	for _, c := range []struct {
+		name string
+		set  Set
+		want string
+	}{
+		{"anything that comes in", in, "tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 in by eth0"},
+		{"from a network: its second address, the first being its name", lan, "tcp 10.60.0.1 port 50000 -> 192.0.2.7 port 22 in by eth0"},
+		{"a port nobody knows", sp.AndAll(in, sp.Range(DstPort, 9000, 9100), sp.Value(Protocol, UDP)), "udp 198.51.100.7 port 50000 -> 192.0.2.7 port 9000 in by eth0"},
+		{"IPv6 only", sp.AndAll(in, sp.Value(Family, IPv6), sp.Value(Protocol, ICMPv6)), "icmpv6 type 128 2001:db8:ffff::7 -> 2001:db8:fffe::7 in by eth0"},
+		{"not a new connection", sp.AndAll(in, sp.Not(sp.Value(State, New))), "tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 in by eth0 (established)"},
+		{"sent", sp.And(sp.Value(Hook, Out), sp.Interfaces(OutIface, "wan*")), "tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 out by wan"},
+	} {
+		p, ok := sp.Example(c.set, Taste{})
+		require.True(t, ok, c.name)
+		require.Equal(t, c.want, p.String(), c.name)
+	}
+}
+
+func prefixes(list ...string) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, s := range list {
+		b.AddPrefix(netip.MustParsePrefix(s))
+	}
+	set, _ := b.IPSet()
+	return set
+}
+
+func TestInterfacesMatchByNameAndPrefix(t *testing.T) {
+	sp := NewSpace()
+	at := func(name string) Packet {
+		return Packet{Hook: In, Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("192.0.2.2"), Protocol: "tcp", In: name}
+	}
+	eth := sp.Interfaces(InIface, "eth*")
+	for name, in := range map[string]bool{"eth0": true, "eth": true, "eth0.100": true, "et": false, "ens3": false, "eti": false, "": false} {
+		require.Equal(t, in, sp.Has(eth, at(name)), name)
+	}
+	require.Equal(t, eth, sp.Or(eth, sp.Interfaces(InIface, "eth1")))
+	require.NotEqual(t, sp.Interfaces(InIface, "abcdefghijklmno"), sp.Interfaces(InIface, "abcdefghijklmnp"))
+	names, ok := InterfaceNames(sp.Project(sp.Interfaces(InIface, "eth*", "lo"), InIface))
+	require.True(t, ok)
+	require.Equal(t, []string{"eth*", "lo"}, names)
+}
+
+func TestAddressesKeepTheirFamily(t *testing.T) {
+	sp := NewSpace()
+	set := prefixes("10.40.0.0/16", "fd40::/48")
+	boxes, _ := sp.Boxes(sp.Addrs(Src, set), 10)
+	require.Len(t, boxes, 2)
+	var b netipx.IPSetBuilder
+	for _, box := range boxes {
+		b.AddSet(box.AddrSet(Src))
+	}
+	back, err := b.IPSet()
+	require.NoError(t, err)
+	require.True(t, set.Equal(back))
+	v4 := sp.Addrs(Src, prefixes("0.0.0.10/32"))
+	v6 := sp.Addrs(Src, prefixes("::a/128"))
+	require.Equal(t, Empty, sp.And(v4, v6), "10 as IPv4 is not 10 as IPv6")
+}
+
+func BenchmarkFirstMatch(b *testing.B) {
+	for b.Loop() {
+		rng := rand.New(rand.NewPCG(1, 1))
+		sp := NewSpace()
+		d := sp.Leaf(Outcome{Verdict: Drop})
+		for range 1000 {
+			a := netip.AddrFrom4([4]byte{10, byte(rng.IntN(256)), byte(rng.IntN(256)), 0})
+			match := sp.AndAll(sp.Value(Family, IPv4), sp.Ranges(Src, []Range{PrefixRange(netip.PrefixFrom(a, 24))}), sp.Value(Protocol, TCP), sp.Value(DstPort, 1000+rng.IntN(40)))
+			d = sp.Choose(match, sp.Leaf(Outcome{Verdict: Admit}), d)
+		}
+	}
+}

@@ -1,0 +1,149 @@
+package policy_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+const head = "policy p language 1\nrole red\nrole blue\nrole green\n"
+
+func TestSides(t *testing.T) {
+	for peers, want := range map[string]string{
+		"green":                          "named h4: 203.0.113.9/32",
+		"host h2":                        "named h2: 10.40.3.1/32 198.51.100.7/32",
+		"blue except host h3":            "named h2: 10.40.3.1/32 198.51.100.7/32",
+		"fleet except red, blue":         "named h4: 203.0.113.9/32",
+		"net":                            "192.0.2.0/28 192.0.2.16/30",
+		"net except 192.0.2.0/28":        "192.0.2.16/30",
+		"net, green":                     "named h4: 192.0.2.0/28 192.0.2.16/30 203.0.113.9/32",
+		"everywhere":                     "0.0.0.0/0 ::/0",
+		"everywhere except 128.0.0.0/1":  "0.0.0.0/1 ::/0",
+		"192.0.2.9-192.0.2.10, fd00::/8": "192.0.2.9/32 192.0.2.10/32 fd00::/8",
+	} {
+		pol := policytest.Resolve(t, policytest.Fleet, head+"network net = inner, 192.0.2.16-192.0.2.19\nnetwork inner = 192.0.2.0/28\nallow a: "+peers+" -> fleet : ssh\n")
+		s := pol.Rule("a").From
+		got := ""
+		if s.Named {
+			got = "named"
+			for _, h := range s.Hosts {
+				got += " " + h.Name
+			}
+			got += ": "
+		}
+		var prefixes []string
+		for _, p := range s.Addrs.Prefixes() {
+			prefixes = append(prefixes, p.String())
+		}
+		require.Equal(t, want, got+strings.Join(prefixes, " "), peers)
+	}
+}
+
+func TestServices(t *testing.T) {
+	for services, want := range map[string]string{
+		"ssh":         "tcp 22-22",
+		"domain":      "tcp 53-53, udp 53-53",
+		"own":         "tcp 1-2, udp 9-9",
+		"ping":        "icmp type 8 family 0, icmpv6 type 128 family 1",
+		"icmp 3/4":    "icmp type 3 code 4 family 0",
+		"protocol 47": "gre 0-65535",
+		"any":         "any",
+	} {
+		pol := policytest.Resolve(t, policytest.Fleet, head+"service own = more, udp 9\nservice more = tcp 1-2\nallow a: red -> blue : "+services+"\n")
+		var got []string
+		for _, term := range pol.Rule("a").Terms {
+			s := "any"
+			if term.Protocol != policy.AnyProtocol {
+				s = packet.ProtocolName(term.Protocol)
+				switch {
+				case term.Type == policy.AnyType:
+					s += fmt.Sprintf(" %d-%d", term.Ports.Lo, term.Ports.Hi)
+				default:
+					s += fmt.Sprintf(" type %d", term.Type)
+					if term.Code != policy.AnyType {
+						s += fmt.Sprintf(" code %d", term.Code)
+					}
+					s += fmt.Sprintf(" family %d", term.Family)
+				}
+			}
+			got = append(got, s)
+		}
+		require.Equal(t, want, strings.Join(got, ", "), services)
+	}
+}
+
+// TestStancesCombine: of what a host's roles say closed beats open, drop beats reject.
+func TestStancesCombine(t *testing.T) {
+	for roles, want := range map[string]string{
+		"role red\nrole blue":                                           "closed drop, open drop, open drop",
+		"role red { inbound open }\nrole blue":                          "open drop, open drop, open drop",
+		"role red { inbound open }\nrole blue { inbound closed }":       "closed drop, open drop, open drop",
+		"role red { outbound closed forward closed }\nrole blue":        "closed drop, closed drop, closed drop",
+		"role red { refuse by reject }\nrole blue":                      "closed reject, open reject, open reject",
+		"role red { refuse by reject }\nrole blue { refuse by drop }":   "closed drop, open drop, open drop",
+		"role red { refuse by drop }\nrole blue { refuse by reject }":   "closed drop, open drop, open drop",
+		"role red { refuse by reject }\nrole blue { refuse by reject }": "closed reject, open reject, open reject",
+	} {
+		pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole green\n"+roles+"\n")
+		var got []string
+		for _, d := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
+			s := pol.StanceOf(pol.Fleet.Host("h2"), d)
+			word := map[bool]string{true: "closed", false: "open"}[s.Closed]
+			got = append(got, word+map[packet.Verdict]string{packet.Drop: " drop", packet.Reject: " reject"}[s.RefuseBy])
+		}
+		require.Equal(t, want, strings.Join(got, ", "), roles)
+	}
+}
+
+func TestMessages(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"allow a: red -> blue : sssh\n", `5:24 unknown: no service is named "sssh" | did you mean "ssh"?`},
+		{"allow a: redd -> blue : ssh\n", `5:10 unknown: no role, network or segment is named "redd" | did you mean "red"?`},
+		{"allow a: host h9 -> blue : ssh\n", `5:10 unknown: no host is named "h9" | did you mean "h1"?`},
+		{"allow a: red -> blue : ssh on net\nnetwork net = 10.0.0.0/8\n", `5:31 unknown: no segment is named "net" | "net" is declared at p.fence:6:9 as something else`},
+		{"allow a: red -> blue : ssh over b\nallow b: red -> blue : ssh\n", `5:33 over: "b" is an allow; an exception is made to a block | name the block that stands in the way`},
+		{"allow a: red -> blue : ssh over c\nblock cc: red -> blue : ssh\n", `5:33 unknown: no block is named "c" | did you mean "cc"?`},
+		{"network red = 10.0.0.0/8\n", `5:9 twice: "red" is declared twice | the other declaration is at p.fence:2:6; networks, segments, services and roles share their names`},
+		{"allow a: red -> blue : ssh\nblock a: red -> blue : ssh\n", `6:7 twice: two rules are named "a" | the other is at p.fence:5:7; a rule's name says which rule is meant`},
+		{"service ssh = tcp 2222\n", `5:9 registered: "ssh" is a registered service and needs no declaration | take the declaration away, or choose another name`},
+		{"network a = b\nnetwork b = a\n", `5:9 cycle: the network "a" is made of itself | a network may name others, but not in a circle`},
+		{"service s = z\nservice z = s\n", `5:9 cycle: the service "s" is made of itself | a service may name others, but not in a circle`},
+		{"network net = 192.0.2.0/24\nallow a: net -> everywhere : ssh\n", `6:7 no-end: the rule "a" names hosts of ours at neither end | name a role, host NAME or fleet on one side, so that there is a host to put the rule on`},
+		{"policy q language 1\n", "5:8 twice: the policy is named twice | the other name is at p.fence:1:8; leave one"},
+	} {
+		fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+		require.Empty(t, problems)
+		file, problems := fence.Parse("p.fence", head+c.text)
+		require.Empty(t, problems)
+		_, problems = policy.Resolve([]*fence.File{file}, fl)
+		var got []string
+		for _, p := range problems {
+			got = append(got, fmt.Sprintf("%d:%d %s: %s | %s", p.Line, p.Column, p.Code, p.Message, p.Hint))
+		}
+		require.Equal(t, c.want, strings.Join(got, "\n"), c.text)
+	}
+}
+
+func TestAHostsRoleMustBeDeclared(t *testing.T) {
+	fl, _ := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+	file, _ := fence.Parse("p.fence", "policy p language 1\nrole red\nrole blu\nrole green\n")
+	_, problems := policy.Resolve([]*fence.File{file}, fl)
+	require.Len(t, problems, 2, "two hosts have the role blue")
+	require.Equal(t, "fleet.json", problems[0].File)
+	require.Equal(t, `no role is named "blue"`, problems[0].Message)
+	require.Equal(t, `did you mean "blu"?`, problems[0].Hint)
+}
+
+func TestAPolicyHasAName(t *testing.T) {
+	file, _ := fence.Parse("p.fence", "role red\n")
+	_, problems := policy.Resolve([]*fence.File{file}, &fleet.Fleet{})
+	require.Equal(t, "unnamed", problems[0].Code)
+}

@@ -1,0 +1,111 @@
+// Package policytest gives tests policies to work on: Saltmarsh Harbour's, and
+// random ones of the kinds people write.
+package policytest
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Resolve makes a policy of texts, which must be free of problems.
+func Resolve(t testing.TB, fleetJSON string, texts ...string) *policy.Policy {
+	t.Helper()
+	fl, problems := fleet.ReadJSON("fleet.json", []byte(fleetJSON))
+	require.Empty(t, problems)
+	var files []*fence.File
+	for i, text := range texts {
+		file, problems := fence.Parse(fmt.Sprintf("%d.fence", i), text)
+		require.Empty(t, problems, "%s", text)
+		files = append(files, file)
+	}
+	pol, problems := policy.Resolve(files, fl)
+	require.Empty(t, problems, "%s", strings.Join(texts, "\n"))
+	return pol
+}
+
+// Saltmarsh is Saltmarsh Harbour's policy with its fleet; root is the way from
+// the test to the project's folder.
+func Saltmarsh(t testing.TB, root string) *policy.Policy {
+	t.Helper()
+	dir := filepath.Join(root, "demo", "saltmarsh")
+	fleetJSON, err := os.ReadFile(filepath.Join(dir, "fleet.json"))
+	require.NoError(t, err)
+	paths, err := filepath.Glob(filepath.Join(dir, "*.fence"))
+	require.NoError(t, err)
+	fl, problems := fleet.ReadJSON("fleet.json", fleetJSON)
+	require.Empty(t, problems)
+	var files []*fence.File
+	for _, path := range paths {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		file, problems := fence.Parse(filepath.Base(path), string(text))
+		require.Empty(t, problems)
+		files = append(files, file)
+	}
+	pol, problems := policy.Resolve(files, fl)
+	require.Empty(t, problems)
+	return pol
+}
+
+// Fleet is the fleet of random policies: hosts on one segment, on two, and none.
+const Fleet = `{"service": {"addresses": ["10.40.0.5", "fd40::5"], "port": 8480}, "hosts": [
+ {"name": "h1", "roles": ["red"], "interfaces": [{"name": "eth0", "addresses": ["10.40.0.1/16", "fd40::1/64"]}, {"name": "eth1", "addresses": ["10.60.0.1/16", "fd60::1/64"]}, {"name": "wan0", "addresses": ["203.0.113.1/28", "2001:db8:1::1/64"]}]},
+ {"name": "h2", "roles": ["red", "blue"], "interfaces": [{"name": "eth0", "addresses": ["10.40.3.1/16"]}], "seen_as": ["198.51.100.7"]},
+ {"name": "h3", "roles": ["blue"], "interfaces": [{"name": "eth0", "addresses": ["10.60.3.1/16", "fd60::3:1/64"]}]},
+ {"name": "h4", "roles": ["green"], "interfaces": [{"name": "wan0", "addresses": ["203.0.113.9/28"]}]}]}`
+
+// Random is the text of a random policy for Fleet. What it says hangs together
+// in every way that the language allows: exceptions, overlapping blocks, logs.
+func Random(rng *rand.Rand) string {
+	pick := func(items ...string) string { return items[rng.IntN(len(items))] }
+	var b strings.Builder
+	b.WriteString("policy random language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48 except 198.51.100.9\nnetwork lab = 10.40.3.0/24, 10.60.3.0/24, fd40::/64\n")
+	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\n", pick("", " local"), pick("", " shared"))
+	b.WriteString("service web = tcp 80, 443\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
+	for _, role := range []string{"red", "blue", "green"} {
+		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop"))
+	}
+	hosts := func() string { return pick("red", "blue", "green", "fleet", "host h1", "red, host h3") }
+	others := func() string {
+		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8")
+	}
+	services := func() string {
+		return pick("ssh", "web", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535")
+	}
+	sides := func() string {
+		switch rng.IntN(3) {
+		case 0:
+			return hosts() + " -> " + hosts()
+		case 1:
+			return hosts() + " -> " + others()
+		}
+		return others() + " -> " + hosts()
+	}
+	var blocks []string
+	for i := range rng.IntN(5) {
+		name := fmt.Sprintf("b%d", i)
+		blocks = append(blocks, name)
+		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s\n", name, sides(), services(), pick("", " on quay", ""), pick("", " by reject", " by drop"), pick("", " log"))
+	}
+	for i := range 1 + rng.IntN(8) {
+		over := ""
+		if len(blocks) > 0 && rng.IntN(2) == 0 {
+			over = " over " + pick(blocks...)
+			if extra := pick(blocks...); rng.IntN(2) == 0 && !strings.HasSuffix(over, extra) {
+				over += ", " + extra
+			}
+		}
+		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s\n", i, sides(), services(), pick("", " on hill", ""), pick("", "", " log"), over)
+	}
+	return b.String()
+}
