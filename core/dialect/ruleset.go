@@ -378,7 +378,10 @@ func (rs *Ruleset) Signature(sp *packet.Space, family, table string) string {
 			continue
 		}
 		var b strings.Builder
-		fmt.Fprintf(&b, "chain %s %s %s %d %d", c.Name, c.Type, c.Hook, c.Priority, c.Policy)
+		fmt.Fprintf(&b, "chain %s", c.Name)
+		if c.Hook != "" {
+			fmt.Fprintf(&b, " %s %s %d %s", c.Type, c.Hook, c.Priority, c.Policy)
+		}
 		for i, r := range c.Rules {
 			fmt.Fprintf(&b, "\n %s %q", meanings[c][i], r.Comment)
 		}

@@ -161,6 +161,10 @@ func fieldOf(left any) (f aField, ok bool) {
 			f.names = icmpTypes
 		case f.field == packet.ICMPType && f.header == "icmpv6":
 			f.names = icmpv6Types
+		case f.field == packet.ICMPCode && f.header == "icmp":
+			f.names = icmpCodes
+		case f.field == packet.ICMPCode:
+			f.names = icmpv6Codes
 		case f.field == packet.Protocol:
 			f.names = protocols
 		}
@@ -192,6 +196,10 @@ var (
 	icmpTypes = map[string]int{"echo-reply": 0, "destination-unreachable": 3, "source-quench": 4, "redirect": 5, "echo-request": 8, "router-advertisement": 9,
 		"router-solicitation": 10, "time-exceeded": 11, "parameter-problem": 12, "timestamp-request": 13, "timestamp-reply": 14, "info-request": 15,
 		"info-reply": 16, "address-mask-request": 17, "address-mask-reply": 18}
+	// nft gives codes the names they have for "destination unreachable", whatever the type.
+	icmpCodes = map[string]int{"net-unreachable": 0, "host-unreachable": 1, "prot-unreachable": 2, "port-unreachable": 3, "frag-needed": 4,
+		"net-prohibited": 9, "host-prohibited": 10, "admin-prohibited": 13}
+	icmpv6Codes = map[string]int{"no-route": 0, "admin-prohibited": 1, "addr-unreachable": 3, "port-unreachable": 4, "policy-fail": 5, "reject-route": 6}
 	icmpv6Types = map[string]int{"destination-unreachable": 1, "packet-too-big": 2, "time-exceeded": 3, "parameter-problem": 4, "echo-request": 128, "echo-reply": 129,
 		"mld-listener-query": 130, "mld-listener-report": 131, "mld-listener-done": 132, "mld-listener-reduction": 132, "nd-router-solicit": 133, "nd-router-advert": 134,
 		"nd-neighbor-solicit": 135, "nd-neighbor-advert": 136, "nd-redirect": 137, "router-renumbering": 138, "ind-neighbor-solicit": 141, "ind-neighbor-advert": 142,

@@ -374,6 +374,10 @@ func (b box) text() string {
 		if b.code != policy.AnyType {
 			add("%s code %d", name, b.code)
 		}
+	case b.protocol == packet.ICMP && b.family == packet.IPv4 || b.protocol == packet.ICMPv6 && b.family == packet.IPv6:
+		// All types: `meta nfproto ipv4 meta l4proto icmp` would say the same, but
+		// nft 1.0.6 leaves the family out when it lists that.
+		add("%s type 0-255", name)
 	default:
 		if !inFamily {
 			add("meta nfproto %s", []string{"ipv4", "ipv6"}[b.family])

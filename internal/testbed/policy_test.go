@@ -1,0 +1,94 @@
+package testbed
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+// TestWhatIsWrittenReadsBack loads our rules into a kernel, twice, and reads its
+// listing: it must be the policy's very decision, with nothing cosmetic.
+func TestWhatIsWrittenReadsBack(t *testing.T) {
+	need(t)
+	ns, err := NewNamespace("yf-roundtrip")
+	require.NoError(t, err)
+	defer func() { require.NoError(t, ns.Close()) }()
+	policies := []*policy.Policy{policytest.Saltmarsh(t, "../..")}
+	for seed := range uint64(40) {
+		policies = append(policies, policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(11, seed)))))
+	}
+	_, err = ns.Run(nil, "nft", "add", "table", "ip", "others") // which we must not touch
+	require.NoError(t, err)
+	for i, pol := range policies {
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			plan := compile.Host(sp, pol, h)
+			text := nft.Write(sp, plan)
+			require.NoError(t, ns.Load(text), "policy %d host %s\n%s", i, h.Name, text)
+			once, err := ns.Run(nil, "nft", "-s", "list", "ruleset")
+			require.NoError(t, err)
+			require.NoError(t, ns.Load(text))
+			twice, err := ns.Run(nil, "nft", "-s", "list", "ruleset")
+			require.NoError(t, err)
+			require.Equal(t, string(once), string(twice), "loading it twice changes something")
+			require.Contains(t, string(twice), "table ip others")
+
+			listing, err := ns.ListJSON()
+			require.NoError(t, err)
+			live, err := nft.ReadJSON(sp, listing)
+			require.NoError(t, err)
+			require.Equal(t, plan.Decision(sp), live.Decision(sp), "policy %d host %s\n%s", i, h.Name, text)
+			ours := nft.Rules(sp, plan)
+			require.Equal(t, ours.Signature(sp, nft.Family, nft.Table), live.Signature(sp, nft.Family, nft.Table), "policy %d host %s", i, h.Name)
+		}
+	}
+}
+
+// TestPoliciesHoldInTheKernel sends packets through the rules of random policies
+// and holds the kernel's verdicts against what the policies mean.
+func TestPoliciesHoldInTheKernel(t *testing.T) {
+	need(t)
+	j, err := NewJudge("yf-policy")
+	require.NoError(t, err)
+	defer func() { require.NoError(t, j.Close()) }()
+	count := map[string]int{}
+	for seed := range uint64(25) {
+		rng := rand.New(rand.NewPCG(13, seed))
+		text := policytest.Random(rng)
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		sp := packet.NewSpace()
+		plan := compile.Host(sp, pol, pol.Fleet.Host("h1")) // whose interfaces are the judge's
+		rules := nft.Write(sp, plan)
+		require.NoError(t, j.Host.Load("flush ruleset\n"+rules))
+		decision := plan.Decision(sp)
+		sends := sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.Out))
+		heard := sp.Within(sends, sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
+		packets := make([]packet.Packet, 40)
+		for i := range packets {
+			packets[i] = randomPacket(rng, int(j.tag)+i)
+		}
+		got, err := j.Verdicts(packets)
+		require.NoError(t, err)
+		for i, p := range packets {
+			want := sp.Outcome(decision, p)
+			if !agree(p, want, got[i], heard) {
+				again, err := j.Verdicts(packets[i : i+1])
+				require.NoError(t, err)
+				got[i] = again[0]
+			}
+			require.True(t, agree(p, want, got[i], heard), "seed %d: %s %s: the kernel says %s, the policy %s\n%s\n%s", seed, packet.HookNames[p.Hook], p, got[i], want.Verdict, text, rules)
+			count[packet.HookNames[p.Hook]+" "+got[i].String()]++
+		}
+	}
+	t.Logf("verdicts of the kernel, by direction: %v", count)
+	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped"} {
+		require.Positive(t, count[seen], seen)
+	}
+}
