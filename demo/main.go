@@ -61,10 +61,11 @@ type demo struct {
 	url   string
 
 	// what has to be taken down
-	db    *testbed.MariaDB
-	wire  *testbed.Namespace
-	hosts map[string]*testbed.Namespace
-	serve *exec.Cmd
+	db     *testbed.MariaDB
+	wire   *testbed.Namespace
+	hosts  map[string]*testbed.Namespace
+	serve  *exec.Cmd
+	served <-chan error // nil until it is started
 }
 
 func (d *demo) run(ctx context.Context) error {
@@ -221,9 +222,7 @@ func (d *demo) service(ctx context.Context) error {
 		return err
 	}
 	d.serve.Stdout, d.serve.Stderr = log, log
-	d.serve.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM} // Ctrl-C is for us to pass on
-	if err := d.serve.Start(); err != nil {
-		d.serve = nil
+	if d.served, err = testbed.Start(d.serve); err != nil {
 		return err
 	}
 	for _, f := range d.serve.ExtraFiles {
@@ -418,9 +417,9 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 // down takes everything down that run has put up, as far as it got.
 func (d *demo) down() error {
 	var all error
-	if d.serve != nil {
+	if d.served != nil {
 		all = errors.Join(all, d.serve.Process.Signal(syscall.SIGTERM))
-		if err := d.serve.Wait(); err != nil {
+		if err := <-d.served; err != nil {
 			all = errors.Join(all, fmt.Errorf("the service ended with %w", err))
 		}
 	}

@@ -19,6 +19,8 @@ export function SignIn() {
             signIn.mutate(token)
           }}
         >
+          {/* Password managers want a name to keep the token under. */}
+          <input type="text" autoComplete="username" value="yellow-fence" readOnly hidden />
           <label htmlFor="token" className="mb-1 block font-medium">
             Token
           </label>

@@ -77,14 +77,13 @@ export function useSignIn() {
 }
 
 export function useSignOut() {
-  const queries = useQueryClient()
   return useMutation({
     mutationFn: async () => {
       const { response } = await client.DELETE('/api/v1/session')
       if (!response.ok) throw new Problem(response.status, 'signing out failed; try again')
     },
     onSuccess: () => {
-      queries.clear()
+      window.location.assign('/') // a fresh page remembers nothing of what was seen
     },
   })
 }

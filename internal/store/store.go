@@ -169,9 +169,13 @@ func (s *Store) Import(ctx context.Context, after, revision int64, author, why s
 	return p, err
 }
 
-// next is the number after the highest of a table, which stays locked until the transaction ends.
-func next(ctx context.Context, tx *sql.Tx, table string) (n int64, err error) {
-	err = tx.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) + 1 FROM "+table+" FOR UPDATE").Scan(&n)
+// next takes the next number of a series. Others who want one wait until the
+// transaction ends, and if it fails the number is given again.
+func next(ctx context.Context, tx *sql.Tx, series string) (n int64, err error) {
+	if err = tx.QueryRowContext(ctx, "SELECT value + 1 FROM counters WHERE name = ? FOR UPDATE", series).Scan(&n); err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, "UPDATE counters SET value = ? WHERE name = ?", n, series)
 	return n, err
 }
 

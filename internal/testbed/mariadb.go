@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"syscall"
 	"time"
 
@@ -20,7 +21,8 @@ type MariaDB struct {
 	port   int
 	cmd    *exec.Cmd
 	socket string
-	exited chan error
+	dir    string
+	exited <-chan error
 }
 
 // StartMariaDB starts a server whose data lie in dir, which is made if it is
@@ -50,7 +52,7 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &MariaDB{port: listener.Addr().(*net.TCPAddr).Port, exited: make(chan error, 1)}
+	db := &MariaDB{dir: dir, port: listener.Addr().(*net.TCPAddr).Port}
 	if err := listener.Close(); err != nil {
 		return nil, err
 	}
@@ -64,12 +66,9 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 	db.cmd = exec.Command(server, "--no-defaults", "--datadir="+dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket="+db.socket,
 		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file="+filepath.Join(dir, "server.pid"), who)
 	db.cmd.Stdout, db.cmd.Stderr = log, log
-	// It must not get the terminal's Ctrl-C: whoever started it stops it, last.
-	db.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	if err := db.cmd.Start(); err != nil {
+	if db.exited, err = Start(db.cmd); err != nil {
 		return nil, err
 	}
-	go func() { db.exited <- db.cmd.Wait() }()
 	pool, err := sql.Open("mysql", db.DSN(""))
 	if err != nil {
 		return nil, err
@@ -88,6 +87,25 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 			return nil, errors.Join(fmt.Errorf("MariaDB does not answer; see %s: %w", log.Name(), err), db.Stop())
 		}
 	}
+}
+
+// Start starts a program that ends with us, however we end, and does not get the
+// terminal's Ctrl-C: whoever started it stops it. The channel tells its end.
+func Start(cmd *exec.Cmd) (<-chan error, error) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	started, exited := make(chan error), make(chan error, 1)
+	go func() {
+		// The kernel sends the signal when the thread ends that started the
+		// program, so that thread must last as long as the program.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			exited <- cmd.Wait()
+		}
+	}()
+	return exited, <-started
 }
 
 // DSN is how database/sql reaches a database of the server.

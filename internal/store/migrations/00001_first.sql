@@ -5,8 +5,15 @@ CREATE TABLE content (
     body       LONGBLOB    NOT NULL,
     created_at DATETIME(6) NOT NULL
 );
+-- The last number given in each series that must have no gap; whoever takes the
+-- next holds the row until his transaction ends.
+CREATE TABLE counters (
+    name  VARCHAR(20) NOT NULL PRIMARY KEY,
+    value BIGINT      NOT NULL
+);
+INSERT INTO counters VALUES ('revisions', 0), ('generations', 0), ('pairs', 0);
 CREATE TABLE revisions (
-    number       BIGINT       NOT NULL PRIMARY KEY, -- without gaps: not AUTO_INCREMENT
+    number       BIGINT       NOT NULL PRIMARY KEY,
     author       VARCHAR(100) NOT NULL,
     why          TEXT         NOT NULL,
     published_at DATETIME(6)  NOT NULL,
@@ -70,4 +77,4 @@ CREATE TABLE sessions (
 );
 
 -- +goose Down
-DROP TABLE sessions, tokens, findings, newest, reports, asked, pairs, generations, revisions, content;
+DROP TABLE sessions, tokens, findings, newest, reports, asked, pairs, generations, revisions, counters, content;

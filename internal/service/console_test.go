@@ -1,0 +1,103 @@
+package service_test
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/console"
+	"yellowfence.example/yfence/internal/browser"
+)
+
+// TestConsole uses the console in a real browser, as a person does.
+func TestConsole(t *testing.T) {
+	_, built := console.Files()
+	_, missing := exec.LookPath("chromium")
+	if !built || missing != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("the console and Chromium must be there in CI: make build; ", missing)
+		}
+		t.Skip("THE CONSOLE IS NOT TESTED: it is not built (make build), or Chromium is not installed")
+	}
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	for _, host := range []string{"logbook-01", "broker-02", "watch-01", "charts-01"} {
+		_, err := h.Settle(ctx, host)
+		require.NoError(t, err)
+		_, err = h.Report(ctx, report(host, recorded(t, host)))
+		require.NoError(t, err)
+	}
+	tab, cancel, err := browser.New(ctx, 1280, 800)
+	require.NoError(t, err)
+	defer cancel()
+
+	var mu sync.Mutex
+	var complaints []string
+	entries := chromedp.Events(tab, log.EntryAdded)
+	go func() {
+		for e, err := range entries {
+			if err != nil {
+				return
+			}
+			if !strings.Contains(e.Entry.URL, "/session") { // 401 before signing in is how the page learns
+				mu.Lock()
+				complaints = append(complaints, e.Entry.Text)
+				mu.Unlock()
+			}
+		}
+	}()
+
+	do := func(steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		require.NoError(t, chromedp.Do(tab, steps...))
+	}
+	text := func(selector string) string {
+		t.Helper()
+		s, err := chromedp.Run(tab, chromedp.Text(selector))
+		require.NoError(t, err)
+		return s
+	}
+
+	do(chromedp.Navigate(h.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "yft_wrong"), chromedp.Click(`button[type="submit"]`),
+		chromedp.WaitVisible(`[role="alert"]`))
+	require.Contains(t, text("#token-help"), "this is no token that is in force")
+	do(browser.SignIn(h.url, h.token))
+
+	table := text("tbody")
+	require.Less(t, strings.Index(table, "broker-02"), strings.Index(table, "charts-01"), "the worst comes first")
+	require.Contains(t, table, "1 cosmetic")
+	require.Contains(t, table, "beacon-03")
+	do(chromedp.SendKeys(`input[type="search"]`, "log"), chromedp.WaitNotPresent(`//a[text()="charts-01"]`))
+	require.Equal(t, 1, strings.Count(text("tbody"), "-0"), "one host is left")
+
+	do(chromedp.Click(`//a[text()="logbook-01"]`), chromedp.WaitVisible("article"))
+	finding := text("article")
+	for _, want := range []string{"opened", "tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it.", "10.60.3.40 port 5432", "eth2",
+		"ip saddr 10.60.0.0/16 tcp dport 5432 accept", "allow NAME: hill-lan -> logbook : postgresql"} {
+		require.Contains(t, finding, want)
+	}
+	do(chromedp.Click(`//button[contains(., "Rules")]`), chromedp.WaitVisible(`//*[text()="only on the host"]`))
+
+	do(chromedp.Navigate(h.url+"/hosts/broker-02"), chromedp.WaitVisible("article"))
+	require.Contains(t, text("article"), "Chain inbound has no rules left while its policy is drop")
+	do(chromedp.Click(`//a[contains(., "rules.fence")]`), chromedp.WaitVisible("section ol"))
+	require.Contains(t, text("li.bg-fence"), "hop:", "the link leads to the line of the rule")
+	require.Contains(t, text("aside"), "in force")
+
+	do(chromedp.Navigate(h.url+"/hosts/watch-01"), chromedp.WaitVisible("article"))
+	require.Contains(t, text("article"), "mean exactly the same")
+	do(chromedp.Navigate(h.url+"/hosts/jump-01"), chromedp.WaitVisible(`//p[contains(., "never heard of")]`))
+
+	do(chromedp.Click(`button[aria-label="Switch to dark"]`), chromedp.WaitVisible(`html[data-theme="dark"]`))
+	do(chromedp.Click(`//button[contains(., "Sign out")]`), chromedp.WaitVisible("#token"))
+	mu.Lock()
+	defer mu.Unlock()
+	require.Empty(t, complaints, "the browser complains, of the content security policy for one")
+}

@@ -1,0 +1,357 @@
+package service_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/service"
+	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+func TestMain(m *testing.M) { os.Exit(testbed.Main(m)) }
+
+const saltmarsh = "../../demo/saltmarsh"
+
+// harbour is a running service, and a client with all rights.
+type harbour struct {
+	*client.Client
+	t     *testing.T
+	store *store.Store
+	url   string
+	token string
+	now   time.Time // the service's clock; zero is the real one
+}
+
+func newHarbour(t *testing.T) *harbour {
+	t.Helper()
+	ctx := context.Background()
+	st, err := store.Open(ctx, testbed.Database(t))
+	require.NoError(t, err)
+	h := &harbour{t: t, store: st}
+	clock := func() time.Time {
+		if h.now.IsZero() {
+			return time.Now()
+		}
+		return h.now
+	}
+	svc := service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute, Clock: clock})
+	server := httptest.NewServer(svc.Handler())
+	t.Cleanup(func() {
+		server.Close()
+		require.NoError(t, st.Close())
+	})
+	token, err := st.NewToken(ctx, "pat", api.Rights, "")
+	require.NoError(t, err)
+	h.url, h.token = server.URL, token.Secret
+	h.Client = client.New(h.url, h.token)
+	return h
+}
+
+func (h *harbour) as(rights []api.Right, host string) *client.Client {
+	token, err := h.store.NewToken(context.Background(), "somebody", rights, host)
+	require.NoError(h.t, err)
+	return client.New(h.url, token.Secret)
+}
+
+func fleetFile(t *testing.T) string {
+	data, err := os.ReadFile(filepath.Join(saltmarsh, "fleet.json"))
+	require.NoError(t, err)
+	return string(data)
+}
+
+func policyFiles(t *testing.T) (files []check.Source) {
+	paths, err := filepath.Glob(filepath.Join(saltmarsh, "*.fence"))
+	require.NoError(t, err)
+	for _, path := range paths {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		files = append(files, check.Source{Name: filepath.Base(path), Text: string(text)})
+	}
+	return files
+}
+
+// saltmarsh is a harbour with Saltmarsh's fleet and policy published.
+func newSaltmarsh(t *testing.T) *harbour {
+	h := newHarbour(t)
+	_, err := h.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: fleetFile(t)})
+	require.NoError(t, err)
+	done, err := h.Publish(context.Background(), api.PublishRequest{Files: policyFiles(t), Why: "first"})
+	require.NoError(t, err)
+	require.EqualValues(t, 1, done.Revision)
+	return h
+}
+
+func recorded(t *testing.T, host string) string {
+	data, err := os.ReadFile("../../demo/recorded/" + host + ".json")
+	require.NoError(t, err)
+	return string(data)
+}
+
+func report(host, dump string) api.Report {
+	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}}
+}
+
+func problem(t *testing.T, err error) *client.Problem {
+	t.Helper()
+	var p *client.Problem
+	require.True(t, errors.As(err, &p), "%v", err)
+	return p
+}
+
+func TestABrokenPolicyPublishesNothing(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	files := policyFiles(t)
+	files[0].Text += "allow x: nobody -> broker : ssh\n"
+	_, err := h.Publish(ctx, api.PublishRequest{Files: files, Why: "broken"})
+	p := problem(t, err)
+	require.Equal(t, http.StatusUnprocessableEntity, p.Status)
+	require.Equal(t, "the policy is not published: 1 error", p.Detail)
+	require.Len(t, p.Problems, 1)
+	require.Equal(t, `no role, network or segment is named "nobody"`, p.Problems[0].Message)
+	list, err := h.Revisions(ctx)
+	require.NoError(t, err)
+	require.Len(t, list.Revisions, 1)
+}
+
+func TestSomebodyPublishedSince(t *testing.T) {
+	h := newSaltmarsh(t)
+	none, one := int64(0), int64(1)
+	_, err := h.Publish(context.Background(), api.PublishRequest{Files: policyFiles(t), Why: "w", After: &none})
+	require.Equal(t, http.StatusConflict, problem(t, err).Status)
+	done, err := h.Publish(context.Background(), api.PublishRequest{Files: policyFiles(t), Why: "w", After: &one})
+	require.NoError(t, err)
+	require.EqualValues(t, 2, done.Revision)
+	r, err := h.Revision(context.Background(), 1)
+	require.NoError(t, err)
+	require.Equal(t, policyFiles(t), r.Files)
+	require.Equal(t, []any{"pat", false}, []any{r.Author, r.InForce})
+}
+
+func TestAFleetThatBreaksThePolicyIsRefused(t *testing.T) {
+	h := newSaltmarsh(t)
+	_, err := h.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
+	p := problem(t, err)
+	require.Equal(t, `no role is named "dpot"`, p.Problems[0].Message)
+	require.Equal(t, `did you mean "depot"?`, p.Problems[0].Hint)
+	fl, err := h.Fleet(context.Background())
+	require.NoError(t, err)
+	require.EqualValues(t, 1, fl.Generation)
+}
+
+func TestStatesOfAHost(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	state := func(host string) api.State {
+		d, err := h.Drift(ctx, host)
+		require.NoError(t, err)
+		return d.Hosts[0].State
+	}
+	send := func(host, dump string) api.HostDrift {
+		d, err := h.Report(ctx, report(host, dump))
+		require.NoError(t, err)
+		require.Equal(t, d.State, state(host), "the report's answer is what the drift says")
+		return d
+	}
+	require.Equal(t, api.New, state("logbook-01"))
+	_, err := h.Settle(ctx, "logbook-01")
+	require.NoError(t, err)
+
+	const nothing = `{"nftables": [{"metainfo": {"version": "1.0.6"}}]}`
+	const empty = `{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}}]}`
+	require.Equal(t, api.Bare, send("logbook-01", nothing).State, "no filter")
+	require.Equal(t, api.Drifted, send("logbook-01", empty).State, "a filter without rules is no bare host")
+	d := send("logbook-01", recorded(t, "logbook-01"))
+	require.Equal(t, api.Drifted, d.State)
+	require.Equal(t, "tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it.", d.Findings[0].Sentence)
+	require.Equal(t, api.InStep, send("charts-01", recorded(t, "charts-01")).State)
+	watch := send("watch-01", recorded(t, "watch-01"))
+	require.Equal(t, []any{api.InStep, 1}, []any{watch.State, len(watch.Findings)})
+
+	half := recorded(t, "charts-01")
+	half = half[:len(half)/2]
+	d = send("charts-01", half)
+	require.Equal(t, api.Unread, d.State)
+	require.Equal(t, []string{"nft-json dump: line 1: the dump ends in the middle"}, d.Unread)
+	heard, err := h.store.Heard(ctx)
+	require.NoError(t, err)
+	kept, err := h.store.Content(ctx, heard["charts-01"].Dump)
+	require.NoError(t, err)
+	var dumps []api.Dump
+	require.NoError(t, json.Unmarshal(kept, &dumps))
+	require.Equal(t, half, dumps[0].Text, "kept as received")
+	live, err := h.Live(ctx, "charts-01")
+	require.NoError(t, err)
+	require.Contains(t, live.Unread, "ends in the middle")
+
+	// A new revision: a host that was asked and still has the old rules is waiting.
+	send("charts-01", recorded(t, "charts-01"))
+	_, err = h.Settle(ctx, "charts-01")
+	require.NoError(t, err)
+	send("charts-01", recorded(t, "charts-01"))
+	files := policyFiles(t)
+	files[len(files)-1].Text += "allow extra: office -> charts : tcp 8081\n"
+	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "more"})
+	require.NoError(t, err)
+	require.Equal(t, api.InStep, state("charts-01"), "it was not asked yet")
+	_, err = h.Settle(ctx, "charts-01")
+	require.NoError(t, err)
+	require.Equal(t, api.Waiting, state("charts-01"), "asked since its last report")
+	require.Equal(t, api.Waiting, send("charts-01", recorded(t, "charts-01")).State, "it has what it was asked before")
+	require.Equal(t, api.Bare, send("charts-01", nothing).State)
+
+	h.now = time.Now().Add(4 * time.Minute)
+	require.Equal(t, api.Silent, state("charts-01"), "three intervals passed")
+	fl, err := h.Fleet(ctx)
+	require.NoError(t, err)
+	for _, host := range fl.Hosts {
+		if host.HeardAt == nil {
+			require.Equal(t, api.New, host.State, host.Name)
+		}
+	}
+}
+
+func TestRulesBesideLive(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	_, err := h.Report(ctx, report("logbook-01", recorded(t, "logbook-01")))
+	require.NoError(t, err)
+	live, err := h.Live(ctx, "logbook-01")
+	require.NoError(t, err)
+	alone := func(chains []api.Chain) (texts []string) {
+		for _, c := range chains {
+			for _, r := range c.Rules {
+				if !r.Twin {
+					texts = append(texts, r.Text)
+				}
+			}
+		}
+		return texts
+	}
+	require.Equal(t, []string{"ip saddr 10.60.0.0/16 tcp dport 5432 accept"}, alone(live.Chains))
+	require.Empty(t, alone(live.Published))
+	rules, err := h.Rules(ctx, "logbook-01")
+	require.NoError(t, err)
+	require.Contains(t, rules.Text, "table inet yellowfence")
+	for _, r := range rules.Chains[0].Rules {
+		if r.By == "allow hop" {
+			require.Equal(t, "rules.fence:11:7", r.At)
+		}
+	}
+}
+
+func TestRights(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	reader, own := h.as([]api.Right{api.Read}, ""), h.as([]api.Right{api.Host}, "charts-01")
+	calls := map[string]func(*client.Client) error{
+		"read": func(c *client.Client) error { _, err := c.Fleet(ctx); return err },
+		"publish": func(c *client.Client) error {
+			_, err := c.Publish(ctx, api.PublishRequest{Files: policyFiles(t), Why: "w"})
+			return err
+		},
+		"tokens": func(c *client.Client) error { _, err := c.Tokens(ctx); return err },
+		"settle": func(c *client.Client) error { _, err := c.Settle(ctx, "charts-01"); return err },
+		"report": func(c *client.Client) error {
+			_, err := c.Report(ctx, report("charts-01", recorded(t, "charts-01")))
+			return err
+		},
+		"others": func(c *client.Client) error {
+			_, err := c.Report(ctx, report("charts-02", recorded(t, "charts-02")))
+			return err
+		},
+		"other rules": func(c *client.Client) error { _, err := c.Rules(ctx, "charts-02"); return err },
+	}
+	for name, call := range calls {
+		for who, c := range map[string]*client.Client{"reader": reader, "charts-01 itself": own, "nobody": client.New(h.url, "yft_wrong")} {
+			allowed := map[string]string{"reader": "read, other rules", "charts-01 itself": "settle, report", "nobody": ""}[who]
+			err := call(c)
+			if strings.Contains(allowed, name) {
+				require.NoError(t, err, "%s: %s", who, name)
+				continue
+			}
+			want := http.StatusForbidden
+			if who == "nobody" {
+				want = http.StatusUnauthorized
+			}
+			require.Equal(t, want, problem(t, err).Status, "%s: %s", who, name)
+		}
+	}
+	_, err := own.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now()})
+	require.Equal(t, http.StatusUnprocessableEntity, problem(t, err).Status, "a report without a dump is no host without rules")
+
+	made, err := h.NewToken(ctx, api.TokenRequest{Name: "kim", Rights: []api.Right{api.Read}})
+	require.NoError(t, err)
+	kim := client.New(h.url, made.Secret)
+	_, err = kim.Fleet(ctx)
+	require.NoError(t, err)
+	require.NoError(t, h.RevokeToken(ctx, made.ID))
+	_, err = kim.Fleet(ctx)
+	require.Equal(t, http.StatusUnauthorized, problem(t, err).Status)
+	weak := h.as([]api.Right{api.Tokens}, "")
+	_, err = weak.NewToken(ctx, api.TokenRequest{Name: "more", Rights: []api.Right{api.Publish}})
+	require.Equal(t, http.StatusForbidden, problem(t, err).Status, "nobody gives what he does not have")
+}
+
+// TestSession plays a browser: the cookie, who may use it, and what pages may load.
+func TestSession(t *testing.T) {
+	h := newSaltmarsh(t)
+	call := func(method, path, body string, header map[string]string) *http.Response {
+		req, err := http.NewRequest(method, h.url+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		for k, v := range header {
+			req.Header.Set(k, v)
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = res.Body.Close() })
+		return res
+	}
+	res := call("POST", "/api/v1/session", `{"token": "`+h.token+`"}`, nil)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	cookie := res.Header.Get("Set-Cookie")
+	for _, want := range []string{"HttpOnly", "SameSite=Strict", "Path=/"} {
+		require.Contains(t, cookie, want)
+	}
+	signedIn := map[string]string{"Cookie": strings.Split(cookie, ";")[0]}
+	require.Equal(t, http.StatusOK, call("GET", "/api/v1/fleet", "", signedIn).StatusCode)
+
+	elsewhere := map[string]string{"Cookie": signedIn["Cookie"], "Sec-Fetch-Site": "cross-site", "Origin": "https://elsewhere.example"}
+	require.Equal(t, http.StatusForbidden, call("POST", "/api/v1/hosts/charts-01/settle", "", elsewhere).StatusCode, "another site's page")
+	ours := map[string]string{"Cookie": signedIn["Cookie"], "Sec-Fetch-Site": "same-origin"}
+	require.Equal(t, http.StatusOK, call("POST", "/api/v1/hosts/charts-01/settle", "", ours).StatusCode)
+
+	require.Equal(t, http.StatusNoContent, call("DELETE", "/api/v1/session", "", ours).StatusCode)
+	require.Equal(t, http.StatusUnauthorized, call("GET", "/api/v1/fleet", "", signedIn).StatusCode, "signed out")
+
+	page := call("GET", "/hosts/charts-01", "", nil)
+	require.Contains(t, page.Header.Get("Content-Security-Policy"), "default-src 'none'; script-src 'self'")
+	require.Equal(t, "nosniff", page.Header.Get("X-Content-Type-Options"))
+	require.Equal(t, http.StatusOK, call("GET", "/healthz", "", nil).StatusCode)
+
+	lost := call("GET", "/api/v1/nothing", "", nil)
+	require.Equal(t, []any{http.StatusNotFound, "application/problem+json"}, []any{lost.StatusCode, lost.Header.Get("Content-Type")})
+	doc := call("GET", "/api/v1/openapi.json", "", nil)
+	body, err := io.ReadAll(doc.Body)
+	require.NoError(t, err)
+	require.Contains(t, string(body), `"openapi":"3.1.0"`)
+	require.Equal(t, http.StatusUnprocessableEntity, call("POST", "/api/v1/revisions", `{"fils": []}`, map[string]string{"Authorization": "Bearer " + h.token}).StatusCode)
+	require.Equal(t, http.StatusRequestEntityTooLarge, call("POST", "/api/v1/session", `{"token": "`+strings.Repeat("x", 97<<20)+`"}`, nil).StatusCode)
+}

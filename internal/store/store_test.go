@@ -1,0 +1,173 @@
+package store_test
+
+import (
+	"context"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+func TestMain(m *testing.M) { os.Exit(testbed.Main(m)) }
+
+func open(t *testing.T, dsn string) *store.Store {
+	t.Helper()
+	st, err := store.Open(context.Background(), dsn)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, st.Close()) })
+	return st
+}
+
+func TestRevisionsGenerationsAndPairs(t *testing.T) {
+	ctx := context.Background()
+	dsn := testbed.Database(t)
+	st := open(t, dsn)
+	pair, err := st.Newest(ctx)
+	require.NoError(t, err)
+	require.Equal(t, store.Pair{}, pair, "nothing is published")
+
+	pair, err = st.Import(ctx, 0, 0, "pat", "", []byte("fleet 1"))
+	require.NoError(t, err)
+	require.Equal(t, store.Pair{Generation: 1}, pair, "a fleet without a policy is no pair")
+
+	pair, err = st.Publish(ctx, 0, 1, "pat", "first", []byte("files 1"))
+	require.NoError(t, err)
+	require.Equal(t, store.Pair{Number: 1, Revision: 1, Generation: 1}, pair)
+
+	_, err = st.Publish(ctx, 0, 1, "kim", "too late", []byte("files 2"))
+	require.ErrorIs(t, err, store.ErrConflict, "revision 1 is there")
+	pair, err = st.Publish(ctx, 1, 1, "kim", "second", []byte("files 2"))
+	require.NoError(t, err)
+	require.EqualValues(t, 2, pair.Number)
+	pair, err = st.Import(ctx, 1, 2, "pat", "a new host", []byte("fleet 2"))
+	require.NoError(t, err)
+	require.Equal(t, store.Pair{Number: 3, Revision: 2, Generation: 2}, pair)
+
+	// Opened again, it is all still there.
+	again := open(t, dsn)
+	newest, err := again.Newest(ctx)
+	require.NoError(t, err)
+	require.Equal(t, pair, newest)
+	list, err := again.Revisions(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []string{"second", "first"}, []string{list[0].Why, list[1].Why})
+	require.True(t, list[0].InForce && !list[1].InForce)
+	r, hash, err := again.Revision(ctx, 1)
+	require.NoError(t, err)
+	require.Equal(t, "pat", r.Author)
+	body, err := again.Content(ctx, hash)
+	require.NoError(t, err)
+	require.Equal(t, "files 1", string(body))
+	_, _, err = again.Revision(ctx, 9)
+	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// TestNumbersHaveNoGap: of many who publish at once after the same revision one
+// succeeds, and the numbers stay without a gap.
+func TestNumbersHaveNoGap(t *testing.T) {
+	ctx := context.Background()
+	st := open(t, testbed.Database(t))
+	for round := range int64(5) {
+		var wg sync.WaitGroup
+		done := make(chan error, 8)
+		for range 8 {
+			wg.Add(1)
+			go func() {
+				defer wg.Done()
+				_, err := st.Publish(ctx, round, 0, "pat", "race", []byte("files"))
+				done <- err
+			}()
+		}
+		wg.Wait()
+		close(done)
+		won := 0
+		for err := range done {
+			if err == nil {
+				won++
+			} else {
+				require.ErrorIs(t, err, store.ErrConflict)
+			}
+		}
+		require.Equal(t, 1, won, "round %d", round)
+	}
+	list, err := st.Revisions(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 5)
+	for i, r := range list {
+		require.EqualValues(t, 5-i, r.Number)
+	}
+}
+
+func TestReportsAndWhatWasAsked(t *testing.T) {
+	ctx := context.Background()
+	st := open(t, testbed.Database(t))
+	taken := time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)
+	require.NoError(t, st.Ask(ctx, "charts-01", 1))
+	first, err := st.Report(ctx, "charts-01", taken, []byte("dump 1"))
+	require.NoError(t, err)
+	second, err := st.Report(ctx, "charts-01", taken.Add(time.Minute), []byte("dump 1"))
+	require.NoError(t, err)
+	require.Equal(t, first.Dump, second.Dump, "the same dump is stored once")
+	require.NoError(t, st.Ask(ctx, "charts-01", 2))
+	require.NoError(t, st.Ask(ctx, "charts-01", 2), "asked again")
+	require.NoError(t, st.Ask(ctx, "charts-02", 2))
+
+	heard, err := st.Heard(ctx)
+	require.NoError(t, err)
+	h := heard["charts-01"]
+	require.Equal(t, []int64{2, 1}, []int64{h.Pair, h.Previous})
+	require.Equal(t, taken.Add(time.Minute), h.TakenAt)
+	require.True(t, heard["charts-02"].ReceivedAt.IsZero(), "asked and never heard of")
+	require.Len(t, heard, 2)
+
+	_, err = st.Findings(ctx, "charts-01", h.Dump, 2)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, 2, []byte("{}")))
+	require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, 2, []byte("{}")), "judged twice")
+	found, err := st.Findings(ctx, "charts-01", h.Dump, 2)
+	require.NoError(t, err)
+	require.Equal(t, "{}", string(found))
+}
+
+func TestTokensAndSessions(t *testing.T) {
+	ctx := context.Background()
+	st := open(t, testbed.Database(t))
+	made, err := st.NewToken(ctx, "pat", []api.Right{api.Read, api.Publish}, "")
+	require.NoError(t, err)
+	found, err := st.TokenBySecret(ctx, made.Secret)
+	require.NoError(t, err)
+	require.Equal(t, made.Rights, found.Rights)
+	_, err = st.TokenBySecret(ctx, made.Secret+"x")
+	require.ErrorIs(t, err, store.ErrNotFound)
+
+	session, err := st.NewSession(ctx, made.ID, time.Hour)
+	require.NoError(t, err)
+	found, err = st.TokenBySession(ctx, session)
+	require.NoError(t, err)
+	require.Equal(t, "pat", found.Name)
+	short, err := st.NewSession(ctx, made.ID, -time.Second)
+	require.NoError(t, err)
+	_, err = st.TokenBySession(ctx, short)
+	require.ErrorIs(t, err, store.ErrNotFound, "it has ended")
+
+	require.NoError(t, st.RevokeToken(ctx, made.ID))
+	require.NoError(t, st.RevokeToken(ctx, made.ID), "revoked twice")
+	require.ErrorIs(t, st.RevokeToken(ctx, 99), store.ErrNotFound)
+	_, err = st.TokenBySecret(ctx, made.Secret)
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = st.TokenBySession(ctx, session)
+	require.ErrorIs(t, err, store.ErrNotFound, "its sessions end with it")
+}
+
+func TestADatabaseThatIsNone(t *testing.T) {
+	_, err := store.Open(context.Background(), "nonsense")
+	require.ErrorContains(t, err, "the database's address is not understood")
+	_, err = store.Open(context.Background(), "root@tcp(127.0.0.1:1)/x")
+	require.ErrorContains(t, err, "the database cannot be used")
+}
