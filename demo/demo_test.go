@@ -1,0 +1,61 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+// TestDemo runs the demo as `make demo` does, on real kernels and with recorded
+// dumps, and looks at what it shows and at what it leaves behind.
+func TestDemo(t *testing.T) {
+	ci := os.Getenv("CI") != ""
+	if _, err := exec.LookPath("mariadbd"); err != nil {
+		if ci {
+			t.Fatal("MariaDB must be there in CI: ", err)
+		}
+		t.Skip("THE DEMO IS NOT TESTED: ", err)
+	}
+	dir := t.TempDir()
+	for _, name := range []string{"yfence", "demo"} {
+		pkg := map[string]string{"yfence": "../cmd/yfence", "demo": "."}[name]
+		out, err := exec.Command("go", "build", "-o", filepath.Join(dir, name), pkg).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+	for _, kind := range []string{"live", "recorded"} {
+		t.Run(kind, func(t *testing.T) {
+			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-dir", filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded"}
+			if kind == "recorded" {
+				args = append(args, "-play")
+			} else if err := testbed.Available(); err != nil {
+				if ci {
+					t.Fatal("namespaces must be permitted in CI: ", err)
+				}
+				t.Skip("THE DEMO IS NOT PLAYED ON REAL KERNELS: ", err)
+			}
+			cmd := exec.Command(filepath.Join(dir, "demo"), args...)
+			output, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s", output)
+			shown := string(output)
+			for _, want := range []string{
+				`(?m)^broker-02    drifted\n    shut      Chain inbound has no rules left while its policy is drop`,
+				`(?m)^logbook-01   drifted\n    opened    tcp 5432 from hill-lan \(IPv4\) gets in; nothing in the policy admits it\.`,
+				`(?m)^watch-01     in step\n    cosmetic  The rules are written differently`,
+				`12 hosts: 10 in step, 2 drifted`,
+				`The console is at\n\n    http://127\.0\.0\.1:\d+\n`,
+			} {
+				require.Regexp(t, regexp.MustCompile(want), shown)
+			}
+			left, err := filepath.Glob("/run/netns/" + prefix + "*")
+			require.NoError(t, err)
+			require.Empty(t, left, "namespaces are left behind")
+			require.Error(t, exec.Command("pgrep", "-f", filepath.Join(dir, "data")).Run(), "a process is left behind")
+		})
+	}
+}
