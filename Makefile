@@ -67,5 +67,10 @@ fuzz: ## each fuzz test for a while: make fuzz T=1m
 	@for f in $$(grep -rlE '^func Fuzz' --include=*_test.go core); do d=./$$(dirname $$f); \
 	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzzminimizetime 1s -fuzztime $(or $(T),30s) || exit 1; done; done
 
+shots: bin/yfence ## the pictures of docs/screenshots, from the running demo
+	go run ./demo/shots
+	@for t in Xvfb xterm import; do command -v $$t >/dev/null || { $(SUDO) apt-get install -qy --no-install-recommends xvfb xterm imagemagick fonts-dejavu-core; break; }; done
+	demo/shots/terminal.sh docs/screenshots
+
 clean: ## what was built; the demo's data too
 	rm -rf bin var console/node_modules console/dist/assets console/dist/index.html console/dist/fence.svg

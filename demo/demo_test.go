@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,7 +23,7 @@ func TestDemo(t *testing.T) {
 		}
 		t.Skip("THE DEMO IS NOT TESTED: ", err)
 	}
-	dir := t.TempDir()
+	dir, prefix := t.TempDir(), fmt.Sprintf("yft%d-", os.Getpid())
 	for _, name := range []string{"yfence", "demo"} {
 		pkg := map[string]string{"yfence": "../cmd/yfence", "demo": "."}[name]
 		out, err := exec.Command("go", "build", "-o", filepath.Join(dir, name), pkg).CombinedOutput()
@@ -30,7 +31,7 @@ func TestDemo(t *testing.T) {
 	}
 	for _, kind := range []string{"live", "recorded"} {
 		t.Run(kind, func(t *testing.T) {
-			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-dir", filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded"}
+			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-dir", filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded", "-prefix", prefix}
 			if kind == "recorded" {
 				args = append(args, "-play")
 			} else if err := testbed.Available(); err != nil {

@@ -28,8 +28,6 @@ import (
 	"yellowfence.example/yfence/internal/testbed"
 )
 
-const prefix = "yfd-" // of the namespaces
-
 func main() {
 	var d demo
 	flag.StringVar(&d.program, "program", "bin/yfence", "the program yfence")
@@ -39,6 +37,7 @@ func main() {
 	flag.StringVar(&d.record, "record", "", "a folder to write such dumps to")
 	flag.BoolVar(&d.play, "play", false, "play the recorded dumps even where namespaces are permitted")
 	flag.IntVar(&d.port, "port", 8480, "the console's port on 127.0.0.1; another free one is taken if it is in use")
+	flag.StringVar(&d.prefix, "prefix", "yfd-", "what the namespaces' names begin with")
 	flag.BoolVar(&d.once, "once", false, "end when everything was shown")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -52,13 +51,15 @@ func main() {
 
 type demo struct {
 	// set by flags
-	program, dir, policy, recorded, record string
-	play, once                             bool
-	port                                   int
+	program, dir, policy, recorded, record, prefix string
+	play, once                                     bool
+	port                                           int
 
 	fleet *fleet.Fleet
 	svc   *client.Client
 	url   string
+
+	lock *os.File // held until we end
 
 	// what has to be taken down
 	db     *testbed.MariaDB
@@ -112,7 +113,17 @@ func (d *demo) read() error {
 		return fmt.Errorf("%s:%d: %s", name, problems[0].Line, problems[0].Message)
 	}
 	d.fleet = fl
-	return os.MkdirAll(d.dir, 0o700)
+	if err := os.MkdirAll(d.dir, 0o700); err != nil {
+		return err
+	}
+	// One demo at a time: a second would take the first one's namespaces for leftovers.
+	if d.lock, err = os.Create(filepath.Join(d.dir, "lock")); err != nil {
+		return err
+	}
+	if err := syscall.Flock(int(d.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return fmt.Errorf("another demo is running in %s; end it first with Ctrl-C", d.dir)
+	}
+	return nil
 }
 
 // lans are the segments of the harbour: a bridge each, and what the router and
@@ -131,11 +142,11 @@ var lans = []struct {
 // up builds the harbour: a bridge per segment, a namespace per host.
 func (d *demo) up() error {
 	fmt.Printf("Building %d hosts as network namespaces ...\n", len(d.fleet.Hosts))
-	if err := testbed.Remove(prefix); err != nil { // of a demo that was killed
+	if err := testbed.Remove(d.prefix); err != nil { // of a demo that was killed
 		return err
 	}
 	var err error
-	if d.wire, err = testbed.NewNamespace(prefix + "wire"); err != nil {
+	if d.wire, err = testbed.NewNamespace(d.prefix + "wire"); err != nil {
 		return err
 	}
 	for _, lan := range lans {
@@ -154,7 +165,7 @@ func (d *demo) up() error {
 	}
 	d.hosts = map[string]*testbed.Namespace{}
 	for _, h := range d.fleet.Hosts {
-		ns, err := testbed.NewNamespace(prefix + h.Name)
+		ns, err := testbed.NewNamespace(d.prefix + h.Name)
 		if err != nil {
 			return err
 		}
@@ -403,7 +414,7 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 	fmt.Printf("\nUp after %.1f s. The console is at\n\n    %s\n\nSign in with the token\n\n    %s\n", time.Since(start).Seconds(), d.url, strings.TrimSpace(string(token)))
 	if d.hosts != nil {
 		fmt.Printf("\nTry a mishap of your own, then report it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8081 accept\n    ip netns exec %scharts-01 %s report --host charts-01 --server http://%s:%d --token-file %s\n",
-			prefix, prefix, d.program, d.fleet.Service.Addresses[0], d.fleet.Service.Port, d.tokenFile("charts-01"))
+			d.prefix, d.prefix, d.program, d.fleet.Service.Addresses[0], d.fleet.Service.Port, d.tokenFile("charts-01"))
 	}
 	if d.once {
 		return nil

@@ -32,6 +32,9 @@ func need(t *testing.T) {
 	}
 }
 
+// own makes a namespace's name this run's own.
+func own(name string) string { return fmt.Sprintf("%s-%d", name, os.Getpid()) }
+
 // TestKernelAgrees loads random rulesets of the kinds people write, sends
 // random packets through them, and holds every verdict against the decision
 // that core reads out of the kernel's own listing.
@@ -47,7 +50,7 @@ func TestKernelAgrees(t *testing.T) {
 				require.NoError(t, j.Close())
 			}
 			var err error
-			j, err = NewJudge("yf-judge")
+			j, err = NewJudge(own("yf-judge"))
 			require.NoError(t, err)
 		}
 		rng := rand.New(rand.NewPCG(*seed, round))
@@ -284,8 +287,8 @@ func randomPacket(rng *rand.Rand, n int) packet.Packet {
 		peers = []string{"fd40::3:1", "fd40::3:8", "fd40::9:9", "fd60::3:1", "2001:db8:5::5", "2001:db8:1::9"}
 	}
 	peer := func() netip.Addr { return netip.MustParseAddr(pick(rng, peers...)) }
-	own := func() netip.Addr { return Own[2*rng.IntN(3)+map[bool]int{true: 1}[six]] }
-	p.Src, p.Dst = peer(), own()
+	host := func() netip.Addr { return Own[2*rng.IntN(3)+map[bool]int{true: 1}[six]] }
+	p.Src, p.Dst = peer(), host()
 	switch p.Hook {
 	case packet.In:
 		p.In = pick(rng, Interfaces...)

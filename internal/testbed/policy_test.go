@@ -17,7 +17,7 @@ import (
 // listing: it must be the policy's very decision, with nothing cosmetic.
 func TestWhatIsWrittenReadsBack(t *testing.T) {
 	need(t)
-	ns, err := NewNamespace("yf-roundtrip")
+	ns, err := NewNamespace(own("yf-roundtrip"))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, ns.Close()) }()
 	policies := []*policy.Policy{policytest.Saltmarsh(t, "../..")}
@@ -55,7 +55,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 // and holds the kernel's verdicts against what the policies mean.
 func TestPoliciesHoldInTheKernel(t *testing.T) {
 	need(t)
-	j, err := NewJudge("yf-policy")
+	j, err := NewJudge(own("yf-policy"))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, j.Close()) }()
 	count := map[string]int{}

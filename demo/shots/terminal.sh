@@ -1,0 +1,33 @@
+#!/usr/bin/env bash
+# Takes the pictures of commands in docs/screenshots: each in a terminal window
+# under Xvfb. Usage: terminal.sh FOLDER; the demo must be running.
+set -euo pipefail
+into=$1
+program=$PWD/bin/yfence
+work=$(mktemp -d)
+trap 'rm -rf "$work"; kill "$xvfb" 2>/dev/null || true' EXIT
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+xvfb=$!
+sleep 1
+shoot() { # NAME COMMAND
+	# The command's text is shown as it would be typed, then run.
+	printf '#!/bin/bash\nexport PATH=%q:$PATH\nprintf "\\e[1m$ %%s\\e[0m\\n" %q\n%s\nsleep 30\n' "$(dirname "$program")" "$2" "${3:-$2}" >"$work/run"
+	chmod +x "$work/run"
+	DISPLAY=:97 xterm -geometry 158x42+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10161d' -fg '#e9e6dc' -b 14 -T yfence -e "$work/run" &
+	local term=$!
+	sleep 3
+	DISPLAY=:97 import -window root "$into/$1.png"
+	kill "$term" 2>/dev/null || true
+	wait "$term" 2>/dev/null || true
+}
+shoot drift 'yfence drift' "yfence drift --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
+cp -r demo/saltmarsh "$work/saltmarsh"
+sed -i 's/allow dispatch:   office/allow dispatch:   ofice/; s/broker-tls  on quay-lan/broker-tls  on qay-lan/' "$work/saltmarsh/rules.fence"
+echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/saltmarsh/rules.fence"
+cp -r "$work/saltmarsh" "$work/guard"
+cp demo/saltmarsh/rules.fence "$work/guard/rules.fence"
+echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/guard/rules.fence"
+shoot check 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json' \
+	"cd $work; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json   # the names mended'; mv saltmarsh old; mv guard saltmarsh; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json"
+shoot rules 'yfence rules watch-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | tail -38' "cd $PWD; yfence rules watch-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | tail -38"
+shoot fleet-list 'yfence fleet list' "yfence fleet list --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
