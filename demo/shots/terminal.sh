@@ -13,7 +13,7 @@ shoot() { # NAME COMMAND
 	# The command's text is shown as it would be typed, then run.
 	printf '#!/bin/bash\nexport PATH=%q:$PATH\nprintf "\\e[1m$ %%s\\e[0m\\n" %q\n%s\nsleep 30\n' "$(dirname "$program")" "$2" "${3:-$2}" >"$work/run"
 	chmod +x "$work/run"
-	DISPLAY=:97 xterm -geometry 158x42+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10161d' -fg '#e9e6dc' -b 14 -T yfence -e "$work/run" &
+	DISPLAY=:97 xterm -geometry 158x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10161d' -fg '#e9e6dc' -b 14 -T yfence -e "$work/run" &
 	local term=$!
 	sleep 3
 	DISPLAY=:97 import -window root "$into/$1.png"
