@@ -16,7 +16,7 @@ import (
 func New(ctx context.Context, width, height int) (context.Context, context.CancelFunc, error) {
 	path, err := exec.LookPath("chromium")
 	if err != nil {
-		return nil, nil, fmt.Errorf("Chromium is not installed (Debian's chromium): %w", err)
+		return nil, nil, fmt.Errorf("no Chromium is installed (Debian's chromium): %w", err)
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
