@@ -7,6 +7,7 @@ SHELL := /bin/bash
 PACKAGES := nftables iproute2 mariadb-server chromium
 TOOLS    := nft ip mariadbd chromium
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./internal/... # not ./..., which finds Go in node_modules
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
 WEB      := $(shell git ls-files -co --exclude-standard console ':!console/console.go')
 
@@ -48,14 +49,14 @@ generate: ## golden files and the console's client, from the Go types
 
 lint: console/node_modules/.package-lock.json console/dist/index.html
 	@unformatted=$$(gofmt -l cmd console/*.go core demo internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
-	go vet ./...
-	go tool staticcheck ./...
+	go vet $(GO_ALL)
+	go tool staticcheck $(GO_ALL)
 	cd console && npx tsc --noEmit && npm run lint
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
 # need the built console, so the program is built first.
 go-test: console/dist/index.html
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m ./...
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $(GO_ALL)
 
 judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run TestKernelAgrees ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)

@@ -462,6 +462,8 @@ export interface components {
              * @enum {integer}
              */
             version: 1;
+        } & {
+            [key: string]: unknown;
         };
         Revision: {
             /** @description the name of the token that published it */

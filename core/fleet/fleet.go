@@ -42,6 +42,8 @@ type Interface struct {
 	Name      string         `json:"name"`
 	Addresses []netip.Prefix `json:"addresses" doc:"each with the length of its network's prefix"`
 	Segment   string         `json:"segment,omitempty" doc:"which segment it is on, where its addresses leave a doubt"`
+
+	SegmentPos fence.Pos `json:"-"`
 }
 
 // Dialects are the filters a host can have.

@@ -178,7 +178,7 @@ func (d *decoder) iface(t tree) (i Interface) {
 				i.Addresses = append(i.Addresses, p)
 			}
 		},
-		"segment": func(t tree) { i.Segment = d.text(t, "a segment's name") },
+		"segment": func(t tree) { i.Segment, i.SegmentPos = d.text(t, "a segment's name"), t.pos },
 	}, "name", "addresses")
 	return i
 }

@@ -142,6 +142,15 @@ func TestAHostsRoleMustBeDeclared(t *testing.T) {
 	require.Equal(t, `did you mean "blu"?`, problems[0].Hint)
 }
 
+func TestAnInterfacesSegmentMustBeDeclared(t *testing.T) {
+	fl, _ := fleet.ReadJSON("fleet.json", []byte(strings.Replace(policytest.Fleet, `{"name": "wan0", `, `{"name": "wan0", "segment": "quai", `, 1)))
+	file, _ := fence.Parse("p.fence", head+"segment quay = 10.40.0.0/16\n")
+	_, problems := policy.Resolve([]*fence.File{file}, fl)
+	require.Len(t, problems, 1)
+	require.Equal(t, `no segment is named "quai"`, problems[0].Message)
+	require.Equal(t, []any{"fleet.json", 2}, []any{problems[0].File, problems[0].Line})
+}
+
 func TestAPolicyHasAName(t *testing.T) {
 	file, _ := fence.Parse("p.fence", "role red\n")
 	_, problems := policy.Resolve([]*fence.File{file}, &fleet.Fleet{})

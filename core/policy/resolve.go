@@ -265,6 +265,11 @@ func (r *resolver) members() {
 			}
 			role.Hosts = append(role.Hosts, h)
 		}
+		for _, i := range h.Interfaces {
+			if i.Segment != "" {
+				r.segment(fence.Ident{Name: i.Segment, Pos: i.SegmentPos})
+			}
+		}
 	}
 }
 

@@ -114,6 +114,7 @@ type Dump struct {
 
 // Report is what a host sends in.
 type Report struct {
+	_       struct{}          `additionalProperties:"true"` // a newer host may say more
 	Version int               `json:"version" enum:"1"`
 	Host    string            `json:"host"`
 	TakenAt time.Time         `json:"taken_at"`

@@ -137,7 +137,8 @@ func makeFirstToken(ctx context.Context, st *store.Store, name string) error {
 // listeners opens the addresses, or takes the sockets that were handed over
 // from descriptor 3 on.
 func listeners(addresses []string, getenv func(string) string) (out []net.Listener, err error) {
-	if n, err := strconv.Atoi(getenv("LISTEN_FDS")); err == nil && n > 0 {
+	ours := getenv("LISTEN_PID") == "" || getenv("LISTEN_PID") == strconv.Itoa(os.Getpid())
+	if n, err := strconv.Atoi(getenv("LISTEN_FDS")); err == nil && n > 0 && ours {
 		for fd := 3; fd < 3+n; fd++ {
 			file := os.NewFile(uintptr(fd), fmt.Sprintf("socket %d", fd))
 			l, err := net.FileListener(file)

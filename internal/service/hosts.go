@@ -238,6 +238,8 @@ func (s *Service) report(ctx context.Context, in *struct {
 		return nil, noHost(in.Host)
 	case in.Body.Host != in.Host:
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report is of %q and was sent as %q's", in.Body.Host, in.Host))
+	case in.Body.TakenAt.Year() < 2000 || in.Body.TakenAt.Year() > 2200:
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report says it was taken in the year %d; set the host's clock", in.Body.TakenAt.Year()))
 	case len(in.Body.Dumps) == 0:
 		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is not the same")
 	}

@@ -43,13 +43,24 @@ func New(o Options) *Service {
 	return &Service{Options: o, models: modelCache{models: map[int64]*model{}}}
 }
 
-// maxBody bounds a request: a report may hold a large dump.
-const maxBody = 96 << 20
+// Bounds of what a request may bring, in bytes: most are small, a policy with its
+// lists may be large, a report with its dumps larger.
+const (
+	maxBody       = 64 << 10
+	maxPolicyBody = 32 << 20
+	maxReportBody = 96 << 20
+)
+
+// withBody is an operation whose body may have up to n bytes, and take its time.
+func withBody(o huma.Operation, n int64) huma.Operation {
+	o.MaxBodyBytes, o.BodyReadTimeout = n, 2*time.Minute
+	return o
+}
 
 // Handler is everything the service answers.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(maxBody))
+	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(maxReportBody))
 	r.Use(http.NewCrossOriginProtection().Handler) // a browser's cookie counts only for our own pages
 	r.Get("/healthz", s.health)
 	s.register(humachi.New(r, config()))
@@ -86,16 +97,16 @@ func (s *Service) register(a huma.API) {
 
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "The policy's history", api.Read), s.listRevisions)
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
-	huma.Register(a, operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), s.publish)
+	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), maxPolicyBody), s.publish)
 
 	huma.Register(a, operation("GET", "/fleet", "show-fleet", "All hosts and what they are", api.Read), s.showFleet)
-	huma.Register(a, operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), s.importFleet)
+	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), maxPolicyBody), s.importFleet)
 
 	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
 	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)
 	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)
 	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host", "Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)
-	huma.Register(a, operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), s.report)
+	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), maxReportBody), s.report)
 
 	huma.Register(a, operation("GET", "/tokens", "list-tokens", "All tokens", api.Tokens), s.listTokens)
 	huma.Register(a, operation("POST", "/tokens", "make-token", "Make a token", api.Tokens), s.makeToken)

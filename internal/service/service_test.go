@@ -296,6 +296,11 @@ func TestRights(t *testing.T) {
 	_, err := own.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now()})
 	require.Equal(t, http.StatusUnprocessableEntity, problem(t, err).Status, "a report without a dump is no host without rules")
 
+	late := report("charts-01", recorded(t, "charts-01"))
+	late.TakenAt = time.Date(2300, 1, 1, 0, 0, 0, 0, time.UTC)
+	_, err = own.Report(ctx, late)
+	require.Equal(t, http.StatusUnprocessableEntity, problem(t, err).Status, "a clock that is centuries off")
+
 	made, err := h.NewToken(ctx, api.TokenRequest{Name: "kim", Rights: []api.Right{api.Read}})
 	require.NoError(t, err)
 	kim := client.New(h.url, made.Secret)
@@ -353,5 +358,5 @@ func TestSession(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(body), `"openapi":"3.1.0"`)
 	require.Equal(t, http.StatusUnprocessableEntity, call("POST", "/api/v1/revisions", `{"fils": []}`, map[string]string{"Authorization": "Bearer " + h.token}).StatusCode)
-	require.Equal(t, http.StatusRequestEntityTooLarge, call("POST", "/api/v1/session", `{"token": "`+strings.Repeat("x", 97<<20)+`"}`, nil).StatusCode)
+	require.Equal(t, http.StatusRequestEntityTooLarge, call("POST", "/api/v1/session", `{"token": "`+strings.Repeat("x", 1<<20)+`"}`, nil).StatusCode)
 }

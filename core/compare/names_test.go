@@ -1,0 +1,85 @@
+package compare
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+func set(t *testing.T, ranges ...string) *netipx.IPSet {
+	t.Helper()
+	var b netipx.IPSetBuilder
+	for _, s := range ranges {
+		if p, err := netip.ParsePrefix(s); err == nil {
+			b.AddPrefix(p)
+		} else if a, err := netip.ParseAddr(s); err == nil {
+			b.Add(a)
+		} else {
+			r, err := netipx.ParseIPRange(s)
+			require.NoError(t, err)
+			b.AddRange(r)
+		}
+	}
+	out, err := b.IPSet()
+	require.NoError(t, err)
+	return out
+}
+
+// TestAddressesInThePolicysOwnNames shows how a set of addresses is said.
+func TestAddressesInThePolicysOwnNames(t *testing.T) {
+	n := NamesOf(policytest.Saltmarsh(t, "../.."))
+	for _, c := range []struct {
+		set  *netipx.IPSet
+		want string
+	}{
+		{packet.Everything(), "everywhere"},
+		{set(t, "0.0.0.0/0"), "everywhere (IPv4)"},
+		{set(t, "::/0"), "everywhere (IPv6)"},
+		{set(t, "10.60.0.0/16", "fd60::/48"), "hill-lan"},
+		{set(t, "10.60.0.0/16"), "hill-lan (IPv4)"},
+		{set(t, "10.40.4.11-10.40.4.13", "fd40::4:11-fd40::4:13"), "beacon"},
+		{set(t, "10.40.2.21", "fd40::2:21"), "host broker-01"},
+		{set(t, "192.0.2.200"), "192.0.2.200"},
+		{set(t, "192.0.2.128/25"), "192.0.2.128/25"},
+		{set(t, "10.60.0.0/16", "10.40.0.0/16"), "hill-lan (IPv4), quay-lan (IPv4)"},
+		{set(t, "10.60.0.0/16", "2001:db8:77::/48"), "hill-lan (IPv4), office (IPv6)"},
+		{minus(set(t, "10.60.0.0/16"), set(t, "10.60.5.50")), "hill-lan (IPv4) except depot (IPv4)"},
+		{minus(packet.Everything(), set(t, "10.40.0.0/16", "fd40::/48")), "everywhere except quay-lan"},
+		{set(t, "192.0.2.1", "192.0.2.3", "192.0.2.5", "192.0.2.7", "192.0.2.9", "192.0.2.200"), "192.0.2.1, 192.0.2.3, 192.0.2.5, 192.0.2.7, and 2 more"},
+	} {
+		require.Equal(t, c.want, n.Addresses(c.set))
+	}
+}
+
+// TestTraffic shows how a set of packets is said.
+func TestTraffic(t *testing.T) {
+	n := NamesOf(policytest.Saltmarsh(t, "../.."))
+	sp := packet.NewSpace()
+	tcp := func(lo, hi int) packet.Set {
+		return sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Range(packet.DstPort, lo, hi))
+	}
+	hill := sp.Addrs(packet.Src, set(t, "10.60.0.0/16", "fd60::/48"))
+	for _, c := range []struct {
+		set       packet.Set
+		direction int
+		want      string
+	}{
+		{packet.All, packet.In, "everything from everywhere"},
+		{packet.All, packet.Out, "everything to everywhere"},
+		{sp.And(tcp(5432, 5432), hill), packet.In, "tcp 5432 from hill-lan"},
+		{sp.And(sp.Or(tcp(80, 80), tcp(8000, 8010)), hill), packet.In, "tcp 80, 8000-8010 from hill-lan"},
+		{sp.AndAll(tcp(22, 22), hill, sp.Interfaces(packet.InIface, "eth1")), packet.In, "tcp 22 from hill-lan in by eth1"},
+		{sp.AndAll(tcp(22, 22), hill, sp.Values(packet.State, packet.Established, packet.Related)), packet.In, "tcp 22 from hill-lan (established, related)"},
+		{sp.And(sp.Value(packet.Protocol, packet.ICMP), sp.Value(packet.ICMPType, 8)), packet.In, "icmp type 8 from everywhere"},
+		{sp.Or(sp.And(tcp(22, 22), hill), sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Value(packet.DstPort, 53))), packet.In, "tcp 22 from hill-lan; udp 53 from everywhere"},
+		{sp.And(tcp(25, 25), sp.Addrs(packet.Dst, set(t, "10.60.0.0/16"))), packet.Through, "tcp 25 from everywhere (IPv4) to hill-lan (IPv4)"},
+		{sp.Not(tcp(22, 22)), packet.In, "most other protocols, tcp 0-21, 23-65535 from everywhere"},
+	} {
+		require.Equal(t, c.want, n.Traffic(sp, c.set, c.direction))
+	}
+}

@@ -1,0 +1,179 @@
+package compile_test
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+const head = `policy p language 1
+network office = 198.51.100.0/24, 2001:db8:5::/48
+network bad = 198.51.100.64/26
+segment quay = 10.40.0.0/16, fd40::/48 local
+segment hill = 10.60.0.0/16, fd60::/48
+`
+
+const plain = head + "role red\nrole blue\nrole green\n"
+
+// at makes a packet of "tcp SRC -> DST : PORT" that comes in by, or leaves by, an interface.
+func at(t *testing.T, hook int, iface, text, state string) packet.Packet {
+	t.Helper()
+	f := strings.Fields(text) // tcp SRC -> DST : PORT
+	p := packet.Packet{Hook: hook, Protocol: f[0], Src: netip.MustParseAddr(f[1]), Dst: netip.MustParseAddr(f[3]), State: state, Family: "ipv4"}
+	if p.Src.Is6() {
+		p.Family = "ipv6"
+	}
+	number := func(s string) *int {
+		n := 0
+		for _, c := range s {
+			n = n*10 + int(c-'0')
+		}
+		return &n
+	}
+	if strings.HasPrefix(p.Protocol, "icmp") {
+		p.ICMPType, p.ICMPCode = number(f[5]), number("0")
+	} else {
+		p.SrcPort, p.DstPort = number("50000"), number(f[5])
+	}
+	if hook == packet.Out {
+		p.Out = iface
+	} else {
+		p.In = iface
+	}
+	if hook == packet.Through {
+		p.Out = "wan0"
+	}
+	return p
+}
+
+// TestWhatItMeans goes through the sentences of the language reference, with a packet for each.
+func TestWhatItMeans(t *testing.T) {
+	const in, out, through = packet.In, packet.Out, packet.Through
+	for _, c := range []struct {
+		what, policy, host string
+		hook               int
+		iface, packet      string
+		want               string
+	}{
+		{"inbound is closed unless said", plain, "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
+		{"outbound is open unless said", plain, "h1", out, "wan0", "tcp 203.0.113.1 -> 198.51.100.9 : 22", "admitted by stance outbound open"},
+		{"what is forwarded is untouched unless said", plain, "h1", through, "eth0", "tcp 10.40.3.1 -> 198.51.100.9 : 22", "admitted by stance unfiltered"},
+		{"closed to what is forwarded", head + "role red { forward closed }\nrole blue\nrole green\n", "h1", through, "eth0", "tcp 10.40.3.1 -> 198.51.100.9 : 22", "dropped by stance forward closed"},
+		{"refuse by reject answers TCP with a reset", head + "role red { refuse by reject }\nrole blue\nrole green\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "rejected with tcp-reset by stance inbound closed"},
+		{"and the rest with port unreachable", head + "role red { refuse by reject }\nrole blue\nrole green\n", "h1", in, "wan0", "udp 198.51.100.9 -> 203.0.113.1 : 22", "rejected with port-unreachable by stance inbound closed"},
+
+		{"the right side gets it inbound", plain + "allow a: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"in both families", plain + "allow a: office -> red : ssh\n", "h1", in, "wan0", "tcp 2001:db8:5::9 -> 2001:db8:1::1 : 22", "admitted by allow a"},
+		{"at whatever address", plain + "allow a: office -> red : ssh\n", "h1", in, "eth1", "tcp 198.51.100.9 -> 192.0.2.200 : 22", "admitted by allow a"},
+		{"and nobody else", plain + "allow a: office -> red : ssh\n", "h3", in, "eth0", "tcp 198.51.100.9 -> 10.60.3.1 : 22", "dropped by stance inbound closed"},
+		{"the left side gets it outbound", head + "role red { outbound closed }\nrole blue\nrole green\nallow a: red -> office : ssh\n", "h1", out, "wan0", "tcp 203.0.113.1 -> 198.51.100.9 : 22", "admitted by allow a"},
+		{"which opens nothing inbound", plain + "allow a: fleet -> everywhere : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 443", "dropped by stance inbound closed"},
+		{"a host is known by all its addresses", plain + "allow a: blue -> red : ssh\n", "h1", in, "eth1", "tcp 10.60.3.1 -> 10.60.0.1 : 22", "admitted by allow a"},
+		{"those it is seen as included", plain + "allow a: host h2 -> green : ssh\n", "h4", in, "wan0", "tcp 198.51.100.7 -> 203.0.113.9 : 22", "admitted by allow a"},
+
+		{"on a segment: over its interface, between its addresses", plain + "allow a: everywhere -> red : ssh on hill\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 10.60.0.1 : 22", "admitted by allow a"},
+		{"not over another interface", plain + "allow a: everywhere -> red : ssh on hill\n", "h1", in, "wan0", "tcp 10.60.9.9 -> 10.60.0.1 : 22", "dropped by stance inbound closed"},
+		{"not from elsewhere", plain + "allow a: everywhere -> red : ssh on hill\n", "h1", in, "eth1", "tcp 198.51.100.9 -> 10.60.0.1 : 22", "dropped by stance inbound closed"},
+		{"not to another address", plain + "allow a: everywhere -> red : ssh on hill\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
+		{"a host that is not on it has no such rule", plain + "allow a: everywhere -> green : ssh on hill\n", "h4", in, "wan0", "tcp 10.60.9.9 -> 203.0.113.9 : 22", "dropped by stance inbound closed"},
+
+		{"a block refuses what an allow admits, wherever it stands", plain + "block b: bad -> red : ssh\nallow a: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
+		{"but not an exception to it", plain + "allow a: office -> red : ssh over b\nblock b: bad -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"an exception to one block is none to another", plain + "allow a: office -> red : ssh over b\nblock b: bad -> red : ssh\nblock c: office -> red : tcp 1-100\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
+		{"two exceptions do not add up", plain + "allow a: office -> red : ssh over b\nallow d: office -> red : ssh over c\nblock b: bad -> red : ssh\nblock c: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
+		{"one exception to both does", plain + "allow a: office -> red : ssh over b, c\nblock b: bad -> red : ssh\nblock c: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"a block speaks where the stance is open too", plain + "block b: fleet -> everywhere : smtp by reject\n", "h1", out, "wan0", "tcp 203.0.113.1 -> 198.51.100.9 : 25", "rejected with tcp-reset by block b"},
+		{"of blocks that drop and reject the drop wins", plain + "block b: bad -> red : ssh by reject\nblock c: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block c"},
+		{"a block's own answer counts, not the role's", head + "role red { refuse by reject }\nrole blue\nrole green\nblock b: bad -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
+		{"it is logged if one of the allows logs", plain + "allow a: office -> red : ssh\nallow d: office -> red : ssh log\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "admitted and logged by allow a"},
+		{"not if the one that logs does not admit it", plain + "allow a: office -> red : ssh over b\nallow d: office -> red : ssh log\nblock b: bad -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"and if one of the blocks logs", plain + "block b: bad -> red : ssh by reject log\nblock c: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped and logged by block c"},
+
+		{"the ground comes before blocks", plain + "block b: everywhere -> fleet : any\n", "h1", in, "wan0", "icmp 198.51.100.9 -> 203.0.113.1 : 3", "admitted by ground icmp-errors"},
+		{"a host speaks to itself over loopback", plain + "block b: everywhere -> fleet : any\n", "h1", in, "lo", "tcp 10.40.0.1 -> 10.40.0.1 : 80", "admitted by ground loopback"},
+		{"and reaches the service", head + "role red { outbound closed }\nrole blue\nrole green\n", "h1", out, "eth0", "tcp 10.40.0.1 -> 10.40.0.5 : 8480", "admitted by ground fence"},
+		{"a forged source is dropped before anything", plain + "allow a: everywhere -> fleet : any\n", "h1", in, "wan0", "tcp 10.40.7.7 -> 203.0.113.1 : 22", "dropped by local quay"},
+		{"on hosts that are not on the segment it is not", plain + "allow a: everywhere -> fleet : any\n", "h4", in, "wan0", "tcp 10.40.7.7 -> 203.0.113.9 : 22", "admitted by allow a"},
+	} {
+		pol := policytest.Resolve(t, policytest.Fleet, c.policy)
+		sp := packet.NewSpace()
+		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host))
+		d, deciders := plan.Attributed(sp)
+		p := at(t, c.hook, c.iface, c.packet, "new")
+		o := sp.Outcome(d, p)
+		got := o.Verdict.String()
+		if o.With != "" {
+			got += " with " + o.With
+		}
+		if o.Logged {
+			got += " and logged"
+		}
+		require.Equal(t, c.want, got+" by "+deciders[o.By-1].String(), "%s: %s", c.what, p)
+	}
+}
+
+// TestStates: replies pass and what is invalid is dropped, whatever the rules say.
+func TestStates(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, plain+"block b: everywhere -> fleet : tcp 1-100\nallow a: everywhere -> fleet : tcp 200\n")
+	sp := packet.NewSpace()
+	d := compile.Host(sp, pol, pol.Fleet.Host("h1")).Decision(sp)
+	for state, want := range map[string][2]packet.Verdict{
+		"new": {packet.Drop, packet.Admit}, "untracked": {packet.Drop, packet.Admit},
+		"established": {packet.Admit, packet.Admit}, "related": {packet.Admit, packet.Admit}, "invalid": {packet.Drop, packet.Drop},
+	} {
+		for i, port := range []string{"22", "200"} {
+			p := at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : "+port, state)
+			require.Equal(t, want[i], sp.Outcome(d, p).Verdict, "%s", p)
+		}
+	}
+}
+
+// TestAttributionChangesNothing: who decides is told, what is decided stays.
+func TestAttributionChangesNothing(t *testing.T) {
+	for seed := range uint64(60) {
+		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
+		sp := packet.NewSpace()
+		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"))
+		attributed, deciders := plan.Attributed(sp)
+		plainly := sp.Map(attributed, func(o packet.Outcome) packet.Outcome {
+			require.NotEmpty(t, deciders[o.By-1].String())
+			o.By = 0
+			return o
+		})
+		require.Equal(t, plan.Decision(sp), plainly, "seed %d", seed)
+	}
+}
+
+// TestOrderNeverDecides: a policy's statements in another order mean the same.
+func TestOrderNeverDecides(t *testing.T) {
+	for seed := range uint64(60) {
+		rng := rand.New(rand.NewPCG(19, seed))
+		text := policytest.Random(rng)
+		lines := strings.Split(strings.TrimSpace(text), "\n")
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		rng.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+		shuffled := policytest.Resolve(t, policytest.Fleet, strings.Join(lines[:len(lines)/2], "\n")+"\n", strings.Join(lines[len(lines)/2:], "\n")+"\n")
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			a, b := compile.Host(sp, pol, h).Decision(sp), compile.Host(sp, shuffled, shuffled.Fleet.Host(h.Name)).Decision(sp)
+			require.Equal(t, a, b, "seed %d host %s", seed, h.Name)
+		}
+	}
+}
+
+func TestRuleSetIsWhatARuleSpeaksOf(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, plain+"allow a: office -> red : ssh\nblock b: everywhere -> red : any\n")
+	sp := packet.NewSpace()
+	plan := compile.Host(sp, pol, pol.Fleet.Host("h1"))
+	set := plan.RuleSet(sp, pol.Rule("a"), policy.Inbound)
+	require.True(t, sp.Has(set, at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "new")), "though it is refused")
+	require.Equal(t, packet.Empty, plan.RuleSet(sp, pol.Rule("a"), policy.Outbound))
+}

@@ -1,0 +1,133 @@
+package cli_test
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"io"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+// certificate writes a self-signed certificate for 127.0.0.1.
+func certificate(t *testing.T, dir string) (certFile, keyFile string, pool *x509.CertPool) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		IsCA: true, BasicConstraintsValid: true}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	require.NoError(t, err)
+	keyDER, err := x509.MarshalECPrivateKey(key)
+	require.NoError(t, err)
+	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	certFile, keyFile = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
+	require.NoError(t, os.WriteFile(certFile, certPEM, 0o600))
+	require.NoError(t, os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600))
+	pool = x509.NewCertPool()
+	pool.AppendCertsFromPEM(certPEM)
+	return certFile, keyFile, pool
+}
+
+// TestServe runs the program as an operator would: over TLS, with its first
+// token, and ends it in the middle of a request, which is finished.
+func TestServe(t *testing.T) {
+	dir := t.TempDir()
+	program := filepath.Join(dir, "yfence")
+	out, err := exec.Command("go", "build", "-o", program, "../../cmd/yfence").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	certFile, keyFile, pool := certificate(t, dir)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "database"), []byte(testbed.Database(t)+"\n"), 0o600))
+	token := filepath.Join(dir, "token")
+	start := func() (*exec.Cmd, string) {
+		cmd := exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--database-file", filepath.Join(dir, "database"), "--first-token", token,
+			"--tls-cert", certFile, "--tls-key", keyFile, "--log-json")
+		stderr, err := cmd.StderrPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		lines := bufio.NewScanner(stderr)
+		for lines.Scan() {
+			if _, address, ok := strings.Cut(lines.Text(), "serving on "); ok {
+				go func() { _, _ = io.Copy(io.Discard, stderr) }()
+				return cmd, address
+			}
+		}
+		t.Fatal("it does not serve")
+		return nil, ""
+	}
+	serve, address := start()
+	secret, err := os.ReadFile(token)
+	require.NoError(t, err)
+	info, err := os.Stat(token)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+
+	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
+	session, err := web.Post("https://"+address+"/api/v1/session", "application/json", strings.NewReader(`{"token": "`+strings.TrimSpace(string(secret))+`"}`))
+	require.NoError(t, err)
+	require.Contains(t, session.Header.Get("Set-Cookie"), "Secure", "over TLS the cookie is for TLS only")
+	require.NoError(t, session.Body.Close())
+	plain, err := http.Get("http://" + address + "/healthz")
+	require.NoError(t, err)
+	require.Equal(t, http.StatusBadRequest, plain.StatusCode, "no plain text on this port")
+	require.NoError(t, plain.Body.Close())
+
+	// A request whose body is still coming when the service is told to stop.
+	reader, writer := io.Pipe()
+	req, err := http.NewRequest("POST", "https://"+address+"/api/v1/revisions", reader)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(secret)))
+	req.Header.Set("Content-Type", "application/json")
+	answer := make(chan string, 1)
+	go func() {
+		res, err := web.Do(req)
+		if err != nil {
+			answer <- err.Error()
+			return
+		}
+		body, _ := io.ReadAll(res.Body)
+		answer <- string(body)
+	}()
+	_, err = writer.Write([]byte(`{"why": "in the middle", "files": [`))
+	require.NoError(t, err)
+	time.Sleep(200 * time.Millisecond)
+	require.NoError(t, serve.Process.Signal(syscall.SIGTERM))
+	time.Sleep(200 * time.Millisecond)
+	_, err = web.Get("https://" + address + "/healthz")
+	require.Error(t, err, "nothing new is taken")
+	_, err = writer.Write([]byte(`{"name": "p.fence", "text": "policy p language 1\nrole jump\nallow in: 198.51.100.1 -> jump : ssh guard\n"}]}`))
+	require.NoError(t, err)
+	require.NoError(t, writer.Close())
+	require.Contains(t, <-answer, `"revision":1`, "what was begun is finished")
+	require.NoError(t, serve.Wait())
+
+	// Started again it is all there, and no second first token is made.
+	require.NoError(t, os.Remove(token))
+	again, address := start()
+	_, err = os.Stat(token)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	var stdout bytes.Buffer
+	list := exec.Command(program, "revisions", "--server", "https://"+address)
+	list.Env = append(os.Environ(), "YFENCE_TOKEN="+strings.TrimSpace(string(secret)), "SSL_CERT_FILE="+certFile)
+	list.Stdout = &stdout
+	require.NoError(t, list.Run())
+	require.Contains(t, stdout.String(), "in the middle")
+	require.NoError(t, again.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, again.Wait())
+}
