@@ -36,15 +36,15 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("MariaDB is not installed (Debian's mariadb-server): %w", err)
 	}
-	who := "--user=" + os.Getenv("USER")
-	if os.Getuid() == 0 {
-		who = "--user=root"
+	var who []string
+	if os.Getuid() == 0 { // which it wants to be told
+		who = []string{"--user=root"}
 	}
 	if _, err := os.Stat(filepath.Join(dir, "mysql")); errors.Is(err, os.ErrNotExist) {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
-		if err := run("mariadb-install-db", "--no-defaults", "--datadir="+dir, "--auth-root-authentication-method=normal", "--skip-test-db", who); err != nil {
+		if err := run("mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, who...)...); err != nil {
 			return nil, err
 		}
 	}
@@ -63,8 +63,8 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 		return nil, err
 	}
 	defer func() { _ = log.Close() }()
-	db.cmd = exec.Command(server, "--no-defaults", "--datadir="+dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket="+db.socket,
-		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file="+filepath.Join(dir, "server.pid"), who)
+	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
+		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" + filepath.Join(dir, "server.pid")}, who...)...)
 	db.cmd.Stdout, db.cmd.Stderr = log, log
 	if db.exited, err = Start(db.cmd); err != nil {
 		return nil, err
