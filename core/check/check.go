@@ -1,7 +1,7 @@
 // Package check finds what is wrong with a policy before it bites. Each check
 // stands in a file of its own, with its documentation beside it.
 //
-//	pol, problems := check.Policy(sources, fl)
+//	pol, problems := check.Policy(sources, fl, now)
 package check
 
 import (
@@ -15,10 +15,7 @@ import (
 )
 
 // A Source is one file of a policy.
-type Source struct {
-	Name string `json:"name"`
-	Text string `json:"text"`
-}
+type Source = policy.Source
 
 // A Check is one thing that can be wrong with a policy that reads well.
 type Check struct {
@@ -35,12 +32,13 @@ type pass struct {
 	pol      *policy.Policy
 	sp       *packet.Space
 	plans    map[*fleet.Host]*compile.Plan
+	now      int64
 	problems []fence.Problem
 }
 
 func (p *pass) plan(h *fleet.Host) *compile.Plan {
 	if p.plans[h] == nil {
-		p.plans[h] = compile.Host(p.sp, p.pol, h)
+		p.plans[h] = compile.Host(p.sp, p.pol, h, p.now)
 	}
 	return p.plans[h]
 }
@@ -48,18 +46,14 @@ func (p *pass) plan(h *fleet.Host) *compile.Plan {
 func (p *pass) report(pr fence.Problem) { p.problems = append(p.problems, pr) }
 
 // Policy reads a policy's files, resolves them against a fleet and runs all
-// checks. The checks run only where nothing before them is an error.
-func Policy(sources []Source, fl *fleet.Fleet) (*policy.Policy, []fence.Problem) {
-	var files []*fence.File
-	var problems []fence.Problem
-	for _, s := range sources {
-		file, found := fence.Parse(s.Name, s.Text)
-		files, problems = append(files, file), append(problems, found...)
-	}
-	pol, found := policy.Resolve(files, fl)
+// checks, for an instant in seconds since 1970. The checks run only where nothing
+// before them is an error.
+func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
+	in, problems := policy.Read(sources, fl)
+	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
 	if !fence.HasErrors(problems) {
-		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}}
+		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, now: now}
 		for _, c := range Checks {
 			c.run(p)
 		}

@@ -14,11 +14,14 @@ import (
 
 const head = "policy p language 1\nrole red\nrole blue\nrole green\nnetwork vpn = 198.51.100.0/25\nsegment quay = 10.40.0.0/16 local\n"
 
+// now is when the tests play: 2026-11-25.
+const now = 1795564800
+
 func problems(t *testing.T, fleetJSON, text string) []string {
 	t.Helper()
 	fl, found := fleet.ReadJSON("fleet.json", []byte(fleetJSON))
 	require.Empty(t, found)
-	_, found = check.Policy([]check.Source{{Name: "p.fence", Text: head + text}}, fl)
+	_, found = check.Policy([]check.Source{{Name: "p.fence", Text: head + text}}, fl, now)
 	var got []string
 	for _, p := range found {
 		s := fmt.Sprintf("%s:%d %s %s: %s", p.File, p.Line, p.Severity, p.Code, p.Message)

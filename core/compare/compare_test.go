@@ -94,7 +94,7 @@ func TestMishaps(t *testing.T) {
 	} {
 		t.Run(m.name, func(t *testing.T) {
 			sp := packet.NewSpace()
-			plan := compile.Host(sp, pol, pol.Fleet.Host(m.host))
+			plan := compile.Host(sp, pol, pol.Fleet.Host(m.host), 0)
 			live := nft.Rules(sp, plan)
 			m.happen(sp, live)
 			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, pol, plan, live), filepath.Join("testdata", m.name+".txt"))
@@ -111,7 +111,7 @@ func TestDemoDumps(t *testing.T) {
 		sp := packet.NewSpace()
 		live, err := nft.ReadJSON(sp, data)
 		require.NoError(t, err)
-		res := compare.Drift(sp, pol, compile.Host(sp, pol, h), live)
+		res := compare.Drift(sp, pol, compile.Host(sp, pol, h, 0), live)
 		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]
 		if want == "" {
 			want = "in step"

@@ -2,7 +2,7 @@
 // do: its decision over all packets, and the ordered rules that make a
 // first-match filter come to that decision.
 //
-//	plan := compile.Host(sp, pol, host)
+//	plan := compile.Host(sp, pol, host, now)
 //	plan.Decision(sp)         // what the policy means, held exactly
 //	plan.Chains[0].Rules      // how a filter is told so
 //
@@ -14,6 +14,7 @@ package compile
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -24,7 +25,8 @@ import (
 // A Plan is what one host's filter must do.
 type Plan struct {
 	Host   *fleet.Host
-	Chains []Chain // one per direction that is filtered
+	Chains []Chain  // one per direction that is filtered
+	Later  []string // what the policy says of this host and no dialect writes yet
 
 	ends []end // per chain, what the decision is made of
 }
@@ -73,22 +75,29 @@ type piece struct {
 	set   packet.Set
 }
 
-// Host makes the plan of one host.
-func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host) *Plan {
+// Host makes the plan of one host, for an instant in seconds since 1970: rules
+// that have ended by then do not count.
+func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {
 	p := &Plan{Host: h}
+	for _, l := range pol.Later {
+		if slices.Contains(l.Hosts, h) {
+			p.Later = append(p.Later, l.Title)
+		}
+	}
 	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
 		stance := pol.StanceOf(h, dir)
 		if dir == policy.Forward && !stance.Closed {
 			continue // what is forwarded is left as it is
 		}
-		e := meaning(sp, pol, h, dir, stance)
+		e := p.meaning(sp, pol, dir, stance, now)
 		p.ends = append(p.ends, e)
 		p.Chains = append(p.Chains, Chain{dir, stance, e.order(sp)})
 	}
 	return p
 }
 
-func meaning(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir policy.Direction, stance policy.Stance) end {
+func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Direction, stance policy.Stance, now int64) end {
+	h := p.Host
 	e := end{direction: dir, stance: stance}
 	for _, seg := range pol.Segments() {
 		if on := h.On(seg.Name, seg.Addrs); dir == policy.Inbound && seg.Local && on != nil {
@@ -103,16 +112,23 @@ func meaning(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir policy.Dir
 		} else if dir == policy.Forward && !part.forward {
 			matches = nil
 		}
-		for _, m := range matches {
+		for _, m := range changedGround(pol, part.name, dir, matches) {
 			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m, Verdict: part.verdict})
 		}
 	}
 	for _, r := range pol.Rules {
 		m, ok := matchAt(r, h, dir)
-		if !ok {
+		if !ok || !r.InForce(now) {
 			continue
 		}
 		piece := piece{r, m, m.Set(sp, dir)}
+		if r.Later != nil {
+			what := r.Title() + ": " + strings.Join(r.Later, ", ")
+			if !slices.Contains(p.Later, what) {
+				p.Later = append(p.Later, what)
+			}
+			piece.set = sp.And(piece.set, sp.Unknown(what+", which no dialect writes yet"))
+		}
 		switch {
 		case piece.set == packet.Empty:
 		case r.Block:
@@ -132,9 +148,9 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 	m.Terms = r.Terms
 	switch {
 	case dir == policy.Inbound && r.To.Names(h):
-		m.From = r.From.Addrs
+		m.From, m.To = r.From.Addrs, r.To.At[h]
 	case dir == policy.Outbound && r.From.Names(h):
-		m.To = r.To.Addrs
+		m.From, m.To = r.From.At[h], r.To.Addrs
 	default:
 		return m, false
 	}
@@ -148,6 +164,17 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 			return m, false
 		}
 		m.From, m.To = intersect(m.From, r.On.Addrs), intersect(m.To, r.On.Addrs)
+	}
+	if r.Arriving != nil {
+		arriving := h.On(r.Arriving.Name, r.Arriving.Addrs)
+		if m.Ifaces == nil {
+			m.Ifaces = arriving
+		} else {
+			m.Ifaces = slices.DeleteFunc(m.Ifaces, func(name string) bool { return !slices.Contains(arriving, name) })
+		}
+		if len(m.Ifaces) == 0 {
+			return m, false
+		}
 	}
 	return m, true
 }

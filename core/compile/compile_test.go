@@ -21,6 +21,9 @@ segment quay = 10.40.0.0/16, fd40::/48 local
 segment hill = 10.60.0.0/16, fd60::/48
 `
 
+// now is when the tests play: 2026-11-25.
+const now = 1795564800
+
 const plain = head + "role red\nrole blue\nrole green\n"
 
 // at makes a packet of "tcp SRC -> DST : PORT" that comes in by, or leaves by, an interface.
@@ -85,6 +88,23 @@ func TestWhatItMeans(t *testing.T) {
 		{"not to another address", plain + "allow a: everywhere -> red : ssh on hill\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
 		{"a host that is not on it has no such rule", plain + "allow a: everywhere -> green : ssh on hill\n", "h4", in, "wan0", "tcp 10.60.9.9 -> 203.0.113.9 : 22", "dropped by stance inbound closed"},
 
+		{"arriving: over its interface, whatever the addresses", plain + "allow a: everywhere -> red : ssh arriving hill\n", "h1", in, "eth1", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"not over another interface", plain + "allow a: everywhere -> red : ssh arriving hill\n", "h1", in, "wan0", "tcp 10.60.9.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
+		{"a peer at a place: only the addresses that lie there", plain + "allow a: red at hill -> green : ssh\n", "h4", in, "wan0", "tcp 10.60.0.1 -> 203.0.113.9 : 22", "admitted by allow a"},
+		{"not its others", plain + "allow a: red at hill -> green : ssh\n", "h4", in, "wan0", "tcp 203.0.113.1 -> 203.0.113.9 : 22", "dropped by stance inbound closed"},
+		{"delivered to the address that is named", plain + "allow a: office -> red at hill : ssh\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 10.60.0.1 : 22", "admitted by allow a"},
+		{"and to no other", plain + "allow a: office -> red at hill : ssh\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
+		{"strangers are on shared segments", strings.Replace(plain, "fd60::/48", "fd60::/48 shared", 1) + "block s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 10.60.0.1 : 22", "dropped by block s"},
+		{"not on those that are ours alone", plain + "block s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 10.60.0.1 : 22", "admitted by allow a"},
+		{"our hosts are none, wherever they are seen from", plain + "block s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.7 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"a network that only blocks name is one of strangers", plain + "network foes = 192.0.2.0/24\nblock f: foes -> green : ssh\nblock s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 192.0.2.1 -> 203.0.113.1 : 22", "dropped by block s"},
+		{"off: kept and not in force", plain + "allow a: office -> red : ssh off\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
+		{"ended", plain + "allow a: office -> red : ssh until 2026-11-24\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
+		{"a part of the ground turned off", plain + "ground { icmp-errors off }\n", "h1", in, "wan0", "icmp 198.51.100.9 -> 203.0.113.1 : 3", "dropped by stance inbound closed"},
+		{"in one direction only", plain + "ground { outbound icmp-errors off }\n", "h1", in, "wan0", "icmp 198.51.100.9 -> 203.0.113.1 : 3", "admitted by ground icmp-errors"},
+		{"a part of the ground narrowed", plain + "ground { inbound icmp-errors from bad }\n", "h1", in, "wan0", "icmp 198.51.100.9 -> 203.0.113.1 : 3", "dropped by stance inbound closed"},
+		{"to those peers", plain + "ground { inbound icmp-errors from bad }\n", "h1", in, "wan0", "icmp 198.51.100.70 -> 203.0.113.1 : 3", "admitted by ground icmp-errors"},
+
 		{"a block refuses what an allow admits, wherever it stands", plain + "block b: bad -> red : ssh\nallow a: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
 		{"but not an exception to it", plain + "allow a: office -> red : ssh over b\nblock b: bad -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "admitted by allow a"},
 		{"an exception to one block is none to another", plain + "allow a: office -> red : ssh over b\nblock b: bad -> red : ssh\nblock c: office -> red : tcp 1-100\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
@@ -105,7 +125,7 @@ func TestWhatItMeans(t *testing.T) {
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, c.policy)
 		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host))
+		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host), now)
 		d, deciders := plan.Attributed(sp)
 		p := at(t, c.hook, c.iface, c.packet, "new")
 		o := sp.Outcome(d, p)
@@ -124,7 +144,7 @@ func TestWhatItMeans(t *testing.T) {
 func TestStates(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, plain+"block b: everywhere -> fleet : tcp 1-100\nallow a: everywhere -> fleet : tcp 200\n")
 	sp := packet.NewSpace()
-	d := compile.Host(sp, pol, pol.Fleet.Host("h1")).Decision(sp)
+	d := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0).Decision(sp)
 	for state, want := range map[string][2]packet.Verdict{
 		"new": {packet.Drop, packet.Admit}, "untracked": {packet.Drop, packet.Admit},
 		"established": {packet.Admit, packet.Admit}, "related": {packet.Admit, packet.Admit}, "invalid": {packet.Drop, packet.Drop},
@@ -141,7 +161,7 @@ func TestAttributionChangesNothing(t *testing.T) {
 	for seed := range uint64(60) {
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
 		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"))
+		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
 		attributed, deciders := plan.Attributed(sp)
 		plainly := sp.Map(attributed, func(o packet.Outcome) packet.Outcome {
 			require.NotEmpty(t, deciders[o.By-1].String())
@@ -163,7 +183,7 @@ func TestOrderNeverDecides(t *testing.T) {
 		shuffled := policytest.Resolve(t, policytest.Fleet, strings.Join(lines[:len(lines)/2], "\n")+"\n", strings.Join(lines[len(lines)/2:], "\n")+"\n")
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
-			a, b := compile.Host(sp, pol, h).Decision(sp), compile.Host(sp, shuffled, shuffled.Fleet.Host(h.Name)).Decision(sp)
+			a, b := compile.Host(sp, pol, h, 0).Decision(sp), compile.Host(sp, shuffled, shuffled.Fleet.Host(h.Name), 0).Decision(sp)
 			require.Equal(t, a, b, "seed %d host %s", seed, h.Name)
 		}
 	}
@@ -172,8 +192,36 @@ func TestOrderNeverDecides(t *testing.T) {
 func TestRuleSetIsWhatARuleSpeaksOf(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, plain+"allow a: office -> red : ssh\nblock b: everywhere -> red : any\n")
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, pol, pol.Fleet.Host("h1"))
+	plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
 	set := plan.RuleSet(sp, pol.Rule("a"), policy.Inbound)
 	require.True(t, sp.Has(set, at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "new")), "though it is refused")
 	require.Equal(t, packet.Empty, plan.RuleSet(sp, pol.Rule("a"), policy.Outbound))
+}
+
+// TestWhatNoDialectWritesYet: it is carried, named, and makes the decision
+// uncertain where it would count; nobody takes it for a rule without it.
+func TestWhatNoDialectWritesYet(t *testing.T) {
+	for modifiers, want := range map[string]string{
+		"at most 4 per 1m":           "allow a: at most",
+		"from unit backup.service":   "allow a: from unit",
+		"encrypted":                  "allow a: encrypted",
+		"until 2026-11-25":           "allow a: until",
+		"log up to 3 per 1h":         "allow a: log up to",
+		"through green":              "allow a: through",
+		"encrypted at most 1 per 1d": "allow a: at most, encrypted",
+	} {
+		pol := policytest.Resolve(t, policytest.Fleet, plain+"allow a: office -> red : ssh "+modifiers+"\nallow b: office -> red : https\n")
+		sp := packet.NewSpace()
+		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now)
+		require.Equal(t, []string{want}, plan.Later)
+		admitted := sp.Where(plan.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+		require.Equal(t, []string{want + ", which no dialect writes yet"}, sp.UnknownsOf(admitted))
+		require.False(t, sp.Has(sp.Certain(admitted), at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "new")))
+		require.True(t, sp.Has(sp.Certain(admitted), at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 443", "new")))
+		require.Nil(t, compile.Host(sp, pol, pol.Fleet.Host("h3"), now).Later, "other hosts are not concerned")
+	}
+	pol := policytest.Resolve(t, policytest.Fleet, plain+"redirect r: office -> red : tcp 443 to tcp 8443\nmasquerade m: office -> everywhere via blue\nleave l: green : forwarded via ctr*\nexpect e: never office -> red : ssh\n")
+	for host, want := range map[string][]string{"h1": {"redirect r"}, "h2": {"redirect r", "masquerade m"}, "h3": {"masquerade m"}, "h4": {"leave l"}} {
+		require.Equal(t, want, compile.Host(packet.NewSpace(), pol, pol.Fleet.Host(host), now).Later, host)
+	}
 }

@@ -82,3 +82,27 @@ func icmp(family int, types ...int) (out []policy.Term) {
 	}
 	return out
 }
+
+// changedGround is what is left of a part of the ground in a direction after
+// the policy's own changes to it.
+func changedGround(pol *policy.Policy, part string, dir policy.Direction, matches []Match) []Match {
+	for _, c := range pol.Ground {
+		if c.Part != part || c.Direction != dir {
+			continue
+		}
+		if c.Off {
+			return nil
+		}
+		narrowed := make([]Match, len(matches))
+		for i, m := range matches {
+			if dir == policy.Outbound {
+				m.To = intersect(m.To, c.From)
+			} else {
+				m.From = intersect(m.From, c.From)
+			}
+			narrowed[i] = m
+		}
+		matches = narrowed
+	}
+	return matches
+}

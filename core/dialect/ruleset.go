@@ -14,6 +14,16 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// A Refusal is a plan that a dialect cannot express.
+type Refusal struct {
+	Host, Dialect string
+	What          []string // the rules and what they say that cannot be written
+}
+
+func (r *Refusal) Error() string {
+	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect, strings.Join(r.What, "; "))
+}
+
 // A Ruleset is everything one kernel has in force.
 type Ruleset struct {
 	Chains []*Chain

@@ -1,27 +1,68 @@
 package fence
 
 import (
+	"flag"
+	"fmt"
 	"os"
 	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
 
-// TestTheDocumentationParses reads every example of the language reference.
+var update = flag.Bool("update", false, "write golden files and the reference's tables anew")
+
+const reference = "../../docs/language.md"
+
+// TestTheDocumentationParses reads every example of the language reference, and
+// prints it as it stands there.
 func TestTheDocumentationParses(t *testing.T) {
-	text, err := os.ReadFile("../../docs/language.md")
+	text, err := os.ReadFile(reference)
 	require.NoError(t, err)
 	examples := regexp.MustCompile("(?s)```fence\n(.*?)```").FindAllStringSubmatch(string(text), -1)
 	require.NotEmpty(t, examples)
 	for _, e := range examples {
-		_, problems := Parse("language.md", e[1])
+		file, problems := Parse("language.md", e[1])
 		require.Empty(t, problems)
+		if *update {
+			text = []byte(strings.Replace(string(text), e[1], Print(file), 1))
+			require.NoError(t, os.WriteFile(reference, text, 0o644))
+			continue
+		}
+		require.Equal(t, e[1], Print(file), "the reference shows the standard layout")
 	}
+}
+
+// TestTheReferenceListsEverything: the tables of statements and modifiers are
+// those that the parser and the printer work by.
+func TestTheReferenceListsEverything(t *testing.T) {
+	var statementRows, modifierRows strings.Builder
+	cell := func(s string) string { return strings.ReplaceAll(s, "|", `\|`) }
 	for _, s := range statements {
-		require.Regexp(t, "(?m)`"+s.Keyword+"\\b|^`allow\\|block", string(text), "the reference says nothing of %s", s.Keyword)
+		fmt.Fprintf(&statementRows, "| `%s` | %s |\n", cell(s.Form), cell(s.Means))
 	}
 	for _, m := range modifiers {
-		require.Contains(t, string(text), "| `"+m.Keyword, "the reference says nothing of %s", m.Keyword)
+		with := ""
+		if m.on != "" && m.on != "allow block" {
+			with = "(" + strings.ReplaceAll(m.on, " ", ", ") + ") "
+		}
+		fmt.Fprintf(&modifierRows, "| `%s` | %s%s |\n", cell(m.Form), with, cell(m.Means))
 	}
+	text, err := os.ReadFile(reference)
+	require.NoError(t, err)
+	want := string(text)
+	for name, rows := range map[string]string{"statement": statementRows.String(), "modifier": modifierRows.String()} {
+		table := regexp.MustCompile(`(?s)(\| ` + name + ` \| meaning \|\n\|---\|---\|\n).*?\n\n`)
+		require.Regexp(t, table, want)
+		want = table.ReplaceAllStringFunc(want, func(old string) string {
+			head := strings.Join(strings.SplitAfterN(old, "\n", 3)[:2], "")
+			return head + rows + "\n"
+		})
+	}
+	if *update {
+		require.NoError(t, os.WriteFile(reference, []byte(want), 0o644))
+		return
+	}
+	require.Equal(t, want, string(text), "go test ./core/fence -update writes the tables")
 }

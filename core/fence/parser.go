@@ -3,53 +3,55 @@ package fence
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 )
 
 // Parse reads one policy file. It always gives a tree, and every problem of the file.
 func Parse(name, text string) (*File, []Problem) {
-	s := newScanner(name, text)
-	p := &parser{}
-	for {
-		t := s.next()
-		p.tokens = append(p.tokens, t)
-		if t.Kind == EOF {
-			break
-		}
-	}
-	p.problems = s.problems
+	p := &parser{scan: newScanner(name, text)}
+	p.cur = p.scan.next()
 	file := &File{Name: name}
 	for p.tok().Kind != EOF {
+		begin := p.tok().Pos.Line
 		if stmt := p.statement(); stmt != nil {
 			file.Stmts = append(file.Stmts, stmt)
+			file.Lines = append(file.Lines, [2]int{begin, p.last})
 		}
 	}
-	SortProblems(p.problems)
-	return file, p.problems
+	file.Comments = p.scan.comments
+	problems := append(p.problems, p.scan.problems...)
+	SortProblems(problems)
+	return file, problems
 }
 
 type parser struct {
-	tokens   []Token // the last is EOF
-	at       int
+	scan     *scanner
+	cur      Token
+	last     int // the line of the token before cur
 	problems []Problem
 }
 
 // broken unwinds a statement that cannot be read any further.
 type broken struct{}
 
-func (p *parser) tok() Token { return p.tokens[p.at] }
+func (p *parser) tok() Token { return p.cur }
 
 func (p *parser) take() Token {
-	t := p.tokens[p.at]
-	if t.Kind != EOF {
-		p.at++
-	}
+	t := p.cur
+	p.advance()
 	return t
 }
 
+// advance reads the next token; at the end there is no other.
+func (p *parser) advance() {
+	if p.cur.Kind != EOF {
+		p.last = p.cur.Pos.Line
+		p.cur = p.scan.next()
+	}
+}
+
 // more says that the statement goes on.
-func (p *parser) more() bool { return !p.tok().First }
+func (p *parser) more() bool { return !p.cur.First }
 
 func (p *parser) report(pr Problem) { p.problems = append(p.problems, pr) }
 
@@ -74,7 +76,7 @@ func (p *parser) want(kind Kind, expected, form string) Token {
 // word takes the next token if it is that word.
 func (p *parser) word(w string) bool {
 	if t := p.tok(); p.more() && t.Kind == Word && t.Text == w {
-		p.at++
+		p.advance()
 		return true
 	}
 	return false
@@ -82,7 +84,7 @@ func (p *parser) word(w string) bool {
 
 func (p *parser) punct(k Kind) bool {
 	if p.more() && p.tok().Kind == k {
-		p.at++
+		p.advance()
 		return true
 	}
 	return false
@@ -97,7 +99,7 @@ func (p *parser) statement() (stmt Stmt) {
 			}
 			stmt = nil
 			for p.more() { // the rest of a broken statement
-				p.at++
+				p.advance()
 			}
 		}
 	}()
@@ -166,7 +168,7 @@ func (p *parser) policyDecl(first Token) Stmt {
 	d := &PolicyDecl{Ident: p.name("policy"), Description: p.description(), Language: 1}
 	if p.word("language") {
 		t := p.want(Word, "the language's number", form("policy"))
-		n, err := strconv.Atoi(t.Text)
+		n, err := number(t.Text)
 		if err != nil || n != 1 {
 			p.report(t.errorf("language", "this program reads language 1, not %s", t.Text).Hinted("write `language 1`, or use a program that knows this language"))
 		}
@@ -177,6 +179,13 @@ func (p *parser) policyDecl(first Token) Stmt {
 
 func (p *parser) networkDecl(first Token) Stmt {
 	d := &NetworkDecl{Ident: p.name("network")}
+	if p.word("from") {
+		t := p.want(String, "the quoted name of a file", `network NAME from "FILE"`)
+		d.List = &Text{t.Pos, t.Text}
+		d.Shared = p.word("shared")
+		d.Description = p.description()
+		return d
+	}
 	p.want(Equals, `"="`, form("network"))
 	d.Addrs = p.addresses(form("network"))
 	d.Shared = p.word("shared")
@@ -240,11 +249,11 @@ func (p *parser) roleDecl(first Token) Stmt {
 	if !p.punct(Open) {
 		return d
 	}
-	const inRole = `"inbound", "outbound", "forward" or "refuse by"`
+	const inRole = `"inbound", "outbound", "forward", "refuse by" or "log refused"`
 	for {
 		t := p.tok()
 		if t.Kind == Close { // stands at the start of a line as often as not
-			p.at++
+			p.advance()
 			return d
 		}
 		if t.Kind == EOF || t.First && slices.Contains(keywords(), t.Text) {
@@ -265,6 +274,11 @@ func (p *parser) roleDecl(first Token) Stmt {
 				p.fail(p.tok(), "syntax", `"by"`, "it is written: refuse by drop|reject")
 			}
 			d.RefuseBy = p.choice("drop", "reject")
+		case "log":
+			if !p.word("refused") {
+				p.fail(p.tok(), "syntax", `"refused"`, "it is written: log refused [up to N per DUR]")
+			}
+			d.LogRefused = p.log(t)
 		default:
 			p.fail(t, "syntax", inRole+` or "}"`, "it is written: %s", form("role"))
 		}
@@ -292,27 +306,35 @@ func (p *parser) serviceDecl(first Token) Stmt {
 	return d
 }
 
-func (p *parser) rule(first Token) Stmt {
-	r := &Rule{Block: first.Text == "block"}
-	t := p.want(Word, "a name that ends in a colon", form(first.Text))
+// named takes a rule's name, which ends in a colon.
+func (p *parser) named(keyword string) Ident {
+	t := p.want(Word, "a name that ends in a colon", form(keyword))
 	name, colon := strings.CutSuffix(t.Text, ":")
 	if !colon {
 		if p.more() && p.tok().Kind == Colon {
 			p.take()
-			p.report(t.errorf("syntax", "the colon stands directly behind a rule's name").Hinted("write `%s %s: …`", first.Text, name))
+			p.report(t.errorf("syntax", "the colon stands directly behind a rule's name").Hinted("write `%s %s: …`", keyword, name))
 		} else {
-			p.fail(t, "syntax", "a name that ends in a colon", "every rule has a name: %s", form(first.Text))
+			p.fail(t, "syntax", "a name that ends in a colon", "every rule has a name: %s", form(keyword))
 		}
 	}
 	p.checkName(t, name)
-	r.Ident = Ident{name, t.Pos}
-	r.From = p.peers(first.Text)
-	p.want(Arrow, `"->"`, form(first.Text))
-	r.To = p.peers(first.Text)
+	return Ident{name, t.Pos}
+}
+
+func (p *parser) rule(first Token) Stmt {
+	r := &Rule{Block: first.Text == "block", Ident: p.named(first.Text)}
+	r.From, r.To = p.sides(first.Text)
 	p.want(Colon, `":" and the services`, form(first.Text))
 	r.Services = p.services(form(first.Text))
-	p.modifiers(first.Text, r)
+	p.modifiers(first.Text, &modified{r, &r.Common})
 	return r
+}
+
+func (p *parser) sides(keyword string) (from, to Peers) {
+	from = p.peers(keyword)
+	p.want(Arrow, `"->"`, form(keyword))
+	return from, p.peers(keyword)
 }
 
 func (p *parser) peers(keyword string) Peers {
@@ -325,7 +347,7 @@ func (p *parser) peers(keyword string) Peers {
 }
 
 func (p *parser) peer(keyword string) Peer {
-	const what = "a role, network, segment, host NAME, address, fleet or everywhere"
+	const what = "a role, network, segment, host NAME, address, fleet, everywhere or strangers"
 	t := p.want(Word, what, form(keyword))
 	peer := Peer{Pos: t.Pos, Text: t.Text}
 	switch {
@@ -333,6 +355,8 @@ func (p *parser) peer(keyword string) Peer {
 		peer.Kind = FleetPeer
 	case t.Text == "everywhere":
 		peer.Kind = EverywherePeer
+	case t.Text == "strangers":
+		peer.Kind = StrangersPeer
 	case t.Text == "host":
 		h := p.want(Word, "a host's name", "host NAME")
 		peer.Kind, peer.Name, peer.Text = HostPeer, h.Text, "host "+h.Text
@@ -353,11 +377,16 @@ func (p *parser) peer(keyword string) Peer {
 		}
 		p.fail(t, "name", what, "%s", hint)
 	}
+	if p.word("at") {
+		where := p.addrItem("PEER at WHERE")
+		peer.At = &where
+		peer.Text += " at " + where.Text
+	}
 	return peer
 }
 
-func (p *parser) modifiers(keyword string, r *Rule) {
-	said := map[string]Pos{}
+func (p *parser) modifiers(keyword string, into *modified) {
+	var said []Token
 	for p.more() {
 		t := p.take()
 		i := slices.IndexFunc(modifiers, func(m modifier) bool { return t.Kind == Word && m.Keyword == t.Text })
@@ -370,27 +399,19 @@ func (p *parser) modifiers(keyword string, r *Rule) {
 			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)
 		}
 		m := modifiers[i]
-		if before, twice := said[t.Text]; twice {
-			p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("it was said before at %s; leave one", before))
+		for _, before := range said {
+			if before.Text == t.Text && t.Text != "knowingly" && t.Text != "from" {
+				p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("it was said before at %s; leave one", before.Pos))
+			}
 		}
-		if m.on != "" && m.on != keyword {
-			p.report(t.errorf("modifier", "%q goes with %s only", t.Text, m.on).Hinted("take it away, or write %s instead of %s", m.on, keyword))
+		said = append(said, t)
+		if !m.goesWith(keyword) {
+			with := strings.ReplaceAll(m.on, " ", ", ")
+			p.report(t.errorf("modifier", "%q goes with %s only", t.Text, with).Hinted("take it away"))
+			if into.rule == nil {
+				into.rule = &Rule{} // read it all the same, to nowhere
+			}
 		}
-		said[t.Text] = t.Pos
-		m.parse(p, t, r)
+		m.parse(p, t, into)
 	}
-}
-
-func (p *parser) onModifier(t Token, r *Rule) {
-	r.On = append(r.On, p.reference("a segment's name", "on SEGMENT"))
-}
-
-func (p *parser) overModifier(t Token, r *Rule) {
-	r.Over = list(p, func() Ident { return p.reference("the name of a block", "over BLOCK, …") })
-}
-
-func (p *parser) byModifier(t Token, r *Rule) { r.By = p.choice("drop", "reject") }
-
-func (p *parser) becauseModifier(t Token, r *Rule) {
-	r.Because = p.want(String, "a quoted reason", `because "why"`).Text
 }

@@ -2,6 +2,10 @@ package fence
 
 import (
 	"fmt"
+	"net/netip"
+	"os"
+	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -62,8 +66,8 @@ block b: fleet -> office : any by reject
 	}
 	require.Equal(t, []PeerKind{NamedPeer, HostPeer, AddressPeer}, kinds)
 	require.Equal(t, EverywherePeer, rule.To.Items[0].Kind)
-	require.True(t, rule.Log && rule.Guard && !rule.Block)
-	require.Equal(t, []any{`it "must"`, "quay", "b"}, []any{rule.Because, rule.On[0].Name, rule.Over[0].Name})
+	require.True(t, rule.Log != nil && rule.Guard && !rule.Block)
+	require.Equal(t, []any{`it "must"`, "quay", "b"}, []any{rule.Because, rule.On.Name, rule.Over[0].Name})
 	require.Equal(t, "reject", file.Stmts[6].(*Rule).By.Word)
 }
 
@@ -75,10 +79,10 @@ func TestMessages(t *testing.T) {
 		{"allow a b -> c : ssh", `1:7 syntax: expected a name that ends in a colon, found "a" | every rule has a name: allow NAME: PEERS -> PEERS : SERVICES  modifiers`},
 		{"allow a : b -> c : ssh", "1:7 syntax: the colon stands directly behind a rule's name | write `allow a: …`"},
 		{"allow a: b c : ssh", `1:12 syntax: expected "->", found "c" | it is written: allow NAME: PEERS -> PEERS : SERVICES  modifiers`},
-		{"allow a: b -> c: ssh", `1:15 name: expected a role, network, segment, host NAME, address, fleet or everywhere, found "c:" | the colon before the services stands between blanks`},
+		{"allow a: b -> c: ssh", `1:15 name: expected a role, network, segment, host NAME, address, fleet, everywhere or strangers, found "c:" | the colon before the services stands between blanks`},
 		{"allow a: b -> c : ssh lgo", `1:23 modifier: expected a modifier or the end of the statement, found "lgo" | did you mean "log"?`},
 		{"allow a: b -> c : ssh log log", `1:27 twice: "log" is said twice | it was said before at p.fence:1:23; leave one`},
-		{"block a: b -> c : ssh guard", `1:23 modifier: "guard" goes with allow only | take it away, or write allow instead of block`},
+		{"block a: b -> c : ssh guard", `1:23 modifier: "guard" goes with allow only | take it away`},
 		{"allow a: b -> c : ssh because why", `1:31 syntax: expected a quoted reason, found "why" | it is written: because "why"`},
 		{"allow a: b -> c :\nallow d: e -> f : ssh", `2:1 syntax: expected a service, found the next statement | it is written: allow NAME: PEERS -> PEERS : SERVICES  modifiers`},
 		{"allow a: b -> c", `1:16 syntax: expected ":" and the services, found the end of the file | it is written: allow NAME: PEERS -> PEERS : SERVICES  modifiers`},
@@ -92,6 +96,7 @@ func TestMessages(t *testing.T) {
 		{"network n = 10.0.0.9-fd00::1", `1:13 address: a range begins and ends in the same family | write two ranges, one for IPv4 and one for IPv6`},
 		{"network n 10.0.0.0/8", `1:11 syntax: expected "=", found "10.0.0.0/8" | it is written: network NAME = ADDRESSES [except ADDRESSES] [shared]`},
 		{"service s = tcp 65536", `1:17 port: expected a port, found "65536" | ports go from 0 to 65535`},
+		{"service s = tcp +80", `1:17 port: expected a port or a range of ports, found "+80" | a port is a number from 0 to 65535, a range two of them with a hyphen between`},
 		{"service s = tcp 90-80", `1:17 port: expected a range of ports, found "90-80" | this one ends before it begins: write 80-90`},
 		{"service s = 80", `1:13 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
 		{"service s = icmp 3, 80", `1:21 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
@@ -99,9 +104,23 @@ func TestMessages(t *testing.T) {
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
 		{"role r { outbound open outbound open }", `1:24 twice: outbound is said twice | it was said before at p.fence:1:10; leave one`},
 		{"role r { outbound closed\nallow a: b -> c : ssh", `2:1 syntax: expected "}", found the next statement | the braces of role "r" are not closed`},
+		{"allow a: b -> c : ssh at most 4 per 7s", "1:37 rate: 4 per 7s is no whole number per second, minute, hour or day, which is what the kernel counts by | the nearest are 49371 per 1d and 49372 per 1d"},
+		{"allow a: b -> c : ssh at most 4 per m", "1:37 time: expected a time, found \"m\" | a time is a number and s, m, h or d: 10s, 1m, 1h, 1d"},
+		{"allow a: b -> c : ssh at most 0 per 1m", "1:31 number: expected a number from 1 to 1000000, found \"0\" | it is written: at most N per DUR [per source]"},
+		{"allow a: b -> c : ssh until 2027-02-30", "1:29 date: \"2027-02-30\" is no date or time | write a day as 2027-03-31, an instant as 2027-03-31T12:00Z"},
+		{"allow a: b -> c : ssh from group wheel", `1:28 syntax: expected "user" or "unit" or "program", found "group" | `},
+		{"allow a: b -> c : ssh knowingly wide-open", `1:42 syntax: expected a quoted reason, found the end of the file | it is written: knowingly CODE "why"`},
+		{"ground { replys off }", `1:10 ground: expected a part of the ground, found "replys" | did you mean "replies"?`},
+		{"ground { replies of }", `1:18 syntax: expected "off" or "from PEERS", found "of" | it is written: ground { [inbound|outbound] PART off|from PEERS … }`},
+		{"redirect r: a -> b : tcp 80-90 to tcp 8080", "1:22 port: a redirect takes one port of one protocol, such as tcp 443 | write a redirect for each port"},
+		{"masquerade m: a -> b", `1:21 syntax: expected "via" and a role, found the end of the file | it is written: masquerade NAME: PEERS -> PEERS via ROLE`},
+		{"leave l: charts : outwards via ctr0", `1:19 syntax: expected "inbound" or "outbound" or "forwarded", found "outwards" | `},
+		{"expect e: nevr a -> b : any", `1:11 syntax: expected "never" or "always" or "only", found "nevr" | did you mean "never"?`},
+		{"expect e: never a -> b : any log", `1:30 modifier: "log" goes with allow, block only | take it away`},
+		{"network n from list.txt", `1:16 syntax: expected the quoted name of a file, found "list.txt" | it is written: network NAME from "FILE"`},
 		{"policy p \"open", `1:10 open-quote: this text is not closed on its line | put a " at its end`},
 		{"policy p language 2", "1:19 language: this program reads language 1, not 2 | write `language 1`, or use a program that knows this language"},
-		{"allow a: b -> c : ssh §", `1:23 modifier: expected a modifier or the end of the statement, found "§" | a modifier is one of on, over, log, guard, because`},
+		{"allow a: b -> c : ssh §", `1:23 modifier: expected a modifier or the end of the statement, found "§" | a modifier is one of on, arriving, through, from, encrypted, at, over, log, guard, until, off, because, owner, ref, knowingly`},
 		{"role r \"\xff\"", `1:9 not-utf8: this byte (0xff) is no UTF-8 text | save the file as UTF-8`},
 	} {
 		_, problems := Parse("p.fence", c.text)
@@ -110,6 +129,122 @@ func TestMessages(t *testing.T) {
 			got = append(got, fmt.Sprintf("%d:%d %s: %s | %s", p.Line, p.Column, p.Code, p.Message, p.Hint))
 		}
 		require.Equal(t, c.want, strings.Join(got, "\n"), "%s", c.text)
+	}
+}
+
+// everything is every statement with every modifier, in the standard layout.
+const everything = `policy harbour "a port" language 1
+
+# where people sit
+network office    = 203.0.113.0/26, 192.0.2.10-192.0.2.19 except 203.0.113.9 shared  "desks"
+network pests     from "lists/pests.txt"                                             # kept elsewhere
+segment quay-lan  = 10.40.0.0/16 shared local
+
+service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47
+role broker "collects" { outbound closed   refuse by reject   log refused up to 10 per 1m }
+role jump
+ground { inbound icmp-errors from office   dhcp-client off }
+
+allow front-door: everywhere -> jump : ssh  at most 4 per 1m per source  log up to 5 per 1h  until 2027-03-31T12:00Z
+    because "pilots on the road"  owner pat  ref "HB-1"  knowingly wide-open "we watch it"
+allow nightly:    broker at quay-lan, strangers -> host jump-01 : feed  on quay-lan  arriving quay-lan  through jump
+    from unit backup.service  from user "a b", root  encrypted  over no-mail, old  log  guard
+block no-mail:    fleet -> everywhere except office : smtp  by reject  off
+
+redirect catch:      fleet -> everywhere : tcp 80 at jump to host jump-01 : tcp 8080  because "cached"
+redirect door:       office -> broker : tcp 443 to tcp 8443
+masquerade out:      quay-lan -> everywhere via jump
+leave containers:    broker : forwarded via ctr*, "br 0"  because "the runtime's own"
+expect quiet:        never strangers -> broker : any  on quay-lan
+expect crew:         only office -> jump : ssh
+`
+
+func TestPrint(t *testing.T) {
+	file, problems := Parse("p.fence", everything)
+	require.Empty(t, problems)
+	printed := Print(file)
+	again, problems := Parse("p.fence", printed)
+	require.Empty(t, problems, "%s", printed)
+	require.Equal(t, plain(file), plain(again), "%s", printed)
+	require.Equal(t, printed, Print(again), "printing it again changes nothing")
+	for _, comment := range []string{"# where people sit", "# kept elsewhere"} {
+		require.Equal(t, 1, strings.Count(printed, comment))
+	}
+	const golden = "testdata/everything.fence"
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(golden, []byte(printed), 0o644))
+	}
+	want, err := os.ReadFile(golden)
+	require.NoError(t, err)
+	require.Equal(t, string(want), printed)
+}
+
+// plain is a tree without places, so that two can be compared.
+func plain(file *File) string {
+	return regexp.MustCompile(`fence\.Pos\{[^}]*\}|Pos:\([^)]*\)[^\s,}]*`).ReplaceAllString(fmt.Sprintf("%+v", dump(reflect.ValueOf(file.Stmts))), "")
+}
+
+// dump follows pointers, which %+v prints as addresses, and leaves places out.
+func dump(v reflect.Value) any {
+	switch v.Kind() {
+	case reflect.Pointer, reflect.Interface:
+		if v.IsNil() {
+			return nil
+		}
+		if _, isPos := v.Interface().(*Pos); isPos {
+			return "somewhere"
+		}
+		return dump(v.Elem())
+	case reflect.Slice:
+		var out []any
+		for i := range v.Len() {
+			out = append(out, dump(v.Index(i)))
+		}
+		return out
+	case reflect.Struct:
+		switch x := v.Interface().(type) {
+		case Pos:
+			return nil
+		case netip.Addr:
+			return x.String()
+		}
+		var out []any
+		for i := range v.NumField() {
+			out = append(out, v.Type().Field(i).Name, dump(v.Field(i)))
+		}
+		return out
+	}
+	return v.Interface()
+}
+
+// TestTidyComments shows where comments go.
+func TestTidyComments(t *testing.T) {
+	for in, want := range map[string]string{
+		"# a\nrole b # c\n\n\n\n# d\n":                                 "# a\nrole b  # c\n\n# d\n",
+		"role   b{ # inside\n   outbound   closed # in\n}  # behind\n": "# inside\n# in\nrole b { outbound closed }  # behind\n",
+		"allow a: b -> c : ssh # one\n   log # two\n":                  "# one\nallow a: b -> c : ssh  log  # two\n",
+		"  # indented\nrole b\nrole long-name\n":                       "# indented\nrole b\nrole long-name\n",
+		"role b\n# between\nrole c\n\nnetwork n=10.0.0.0/8 \"x\"\nnetwork longer = 10.0.0.0/8, 192.0.2.0/24 \"y\"\n": "role b\n# between\nrole c\n\nnetwork n      = 10.0.0.0/8                \"x\"\nnetwork longer = 10.0.0.0/8, 192.0.2.0/24  \"y\"\n",
+	} {
+		file, problems := Parse("p.fence", in)
+		require.Empty(t, problems)
+		require.Equal(t, want, Print(file))
+	}
+}
+
+func TestRatesAndInstants(t *testing.T) {
+	for text, want := range map[string]string{"4 per 1m": "4 minute", "60 per 1m": "1 second", "1 per 2m": "30 hour", "5 per 2m": "150 hour", "1 per 1d": "1 day", "100 per 1s": "100 second"} {
+		file, problems := Parse("p.fence", "allow a: b -> c : ssh at most "+text)
+		require.Empty(t, problems)
+		n, unit, ok := file.Stmts[0].(*Rule).AtMost.Kernel()
+		require.True(t, ok)
+		require.Equal(t, want, fmt.Sprint(n, " ", unit), text)
+	}
+	for text, want := range map[string]int64{"1970-01-01": 86400, "1970-01-01T00:01Z": 60, "1970-01-01T00:00:07Z": 7, "2024-02-29": 1709251200} {
+		got, ok := (&Until{Text: text}).Instant()
+		require.True(t, ok)
+		require.Equal(t, want, got, text)
 	}
 }
 
@@ -134,7 +269,7 @@ func TestNearest(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	for _, s := range []string{"policy p language 1", "allow a: b -> c : ssh on q log", "role r { outbound closed }", "network n = 10.0.0.0/8 except fd00::/8",
-		"service s = icmp 3/4, tcp 80, 443", "\"", "allow a:\n -> : {", "#", "role r {\n}\n", "a->b"} {
+		"service s = icmp 3/4, tcp 80, 443", "\"", "allow a:\n -> : {", "#", "role r {\n}\n", "a->b", everything} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -145,6 +280,14 @@ func FuzzParse(f *testing.F) {
 			require.Positive(t, p.Column)
 			require.NotEmpty(t, p.Message)
 		}
+		if len(problems) > 0 {
+			return
+		}
+		printed := Print(file)
+		again, problems := Parse("f.fence", printed)
+		require.Empty(t, problems, "%s", printed)
+		require.Equal(t, plain(file), plain(again), "%s", printed)
+		require.Equal(t, printed, Print(again), "%s", printed)
 	})
 }
 

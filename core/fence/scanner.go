@@ -5,140 +5,151 @@ import (
 	"unicode/utf8"
 )
 
-// scanner takes a policy file apart into tokens.
+// scanner takes a policy file apart into tokens and comments.
 type scanner struct {
 	// immutable state
 	file string
 	text string
 
 	// scanning state
-	offset int // of the next character, in bytes
-	line   int
-	column int // in characters
-	indent bool
-	fresh  bool // nothing but blanks stood on this line so far
+	offset    int // of the next byte
+	line      int
+	lineStart int // offset at which the line begins
+	wide      int // how many bytes of the line so far were no character of their own
+	indent    bool
+	fresh     bool // nothing but blanks stood on this line so far
 
+	comments []Comment
 	problems []Problem
 }
 
+// A Comment is one comment, from its # to the end of the line.
+type Comment struct {
+	Text string // without blanks at its end
+	Line int
+	Own  bool // nothing stands before it on its line
+}
+
 func newScanner(file, text string) *scanner {
-	return &scanner{file: file, text: strings.TrimPrefix(text, "\ufeff"), line: 1, column: 1, fresh: true}
+	return &scanner{file: file, text: strings.TrimPrefix(text, "\ufeff"), line: 1, fresh: true}
 }
 
-func (s *scanner) pos() Pos { return Pos{s.file, s.line, s.column} }
+func (s *scanner) pos() Pos { return Pos{s.file, s.line, s.offset - s.lineStart - s.wide + 1} }
 
-func (s *scanner) peek() (rune, int) {
-	if s.offset >= len(s.text) {
-		return -1, 0
-	}
-	return utf8.DecodeRuneInString(s.text[s.offset:])
-}
-
-func (s *scanner) advance() {
-	r, n := s.peek()
-	s.offset += n
-	s.column++
-	if r == '\n' {
-		s.line++
-		s.column, s.fresh, s.indent = 1, true, false
-	}
+func (s *scanner) newline() {
+	s.offset++
+	s.line++
+	s.lineStart, s.wide, s.fresh, s.indent = s.offset, 0, true, false
 }
 
 // blanks passes over white space and comments.
 func (s *scanner) blanks() {
-	for {
-		switch r, _ := s.peek(); r {
+	for s.offset < len(s.text) {
+		switch s.text[s.offset] {
 		case ' ', '\t':
 			s.indent = s.indent || s.fresh
-			s.advance()
-		case '\r', '\n':
-			s.advance()
+			s.offset++
+		case '\r':
+			s.offset++
+		case '\n':
+			s.newline()
 		case '#':
-			for r, _ := s.peek(); r != '\n' && r != -1; r, _ = s.peek() {
-				s.advance()
+			end := strings.IndexByte(s.text[s.offset:], '\n')
+			if end < 0 {
+				end = len(s.text) - s.offset
 			}
+			s.comments = append(s.comments, Comment{strings.TrimRight(s.text[s.offset:s.offset+end], " \t\r"), s.line, s.fresh})
+			s.offset += end
 		default:
 			return
 		}
 	}
 }
 
+// wordBytes are the bytes that words are made of.
+var wordBytes = func() (table [256]bool) {
+	for _, c := range []byte("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789@._:/*-+") {
+		table[c] = true
+	}
+	return table
+}()
+
 func (s *scanner) next() Token {
 	s.blanks()
 	t := Token{Pos: s.pos(), First: s.fresh && !s.indent, Width: 1}
 	s.fresh = false
-	r, size := s.peek()
-	start := s.offset
-	switch {
-	case r == -1:
+	if s.offset >= len(s.text) {
 		t.First = true
 		return t
-	case r == utf8.RuneError && size == 1:
-		s.problems = append(s.problems, Errorf(t.Pos, 1, "not-utf8", "this byte (0x%02x) is no UTF-8 text", s.text[s.offset]).
-			Hinted("save the file as UTF-8"))
-		t.Kind = Bad
-	case r == '"':
+	}
+	start := s.offset
+	switch c := s.text[s.offset]; {
+	case c == '"':
 		return s.quoted(t)
-	case r == ',':
-		t.Kind = Comma
-	case r == '=':
-		t.Kind = Equals
-	case r == '{':
-		t.Kind = Open
-	case r == '}':
-		t.Kind = Close
-	case strings.HasPrefix(s.text[s.offset:], "->"):
+	case c == '-' && strings.HasPrefix(s.text[s.offset:], "->"):
 		t.Kind, t.Width = Arrow, 2
-		s.advance()
-	case isWord(r):
-		for isWord(r) && !strings.HasPrefix(s.text[s.offset:], "->") {
-			s.advance()
-			r, _ = s.peek()
+		s.offset += 2
+	case wordBytes[c]:
+		for s.offset < len(s.text) && wordBytes[s.text[s.offset]] && (s.text[s.offset] != '-' || !strings.HasPrefix(s.text[s.offset:], "->")) {
+			s.offset++
 		}
-		t.Kind, t.Text = Word, s.text[start:s.offset]
-		t.Width = len(t.Text)
+		t.Kind, t.Text, t.Width = Word, s.text[start:s.offset], s.offset-start
 		if t.Text == ":" {
 			t.Kind = Colon
 		}
 		return t
+	case c == ',':
+		t.Kind = Comma
+		s.offset++
+	case c == '=':
+		t.Kind = Equals
+		s.offset++
+	case c == '{':
+		t.Kind = Open
+		s.offset++
+	case c == '}':
+		t.Kind = Close
+		s.offset++
 	default:
 		t.Kind = Bad
+		s.character()
 	}
-	s.advance()
 	t.Text = s.text[start:s.offset]
 	return t
 }
 
-func isWord(r rune) bool {
-	return 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' || r > 0 && strings.ContainsRune("@._:/*-+", r)
+// character passes over one character, which may be of several bytes.
+func (s *scanner) character() {
+	r, size := utf8.DecodeRuneInString(s.text[s.offset:])
+	if r == utf8.RuneError && size == 1 {
+		s.problems = append(s.problems, Errorf(s.pos(), 1, "not-utf8", "this byte (0x%02x) is no UTF-8 text", s.text[s.offset]).
+			Hinted("save the file as UTF-8"))
+	}
+	s.offset += size
+	s.wide += size - 1
 }
 
 // quoted reads a text in double quotes; \" and \\ stand for a quote and a backslash.
 func (s *scanner) quoted(t Token) Token {
 	t.Kind = String
 	var b strings.Builder
-	s.advance()
-	for {
-		r, size := s.peek()
-		switch {
-		case r == '\n' || r == -1:
-			t.Width = s.column - t.Pos.Column
-			s.problems = append(s.problems, Errorf(t.Pos, t.Width, "open-quote", "this text is not closed on its line").
-				Hinted(`put a " at its end`))
-			t.Text = b.String()
+	s.offset++
+	for s.offset < len(s.text) && s.text[s.offset] != '\n' {
+		switch c := s.text[s.offset]; {
+		case c == '"':
+			s.offset++
+			t.Text, t.Width = b.String(), s.pos().Column-t.Pos.Column
 			return t
-		case r == '"':
-			s.advance()
-			t.Text, t.Width = b.String(), s.column-t.Pos.Column
-			return t
-		case r == '\\' && s.offset+1 < len(s.text) && strings.IndexByte(`"\`, s.text[s.offset+1]) >= 0:
-			s.advance()
-		case r == utf8.RuneError && size == 1:
-			s.problems = append(s.problems, Errorf(s.pos(), 1, "not-utf8", "this byte (0x%02x) is no UTF-8 text", s.text[s.offset]).
-				Hinted("save the file as UTF-8"))
+		case c == '\\' && s.offset+1 < len(s.text) && (s.text[s.offset+1] == '"' || s.text[s.offset+1] == '\\'):
+			b.WriteByte(s.text[s.offset+1])
+			s.offset += 2
+		default:
+			start := s.offset
+			s.character()
+			b.WriteString(s.text[start:s.offset])
 		}
-		_, size = s.peek()
-		b.WriteString(s.text[s.offset : s.offset+size])
-		s.advance()
 	}
+	t.Text, t.Width = b.String(), s.pos().Column-t.Pos.Column
+	s.problems = append(s.problems, Errorf(t.Pos, t.Width, "open-quote", "this text is not closed on its line").Hinted(`put a " at its end`))
+	return t
 }

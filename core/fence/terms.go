@@ -15,6 +15,19 @@ func looksLikeAddress(word string) bool {
 		word[0] >= '0' && word[0] <= '9'
 }
 
+// number reads a number as policies write it: digits, and nothing else.
+func number(s string) (int, error) {
+	if len(s) > 9 || strings.Trim(s, "0123456789") != "" {
+		return 0, strconv.ErrSyntax
+	}
+	return strconv.Atoi(s)
+}
+
+// ParseAddress reads an address, a prefix or a range that stands at a place of a list.
+func ParseAddress(text string, pos Pos) (AddrItem, *Problem) {
+	return parseAddr(Token{Kind: Word, Text: text, Pos: pos, Width: len(text)})
+}
+
 // parseAddr reads an address, a prefix or a range. The problem, if any, is
 // about the token's own text; the item is then not valid.
 func parseAddr(t Token) (AddrItem, *Problem) {
@@ -88,9 +101,9 @@ func (p *parser) services(form string) (terms []ServiceTerm) {
 func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 	t := p.want(Word, "a service", form)
 	term := ServiceTerm{Pos: t.Pos, Text: t.Text}
-	number := func(what string, limit int) *int {
+	small := func(what string, limit int) *int {
 		n := p.want(Word, what, form)
-		v, err := strconv.Atoi(n.Text)
+		v, err := number(n.Text)
 		if err != nil || v < 0 || v > limit {
 			p.fail(n, "number", what, "it is a number from 0 to %d", limit)
 		}
@@ -111,7 +124,7 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 			p.icmpType(&term)
 		}
 	case t.Text == "protocol":
-		term.Protocols = []int{*number("a protocol's number", 255)}
+		term.Protocols = []int{*small("a protocol's number", 255)}
 	case t.Text == "any":
 		term.Any = true
 	case t.Text[0] >= '0' && t.Text[0] <= '9':
@@ -131,10 +144,10 @@ func (p *parser) icmpType(term *ServiceTerm) {
 	t := p.take()
 	term.Text += " " + t.Text
 	kind, code, hasCode := strings.Cut(t.Text, "/")
-	k, err := strconv.Atoi(kind)
+	k, err := number(kind)
 	c, errC := 0, error(nil)
 	if hasCode {
-		c, errC = strconv.Atoi(code)
+		c, errC = number(code)
 		term.Code = &c
 	}
 	term.Type = &k
@@ -148,8 +161,8 @@ func (p *parser) portRange(t Token) *PortRange {
 	if !isRange {
 		hi = lo
 	}
-	a, errA := strconv.Atoi(lo)
-	b, errB := strconv.Atoi(hi)
+	a, errA := number(lo)
+	b, errB := number(hi)
 	switch {
 	case errA != nil || errB != nil:
 		p.fail(t, "port", "a port or a range of ports", "a port is a number from 0 to 65535, a range two of them with a hyphen between")

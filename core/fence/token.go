@@ -1,5 +1,7 @@
 package fence
 
+import "strings"
+
 // A Kind is a kind of token.
 type Kind uint8
 
@@ -51,42 +53,128 @@ func (t Token) errorf(code, format string, args ...any) Problem {
 	return Errorf(t.Pos, t.Width, code, format, args...)
 }
 
+// A Word of the language: what it begins, how it is written, and what it means.
+// The parser, the printer and the reference page are all made from these.
+type keyword struct {
+	Keyword string
+	Form    string // how it is written, for messages and the reference page
+	Means   string // one sentence for the reference page
+}
+
 // statements lists what can begin a statement, with the parser for it.
 var statements []statement
 
 type statement struct {
-	Keyword string
-	Form    string // how it is written, for messages and the reference page
-	parse   func(*parser, Token) Stmt
+	keyword
+	parse func(*parser, Token) Stmt
 }
 
-// modifiers lists what can follow the services of a rule.
+// modifiers lists what can follow the services of a rule, in the order in which
+// it is printed.
 var modifiers []modifier
 
 type modifier struct {
-	Keyword string
-	Form    string
-	on      string // "allow", "block" or "" for both
-	parse   func(*parser, Token, *Rule)
+	keyword
+	on    string // the statements it goes with, by their first letters: see goesWith
+	parse func(*parser, Token, *modified)
+	print func(*modified) string // "" where it is not said
+}
+
+// modified is what a statement's modifiers are read into: a rule has all of
+// them, the others only what is common to all.
+type modified struct {
+	rule   *Rule
+	common *Common
+}
+
+// goesWith says that a modifier may stand in a kind of statement.
+func (m modifier) goesWith(statement string) bool {
+	return m.on == "" || strings.Contains(m.on, statement)
 }
 
 func init() {
 	statements = []statement{
-		{"policy", `policy NAME "description" language 1`, (*parser).policyDecl},
-		{"network", "network NAME = ADDRESSES [except ADDRESSES] [shared]", (*parser).networkDecl},
-		{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]", (*parser).segmentDecl},
-		{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp TYPE, …", (*parser).serviceDecl},
-		{"role", "role NAME { inbound|outbound|forward open|closed   refuse by drop|reject }", (*parser).roleDecl},
-		{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", (*parser).rule},
-		{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers", (*parser).rule},
+		{keyword{"policy", `policy NAME "description" language 1`, "names the policy; once"}, (*parser).policyDecl},
+		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`, "addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` reads them from a file of the policy's folder, one prefix a line"}, (*parser).networkDecl},
+		{keyword{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]", "an attached network. An interface is on a segment when one of its addresses lies in it, or when the fleet file says so"}, (*parser).segmentDecl},
+		{keyword{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], …", "ports of protocols, `icmp` and `icmpv6` with type and code, `protocol N`, other services; a bare port or range after a comma takes the protocol before it"}, (*parser).serviceDecl},
+		{keyword{"role", "role NAME { inbound|outbound|forward open|closed   refuse by drop|reject   log refused [up to N per DUR] }", "hosts with the same rules, and what happens on them to packets that no rule speaks of"}, (*parser).roleDecl},
+		{keyword{"ground", "ground { [inbound|outbound] PART off|from PEERS … }", "turns parts of the ground off, or narrows them"}, (*parser).groundDecl},
+		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"}, (*parser).rule},
+		{keyword{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers", "refuses them, whatever admits them, unless the allow is an exception"}, (*parser).rule},
+		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [at ROLE] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
+		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS via ROLE", "peers behind it are seen as the router"}, (*parser).masquerade},
+		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
+		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [on SEGMENT]", "is proven, never rendered"}, (*parser).expect},
 	}
+	const rules, allow, block = "allow block", "allow", "block"
 	modifiers = []modifier{
-		{"on", "on SEGMENT", "", (*parser).onModifier},
-		{"over", "over BLOCK, …", "allow", (*parser).overModifier},
-		{"by", "by drop|reject", "block", (*parser).byModifier},
-		{"log", "log", "", func(p *parser, t Token, r *Rule) { r.Log = true }},
-		{"guard", "guard", "allow", func(p *parser, t Token, r *Rule) { r.Guard = true }},
-		{"because", `because "why"`, "", (*parser).becauseModifier},
+		{keyword{"on", "on SEGMENT", "only over interfaces on it and between addresses in it"}, rules + " expect",
+			func(p *parser, t Token, m *modified) {
+				i := p.reference("a segment's name", "on SEGMENT")
+				m.rule.On = &i
+			},
+			func(m *modified) string { return prefixed("on ", m.rule.On) }},
+		{keyword{"arriving", "arriving SEGMENT", "only over interfaces on it, whatever the addresses"}, rules,
+			func(p *parser, t Token, m *modified) {
+				i := p.reference("a segment's name", "arriving SEGMENT")
+				m.rule.Arriving = &i
+			},
+			func(m *modified) string { return prefixed("arriving ", m.rule.Arriving) }},
+		{keyword{"through", "through ROLE", "forwarded by hosts of that role"}, rules,
+			func(p *parser, t Token, m *modified) {
+				i := p.reference("a role's name", "through ROLE")
+				m.rule.Through = &i
+			},
+			func(m *modified) string { return prefixed("through ", m.rule.Through) }},
+		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).senders, printSenders},
+		{keyword{"encrypted", "encrypted", "only what comes and goes by IPsec"}, rules,
+			func(p *parser, t Token, m *modified) { m.rule.Encrypted = true },
+			func(m *modified) string { return said("encrypted", m.rule.Encrypted) }},
+		{keyword{"at", "at most N per DUR [per source]", "a token bucket of N, refilled at N per time; what exceeds it is refused"}, allow, (*parser).atMost, printAtMost},
+		{keyword{"over", "over BLOCK, …", "an exception to those blocks"}, allow,
+			func(p *parser, t Token, m *modified) {
+				m.rule.Over = list(p, func() Ident { return p.reference("the name of a block", "over BLOCK, …") })
+			}, printOver},
+		{keyword{"by", "by drop|reject", "silently, or with an answer: TCP reset, else ICMP port unreachable; drop unless said"}, block,
+			func(p *parser, t Token, m *modified) { m.rule.By = p.choice("drop", "reject") }, printBy},
+		{keyword{"log", "log [up to N per DUR]", "log what the rule decides"}, rules,
+			func(p *parser, t Token, m *modified) { m.rule.Log = p.log(t) },
+			func(m *modified) string { return printLog("log", m.rule.Log) }},
+		{keyword{"guard", "guard", "part of the way in; takes no `until`, `off`, `at most`"}, allow,
+			func(p *parser, t Token, m *modified) { m.rule.Guard = true },
+			func(m *modified) string { return said("guard", m.rule.Guard) }},
+		{keyword{"until", "until DATE|TIME", "ends by itself, at the end of that day or at that instant, UTC"}, rules, (*parser).until,
+			func(m *modified) string {
+				if m.rule.Until == nil {
+					return ""
+				}
+				return "until " + m.rule.Until.Text
+			}},
+		{keyword{"off", "off", "checked, kept, not in force"}, "",
+			func(p *parser, t Token, m *modified) { m.common.Off = &t.Pos },
+			func(m *modified) string { return said("off", m.common.Off != nil) }},
+		{keyword{"because", `because "why"`, "the reason"}, "",
+			func(p *parser, t Token, m *modified) {
+				m.common.Because = p.want(String, "a quoted reason", `because "why"`).Text
+			},
+			func(m *modified) string { return quotedAfter("because ", m.common.Because) }},
+		{keyword{"owner", "owner NAME", "who answers for it"}, "",
+			func(p *parser, t Token, m *modified) {
+				m.common.Owner = p.singleWord("the owner's name", "owner NAME").Text
+			},
+			func(m *modified) string {
+				if m.common.Owner == "" {
+					return ""
+				}
+				return "owner " + wordText(m.common.Owner)
+			}},
+		{keyword{"ref", `ref "…"`, "where more is written about it"}, "",
+			func(p *parser, t Token, m *modified) {
+				m.common.Ref = p.want(String, "a quoted reference", `ref "…"`).Text
+			},
+			func(m *modified) string { return quotedAfter("ref ", m.common.Ref) }},
+		{keyword{"knowingly", `knowingly CODE "why"`, "accepts that warning here; once the warning is gone this is itself a warning"}, "", (*parser).knowingly, printKnowingly},
 	}
 }
 
@@ -115,14 +203,22 @@ func keywords() []string {
 	return out
 }
 
-func modifierWords(on string) []string {
+func modifierWords(statement string) []string {
 	var out []string
 	for _, m := range modifiers {
-		if m.on == "" || m.on == on {
+		if m.goesWith(statement) {
 			out = append(out, m.Keyword)
 		}
 	}
 	return out
+}
+
+// Keywords are the words that begin statements and modifiers, for highlighting.
+func Keywords() (statementWords, modifierKeywords []string) {
+	for _, m := range modifiers {
+		modifierKeywords = append(modifierKeywords, m.Keyword)
+	}
+	return keywords(), modifierKeywords
 }
 
 // IsName says that a word may name something: [a-z][a-z0-9-]*, at most 63

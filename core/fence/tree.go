@@ -6,9 +6,14 @@ import "net/netip"
 type File struct {
 	Name  string
 	Stmts []Stmt
+	// How the file is laid out, for the printer: for each statement the line of
+	// its first token and of its last, and all comments in order.
+	Lines    [][2]int
+	Comments []Comment
 }
 
-// A Stmt is one statement: *PolicyDecl, *NetworkDecl, *ServiceDecl, *RoleDecl or *Rule.
+// A Stmt is one statement: *PolicyDecl, *NetworkDecl, *ServiceDecl, *RoleDecl,
+// *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
 type Stmt interface{ Declared() Ident }
 
 // An Ident is a name where it stands. The zero Ident is one that is missing.
@@ -32,6 +37,7 @@ type NetworkDecl struct {
 	Ident
 	Segment     bool
 	Addrs       Addresses
+	List        *Text // the file its addresses stand in; Addrs is then empty
 	Shared      bool
 	Local       bool
 	Description string
@@ -82,6 +88,47 @@ type RoleDecl struct {
 	Description string
 	Stances     []Stance
 	RefuseBy    *Choice // drop or reject
+	LogRefused  *Log
+}
+
+// A Text is a quoted text where it stands.
+type Text struct {
+	Pos  Pos
+	Text string
+}
+
+// A Log says that packets are logged, and how many at most.
+type Log struct {
+	Pos  Pos
+	UpTo *Rate // nil is all
+}
+
+// A Rate is a number per time: `4 per 1m`.
+type Rate struct {
+	Pos Pos
+	N   int
+	Per Duration
+}
+
+// A Duration is a time as it is written: a number and s, m, h or d.
+type Duration struct {
+	Text    string
+	Seconds int
+}
+
+// A GroundDecl turns parts of the ground off, or narrows them.
+type GroundDecl struct {
+	Ident // "ground", where it stands
+	Parts []GroundPart
+}
+
+// A GroundPart is one change to the ground.
+type GroundPart struct {
+	Pos       Pos
+	Direction string // inbound, outbound or "" for both
+	Name      string
+	Off       bool
+	From      Peers // if it is not off
 }
 
 // A Stance is what happens to packets that no rule speaks of, in one direction.
@@ -104,12 +151,97 @@ type Rule struct {
 	From, To Peers
 	Services []ServiceTerm
 
-	On      []Ident // segments; at most one is meant
-	Over    []Ident // blocks
-	By      *Choice // drop or reject
-	Log     bool
-	Guard   bool
-	Because string
+	On        *Ident  // a segment
+	Arriving  *Ident  // a segment
+	AtMost    *AtMost // a token bucket
+	Over      []Ident // blocks
+	By        *Choice // drop or reject
+	Senders   []Sender
+	Encrypted bool
+	Log       *Log
+	Guard     bool
+	Until     *Until
+	Through   *Ident // a role
+	Common
+}
+
+// Common is what is for people, and holds for all rules, redirects and the like.
+type Common struct {
+	Off       *Pos // where it says so
+	Because   string
+	Owner     string
+	Ref       string
+	Knowingly []Knowingly
+}
+
+// An AtMost is a token bucket of N, refilled at N per time.
+type AtMost struct {
+	Rate
+	PerSource bool
+}
+
+// A Sender is who sends, at the sending end: a user, a unit or a program.
+type Sender struct {
+	Pos   Pos
+	Kind  string // user, unit or program
+	Names []string
+}
+
+// An Until is when a rule ends: a day, whose end is meant, or an instant (UTC).
+type Until struct {
+	Pos  Pos
+	Text string
+}
+
+// A Knowingly accepts a warning in place.
+type Knowingly struct {
+	Pos  Pos
+	Code string
+	Why  string
+}
+
+// A Redirect changes where connections go.
+type Redirect struct {
+	Ident
+	From, To Peers
+	Service  ServiceTerm // the port before
+	At       *Ident      // the routers that do it; nil: the right side's hosts
+	Target   *Peer       // another host; nil: the same
+	Port     ServiceTerm // the port behind
+	Common
+}
+
+// A Masquerade makes peers seen as the router.
+type Masquerade struct {
+	Ident
+	From, To Peers
+	Via      Ident // a role
+	Common
+}
+
+// A Leave sets traffic aside that other programs rule.
+type Leave struct {
+	Ident
+	Peers      Peers
+	Direction  string // inbound, outbound or forwarded
+	Interfaces []Label
+	Common
+}
+
+// A Label is a single word or quoted text where it stands.
+type Label struct {
+	Pos  Pos
+	Text string
+}
+
+// An Expectation is a statement about all packets that must hold.
+type Expectation struct {
+	Ident
+	Kind     string // never, always or only
+	From, To Peers
+	Services []ServiceTerm
+	On       *Ident
+	Common
 }
 
 // Peers is one side of a rule.
@@ -124,18 +256,20 @@ type PeerKind uint8
 
 // The kinds of peer.
 const (
-	NamedPeer   PeerKind = iota // a role, network or segment
-	HostPeer                    // host NAME
-	AddressPeer                 // an address, prefix or range
-	FleetPeer                   // fleet
-	EverywherePeer
+	NamedPeer      PeerKind = iota // a role, network or segment
+	HostPeer                       // host NAME
+	AddressPeer                    // an address, prefix or range
+	FleetPeer                      // fleet
+	EverywherePeer                 // everywhere
+	StrangersPeer                  // strangers
 )
 
 // A Peer is one item of a side.
 type Peer struct {
 	Kind PeerKind
-	Name string   // of a NamedPeer or HostPeer
-	Addr AddrItem // of an AddressPeer
+	Name string    // of a NamedPeer or HostPeer
+	Addr AddrItem  // of an AddressPeer
+	At   *AddrItem // only those of its addresses that lie in there; nil is all
 	Pos  Pos
 	Text string // as a message says it
 }

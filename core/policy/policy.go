@@ -1,7 +1,8 @@
 // Package policy is the model every other room works on: what a policy's
 // files say, with every name looked up and held against a fleet.
 //
-//	pol, problems := policy.Resolve(files, fl)
+//	in, problems := policy.Read(sources, fl)
+//	pol, problems := policy.Resolve(in)
 //
 // The model is complete only where no problem is an error.
 package policy
@@ -24,6 +25,34 @@ type Policy struct {
 	Networks    []*Network // and segments
 	Roles       []*Role
 	Rules       []*Rule // in the order of their places
+	Ground      []GroundChange
+	Later       []Later // statements that are checked and carried, and that no dialect writes yet
+	Pos         fence.Pos
+	Services    []*Service
+}
+
+// A Service is a declared service.
+type Service struct {
+	Name  string
+	Terms []Term
+	Pos   fence.Pos
+	Used  bool // a rule or another service names it
+}
+
+// A GroundChange turns a part of the ground off in a direction, or narrows it to peers.
+type GroundChange struct {
+	Part      string
+	Direction Direction
+	Off       bool
+	From      *netipx.IPSet // nil if it is off
+}
+
+// A Later is a redirect, masquerade or leave, or an expectation.
+type Later struct {
+	Title string // "redirect pilot-door"
+	Hosts []*fleet.Host
+	Pos   fence.Pos
+	Stmt  fence.Stmt
 }
 
 // A Network is a declared network or segment.
@@ -35,6 +64,7 @@ type Network struct {
 	Addrs       *netipx.IPSet
 	Description string
 	Pos         fence.Pos
+	Used        bool // something names it
 }
 
 // A Direction is one of the ways a packet crosses a host.
@@ -67,6 +97,12 @@ type Side struct {
 	Named bool          // it names hosts of ours, be there any or not
 	Hosts []*fleet.Host // the hosts it names, in the fleet's order
 	Addrs *netipx.IPSet // all addresses it stands for, its hosts' included
+
+	// At is the addresses of a host's that are meant, where the side says which.
+	At map[*fleet.Host]*netipx.IPSet
+	// Refs are the names it is made of, and Everywhere that it says so.
+	Refs       []string
+	Everywhere bool
 }
 
 // Names says that the side names this host.
@@ -110,13 +146,22 @@ type Rule struct {
 	Terms    []Term
 	Services string   // as a message says them
 	On       *Network // nil if it says none
+	Arriving *Network // nil if it says none
 	Over     []*Rule
 	Verdict  packet.Verdict // Admit, Drop or Reject
 	Log      bool
 	Guard    bool
-	Because  string
+	Until    int64 // the second since 1970 from which it is not in force; 0 is never
+	Off      bool
 	Pos      fence.Pos
+	Decl     *fence.Rule // all it says, for what is said for people
+
+	// Later are the modifiers that it carries and no dialect writes yet, as they are written.
+	Later []string
 }
+
+// InForce says that the rule counts at an instant, in seconds since 1970.
+func (r *Rule) InForce(now int64) bool { return !r.Off && (r.Until == 0 || now < r.Until) }
 
 // Title is the rule as an answer names it: `allow chart-web`.
 func (r *Rule) Title() string {

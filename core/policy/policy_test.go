@@ -117,13 +117,21 @@ func TestMessages(t *testing.T) {
 		{"network a = b\nnetwork b = a\n", `5:9 cycle: the network "a" is made of itself | a network may name others, but not in a circle`},
 		{"service s = z\nservice z = s\n", `5:9 cycle: the service "s" is made of itself | a service may name others, but not in a circle`},
 		{"network net = 192.0.2.0/24\nallow a: net -> everywhere : ssh\n", `6:7 no-end: the rule "a" names hosts of ours at neither end | name a role, host NAME or fleet on one side, so that there is a host to put the rule on`},
+		{"allow a: red -> blue : ssh guard until 2027-01-01\n", `5:34 guard: a guard takes no "until": the way in must be sure | take it away, or take guard away`},
+		{"allow a: red -> blue : ssh through lockgate\n", `5:36 unknown: no role is named "lockgate" | `},
+		{"network net = 10.0.0.0/8\nallow a: net at 10.1.0.0/16 -> red : ssh\n", "6:17 at: `at` says which address of a host of ours is meant; net at 10.1.0.0/16 names none | write the addresses themselves"},
+		{"network net from \"nets.txt\"\n", `5:18 list: there is no list "nets.txt" | the file lies in the policy's folder; its name is written as from there`},
+		{"network net from \"../nets.txt\"\n", `5:18 list: there is no list "../nets.txt" | a list must lie in the policy's folder, which this leaves`},
+		{"allow a: red -> blue : ssh\nexpect a: never red -> blue : ssh\n", `6:8 twice: two rules are named "a" | the other is at p.fence:5:7; a rule's name says which rule is meant`},
+		{"redirect r: office -> red : tcp 80 at gate to tcp 81\n", "5:13 unknown: no role, network or segment is named \"office\" | \n5:39 unknown: no role, network or segment is named \"gate\" | "},
+		{"expect e: never red -> blue : sssh on quai\n", "5:31 unknown: no service is named \"sssh\" | did you mean \"ssh\"?\n5:39 unknown: no segment is named \"quai\" | "},
 		{"policy q language 1\n", "5:8 twice: the policy is named twice | the other name is at p.fence:1:8; leave one"},
 	} {
 		fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 		require.Empty(t, problems)
 		file, problems := fence.Parse("p.fence", head+c.text)
 		require.Empty(t, problems)
-		_, problems = policy.Resolve([]*fence.File{file}, fl)
+		_, problems = policy.Resolve(policy.Input{Files: []*fence.File{file}, Fleet: fl})
 		var got []string
 		for _, p := range problems {
 			got = append(got, fmt.Sprintf("%d:%d %s: %s | %s", p.Line, p.Column, p.Code, p.Message, p.Hint))
@@ -135,7 +143,7 @@ func TestMessages(t *testing.T) {
 func TestAHostsRoleMustBeDeclared(t *testing.T) {
 	fl, _ := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 	file, _ := fence.Parse("p.fence", "policy p language 1\nrole red\nrole blu\nrole green\n")
-	_, problems := policy.Resolve([]*fence.File{file}, fl)
+	_, problems := policy.Resolve(policy.Input{Files: []*fence.File{file}, Fleet: fl})
 	require.Len(t, problems, 2, "two hosts have the role blue")
 	require.Equal(t, "fleet.json", problems[0].File)
 	require.Equal(t, `no role is named "blue"`, problems[0].Message)
@@ -145,7 +153,7 @@ func TestAHostsRoleMustBeDeclared(t *testing.T) {
 func TestAnInterfacesSegmentMustBeDeclared(t *testing.T) {
 	fl, _ := fleet.ReadJSON("fleet.json", []byte(strings.Replace(policytest.Fleet, `{"name": "wan0", `, `{"name": "wan0", "segment": "quai", `, 1)))
 	file, _ := fence.Parse("p.fence", head+"segment quay = 10.40.0.0/16\n")
-	_, problems := policy.Resolve([]*fence.File{file}, fl)
+	_, problems := policy.Resolve(policy.Input{Files: []*fence.File{file}, Fleet: fl})
 	require.Len(t, problems, 1)
 	require.Equal(t, `no segment is named "quai"`, problems[0].Message)
 	require.Equal(t, []any{"fleet.json", 2}, []any{problems[0].File, problems[0].Line})
@@ -153,6 +161,32 @@ func TestAnInterfacesSegmentMustBeDeclared(t *testing.T) {
 
 func TestAPolicyHasAName(t *testing.T) {
 	file, _ := fence.Parse("p.fence", "role red\n")
-	_, problems := policy.Resolve([]*fence.File{file}, &fleet.Fleet{})
+	_, problems := policy.Resolve(policy.Input{Files: []*fence.File{file}, Fleet: &fleet.Fleet{}})
 	require.Equal(t, "unnamed", problems[0].Code)
+}
+
+// TestLists: a network's addresses kept in a file of their own.
+func TestLists(t *testing.T) {
+	fl, _ := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+	sources := []policy.Source{
+		{Name: "p.fence", Text: head + "network pests from \"lists/pests.txt\"\nallow a: pests -> red : ssh\n"},
+		{Name: "lists/pests.txt", Text: "# seen last week\n192.0.2.0/28\n\n192.0.2.77   # a scanner\n2001:db8:bad::/48\n"},
+	}
+	in, problems := policy.Read(sources, fl)
+	require.Empty(t, problems)
+	require.Equal(t, []string{"lists/pests.txt"}, policy.ListsOf(in.Files[0]))
+	pol, problems := policy.Resolve(in)
+	require.Empty(t, problems)
+	var got []string
+	for _, p := range pol.Rule("a").From.Addrs.Prefixes() {
+		got = append(got, p.String())
+	}
+	require.Equal(t, []string{"192.0.2.0/28", "192.0.2.77/32", "2001:db8:bad::/48"}, got)
+
+	sources[1].Text = "192.0.2.0/28\nnonsense\n10.0.0.1/8\n"
+	in, _ = policy.Read(sources, fl)
+	_, problems = policy.Resolve(in)
+	require.Len(t, problems, 2)
+	require.Equal(t, []any{"lists/pests.txt", 2, `"nonsense" is not an address`}, []any{problems[0].File, problems[0].Line, problems[0].Message})
+	require.Equal(t, []any{3, "write 10.0.0.0/8 for the network, or 10.0.0.1 for the one address"}, []any{problems[1].Line, problems[1].Hint})
 }

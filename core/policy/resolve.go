@@ -3,6 +3,7 @@ package policy
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"sort"
 	"strings"
@@ -14,12 +15,52 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// A Source is one file of a policy's folder.
+type Source struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// Read parses a policy's .fence files; its other files are lists of addresses.
+func Read(sources []Source, fl *fleet.Fleet) (Input, []fence.Problem) {
+	in := Input{Lists: map[string]string{}, Fleet: fl}
+	var problems []fence.Problem
+	for _, s := range sources {
+		if path.Ext(s.Name) != ".fence" {
+			in.Lists[s.Name] = s.Text
+			continue
+		}
+		file, found := fence.Parse(s.Name, s.Text)
+		in.Files, problems = append(in.Files, file), append(problems, found...)
+	}
+	return in, problems
+}
+
+// ListsOf names the files of addresses that a policy file refers to.
+func ListsOf(file *fence.File) (names []string) {
+	for _, stmt := range file.Stmts {
+		if d, ok := stmt.(*fence.NetworkDecl); ok && d.List != nil {
+			names = append(names, d.List.Text)
+		}
+	}
+	return names
+}
+
+// An Input is what a policy is resolved from.
+type Input struct {
+	Files []*fence.File
+	Lists map[string]string // the text of each list of addresses, by its file's name
+	Fleet *fleet.Fleet
+}
+
 // Resolve looks up every name in a policy's files and holds them against a
 // fleet. It always gives a policy, of what could be resolved, and every
 // problem: names declared twice or not at all, cycles, rules that name hosts
 // at no end, hosts with roles that nobody declared.
-func Resolve(files []*fence.File, fl *fleet.Fleet) (*Policy, []fence.Problem) {
+func Resolve(in Input) (*Policy, []fence.Problem) {
+	files, fl := in.Files, in.Fleet
 	r := &resolver{
+		lists:    in.Lists,
 		pol:      &Policy{Fleet: fl},
 		places:   map[string]fence.Pos{},
 		networks: map[string]*fence.NetworkDecl{},
@@ -39,7 +80,9 @@ func Resolve(files []*fence.File, fl *fleet.Fleet) (*Policy, []fence.Problem) {
 		r.service(d)
 	}
 	r.members()
+	r.strangersOf()
 	r.rules()
+	r.others()
 	fence.SortProblems(r.problems)
 	return r.pol, r.problems
 }
@@ -55,6 +98,9 @@ type resolver struct {
 	networkOrder []*fence.NetworkDecl
 	serviceOrder []*fence.ServiceDecl
 	ruleOrder    []*fence.Rule
+	otherOrder   []fence.Stmt // ground, redirects, masquerades, leaves, expectations
+	lists        map[string]string
+	strangers    *netipx.IPSet
 
 	// what is resolved so far
 	addrs map[string]*Network
@@ -91,7 +137,7 @@ func (r *resolver) collect(files []*fence.File) {
 					continue
 				}
 				named = d
-				r.pol.Name, r.pol.Description = d.Name, d.Description
+				r.pol.Name, r.pol.Description, r.pol.Pos = d.Name, d.Description, d.Pos
 			case *fence.NetworkDecl:
 				if r.declare(d.Declared()) {
 					r.networks[d.Name] = d
@@ -118,6 +164,16 @@ func (r *resolver) collect(files []*fence.File) {
 				}
 				rules[d.Name] = d.Pos
 				r.ruleOrder = append(r.ruleOrder, d)
+			case *fence.GroundDecl:
+				r.otherOrder = append(r.otherOrder, d)
+			default: // redirects and the like share the rules' names
+				i := stmt.Declared()
+				if before, twice := rules[i.Name]; twice {
+					r.errorf(i, "twice", "two rules are named %q", i.Name).Hint = "the other is at " + before.String() + "; a rule's name says which rule is meant"
+					continue
+				}
+				rules[i.Name] = i.Pos
+				r.otherOrder = append(r.otherOrder, stmt)
 			}
 		}
 	}
@@ -190,7 +246,11 @@ func (r *resolver) network(d *fence.NetworkDecl) *Network {
 		n.Addrs = &netipx.IPSet{}
 		return n
 	}
-	n.Addrs = r.minus(d.Addrs.Items, d.Addrs.Except)
+	if d.List != nil {
+		n.Addrs = r.list(d)
+	} else {
+		n.Addrs = r.minus(d.Addrs.Items, d.Addrs.Except)
+	}
 	delete(r.busy, d.Name)
 	r.addrs[d.Name] = n
 	return n
@@ -223,7 +283,38 @@ func (r *resolver) addrItem(item fence.AddrItem) *netipx.IPSet {
 		r.unknown(fence.Ident{Name: item.Name, Pos: item.Pos}, "network or segment", keysOf(r.networks)...)
 		return &netipx.IPSet{}
 	}
-	return r.network(d).Addrs
+	n := r.network(d)
+	n.Used = true
+	return n.Addrs
+}
+
+// list reads a list of addresses from its file: one a line, # begins a comment.
+func (r *resolver) list(d *fence.NetworkDecl) *netipx.IPSet {
+	text, ok := r.lists[d.List.Text]
+	at := fence.Ident{Name: d.List.Text + `""`, Pos: d.List.Pos}
+	if !ok {
+		hint := "the file lies in the policy's folder; its name is written as from there"
+		if strings.HasPrefix(d.List.Text, "/") || strings.HasPrefix(path.Clean(d.List.Text), "..") {
+			hint = "a list must lie in the policy's folder, which this leaves"
+		}
+		r.errorf(at, "list", "there is no list %q", d.List.Text).Hint = hint
+		return &netipx.IPSet{}
+	}
+	var b netipx.IPSetBuilder
+	for i, line := range strings.Split(text, "\n") {
+		line, _, _ = strings.Cut(line, "#")
+		if line = strings.TrimSpace(line); line == "" {
+			continue
+		}
+		item, problem := fence.ParseAddress(line, fence.Pos{File: d.List.Text, Line: i + 1, Column: 1})
+		if problem != nil {
+			r.problems = append(r.problems, *problem)
+			continue
+		}
+		b.AddRange(netipx.IPRangeFrom(item.From, item.To))
+	}
+	set, _ := b.IPSet()
+	return set
 }
 
 func (r *resolver) service(d *fence.ServiceDecl) []Term {
@@ -236,6 +327,7 @@ func (r *resolver) service(d *fence.ServiceDecl) []Term {
 	terms := r.serviceTerms(d.Terms)
 	delete(r.busy, d.Name)
 	r.terms[d.Name] = terms
+	r.pol.Services = append(r.pol.Services, &Service{Name: d.Name, Terms: terms, Pos: d.Pos})
 	return terms
 }
 
@@ -247,6 +339,9 @@ func (r *resolver) serviceTerms(list []fence.ServiceTerm) (terms []Term) {
 			terms = append(terms, known...)
 		} else if d, ok := r.services[t.Name]; ok {
 			terms = append(terms, r.service(d)...)
+			for _, s := range r.pol.Services {
+				s.Used = s.Used || s.Name == t.Name
+			}
 		} else {
 			r.unknown(fence.Ident{Name: t.Name, Pos: t.Pos}, "service", append(keysOf(r.services), RegisteredNames()...)...)
 		}
@@ -276,19 +371,23 @@ func (r *resolver) members() {
 func (r *resolver) rules() {
 	byName := map[string]*Rule{}
 	for _, d := range r.ruleOrder {
-		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log, Guard: d.Guard, Because: d.Because, Pos: d.Pos, Verdict: packet.Admit,
+		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log != nil, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
 			From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services)}
 		if d.Block {
 			rule.Verdict = refusal(d.By)
 		}
-		var texts []string
-		for _, t := range d.Services {
-			texts = append(texts, t.Text)
+		rule.Services = textOf(d.Services)
+		if d.On != nil {
+			rule.On = r.segment(*d.On)
 		}
-		rule.Services = strings.Join(texts, ", ")
-		if len(d.On) > 0 {
-			rule.On = r.segment(d.On[0])
+		if d.Arriving != nil {
+			rule.Arriving = r.segment(*d.Arriving)
 		}
+		if d.Until != nil {
+			rule.Until, _ = d.Until.Instant()
+		}
+		r.guardTakesNo(d)
+		rule.Later = r.later(d)
 		if !rule.From.Named && !rule.To.Named {
 			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
 				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on"
@@ -296,6 +395,164 @@ func (r *resolver) rules() {
 		byName[d.Name] = rule
 		r.pol.Rules = append(r.pol.Rules, rule)
 	}
+	r.exceptions(byName)
+}
+
+func textOf(terms []fence.ServiceTerm) string {
+	texts := make([]string, len(terms))
+	for i, t := range terms {
+		texts[i] = t.Text
+	}
+	return strings.Join(texts, ", ")
+}
+
+// guardTakesNo: a guard is sure, so nothing may end, stop or slow it.
+func (r *resolver) guardTakesNo(d *fence.Rule) {
+	if !d.Guard {
+		return
+	}
+	for word, pos := range map[string]*fence.Pos{"until": untilPos(d), "off": d.Off, "at most": atMostPos(d)} {
+		if pos != nil {
+			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure", word).Hint = "take it away, or take guard away"
+		}
+	}
+}
+
+func untilPos(d *fence.Rule) *fence.Pos {
+	if d.Until == nil {
+		return nil
+	}
+	return &d.Until.Pos
+}
+
+func atMostPos(d *fence.Rule) *fence.Pos {
+	if d.AtMost == nil {
+		return nil
+	}
+	return &d.AtMost.Pos
+}
+
+// later lists the modifiers of a rule that no dialect writes yet.
+func (r *resolver) later(d *fence.Rule) (out []string) {
+	if d.AtMost != nil {
+		out = append(out, "at most")
+	}
+	if d.Log != nil && d.Log.UpTo != nil {
+		out = append(out, "log up to")
+	}
+	for _, s := range d.Senders {
+		out = append(out, "from "+s.Kind)
+	}
+	if d.Encrypted {
+		out = append(out, "encrypted")
+	}
+	if d.Until != nil {
+		out = append(out, "until")
+	}
+	if d.Through != nil {
+		if _, ok := r.roles[d.Through.Name]; !ok {
+			r.unknown(*d.Through, "role", keysOf(r.roles)...)
+		}
+		out = append(out, "through")
+	}
+	return out
+}
+
+// others resolves the statements that are no allow and no block.
+func (r *resolver) others() {
+	for _, stmt := range r.otherOrder {
+		later := Later{Title: "", Pos: stmt.Declared().Pos, Stmt: stmt}
+		var sides []Side
+		switch d := stmt.(type) {
+		case *fence.GroundDecl:
+			r.ground(d)
+			continue
+		case *fence.Redirect:
+			later.Title = "redirect " + d.Name
+			if sides = append(sides, r.side(d.From), r.side(d.To)); d.At != nil {
+				sides = append(sides, r.roleSide(*d.At))
+			}
+			if d.Target != nil {
+				sides = append(sides, r.side(fence.Peers{Items: []fence.Peer{*d.Target}}))
+			}
+		case *fence.Masquerade:
+			later.Title = "masquerade " + d.Name
+			r.side(d.From)
+			r.side(d.To)
+			sides = append(sides, r.roleSide(d.Via))
+		case *fence.Leave:
+			later.Title = "leave " + d.Name
+			sides = append(sides, r.side(d.Peers))
+		case *fence.Expectation:
+			later.Title = "expect " + d.Name
+			r.side(d.From)
+			r.side(d.To)
+			r.serviceTerms(d.Services)
+			if d.On != nil {
+				r.segment(*d.On)
+			}
+		}
+		hosts := map[*fleet.Host]bool{}
+		for _, s := range sides {
+			for _, h := range s.Hosts {
+				if !hosts[h] {
+					hosts[h] = true
+					later.Hosts = append(later.Hosts, h)
+				}
+			}
+		}
+		r.pol.Later = append(r.pol.Later, later)
+	}
+}
+
+func (r *resolver) roleSide(i fence.Ident) Side {
+	return r.side(fence.Peers{Items: []fence.Peer{{Kind: fence.NamedPeer, Name: i.Name, Pos: i.Pos, Text: i.Name}}})
+}
+
+func (r *resolver) ground(d *fence.GroundDecl) {
+	for _, p := range d.Parts {
+		for _, dir := range []Direction{Inbound, Outbound} {
+			if p.Direction != "" && p.Direction != DirectionNames[dir] {
+				continue
+			}
+			change := GroundChange{Part: p.Name, Direction: dir, Off: p.Off}
+			if !p.Off {
+				change.From = r.side(p.From).Addrs
+			}
+			r.pol.Ground = append(r.pol.Ground, change)
+		}
+	}
+}
+
+// strangersOf works out who the strangers are: every address but our hosts' and
+// those in networks and segments that are not shared. A network that only
+// blocks name is one of strangers.
+func (r *resolver) strangersOf() {
+	allowed, blocked := map[string]bool{}, map[string]bool{}
+	for _, d := range r.ruleOrder {
+		for _, p := range slices.Concat(d.From.Items, d.From.Except, d.To.Items, d.To.Except) {
+			if d.Block {
+				blocked[p.Name] = true
+			} else {
+				allowed[p.Name] = true
+			}
+		}
+	}
+	b := netipx.IPSetBuilder{}
+	b.AddSet(packet.Everything())
+	for _, n := range r.pol.Networks {
+		if !n.Shared && (allowed[n.Name] || !blocked[n.Name]) {
+			b.RemoveSet(n.Addrs)
+		}
+	}
+	for _, h := range r.pol.Fleet.Hosts {
+		b.RemoveSet(h.Addresses())
+	}
+	r.strangers, _ = b.IPSet()
+}
+
+// exceptions resolves what the allows are exceptions to.
+func (r *resolver) exceptions(byName map[string]*Rule) {
 	var blocks []string
 	for _, rule := range r.pol.Rules {
 		if rule.Block {
@@ -328,22 +585,49 @@ func (r *resolver) segment(i fence.Ident) *Network {
 		r.unknown(i, "segment", segments...)
 		return nil
 	}
-	return r.network(d)
+	n := r.network(d)
+	n.Used = true
+	return n
 }
 
 func (r *resolver) side(p fence.Peers) Side {
-	s := Side{Pos: p.Pos}
+	s := Side{Pos: p.Pos, At: map[*fleet.Host]*netipx.IPSet{}}
 	hosts := map[*fleet.Host]bool{}
+	whole := map[*fleet.Host]bool{} // named without saying which address
 	var b netipx.IPSetBuilder
 	var texts, exceptions []string
 	for _, peer := range p.Items {
 		texts = append(texts, peer.Text)
+		if peer.Name != "" {
+			s.Refs = append(s.Refs, peer.Name)
+		}
+		s.Everywhere = s.Everywhere || peer.Kind == fence.EverywherePeer
 		named, members, addrs := r.peer(peer)
 		s.Named = s.Named || named
+		var where *netipx.IPSet
+		if peer.At != nil {
+			where = r.addrItem(*peer.At)
+			addrs = intersect(addrs, where)
+			if !named {
+				r.errorf(fence.Ident{Name: peer.At.Text, Pos: peer.At.Pos}, "at", "`at` says which address of a host of ours is meant; %s names none", peer.Text).Hint = "write the addresses themselves"
+			}
+		}
 		for _, h := range members {
 			hosts[h] = true
+			if where == nil {
+				whole[h] = true
+				continue
+			}
+			both := intersect(h.Addresses(), where)
+			if before := s.At[h]; before != nil {
+				both = union(both, before)
+			}
+			s.At[h] = both
 		}
 		b.AddSet(addrs)
+	}
+	for h := range whole {
+		delete(s.At, h)
 	}
 	for _, peer := range p.Except {
 		exceptions = append(exceptions, peer.Text)
@@ -366,12 +650,30 @@ func (r *resolver) side(p fence.Peers) Side {
 	return s
 }
 
+func intersect(a, b *netipx.IPSet) *netipx.IPSet {
+	var builder netipx.IPSetBuilder
+	builder.AddSet(a)
+	builder.Intersect(b)
+	set, _ := builder.IPSet()
+	return set
+}
+
+func union(a, b *netipx.IPSet) *netipx.IPSet {
+	var builder netipx.IPSetBuilder
+	builder.AddSet(a)
+	builder.AddSet(b)
+	set, _ := builder.IPSet()
+	return set
+}
+
 // peer gives the hosts and addresses a peer stands for, and whether it names hosts of ours.
 func (r *resolver) peer(p fence.Peer) (named bool, hosts []*fleet.Host, addrs *netipx.IPSet) {
 	at := fence.Ident{Name: p.Name, Pos: p.Pos}
 	switch p.Kind {
 	case fence.EverywherePeer:
 		return false, nil, packet.Everything()
+	case fence.StrangersPeer:
+		return false, nil, r.strangers
 	case fence.AddressPeer:
 		return false, nil, r.addrItem(p.Addr)
 	case fence.FleetPeer:
@@ -387,7 +689,9 @@ func (r *resolver) peer(p fence.Peer) (named bool, hosts []*fleet.Host, addrs *n
 		if role, ok := r.roles[p.Name]; ok {
 			named, hosts = true, role.Hosts
 		} else if d, ok := r.networks[p.Name]; ok {
-			return false, nil, r.network(d).Addrs
+			n := r.network(d)
+			n.Used = true
+			return false, nil, n.Addrs
 		} else {
 			r.unknown(at, "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)...)
 			return true, nil, &netipx.IPSet{}

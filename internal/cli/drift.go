@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -89,7 +90,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 		}
 		live.Chains = append(live.Chains, rs.Chains...)
 	}
-	res := compare.Drift(sp, pol, compile.Host(sp, pol, h), live)
+	res := compare.Drift(sp, pol, compile.Host(sp, pol, h, time.Now().Unix()), live)
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
@@ -40,7 +41,34 @@ func (a *app) sources() ([]check.Source, error) {
 	if err == nil && len(out) == 0 {
 		err = fmt.Errorf("%s holds no .fence files; a policy is a folder of them", a.policyDir)
 	}
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	return a.lists(out)
+}
+
+// lists adds the lists of addresses that a policy's files refer to, as far as
+// they are there and lie in its folder; the rest is a problem of the policy's.
+func (a *app) lists(out []check.Source) ([]check.Source, error) {
+	root, err := os.OpenRoot(a.policyDir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = root.Close() }()
+	seen := map[string]bool{}
+	for _, s := range out {
+		file, _ := fence.Parse(s.Name, s.Text)
+		for _, name := range policy.ListsOf(file) {
+			if seen[name] || filepath.Ext(name) == ".fence" {
+				continue
+			}
+			seen[name] = true
+			if text, err := root.ReadFile(filepath.FromSlash(name)); err == nil {
+				out = append(out, check.Source{Name: name, Text: string(text)})
+			}
+		}
+	}
+	return out, nil
 }
 
 // fleet reads the fleet file; none is a fleet without hosts.
@@ -66,7 +94,7 @@ func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fe
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	pol, found := check.Policy(files, fl)
+	pol, found := check.Policy(files, fl, time.Now().Unix())
 	return pol, append(files, fleetText), append(problems, found...), nil
 }
 

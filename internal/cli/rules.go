@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -95,7 +96,11 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string) (list []hostRules, err
 			return nil, unknownHost(name, pol.Fleet.Names())
 		}
 		sp := packet.NewSpace()
-		list = append(list, hostRules{h.Name, h.Dialect, nft.Write(sp, compile.Host(sp, pol, h))})
+		text, err := nft.Write(sp, compile.Host(sp, pol, h, time.Now().Unix()))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, hostRules{h.Name, h.Dialect, text})
 	}
 	return list, nil
 }

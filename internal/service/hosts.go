@@ -98,11 +98,15 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 	return m, h, nil
 }
 
-func rulesOf(m *model, h *fleet.Host) api.Rules {
+func (s *Service) rulesOf(m *model, h *fleet.Host) (*struct{ Body api.Rules }, error) {
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, m.policy, h)
-	return api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect,
-		Text: nft.Write(sp, plan), Chains: published(plan, nft.Rules(sp, plan))}
+	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
+	text, err := nft.Write(sp, plan)
+	if err != nil {
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	return &struct{ Body api.Rules }{api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect,
+		Text: text, Chains: published(plan, nft.Rules(sp, plan))}}, nil
 }
 
 // published says the rules of a plan, each with the place of what it comes from.
@@ -149,7 +153,7 @@ func (s *Service) showRules(ctx context.Context, in *hostInput) (*struct{ Body a
 	if err != nil {
 		return nil, err
 	}
-	return &struct{ Body api.Rules }{rulesOf(m, h)}, nil
+	return s.rulesOf(m, h)
 }
 
 func (s *Service) settle(ctx context.Context, in *hostInput) (*struct{ Body api.Rules }, error) {
@@ -157,10 +161,14 @@ func (s *Service) settle(ctx context.Context, in *hostInput) (*struct{ Body api.
 	if err != nil {
 		return nil, err
 	}
+	rules, err := s.rulesOf(m, h)
+	if err != nil {
+		return nil, err // it is not asked for what cannot be written
+	}
 	if err := s.Store.Ask(ctx, h.Name, m.pair.Number); err != nil {
 		return nil, s.broken("asking the host", err)
 	}
-	return &struct{ Body api.Rules }{rulesOf(m, h)}, nil
+	return rules, nil
 }
 
 func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body api.LiveRules }, error) {
@@ -181,7 +189,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		h = known
 	}
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, m.policy, h)
+	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
 	ours := nft.Rules(sp, plan)
 	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}
 	if last.ReceivedAt.IsZero() {

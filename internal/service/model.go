@@ -12,7 +12,6 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -52,18 +51,15 @@ func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 		}
 		m.fleet, _ = fleet.ReadJSON(text.Name, []byte(text.Text))
 	}
-	var files []*fence.File
+	in := policy.Input{Fleet: m.fleet}
 	if pair.Revision != 0 {
 		sources, err := s.files(ctx, pair.Revision)
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range sources {
-			tree, _ := fence.Parse(f.Name, f.Text)
-			files = append(files, tree)
-		}
+		in, _ = policy.Read(sources, m.fleet)
 	}
-	m.policy, _ = policy.Resolve(files, m.fleet) // it was checked when it was published
+	m.policy, _ = policy.Resolve(in) // it was checked when it was published
 	if pair.Number != 0 {
 		c.models[pair.Number] = m
 		if c.order = append(c.order, pair.Number); len(c.order) > keptModels {
@@ -158,7 +154,7 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	if err != nil {
 		res = result{State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	} else {
-		r := compare.Drift(sp, m.policy, compile.Host(sp, m.policy, h), live)
+		r := compare.Drift(sp, m.policy, compile.Host(sp, m.policy, h, s.Clock().Unix()), live)
 		res = result{State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 		if res.Findings == nil {
 			res.Findings = []compare.Finding{}

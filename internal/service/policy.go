@@ -71,7 +71,7 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 	if in.Body.After != nil && *in.Body.After != after {
 		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is in force, not %d: somebody published since; look at what changed and publish again", after, *in.Body.After))
 	}
-	_, problems := check.Policy(in.Body.Files, current.fleet)
+	_, problems := check.Policy(in.Body.Files, current.fleet, s.Clock().Unix())
 	if fence.HasErrors(problems) {
 		return nil, refused("the policy is not published", problems)
 	}
@@ -94,7 +94,7 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 		if err != nil {
 			return nil, s.broken("importing the fleet", err)
 		}
-		_, found := check.Policy(files, fl)
+		_, found := check.Policy(files, fl, s.Clock().Unix())
 		problems = append(problems, found...)
 	}
 	if fence.HasErrors(problems) {

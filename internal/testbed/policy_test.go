@@ -29,8 +29,9 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 	for i, pol := range policies {
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
-			plan := compile.Host(sp, pol, h)
-			text := nft.Write(sp, plan)
+			plan := compile.Host(sp, pol, h, 0)
+			text, err := nft.Write(sp, plan)
+			require.NoError(t, err)
 			require.NoError(t, ns.Load(text), "policy %d host %s\n%s", i, h.Name, text)
 			once, err := ns.Run(nil, "nft", "-s", "list", "ruleset")
 			require.NoError(t, err)
@@ -64,8 +65,9 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 		text := policytest.Random(rng)
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1")) // whose interfaces are the judge's
-		rules := nft.Write(sp, plan)
+		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0) // whose interfaces are the judge's
+		rules, err := nft.Write(sp, plan)
+		require.NoError(t, err)
 		require.NoError(t, j.Host.Load("flush ruleset\n"+rules))
 		decision := plan.Decision(sp)
 		sends := sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.Out))

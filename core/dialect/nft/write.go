@@ -35,8 +35,12 @@ func Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
 }
 
 // Write gives a plan as text for `nft -f`: one transaction that replaces our
-// table and touches no other. Loading it twice changes nothing.
-func Write(sp *packet.Space, plan *compile.Plan) string {
+// table and touches no other. Loading it twice changes nothing. What cannot be
+// written yet is refused by name, with a *dialect.Refusal, and never left out.
+func Write(sp *packet.Space, plan *compile.Plan) (string, error) {
+	if plan.Later != nil {
+		return "", &dialect.Refusal{Host: plan.Host.Name, Dialect: "nft", What: plan.Later}
+	}
 	rs, sets := rules(sp, plan)
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s: written by Yellow Fence; load with nft -f\n", plan.Host.Name)
@@ -66,7 +70,7 @@ func Write(sp *packet.Space, plan *compile.Plan) string {
 		b.WriteString("\t}\n")
 	}
 	b.WriteString("}\n")
-	return b.String()
+	return b.String(), nil
 }
 
 // set is a named set of addresses.

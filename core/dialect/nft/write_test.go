@@ -16,6 +16,13 @@ import (
 
 var update = flag.Bool("update", false, "write golden files anew")
 
+func written(t *testing.T, sp *packet.Space, plan *compile.Plan) string {
+	t.Helper()
+	text, err := nft.Write(sp, plan)
+	require.NoError(t, err)
+	return text
+}
+
 // TestRulesMeanWhatThePolicyMeans holds the rules we would load, tried in
 // order, against the policy's meaning, where order never decides: for random
 // policies with every overlap of blocks, exceptions and logs.
@@ -25,11 +32,11 @@ func TestRulesMeanWhatThePolicyMeans(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
-			plan := compile.Host(sp, pol, h)
+			plan := compile.Host(sp, pol, h, 0)
 			want, got := plan.Decision(sp), nft.Rules(sp, plan).Decision(sp)
 			if want != got {
 				p, _ := sp.Example(sp.Differ(want, got), packet.Taste{})
-				require.Equal(t, sp.Outcome(want, p), sp.Outcome(got, p), "seed %d host %s: %s\n%s\n%s", seed, h.Name, p, text, nft.Write(sp, plan))
+				require.Equal(t, sp.Outcome(want, p), sp.Outcome(got, p), "seed %d host %s: %s\n%s\n%s", seed, h.Name, p, text, written(t, sp, plan))
 				t.Fatalf("seed %d host %s: the decisions differ", seed, h.Name)
 			}
 		}
@@ -41,7 +48,7 @@ func TestWrite(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../../..")
 	for _, name := range []string{"broker-01", "watch-01"} {
 		sp := packet.NewSpace()
-		got := nft.Write(sp, compile.Host(sp, pol, pol.Fleet.Host(name)))
+		got := written(t, sp, compile.Host(sp, pol, pol.Fleet.Host(name), 0))
 		golden := "testdata/" + name + ".nft"
 		if *update {
 			require.NoError(t, os.WriteFile(golden, []byte(got), 0o644))
@@ -65,8 +72,8 @@ block b2: worse -> green : any by reject log
 allow a: bad -> green : ssh over b1 log
 `)
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, pol, pol.Fleet.Host("h4"))
-	text := nft.Write(sp, plan)
+	plan := compile.Host(sp, pol, pol.Fleet.Host("h4"), 0)
+	text := written(t, sp, plan)
 	require.Contains(t, text, `	chain inbound-a {
 		ip saddr 198.51.100.0/28 return comment "allow a"
 		log prefix "yf allow a: " accept comment "allow a"

@@ -28,7 +28,7 @@ func Resolve(t testing.TB, fleetJSON string, texts ...string) *policy.Policy {
 		require.Empty(t, problems, "%s", text)
 		files = append(files, file)
 	}
-	pol, problems := policy.Resolve(files, fl)
+	pol, problems := policy.Resolve(policy.Input{Files: files, Fleet: fl})
 	require.Empty(t, problems, "%s", strings.Join(texts, "\n"))
 	return pol
 }
@@ -52,7 +52,7 @@ func Saltmarsh(t testing.TB, root string) *policy.Policy {
 		require.Empty(t, problems)
 		files = append(files, file)
 	}
-	pol, problems := policy.Resolve(files, fl)
+	pol, problems := policy.Resolve(policy.Input{Files: files, Fleet: fl})
 	require.Empty(t, problems)
 	return pol
 }

@@ -1,0 +1,385 @@
+package fence
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+)
+
+// widest is how long a line may get before it is broken.
+const widest = 120
+
+// Print gives a file in the one standard layout. Comments stay with the
+// statement they stand above or behind; those in the middle of one move above
+// it. Blank lines stay, one at a time. Statements that follow one another are
+// laid out in columns. What is printed parses to the same tree, and printing it
+// again changes nothing. The file must have been parsed without problems.
+func Print(file *File) string {
+	pr := printer{file: file}
+	var block []row
+	var out strings.Builder
+	flush := func() {
+		writeBlock(&out, block)
+		block = nil
+	}
+	next, last := 0, 0 // the next comment, the last line that was printed
+	lead := func(until int) {
+		for next < len(file.Comments) && file.Comments[next].Line < until {
+			c := file.Comments[next]
+			flush()
+			if last > 0 && c.Line > last+1 {
+				out.WriteByte('\n')
+			}
+			out.WriteString(c.Text + "\n")
+			last = c.Line
+			next++
+		}
+	}
+	for i, stmt := range file.Stmts {
+		begin, end := file.Lines[i][0], file.Lines[i][1]
+		lead(begin)
+		if last > 0 && begin > last+1 {
+			flush()
+			out.WriteByte('\n')
+		}
+		r := pr.row(stmt)
+		// Comments within the statement go above it, the one behind it stays.
+		var inside []string
+		for next < len(file.Comments) && file.Comments[next].Line <= end {
+			if c := file.Comments[next]; c.Line == end && !c.Own && !pr.braced(stmt, c, i) {
+				r.comment = c.Text
+			} else {
+				inside = append(inside, c.Text)
+			}
+			next++
+		}
+		if inside != nil {
+			flush()
+			out.WriteString(strings.Join(inside, "\n") + "\n")
+		}
+		if len(block) > 0 && block[0].kind != r.kind {
+			flush()
+		}
+		block = append(block, r)
+		last = end
+	}
+	flush()
+	lead(1 << 30)
+	return out.String()
+}
+
+type printer struct{ file *File }
+
+// braced is for a statement that closes its braces behind a comment; none does on one line.
+func (pr printer) braced(Stmt, Comment, int) bool { return false }
+
+// row is a statement in pieces that are set in columns: its head, and what
+// follows. Pieces after that are set apart by two blanks.
+type row struct {
+	kind    string   // statements of one kind are aligned with one another
+	head    string   // `allow positions:`, `network office`
+	body    string   // `beacon -> broker : ssh`, `= 10.0.0.0/8`
+	pieces  []string // modifiers
+	tail    string   // a description, which is a column of its own
+	comment string
+}
+
+func writeBlock(out *strings.Builder, rows []row) {
+	head, body := 0, 0
+	for _, r := range rows {
+		head = max(head, width(r.head))
+	}
+	for _, r := range rows {
+		if line := head + 1 + width(r.body); r.tail != "" && line <= widest/2 {
+			body = max(body, width(r.body))
+		}
+	}
+	for _, r := range rows {
+		line := r.head
+		if r.body != "" {
+			line += strings.Repeat(" ", head-width(r.head)+1) + r.body
+		}
+		if r.tail != "" {
+			if pad := body - width(r.body); pad > 0 && r.body != "" {
+				line += strings.Repeat(" ", pad)
+			} else if r.body == "" {
+				line += strings.Repeat(" ", head-width(r.head))
+			}
+			line += separator(r) + r.tail
+		}
+		length := width(line)
+		for _, piece := range r.pieces {
+			if length+2+width(piece) > widest {
+				line += "\n    " + piece
+				length = 4 + width(piece)
+				continue
+			}
+			line += "  " + piece
+			length += 2 + width(piece)
+		}
+		if r.comment != "" {
+			line += "  " + r.comment
+		}
+		out.WriteString(strings.TrimRight(line, " ") + "\n")
+	}
+}
+
+// separator is what stands before a description.
+func separator(r row) string {
+	if r.body == "" {
+		return " "
+	}
+	return "  "
+}
+
+func width(s string) int { return utf8.RuneCountInString(s) }
+
+func (pr printer) row(stmt Stmt) row {
+	switch d := stmt.(type) {
+	case *PolicyDecl:
+		r := row{kind: "policy", head: "policy " + d.Name}
+		if d.Description != "" {
+			r.head += " " + quote(d.Description)
+		}
+		r.head += fmt.Sprintf(" language %d", d.Language)
+		return r
+	case *NetworkDecl:
+		r := row{kind: "network", head: "network " + d.Name, body: "= " + addresses(d.Addrs)}
+		if d.Segment {
+			r.head = "segment " + d.Name
+		}
+		if d.List != nil {
+			r.body = "from " + quote(d.List.Text)
+		}
+		r.body += join(said(" shared", d.Shared), said(" local", d.Local))
+		if d.Description != "" {
+			r.tail = quote(d.Description)
+		}
+		return r
+	case *ServiceDecl:
+		r := row{kind: "service", head: "service " + d.Name, body: "= " + services(d.Terms)}
+		if d.Description != "" {
+			r.tail = quote(d.Description)
+		}
+		return r
+	case *RoleDecl:
+		return roleRow(d)
+	case *GroundDecl:
+		parts := make([]string, len(d.Parts))
+		for i, p := range d.Parts {
+			parts[i] = p.Name + " off"
+			if !p.Off {
+				parts[i] = p.Name + " from " + peers(p.From)
+			}
+			if p.Direction != "" {
+				parts[i] = p.Direction + " " + parts[i]
+			}
+		}
+		return row{kind: "ground", head: strings.TrimSpace("ground { "+strings.Join(parts, "   ")) + " }"}
+	case *Rule:
+		word := "allow "
+		if d.Block {
+			word = "block "
+		}
+		return ruleRow(word+d.Name, peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{d, &d.Common})
+	case *Redirect:
+		body := peers(d.From) + " -> " + peers(d.To) + " : " + d.Service.Text
+		if d.At != nil {
+			body += " at " + d.At.Name
+		}
+		body += " to "
+		if d.Target != nil {
+			body += peerText(*d.Target) + " : "
+		}
+		return ruleRow("redirect "+d.Name, body+d.Port.Text, &modified{nil, &d.Common})
+	case *Masquerade:
+		return ruleRow("masquerade "+d.Name, peers(d.From)+" -> "+peers(d.To)+" via "+d.Via.Name, &modified{nil, &d.Common})
+	case *Leave:
+		names := make([]string, len(d.Interfaces))
+		for i, w := range d.Interfaces {
+			names[i] = wordText(w.Text)
+		}
+		return ruleRow("leave "+d.Name, peers(d.Peers)+" : "+d.Direction+" via "+strings.Join(names, ", "), &modified{nil, &d.Common})
+	case *Expectation:
+		return ruleRow("expect "+d.Name, d.Kind+" "+peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{&Rule{On: d.On}, &d.Common})
+	}
+	panic(fmt.Sprintf("fence: no layout for %T", stmt))
+}
+
+func roleRow(d *RoleDecl) row {
+	r := row{kind: "role", head: "role " + d.Name}
+	var inside []string
+	for _, s := range d.Stances {
+		inside = append(inside, s.Direction+map[bool]string{true: " closed", false: " open"}[s.Closed])
+	}
+	if d.RefuseBy != nil {
+		inside = append(inside, "refuse by "+d.RefuseBy.Word)
+	}
+	if d.LogRefused != nil {
+		inside = append(inside, printLog("log refused", d.LogRefused))
+	}
+	braces := ""
+	if inside != nil {
+		braces = "{ " + strings.Join(inside, "   ") + " }"
+	}
+	if d.Description == "" {
+		r.body = braces
+		return r
+	}
+	r.body = quote(d.Description)
+	if braces != "" {
+		r.body += " " + braces
+	}
+	return r
+}
+
+func ruleRow(head, body string, m *modified) row {
+	r := row{kind: "rule", head: head + ":", body: body}
+	for _, mod := range modifiers {
+		if m.rule == nil && mod.on != "" {
+			continue
+		}
+		if s := mod.print(m); s != "" {
+			r.pieces = append(r.pieces, s)
+		}
+	}
+	return r
+}
+
+func addresses(a Addresses) string {
+	texts := func(items []AddrItem) string {
+		out := make([]string, len(items))
+		for i, item := range items {
+			out[i] = item.Text
+		}
+		return strings.Join(out, ", ")
+	}
+	s := texts(a.Items)
+	if a.Except != nil {
+		s += " except " + texts(a.Except)
+	}
+	return s
+}
+
+func services(terms []ServiceTerm) string {
+	out := make([]string, len(terms))
+	for i, t := range terms {
+		out[i] = t.Text
+	}
+	return strings.Join(out, ", ")
+}
+
+func peers(p Peers) string {
+	texts := func(items []Peer) string {
+		out := make([]string, len(items))
+		for i, item := range items {
+			out[i] = peerText(item)
+		}
+		return strings.Join(out, ", ")
+	}
+	s := texts(p.Items)
+	if p.Except != nil {
+		s += " except " + texts(p.Except)
+	}
+	return s
+}
+
+func peerText(p Peer) string { return p.Text }
+
+func quote(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// wordText is a single word as it must be written: quoted where it would be read as something else.
+func wordText(s string) string {
+	for i := range len(s) {
+		if !wordBytes[s[i]] {
+			return quote(s)
+		}
+	}
+	if strings.Contains(s, "->") || s == ":" {
+		return quote(s)
+	}
+	return s
+}
+
+func join(parts ...string) string { return strings.Join(parts, "") }
+
+func said(word string, yes bool) string {
+	if yes {
+		return word
+	}
+	return ""
+}
+
+func prefixed(word string, i *Ident) string {
+	if i == nil {
+		return ""
+	}
+	return word + i.Name
+}
+
+func quotedAfter(word, text string) string {
+	if text == "" {
+		return ""
+	}
+	return word + quote(text)
+}
+
+func rateText(r Rate) string { return fmt.Sprintf("%d per %s", r.N, r.Per.Text) }
+
+func printLog(word string, l *Log) string {
+	switch {
+	case l == nil:
+		return ""
+	case l.UpTo == nil:
+		return word
+	}
+	return word + " up to " + rateText(*l.UpTo)
+}
+
+func printAtMost(m *modified) string {
+	a := m.rule.AtMost
+	if a == nil {
+		return ""
+	}
+	return "at most " + rateText(a.Rate) + said(" per source", a.PerSource)
+}
+
+func printOver(m *modified) string {
+	names := make([]string, len(m.rule.Over))
+	for i, o := range m.rule.Over {
+		names[i] = o.Name
+	}
+	if names == nil || len(names) == 0 {
+		return ""
+	}
+	return "over " + strings.Join(names, ", ")
+}
+
+func printBy(m *modified) string {
+	if m.rule.By == nil {
+		return ""
+	}
+	return "by " + m.rule.By.Word
+}
+
+func printSenders(m *modified) string {
+	var parts []string
+	for _, s := range m.rule.Senders {
+		names := make([]string, len(s.Names))
+		for i, n := range s.Names {
+			names[i] = wordText(n)
+		}
+		parts = append(parts, "from "+s.Kind+" "+strings.Join(names, ", "))
+	}
+	return strings.Join(parts, "  ")
+}
+
+func printKnowingly(m *modified) string {
+	var parts []string
+	for _, k := range m.common.Knowingly {
+		parts = append(parts, "knowingly "+k.Code+" "+quote(k.Why))
+	}
+	return strings.Join(parts, "  ")
+}

@@ -1,0 +1,263 @@
+package fence
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// GroundParts are the parts of the ground, in the order in which they decide.
+var GroundParts = []string{"loopback", "replies", "invalid", "icmp-errors", "neighbours", "dhcp-client", "multicast-listener", "fence"}
+
+func (p *parser) groundDecl(first Token) Stmt {
+	d := &GroundDecl{Ident: Ident{"ground", first.Pos}}
+	p.want(Open, `"{"`, form("ground"))
+	for {
+		t := p.tok()
+		if t.Kind == Close {
+			p.advance()
+			return d
+		}
+		if t.Kind != Word || t.First && !p.inBraces(t) {
+			p.fail(t, "syntax", `a part of the ground or "}"`, "the parts are %s", strings.Join(GroundParts, ", "))
+		}
+		p.take()
+		part := GroundPart{Pos: t.Pos}
+		if t.Text == "inbound" || t.Text == "outbound" {
+			part.Direction = t.Text
+			t = p.take()
+		}
+		part.Name = t.Text
+		if near := Nearest(t.Text, GroundParts); !contains(GroundParts, t.Text) {
+			hint := "the parts are " + strings.Join(GroundParts, ", ")
+			if near != "" {
+				hint = "did you mean \"" + near + "\"?"
+			}
+			p.fail(t, "ground", "a part of the ground", "%s", hint)
+		}
+		switch w := p.take(); {
+		case w.Kind == Word && w.Text == "off":
+			part.Off = true
+		case w.Kind == Word && w.Text == "from":
+			part.From = p.peers("ground")
+		default:
+			p.fail(w, "syntax", `"off" or "from PEERS"`, "it is written: %s", form("ground"))
+		}
+		d.Parts = append(d.Parts, part)
+	}
+}
+
+// inBraces says that a token that begins a line goes on with what is in braces.
+func (p *parser) inBraces(t Token) bool { return t.Kind == Word && !contains(keywords(), t.Text) }
+
+func contains(list []string, word string) bool {
+	for _, w := range list {
+		if w == word {
+			return true
+		}
+	}
+	return false
+}
+
+func (p *parser) redirect(first Token) Stmt {
+	r := &Redirect{Ident: p.named("redirect")}
+	r.From, r.To = p.sides("redirect")
+	p.want(Colon, `":" and a port`, form("redirect"))
+	r.Service = p.onePort()
+	if p.word("at") {
+		role := p.reference("a role's name", form("redirect"))
+		r.At = &role
+	}
+	if !p.word("to") {
+		p.fail(p.tok(), "syntax", `"to"`, "it is written: %s", form("redirect"))
+	}
+	if t := p.tok(); p.more() && t.Kind == Word && protocolWords[t.Text] == nil {
+		peer := p.peer("redirect")
+		r.Target = &peer
+		p.want(Colon, `":" and a port`, form("redirect"))
+	}
+	r.Port = p.onePort()
+	p.modifiers("redirect", &modified{nil, &r.Common})
+	return r
+}
+
+// onePort takes the service of a redirect: one port of one protocol.
+func (p *parser) onePort() ServiceTerm {
+	t := p.tok()
+	term := p.serviceTerm("tcp|udp|sctp PORT", nil)
+	if term.Ports == nil || term.Ports.Lo != term.Ports.Hi || len(term.Protocols) != 1 {
+		p.report(t.errorf("port", "a redirect takes one port of one protocol, such as tcp 443").Hinted("write a redirect for each port"))
+	}
+	return term
+}
+
+func (p *parser) masquerade(first Token) Stmt {
+	m := &Masquerade{Ident: p.named("masquerade")}
+	m.From, m.To = p.sides("masquerade")
+	if !p.word("via") {
+		p.fail(p.tok(), "syntax", `"via" and a role`, "it is written: %s", form("masquerade"))
+	}
+	m.Via = p.reference("a role's name", form("masquerade"))
+	p.modifiers("masquerade", &modified{nil, &m.Common})
+	return m
+}
+
+func (p *parser) leave(first Token) Stmt {
+	l := &Leave{Ident: p.named("leave")}
+	l.Peers = p.peers("leave")
+	p.want(Colon, `":" and a direction`, form("leave"))
+	l.Direction = p.choice("inbound", "outbound", "forwarded").Word
+	if !p.word("via") {
+		p.fail(p.tok(), "syntax", `"via" and interfaces`, "it is written: %s", form("leave"))
+	}
+	l.Interfaces = list(p, func() Label { return p.singleWord("an interface", form("leave")) })
+	p.modifiers("leave", &modified{nil, &l.Common})
+	return l
+}
+
+func (p *parser) expect(first Token) Stmt {
+	e := &Expectation{Ident: p.named("expect")}
+	e.Kind = p.choice("never", "always", "only").Word
+	e.From, e.To = p.sides("expect")
+	p.want(Colon, `":" and the services`, form("expect"))
+	e.Services = p.services(form("expect"))
+	into := &Rule{}
+	p.modifiers("expect", &modified{into, &e.Common})
+	e.On = into.On
+	return e
+}
+
+// singleWord takes a word, or a quoted text where it would be none.
+func (p *parser) singleWord(what, form string) Label {
+	t := p.tok()
+	if p.more() && (t.Kind == Word || t.Kind == String && t.Text != "") {
+		p.take()
+		return Label{t.Pos, t.Text}
+	}
+	p.fail(t, "syntax", what, "it is written: %s", form)
+	return Label{}
+}
+
+func (p *parser) senders(t Token, m *modified) {
+	kind := p.choice("user", "unit", "program")
+	s := Sender{Pos: kind.Pos, Kind: kind.Word}
+	for _, w := range list(p, func() Label { return p.singleWord("a name", "from "+kind.Word+" NAME, …") }) {
+		s.Names = append(s.Names, w.Text)
+	}
+	m.rule.Senders = append(m.rule.Senders, s)
+}
+
+func (p *parser) atMost(t Token, m *modified) {
+	if !p.word("most") {
+		p.fail(p.tok(), "syntax", `"most"`, "it is written: at most N per DUR [per source]")
+	}
+	m.rule.AtMost = &AtMost{Rate: p.rate("at most N per DUR [per source]")}
+	m.rule.AtMost.Pos = t.Pos
+	if p.word("per") {
+		if !p.word("source") {
+			p.fail(p.tok(), "syntax", `"source"`, "it is written: at most N per DUR [per source]")
+		}
+		m.rule.AtMost.PerSource = true
+	}
+}
+
+// log reads what may follow `log`: how many lines at most.
+func (p *parser) log(t Token) *Log {
+	l := &Log{Pos: t.Pos}
+	if p.word("up") {
+		if !p.word("to") {
+			p.fail(p.tok(), "syntax", `"to"`, "it is written: log up to N per DUR")
+		}
+		r := p.rate("log up to N per DUR")
+		l.UpTo = &r
+	}
+	return l
+}
+
+func (p *parser) rate(form string) Rate {
+	t := p.want(Word, "a number", form)
+	n, err := number(t.Text)
+	if err != nil || n < 1 || n > 1_000_000 {
+		p.fail(t, "number", "a number from 1 to 1000000", "it is written: %s", form)
+	}
+	if !p.word("per") {
+		p.fail(p.tok(), "syntax", `"per" and a time`, "it is written: %s", form)
+	}
+	d := p.want(Word, "a time, such as 1m", form)
+	seconds, ok := duration(d.Text)
+	if !ok {
+		p.fail(d, "time", "a time", "a time is a number and s, m, h or d: 10s, 1m, 1h, 1d")
+	}
+	r := Rate{t.Pos, n, Duration{d.Text, seconds}}
+	if _, _, whole := r.Kernel(); !whole {
+		lower, higher := r.nearest()
+		p.report(d.errorf("rate", "%d per %s is no whole number per second, minute, hour or day, which is what the kernel counts by", n, d.Text).
+			Hinted("the nearest are %s and %s", lower, higher))
+	}
+	return r
+}
+
+func duration(s string) (seconds int, ok bool) {
+	if s == "" {
+		return 0, false
+	}
+	unit := map[byte]int{'s': 1, 'm': 60, 'h': 3600, 'd': 86400}[s[len(s)-1]]
+	n, err := number(s[:len(s)-1])
+	return n * unit, unit > 0 && err == nil && n > 0 && n*unit <= 366*86400
+}
+
+// rateUnits are what the kernel counts by, in seconds.
+var rateUnits = []struct {
+	name    string
+	seconds int
+}{{"second", 1}, {"minute", 60}, {"hour", 3600}, {"day", 86400}}
+
+// Kernel is the rate as the kernel has it: a whole number per second, minute,
+// hour or day, by the shortest of them that makes it whole.
+func (r Rate) Kernel() (n int, unit string, ok bool) {
+	for _, u := range rateUnits {
+		if r.N*u.seconds%r.Per.Seconds == 0 {
+			return r.N * u.seconds / r.Per.Seconds, u.name, true
+		}
+	}
+	return 0, "", false
+}
+
+// nearest are the rates next to r that are whole numbers per day.
+func (r Rate) nearest() (lower, higher string) {
+	perDay := r.N * 86400 / r.Per.Seconds
+	return strconv.Itoa(perDay) + " per 1d", strconv.Itoa(perDay+1) + " per 1d"
+}
+
+// instant is the form of a date or a time: 2027-03-31, 2027-03-31T12:00Z.
+var instant = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}(:\d{2})?Z)?$`)
+
+func (p *parser) until(t Token, m *modified) {
+	w := p.want(Word, "a date or a time", "until DATE|TIME")
+	u := &Until{t.Pos, w.Text}
+	if _, ok := u.Instant(); !ok {
+		p.report(w.errorf("date", "%s is no date or time", w.found()).Hinted("write a day as 2027-03-31, an instant as 2027-03-31T12:00Z"))
+	}
+	m.rule.Until = u
+}
+
+// Instant is the first second at which the rule is no longer in force, in
+// seconds since 1970 (UTC): of a day, the second after its end.
+func (u *Until) Instant() (int64, bool) {
+	if !instant.MatchString(u.Text) {
+		return 0, false
+	}
+	for layout, length := range map[string]time.Duration{time.DateOnly: 24 * time.Hour, "2006-01-02T15:04Z": 0, "2006-01-02T15:04:05Z": 0} {
+		if at, err := time.Parse(layout, u.Text); err == nil {
+			return at.Add(length).Unix(), true
+		}
+	}
+	return 0, false
+}
+
+func (p *parser) knowingly(t Token, m *modified) {
+	code := p.want(Word, "a warning's code", `knowingly CODE "why"`)
+	why := p.want(String, "a quoted reason", `knowingly CODE "why"`)
+	m.common.Knowingly = append(m.common.Knowingly, Knowingly{t.Pos, code.Text, why.Text})
+}
