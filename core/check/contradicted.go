@@ -1,0 +1,49 @@
+package check
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// contradicted: see its documentation.
+var contradicted = Check{
+	Code: "contradicted",
+	Doc: `Blocks refuse all that an allow admits.
+
+On every host the allow is on, whatever it admits is refused by blocks that it is
+no exception to. It does nothing. Either it is meant as an exception, which it
+says with over, or one of the two is a mistake:
+
+    block no-mail:    fleet -> everywhere : smtp
+    allow alert-mail: watch -> suppliers : smtp  over no-mail
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			if r.Block {
+				continue
+			}
+			matches, admits := false, false
+			blocks := map[string]bool{}
+			p.ends(r, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
+				rest := speaks
+				for _, b := range p.rules() {
+					if set := plan.RuleSet(p.sp, b, dir); b.Block && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
+						rest = p.sp.Minus(rest, set)
+						blocks["block "+b.Name] = true
+					}
+				}
+				matches = matches || speaks != packet.Empty
+				admits = admits || rest != packet.Empty
+			})
+			if matches && !admits {
+				names := slices.Sorted(maps.Keys(blocks))
+				p.warn(r, "contradicted", "make it an exception with `over`, or take one of them away", "all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
+			}
+		}
+	},
+}

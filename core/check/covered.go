@@ -1,0 +1,70 @@
+package check
+
+import (
+	"slices"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// covered: another rule does all that this one does.
+var covered = Check{
+	Code: "covered",
+	Doc: `Another rule does all that this one does, and more.
+
+On every host, whatever this rule matches the other one matches too, and does the
+same with it. This one can go, unless it is there for a reason of its own; then say
+so with knowingly.
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			for _, other := range p.rules() {
+				if r != other && p.covers(other, r) && !p.covers(r, other) {
+					p.warn(r, "covered", "take it away, or narrow "+other.Title(), "all that the rule %q does is done by %s", r.Name, other.Title())
+					break
+				}
+			}
+		}
+	},
+}
+
+// repeated: two rules do the same under different spellings.
+var repeated = Check{
+	Code: "repeated",
+	Doc: `Two rules do exactly the same.
+
+They may be spelled differently, one by a service's name and one by its port. Taking
+one of them away changes nothing, which surprises whoever does it. Keep one.
+`,
+	run: func(p *pass) {
+		rules := p.rules()
+		for i, r := range rules {
+			for _, other := range rules[:i] {
+				if p.covers(other, r) && p.covers(r, other) {
+					p.warn(r, "repeated", "take one of them away", "the rule %q does exactly what %s does", r.Name, other.Title())
+					break
+				}
+			}
+		}
+	},
+}
+
+// covers says that b does wherever a is rendered all that a does. A rule that
+// says something no dialect writes yet covers nothing and is not covered.
+func (p *pass) covers(b, a *policy.Rule) bool {
+	if a.Block != b.Block || a.Verdict != b.Verdict || a.Log && !b.Log || a.Guard || a.Later != nil || b.Later != nil {
+		return false
+	}
+	for _, o := range a.Over {
+		if !slices.Contains(b.Over, o) {
+			return false
+		}
+	}
+	matches, all := false, true
+	p.ends(a, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
+		matches = matches || speaks != packet.Empty
+		all = all && p.sp.Within(speaks, plan.RuleSet(p.sp, b, dir))
+	})
+	return matches && all
+}

@@ -1,0 +1,24 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/fence"
+)
+
+// emptyRole: see its documentation.
+var emptyRole = Check{
+	Code: "empty-role",
+	Doc: `A role has no hosts.
+
+Rules that name it are on no host, and rules that admit it admit nobody. That may be
+right for a role whose hosts are still to come; else a role in the fleet file is
+misspelt.
+`,
+	run: func(p *pass) {
+		for _, role := range p.pol.Roles {
+			if len(role.Hosts) == 0 && len(p.pol.Fleet.Hosts) > 0 {
+				p.report(fence.Warningf(role.Pos, len(role.Name), "empty-role", "no host has the role %q", role.Name).
+					Hinted("give the role to a host in the fleet file, or take the role away"))
+			}
+		}
+	},
+}

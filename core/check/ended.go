@@ -1,0 +1,18 @@
+package check
+
+// ended: see its documentation.
+var ended = Check{
+	Code: "ended",
+	Doc: `A rule has ended.
+
+Its until has passed: it is in force nowhere any more. Take it away, or give it a new
+end.
+`,
+	run: func(p *pass) {
+		for _, r := range p.pol.Rules {
+			if r.Until != 0 && p.now >= r.Until && !r.Off {
+				p.warn(r, "ended", "take it away, or give it a new end", "the rule %q ended with %s", r.Name, r.Decl.Until.Text)
+			}
+		}
+	},
+}

@@ -1,0 +1,19 @@
+package check
+
+// endsSoon: see its documentation.
+var endsSoon = Check{
+	Code: "ends-soon",
+	Doc: `A rule ends within two weeks.
+
+When it does, what it admits is refused without anybody acting. Look whether somebody
+still needs it.
+`,
+	run: func(p *pass) {
+		const soon = 14 * 86400
+		for _, r := range p.rules() {
+			if r.Until != 0 && r.Until-p.now <= soon {
+				p.warn(r, "ends-soon", "give it a later end if it is still needed", "the rule %q ends with %s", r.Name, r.Decl.Until.Text)
+			}
+		}
+	},
+}

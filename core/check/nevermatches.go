@@ -1,0 +1,30 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// neverMatches: see its documentation.
+var neverMatches = Check{
+	Code: "never-matches",
+	Doc: `A rule matches no packet at any end.
+
+It names hosts, but what it asks for cannot be: no host is on the segment it
+names, or both sides lie in different families. It does nothing. Most often a
+segment or a network is not the one that was meant.
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			hosts, matches := 0, false
+			p.ends(r, func(_ *compile.Plan, _ policy.Direction, speaks packet.Set) {
+				hosts++
+				matches = matches || speaks != packet.Empty
+			})
+			if hosts > 0 && !matches {
+				p.warn(r, "never-matches", "look at the segment it names, and at the families of both sides", "the rule %q matches no packet on any host", r.Name)
+			}
+		}
+	},
+}

@@ -1,0 +1,38 @@
+package check
+
+import (
+	"strings"
+
+	"yellowfence.example/yfence/core/policy"
+)
+
+// onUncovered: see its documentation.
+var onUncovered = Check{
+	Code: "on-uncovered",
+	Doc: `A host that a rule names has no interface on the rule's segment.
+
+The rule does nothing there, while the role's other hosts have it. Either the host
+should be on the segment, or the rule should not ask for it.
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			for _, seg := range []*policy.Network{r.On, r.Arriving} {
+				if seg == nil {
+					continue
+				}
+				covered := false
+				var left []string
+				for _, h := range r.To.Hosts {
+					if h.On(seg.Name, seg.Addrs) == nil {
+						left = append(left, h.Name)
+					} else {
+						covered = true
+					}
+				}
+				if covered && left != nil { // on no host at all it never matches, which is said elsewhere
+					p.warn(r, "on-uncovered", "attach the host to the segment, or name the hosts that are on it", "the rule %q asks for %q, and %s is not on it", r.Name, seg.Name, strings.Join(left, ", "))
+				}
+			}
+		}
+	},
+}

@@ -1,0 +1,35 @@
+package check
+
+import (
+	"net/netip"
+	"slices"
+
+	"yellowfence.example/yfence/core/fence"
+)
+
+// ownAddress: see its documentation.
+var ownAddress = Check{
+	Code: "own-address",
+	Doc: `A rule names an address that is one of our hosts' own.
+
+When the host moves, the rule stays behind. Name the host, or its role: its peers'
+rules then follow its addresses.
+`,
+	run: func(p *pass) {
+		owners := map[netip.Addr]string{}
+		for _, h := range p.pol.Fleet.Hosts {
+			for _, i := range h.Interfaces {
+				for _, a := range i.Addresses {
+					owners[a.Addr()] = h.Name
+				}
+			}
+		}
+		for _, r := range p.rules() {
+			for _, peer := range slices.Concat(r.Decl.From.Items, r.Decl.To.Items) {
+				if host := owners[peer.Addr.From]; peer.Kind == fence.AddressPeer && host != "" && peer.Addr.From == peer.Addr.To {
+					p.warn(r, "own-address", "write `host "+host+"`, or its role", "the rule %q names %s, which is the address of %s", r.Name, peer.Text, host)
+				}
+			}
+		}
+	},
+}

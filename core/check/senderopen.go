@@ -1,0 +1,28 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/policy"
+)
+
+// senderOpen: see its documentation.
+var senderOpen = Check{
+	Code: "sender-open",
+	Doc: `An allow names who may send, on hosts where everybody may.
+
+from user, unit and program narrow what leaves a host; where outbound is open the
+host's other programs send the same anyway. Close outbound for the role.
+`,
+	run: func(p *pass) {
+		for _, r := range p.rules() {
+			if r.Block || len(r.Decl.Senders) == 0 {
+				continue
+			}
+			for _, h := range r.From.Hosts {
+				if !p.pol.StanceOf(h, policy.Outbound).Closed {
+					p.warn(r, "sender-open", "close outbound for its role: { outbound closed }", "the allow %q names who may send, and on %s outbound is open to all", r.Name, h.Name)
+					break
+				}
+			}
+		}
+	},
+}

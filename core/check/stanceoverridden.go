@@ -1,0 +1,43 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// stanceOverridden: see its documentation.
+var stanceOverridden = Check{
+	Code: "stance-overridden",
+	Doc: `One role's stance overrides another's on a host that has both.
+
+Closed beats open, drop beats reject. The host is as closed as the stricter of its
+roles, which whoever wrote the other one may not expect.
+`,
+	run: func(p *pass) {
+		said := map[string]bool{}
+		for _, h := range p.pol.Fleet.Hosts {
+			for _, a := range p.pol.Roles {
+				for _, b := range p.pol.Roles {
+					if a == b || !h.HasRole(a.Name) || !h.HasRole(b.Name) {
+						continue
+					}
+					what := ""
+					for dir, closed := range a.Closed {
+						if other, ok := b.Closed[dir]; ok && !closed && other {
+							what = policy.DirectionNames[dir] + " open"
+						}
+					}
+					if a.RefuseBy == packet.Reject && b.RefuseBy == packet.Drop {
+						what = "refuse by reject"
+					}
+					if key := a.Name + " " + b.Name; what != "" && !said[key] {
+						said[key] = true
+						p.report(fence.Warningf(a.Pos, len(a.Name), "stance-overridden", "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
+							Hinted("say the same in both roles, or give the host one of them"))
+					}
+				}
+			}
+		}
+	},
+}

@@ -1,0 +1,36 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/fence"
+)
+
+// unnamedRole: see its documentation.
+var unnamedRole = Check{
+	Code: "unnamed-role",
+	Doc: `No rule names a role.
+
+Its hosts have their stance, the ground, and what is said of the whole fleet. If that
+is all they need the role need not exist; mostly a rule was forgotten.
+`,
+	run: func(p *pass) {
+		named := map[string]bool{}
+		for _, r := range p.pol.Rules {
+			for _, name := range append(r.From.Refs, r.To.Refs...) {
+				named[name] = true
+			}
+		}
+		for _, l := range p.pol.Later {
+			for _, h := range l.Hosts {
+				for _, role := range h.Roles {
+					named[role] = true
+				}
+			}
+		}
+		for _, role := range p.pol.Roles {
+			if !named[role.Name] && len(role.Hosts) > 0 {
+				p.report(fence.Warningf(role.Pos, len(role.Name), "unnamed-role", "no rule names the role %q", role.Name).
+					Hinted("say who may talk to it"))
+			}
+		}
+	},
+}

@@ -1,0 +1,38 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// unused: see its documentation.
+var unused = Check{
+	Code: "unused",
+	Doc: `Nothing uses a declaration.
+
+No rule, network or service names it. It can go, or something that should name it
+names another.
+`,
+	run: func(p *pass) {
+		for _, n := range p.pol.Networks {
+			if !n.Used && !n.Local && !(n.Segment && p.attached(n)) {
+				p.report(fence.Warningf(n.Pos, len(n.Name), "unused", "nothing uses %q", n.Name).Hinted("take it away, or name it where it is meant"))
+			}
+		}
+		for _, s := range p.pol.Services {
+			if !s.Used {
+				p.report(fence.Warningf(s.Pos, len(s.Name), "unused", "nothing uses the service %q", s.Name).Hinted("take it away, or name it where it is meant"))
+			}
+		}
+	},
+}
+
+// attached says that a host is on a segment: its name is then of use in findings.
+func (p *pass) attached(n *policy.Network) bool {
+	for _, h := range p.pol.Fleet.Hosts {
+		if h.On(n.Name, n.Addrs) != nil {
+			return true
+		}
+	}
+	return false
+}
