@@ -351,7 +351,7 @@ func printOver(m *modified) string {
 	for i, o := range m.rule.Over {
 		names[i] = o.Name
 	}
-	if names == nil || len(names) == 0 {
+	if len(names) == 0 {
 		return ""
 	}
 	return "over " + strings.Join(names, ", ")

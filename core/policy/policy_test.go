@@ -190,3 +190,23 @@ func TestLists(t *testing.T) {
 	require.Equal(t, []any{"lists/pests.txt", 2, `"nonsense" is not an address`}, []any{problems[0].File, problems[0].Line, problems[0].Message})
 	require.Equal(t, []any{3, "write 10.0.0.0/8 for the network, or 10.0.0.1 for the one address"}, []any{problems[1].Line, problems[1].Hint})
 }
+
+// TestTheRegistry: every registered name can be written in a policy, and its
+// services read as what they are.
+func TestTheRegistry(t *testing.T) {
+	names := policy.RegisteredNames()
+	require.Greater(t, len(names), 300)
+	require.IsIncreasing(t, names)
+	for _, name := range names {
+		if name != "any" {
+			require.True(t, fence.IsName(name), "%s cannot be written", name)
+		}
+	}
+	for _, c := range []struct {
+		protocol, port int
+		want           string
+	}{{packet.TCP, 22, "ssh"}, {packet.UDP, 22, ""}, {packet.UDP, 53, "domain"}, {packet.TCP, 53, "domain"}, {packet.UDP, 123, "ntp"}, {packet.TCP, 123, ""},
+		{packet.TCP, 5432, "postgresql"}, {packet.TCP, 443, "https"}, {packet.UDP, 69, "tftp"}, {packet.TCP, 3389, "ms-wbt-server"}, {packet.SCTP, 3868, "diameter"}, {packet.TCP, 1, "tcpmux"}, {packet.TCP, 64999, ""}} {
+		require.Equal(t, c.want, policy.ServiceAt(c.protocol, c.port), "%d/%d", c.protocol, c.port)
+	}
+}
