@@ -39,6 +39,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The fleet as a file */
+        get: operations["export-fleet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{host}/live": {
         parameters: {
             query?: never;
@@ -208,7 +225,17 @@ export interface components {
             policy?: string;
             rules: components["schemas"]["Rule"][] | null;
         };
+        Change: {
+            /** @description empty where it is about the service */
+            host?: string;
+            /** @enum {string} */
+            kind: "added" | "removed" | "changed";
+            /** @description in words */
+            what: string;
+        };
         Checked: {
+            /** @description what an import changes in the fleet */
+            changes?: components["schemas"]["Change"][] | null;
             /**
              * Format: int64
              * @description of the fleet
@@ -308,6 +335,15 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        FleetFile: {
+            /** @enum {string} */
+            format: "json" | "yaml" | "csv";
+            /** Format: int64 */
+            generation: number;
+            text: string;
+            /** Format: int64 */
+            version: number;
+        };
         HostDrift: {
             findings: components["schemas"]["Finding"][] | null;
             host: string;
@@ -347,9 +383,13 @@ export interface components {
             state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "new";
         };
         ImportRequest: {
-            /** @description the fleet file's name, for messages */
+            /** @description the fleet file's name, for messages; its ending tells the format */
             file: string;
-            /** @description the fleet file, JSON */
+            /** @description hosts of the same name are replaced, others added, none removed */
+            merge?: boolean;
+            /** @description tell what would change, and change nothing */
+            preview?: boolean;
+            /** @description the fleet file: JSON, YAML or CSV */
             text: string;
             why?: string;
         };
@@ -636,6 +676,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-fleet": {
+        parameters: {
+            query?: {
+                format?: "json" | "yaml" | "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetFile"];
                 };
             };
             /** @description Error */

@@ -65,6 +65,79 @@ func TestMessages(t *testing.T) {
 	}
 }
 
+// TestFormats reads Saltmarsh's fleet in every format it can be written in, and back.
+func TestFormats(t *testing.T) {
+	data, err := os.ReadFile("../../demo/saltmarsh/fleet.json")
+	require.NoError(t, err)
+	fl, problems := Read("fleet.json", data)
+	require.Empty(t, problems)
+	for _, format := range []Format{JSON, YAML, CSV} {
+		if format == CSV { // which cannot say these
+			_, err := Write(fl, CSV)
+			require.ErrorContains(t, err, "where the service is")
+			fl.Service = Service{}
+			_, err = Write(fl, CSV)
+			require.ErrorContains(t, err, "all of jump-01")
+			fl.Host("jump-01").OwnConsole = false
+		}
+		text, err := Write(fl, format)
+		require.NoError(t, err)
+		back, problems := Read("fleet."+string(format), text)
+		require.Empty(t, problems, "%s", text)
+		require.Empty(t, Changes(fl, back), "%s", text)
+		require.Equal(t, format, FormatOf("-", text), "told by how it begins")
+	}
+}
+
+func TestMessagesInOtherFormats(t *testing.T) {
+	for _, c := range []struct{ file, text, want string }{
+		{"f.yaml", "hosts:\n  - name: a\n    rols: [r]\n    interfaces: []\n", "2:5 fleet-key: a host needs the key \"roles\" | \n3:5 fleet-key: a host has no key \"rols\" | did you mean \"roles\"?"},
+		{"f.yaml", "hosts:\n  - {name: a, roles: [r], interfaces: [{name: e, addresses: [10.0.0.1/33]}]}\n", `2:62 fleet-address: "10.0.0.1/33" is not an address | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface`},
+		{"f.yaml", "hosts: [", "1:8 fleet-syntax: this is not YAML: sequence end token ']' not found | "},
+		{"f.csv", "host,roles,dialect,interface,address\na,r,nft,eth0,10.0.0.1/8\na,x,nft,eth0,10.0.0.2/8\n", `3:3 fleet-twice: roles of a was "r" on an earlier line | write the same on every line of a host`},
+		{"f.csv", "host,roles,dialect,interface,address\na,r,ntf,eth0,10.0.0/8\n", "2:5 fleet-dialect: \"ntf\" is not a dialect | the dialects are nft\n2:14 fleet-address: \"10.0.0/8\" is not an address | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"},
+		{"f.csv", "name,roles,dialect,interface,address\n", "1:1 fleet-syntax: the first line is not the head of the columns | write: host,roles,dialect,interface,address"},
+		{"f.csv", "host,roles,dialect,interface,address\na,r\n", "2:1 fleet-syntax: this is not CSV of 5 columns: wrong number of fields | each line is host,roles,dialect,interface,address"},
+	} {
+		_, problems := Read(c.file, []byte(c.text))
+		var got []string
+		for _, p := range problems {
+			got = append(got, fmt.Sprintf("%d:%d %s: %s | %s", p.Line, p.Column, p.Code, p.Message, p.Hint))
+		}
+		require.Equal(t, c.want, strings.Join(got, "\n"), "%s", c.text)
+	}
+}
+
+func TestMergeAndChanges(t *testing.T) {
+	old, _ := Read("f.csv", []byte("host,roles,dialect,interface,address\na,r,nft,eth0,10.0.0.1/8\nb,r,nft,eth0,10.0.0.2/8\n"))
+	add, _ := Read("f.csv", []byte("host,roles,dialect,interface,address\nb,r s,nft,eth0,10.0.0.3/8\nc,s,nft,eth0,10.0.0.4/8\n"))
+	merged := Merge(old, add)
+	require.Equal(t, []string{"a", "b", "c"}, merged.Names())
+	require.Equal(t, []Change{
+		{"changed", "b", "roles: r, s, was r"},
+		{"changed", "b", "interfaces: eth0 10.0.0.3/8, was eth0 10.0.0.2/8"},
+		{"added", "c", "s; eth0 10.0.0.4/8"},
+	}, Changes(old, merged))
+	require.Equal(t, []Change{{"removed", "a", "r; eth0 10.0.0.1/8"}}, Changes(merged, add))
+	require.Empty(t, Changes(old, old))
+	require.Equal(t, []string{"a", "b"}, old.Names(), "the old fleet is left as it was")
+}
+
+// FuzzRead reads anything as YAML and as CSV.
+func FuzzRead(f *testing.F) {
+	f.Add("f.yaml", []byte("service: {addresses: [10.0.0.1], port: 1}\nhosts:\n- name: a\n  roles: [r]\n  interfaces: [{name: e, addresses: ['::1/64']}]\n"))
+	f.Add("f.yaml", []byte("a: &x [*x]\n---\n? b\n: !!c |\n d"))
+	f.Add("f.csv", []byte("host,roles,dialect,interface,address\na,r s,nft,eth0,10.0.0.1/8\n\"\n"))
+	f.Fuzz(func(t *testing.T, file string, data []byte) {
+		fl, problems := Read(file, data)
+		require.NotNil(t, fl)
+		for _, p := range problems {
+			require.Positive(t, p.Line)
+			require.Positive(t, p.Column)
+		}
+	})
+}
+
 func FuzzReadJSON(f *testing.F) {
 	f.Add([]byte(`{"service": {"addresses": ["10.0.0.1"], "port": 1}, "hosts": [{"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": ["::1/64"]}]}]}`))
 	f.Add([]byte(`{"hosts": [null, 1, true, {"name": []}]}`))

@@ -16,6 +16,11 @@ import (
 // understand, and every problem of the file.
 func ReadJSON(file string, data []byte) (*Fleet, []fence.Problem) {
 	doc, problem := jsonTree(file, data)
+	return decode(doc, problem)
+}
+
+// decode makes a fleet of a document, in whatever format it was written.
+func decode(doc tree, problem *fence.Problem) (*Fleet, []fence.Problem) {
 	if problem != nil {
 		return &Fleet{}, []fence.Problem{*problem}
 	}

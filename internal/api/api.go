@@ -74,13 +74,24 @@ type Checked struct {
 	Revision   int64           `json:"revision"`
 	Generation int64           `json:"generation" doc:"of the fleet"`
 	Problems   []fence.Problem `json:"problems" doc:"warnings"`
+	Changes    []fleet.Change  `json:"changes,omitempty" doc:"what an import changes in the fleet"`
 }
 
-// ImportRequest replaces the fleet.
+// FleetFile is the fleet as a file.
+type FleetFile struct {
+	Version    int    `json:"version"`
+	Generation int64  `json:"generation"`
+	Format     string `json:"format" enum:"json,yaml,csv"`
+	Text       string `json:"text"`
+}
+
+// ImportRequest replaces the fleet, or puts hosts over it.
 type ImportRequest struct {
-	File string `json:"file" doc:"the fleet file's name, for messages"`
-	Text string `json:"text" doc:"the fleet file, JSON"`
-	Why  string `json:"why,omitempty"`
+	File    string `json:"file" doc:"the fleet file's name, for messages; its ending tells the format"`
+	Text    string `json:"text" doc:"the fleet file: JSON, YAML or CSV"`
+	Why     string `json:"why,omitempty"`
+	Merge   bool   `json:"merge,omitempty" doc:"hosts of the same name are replaced, others added, none removed"`
+	Preview bool   `json:"preview,omitempty" doc:"tell what would change, and change nothing"`
 }
 
 // HostStatus is one host as it was last heard of.

@@ -21,7 +21,7 @@ func (a *app) checkCommand() *cobra.Command {
 		Short: "Tell every error and warning of a policy",
 		Long: `Check reads a policy, holds it against a fleet, and tells everything that is
 wrong with it, each where it stands. It ends with 1 if there is an error, or with
---strict a warning.`,
+--strict a warning. --output sarif gives a SARIF 2.1.0 log, for code review.`,
 		Example: "  yfence check --policy saltmarsh --fleet saltmarsh/fleet.json\n  yfence check --explain guard-refused",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -35,9 +35,12 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 			if problems == nil {
 				problems = []fence.Problem{}
 			}
-			if err := a.print(map[string]any{"version": api.Version, "problems": problems}, func(w io.Writer) {
-				a.explain(w, problems, texts)
-			}); err != nil {
+			if a.output == "sarif" {
+				err = a.printSARIF(problems)
+			} else {
+				err = a.print(map[string]any{"version": api.Version, "problems": problems}, func(w io.Writer) { a.explain(w, problems, texts) })
+			}
+			if err != nil {
 				return err
 			}
 			if fence.HasErrors(problems) || strict && len(problems) > 0 {
@@ -82,11 +85,7 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 			colour = amber
 		}
 		_, _ = fmt.Fprintf(w, "%s: %s\n", p(colour, string(pr.Severity)), p(bold, pr.Message))
-		path := pr.File
-		if pr.File != a.fleetFile {
-			path = filepath.Join(a.policyDir, pr.File)
-		}
-		_, _ = fmt.Fprintf(w, "  %s:%d:%d  %s\n", path, pr.Line, pr.Column, p(dim, pr.Code))
+		_, _ = fmt.Fprintf(w, "  %s:%d:%d  %s\n", a.pathOf(pr), pr.Line, pr.Column, p(dim, pr.Code))
 		if line, ok := lineOf(texts, pr); ok {
 			number := fmt.Sprint(pr.Line)
 			// Tabs stand for themselves above the mark too, so that it stays in place.
@@ -109,6 +108,14 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 		_, _ = fmt.Fprintln(w)
 	}
 	_, _ = fmt.Fprintln(w, check.Summary(problems))
+}
+
+// pathOf is the path of the file a problem is in, from where the program runs.
+func (a *app) pathOf(pr fence.Problem) string {
+	if pr.File == a.fleetFile {
+		return pr.File
+	}
+	return filepath.Join(a.policyDir, pr.File)
 }
 
 func lineOf(texts []check.Source, pr fence.Problem) (string, bool) {

@@ -80,7 +80,7 @@ func (a *app) fleet() (*fleet.Fleet, check.Source, []fence.Problem, error) {
 	if err != nil {
 		return nil, check.Source{}, nil, err
 	}
-	fl, problems := fleet.ReadJSON(a.fleetFile, data)
+	fl, problems := fleet.Read(a.fleetFile, data)
 	return fl, check.Source{Name: a.fleetFile, Text: string(data)}, problems, nil
 }
 

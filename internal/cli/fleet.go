@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -42,10 +43,14 @@ func (a *app) fleetCommand() *cobra.Command {
 		},
 	}
 	var why string
+	var merge, preview bool
 	imported := &cobra.Command{
-		Use:     "import FILE",
-		Short:   "Replace the fleet by a fleet file",
-		Example: "  yfence fleet import saltmarsh/fleet.json",
+		Use:   "import FILE",
+		Short: "Replace the fleet by a fleet file, or merge one into it",
+		Long: `Import makes a fleet file the fleet: JSON, YAML or CSV, told by its ending. With
+--merge hosts of the same name are replaced, others added, and none removed. With
+--preview it tells what would change and changes nothing.`,
+		Example: "  yfence fleet import saltmarsh/fleet.json\n  yfence fleet import new-hosts.csv --merge --preview",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := a.readFile(args[0])
@@ -57,15 +62,51 @@ func (a *app) fleetCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			done, err := svc.Import(cmd.Context(), api.ImportRequest{File: args[0], Text: string(data), Why: why})
+			done, err := svc.Import(cmd.Context(), api.ImportRequest{File: args[0], Text: string(data), Why: why, Merge: merge, Preview: preview})
 			return a.changed(done, err, []check.Source{{Name: args[0], Text: string(data)}}, func(w io.Writer) {
+				printChanges(w, done.Changes)
+				if preview {
+					_, _ = fmt.Fprintf(w, "nothing is imported yet; generation %d is in force\n", done.Generation)
+					return
+				}
 				_, _ = fmt.Fprintf(w, "imported generation %d of the fleet\n", done.Generation)
 			})
 		},
 	}
 	imported.Flags().StringVarP(&why, "message", "m", "", "the reason")
-	c.AddCommand(list, imported)
+	imported.Flags().BoolVar(&merge, "merge", false, "put its hosts over those that are there, and remove none")
+	imported.Flags().BoolVar(&preview, "preview", false, "tell what would change, and change nothing")
+	var format string
+	exported := &cobra.Command{
+		Use:   "export",
+		Short: "Print the fleet as a fleet file",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			file, err := svc.Export(cmd.Context(), format)
+			if err != nil {
+				return err
+			}
+			return a.print(file, func(w io.Writer) { _, _ = fmt.Fprint(w, file.Text) })
+		},
+	}
+	exported.Flags().StringVar(&format, "format", "json", "json, yaml or csv")
+	_ = exported.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	c.AddCommand(list, imported, exported)
 	return c
+}
+
+// printChanges prints what an import changes, a line each.
+func printChanges(w io.Writer, changes []fleet.Change) {
+	if len(changes) == 0 {
+		_, _ = fmt.Fprintln(w, "it changes nothing")
+	}
+	for _, c := range changes {
+		_, _ = fmt.Fprintf(w, "%-8s %s\n", c.Kind, strings.TrimSpace(c.Host+"  "+c.What))
+	}
 }
 
 func printFleet(w io.Writer, fl api.Fleet) {

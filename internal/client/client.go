@@ -117,6 +117,11 @@ func (c *Client) Import(ctx context.Context, req api.ImportRequest) (out api.Che
 	return out, c.do(ctx, http.MethodPut, "/fleet", req, &out)
 }
 
+// Export is the fleet as a file of a format: json, yaml or csv.
+func (c *Client) Export(ctx context.Context, format string) (api.FleetFile, error) {
+	return get[api.FleetFile](ctx, c, "/fleet/file?format="+url.QueryEscape(format))
+}
+
 // Drift is how hosts differ; host "" is all of them.
 func (c *Client) Drift(ctx context.Context, host string) (api.Drift, error) {
 	return get[api.Drift](ctx, c, "/drift?host="+url.QueryEscape(host))

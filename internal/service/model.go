@@ -49,7 +49,7 @@ func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 		if err != nil {
 			return nil, err
 		}
-		m.fleet, _ = fleet.ReadJSON(text.Name, []byte(text.Text))
+		m.fleet, _ = fleet.Read(text.Name, []byte(text.Text))
 	}
 	in := policy.Input{Fleet: m.fleet}
 	if pair.Revision != 0 {

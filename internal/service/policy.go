@@ -88,7 +88,17 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 	if err != nil {
 		return nil, s.broken("importing the fleet", err)
 	}
-	fl, problems := fleet.ReadJSON(in.Body.File, []byte(in.Body.Text))
+	fl, problems := fleet.Read(in.Body.File, []byte(in.Body.Text))
+	file := check.Source{Name: in.Body.File, Text: in.Body.Text}
+	if in.Body.Merge && !fence.HasErrors(problems) {
+		// What is merged is a file of its own from now on, and is read as one.
+		merged, err := fleet.Write(fleet.Merge(current.fleet, fl), fleet.JSON)
+		if err != nil {
+			return nil, s.broken("importing the fleet", err)
+		}
+		file = check.Source{Name: "fleet.json", Text: string(merged)}
+		fl, problems = fleet.Read(file.Name, merged)
+	}
 	if current.pair.Revision != 0 && !fence.HasErrors(problems) {
 		files, err := s.files(ctx, current.pair.Revision)
 		if err != nil {
@@ -100,12 +110,36 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 	if fence.HasErrors(problems) {
 		return nil, refused("the fleet is not imported", problems)
 	}
-	body, err := json.Marshal(check.Source{Name: in.Body.File, Text: in.Body.Text})
+	changes := fleet.Changes(current.fleet, fl)
+	if in.Body.Preview {
+		done, err := s.checked("importing the fleet", current.pair, problems, nil)
+		done.Body.Changes = changes
+		return done, err
+	}
+	body, err := json.Marshal(file)
 	if err != nil {
 		return nil, s.broken("importing the fleet", err)
 	}
 	pair, err := s.Store.Import(ctx, current.pair.Generation, current.pair.Revision, caller(ctx).Name, in.Body.Why, body)
-	return s.checked("importing the fleet", pair, problems, err)
+	done, err := s.checked("importing the fleet", pair, problems, err)
+	if err == nil {
+		done.Body.Changes = changes
+	}
+	return done, err
+}
+
+func (s *Service) exportFleet(ctx context.Context, in *struct {
+	Format string `query:"format" enum:"json,yaml,csv" default:"json"`
+}) (*struct{ Body api.FleetFile }, error) {
+	m, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("exporting the fleet", err)
+	}
+	text, err := fleet.Write(m.fleet, fleet.Format(in.Format))
+	if err != nil {
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	return &struct{ Body api.FleetFile }{api.FleetFile{Version: api.Version, Generation: m.pair.Generation, Format: in.Format, Text: string(text)}}, nil
 }
 
 // checked answers a change of the policy or the fleet.

@@ -102,6 +102,8 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("GET", "/fleet", "show-fleet", "All hosts and what they are", api.Read), s.showFleet)
 	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), maxPolicyBody), s.importFleet)
 
+	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
+
 	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
 	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)
 	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)

@@ -1,0 +1,270 @@
+package fleet
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"path"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"yellowfence.example/yfence/core/fence"
+)
+
+// Format is how a fleet file is written.
+type Format string
+
+// The formats. YAML has the shape of the JSON; CSV is for the simple case, one
+// address a line.
+const (
+	JSON Format = "json"
+	YAML Format = "yaml"
+	CSV  Format = "csv"
+)
+
+// FormatOf tells a fleet file's format by its name, and where the name says
+// nothing by how it begins.
+func FormatOf(file string, data []byte) Format {
+	switch path.Ext(file) {
+	case ".json":
+		return JSON
+	case ".yaml", ".yml":
+		return YAML
+	case ".csv":
+		return CSV
+	}
+	switch text := bytes.TrimSpace(data); {
+	case bytes.HasPrefix(text, []byte("{")) || len(text) == 0:
+		return JSON
+	case bytes.HasPrefix(text, []byte(csvHead[0]+",")):
+		return CSV
+	}
+	return YAML
+}
+
+// Read reads a fleet file in any format. It always gives a fleet, of what it
+// could understand, and every problem of the file.
+func Read(file string, data []byte) (*Fleet, []fence.Problem) {
+	switch FormatOf(file, data) {
+	case YAML:
+		doc, problem := yamlTree(file, data)
+		return decode(doc, problem)
+	case CSV:
+		return readCSV(file, data)
+	}
+	return ReadJSON(file, data)
+}
+
+// yamlTree reads YAML text; anchors and tags are not for fleet files.
+func yamlTree(file string, data []byte) (t tree, problem *fence.Problem) {
+	defer func() { // the library's parser is not proof against every text
+		if r := recover(); r != nil {
+			p := fence.Errorf(fence.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-syntax", "this is not YAML that can be read")
+			problem = &p
+		}
+	}()
+	doc, err := parser.ParseBytes(data, 0)
+	if err != nil {
+		pos := fence.Pos{File: file, Line: 1, Column: 1}
+		message := err.Error()
+		var syntax *yaml.SyntaxError
+		if errors.As(err, &syntax) && syntax.Token != nil {
+			pos.Line, pos.Column, message = syntax.Token.Position.Line, syntax.Token.Position.Column, syntax.Message
+		}
+		p := fence.Errorf(pos, 1, "fleet-syntax", "this is not YAML: %s", message)
+		return t, &p
+	}
+	if len(doc.Docs) != 1 || doc.Docs[0].Body == nil {
+		p := fence.Errorf(fence.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-syntax", "a fleet file holds one YAML document, this one %d", len(doc.Docs))
+		return t, &p
+	}
+	return yamlNode(file, doc.Docs[0].Body), nil
+}
+
+func yamlNode(file string, n ast.Node) tree {
+	token := n.GetToken()
+	t := tree{pos: fence.Pos{File: file, Line: token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), kind: "thing we have no use for"}
+	switch v := n.(type) {
+	case *ast.MappingNode:
+		t.kind, t.width = "object", 1
+		for _, pair := range v.Values {
+			t.fields = append(t.fields, yamlField(file, pair))
+		}
+		if len(t.fields) > 0 { // it begins with its first key, not with the colon behind it
+			t.pos = t.fields[0].pos
+		}
+	case *ast.MappingValueNode:
+		t.kind, t.width, t.fields = "object", 1, []field{yamlField(file, v)}
+		t.pos = t.fields[0].pos
+	case *ast.SequenceNode:
+		t.kind, t.width = "list", 1
+		for _, item := range v.Values {
+			t.items = append(t.items, yamlNode(file, item))
+		}
+	case *ast.StringNode:
+		t.kind, t.text = "text", v.Value
+	case *ast.IntegerNode:
+		t.kind, t.text = "number", token.Value
+	case *ast.BoolNode:
+		t.kind, t.yes = "boolean", v.Value
+	case *ast.NullNode:
+		t.kind = "null"
+	case *ast.FloatNode, *ast.LiteralNode:
+		t.kind, t.text = "text", token.Value // such as an address without quotes
+	}
+	return t
+}
+
+func yamlField(file string, pair *ast.MappingValueNode) field {
+	token := pair.Key.GetToken()
+	return field{key: token.Value, pos: fence.Pos{File: file, Line: token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), value: yamlNode(file, pair.Value)}
+}
+
+// csvHead are the columns of a CSV fleet file.
+var csvHead = []string{"host", "roles", "dialect", "interface", "address"}
+
+// readCSV reads one address a line; roles are separated by blanks. Lines of one
+// host agree in its roles and dialect.
+func readCSV(file string, data []byte) (*Fleet, []fence.Problem) {
+	r := csv.NewReader(bytes.NewReader(data))
+	r.FieldsPerRecord = len(csvHead)
+	r.TrimLeadingSpace = true
+	list := tree{kind: "list", pos: fence.Pos{File: file, Line: 1, Column: 1}, width: 1}
+	byName := map[string]int{}
+	var problems []fence.Problem
+	for first := true; ; first = false {
+		record, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		var syntax *csv.ParseError
+		if errors.As(err, &syntax) {
+			problems = append(problems, fence.Errorf(fence.Pos{File: file, Line: syntax.Line, Column: max(syntax.Column, 1)}, 1, "fleet-syntax", "this is not CSV of %d columns: %v", len(csvHead), syntax.Err).
+				Hinted("each line is %s", strings.Join(csvHead, ",")))
+			continue
+		}
+		at := func(i int, kind, text string) tree {
+			line, column := r.FieldPos(i)
+			return tree{pos: fence.Pos{File: file, Line: line, Column: column}, width: len([]rune(text)), kind: kind, text: text}
+		}
+		if first {
+			if strings.Join(record, ",") != strings.Join(csvHead, ",") {
+				problems = append(problems, fence.Errorf(at(0, "", "").pos, 1, "fleet-syntax", "the first line is not the head of the columns").Hinted("write: %s", strings.Join(csvHead, ",")))
+			}
+			continue
+		}
+		i, known := byName[record[0]]
+		if !known {
+			i = len(list.items)
+			byName[record[0]] = i
+			list.items = append(list.items, csvHost(at, record))
+		}
+		csvAddress(at, record, &list.items[i])
+		if known {
+			for _, column := range []int{1, 2} {
+				if before := list.items[i].fields[column].value.text; before != record[column] {
+					problems = append(problems, fence.Errorf(at(column, "", "").pos, max(len(record[column]), 1), "fleet-twice", "%s of %s was %q on an earlier line", csvHead[column], record[0], before).
+						Hinted("write the same on every line of a host"))
+				}
+			}
+		}
+	}
+	doc := tree{kind: "object", pos: list.pos, width: 1, fields: []field{{key: "hosts", pos: list.pos, value: list}}}
+	fl, found := decode(doc, nil)
+	problems = append(problems, found...)
+	fence.SortProblems(problems)
+	return fl, problems
+}
+
+// csvHost is a host as the JSON would have it, without interfaces yet.
+func csvHost(at func(int, string, string) tree, record []string) tree {
+	host := at(0, "object", record[0])
+	roles := at(1, "list", record[1])
+	for _, role := range strings.Fields(record[1]) {
+		roles.items = append(roles.items, at(1, "text", role))
+	}
+	add := func(key string, value tree) {
+		host.fields = append(host.fields, field{key: key, pos: value.pos, width: value.width, value: value})
+	}
+	add("name", at(0, "text", record[0]))
+	add("roles", roles)
+	add("dialect", at(2, "text", record[2]))
+	add("interfaces", at(3, "list", ""))
+	host.fields[1].value.text = record[1] // what later lines are held against
+	return host
+}
+
+// csvAddress adds a line's address to the host's interface.
+func csvAddress(at func(int, string, string) tree, record []string, host *tree) {
+	interfaces := &host.fields[3].value
+	for i := range interfaces.items {
+		if interfaces.items[i].fields[0].value.text == record[3] {
+			list := &interfaces.items[i].fields[1].value
+			list.items = append(list.items, at(4, "text", record[4]))
+			return
+		}
+	}
+	name, list := at(3, "text", record[3]), at(4, "list", "")
+	if record[4] != "" {
+		list.items = []tree{at(4, "text", record[4])}
+	}
+	iface := at(3, "object", record[3])
+	iface.fields = []field{{key: "name", pos: name.pos, value: name}, {key: "addresses", pos: list.pos, value: list}}
+	interfaces.items = append(interfaces.items, iface)
+}
+
+// Write gives a fleet as a file of a format. CSV cannot say everything; what it
+// cannot say is an error that names it.
+func Write(fl *Fleet, format Format) ([]byte, error) {
+	switch format {
+	case CSV:
+		return writeCSV(fl)
+	case YAML:
+		data, err := json.Marshal(fl)
+		if err != nil {
+			return nil, err
+		}
+		return yaml.JSONToYAML(data)
+	}
+	data, err := json.MarshalIndent(fl, "", "  ")
+	return append(data, '\n'), err
+}
+
+func writeCSV(fl *Fleet) ([]byte, error) {
+	if len(fl.Service.Addresses) > 0 {
+		return nil, errors.New("CSV cannot say where the service is; write JSON or YAML")
+	}
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	rows := [][]string{csvHead}
+	for _, h := range fl.Hosts {
+		if h.OwnConsole || len(h.SeenAs) > 0 {
+			return nil, fmt.Errorf("CSV cannot say all of %s (own_console, seen_as); write JSON or YAML", h.Name)
+		}
+		for _, i := range h.Interfaces {
+			if i.Segment != "" {
+				return nil, fmt.Errorf("CSV cannot say the segment of %s's %s; write JSON or YAML", h.Name, i.Name)
+			}
+			addresses := i.Addresses
+			if len(addresses) == 0 {
+				addresses = []netip.Prefix{{}}
+			}
+			for _, a := range addresses {
+				text := ""
+				if a.IsValid() {
+					text = a.String()
+				}
+				rows = append(rows, []string{h.Name, strings.Join(h.Roles, " "), h.Dialect, i.Name, text})
+			}
+		}
+	}
+	err := w.WriteAll(rows)
+	return b.Bytes(), err
+}

@@ -1,0 +1,90 @@
+package fleet
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+)
+
+// Merge is old with the hosts of add put over it: hosts of the same name are
+// replaced, others added; none goes. Where add names a service, it counts.
+func Merge(old, add *Fleet) *Fleet {
+	out := &Fleet{Service: old.Service, Hosts: slices.Clone(old.Hosts)}
+	if len(add.Service.Addresses) > 0 {
+		out.Service = add.Service
+	}
+	for _, h := range add.Hosts {
+		if i := slices.IndexFunc(out.Hosts, func(o *Host) bool { return o.Name == h.Name }); i >= 0 {
+			out.Hosts[i] = h
+		} else {
+			out.Hosts = append(out.Hosts, h)
+		}
+	}
+	return out
+}
+
+// A Change is one thing that tells two fleets apart.
+type Change struct {
+	Kind string `json:"kind" enum:"added,removed,changed"`
+	Host string `json:"host,omitempty" doc:"empty where it is about the service"`
+	What string `json:"what" doc:"in words"`
+}
+
+// Changes lists what is different in new, by host.
+func Changes(old, new *Fleet) (out []Change) {
+	if !reflect.DeepEqual(old.Service, new.Service) {
+		out = append(out, Change{"changed", "", fmt.Sprintf("the service: %s, was %s", service(new.Service), service(old.Service))})
+	}
+	for _, h := range new.Hosts {
+		before := old.Host(h.Name)
+		if before == nil {
+			out = append(out, Change{"added", h.Name, describe(h)})
+			continue
+		}
+		for _, f := range []struct {
+			what     string
+			now, was string
+		}{
+			{"roles", strings.Join(h.Roles, ", "), strings.Join(before.Roles, ", ")},
+			{"dialect", h.Dialect, before.Dialect},
+			{"interfaces", interfaces(h), interfaces(before)},
+			{"seen as", fmt.Sprint(h.SeenAs), fmt.Sprint(before.SeenAs)},
+			{"own console", fmt.Sprint(h.OwnConsole), fmt.Sprint(before.OwnConsole)},
+		} {
+			if f.now != f.was {
+				out = append(out, Change{"changed", h.Name, fmt.Sprintf("%s: %s, was %s", f.what, f.now, f.was)})
+			}
+		}
+	}
+	for _, h := range old.Hosts {
+		if new.Host(h.Name) == nil {
+			out = append(out, Change{"removed", h.Name, describe(h)})
+		}
+	}
+	return out
+}
+
+func service(s Service) string {
+	if len(s.Addresses) == 0 {
+		return "none"
+	}
+	return fmt.Sprintf("%v port %d", s.Addresses, s.Port)
+}
+
+func describe(h *Host) string { return strings.Join(h.Roles, ", ") + "; " + interfaces(h) }
+
+func interfaces(h *Host) string {
+	parts := make([]string, len(h.Interfaces))
+	for i, n := range h.Interfaces {
+		addresses := make([]string, len(n.Addresses))
+		for j, a := range n.Addresses {
+			addresses[j] = a.String()
+		}
+		parts[i] = strings.TrimSpace(n.Name + " " + strings.Join(addresses, " "))
+		if n.Segment != "" {
+			parts[i] += " on " + n.Segment
+		}
+	}
+	return strings.Join(parts, ", ")
+}
