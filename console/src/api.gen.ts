@@ -395,7 +395,7 @@ export interface components {
         };
         Interface: {
             /** @description each with the length of its network's prefix */
-            addresses: string[] | null;
+            addresses: string[];
             name: string;
             /** @description which segment it is on, where its addresses leave a doubt */
             segment?: string;
@@ -548,7 +548,7 @@ export interface components {
             version: number;
         };
         Service: {
-            addresses: string[] | null;
+            addresses: string[];
             /** Format: int64 */
             port: number;
         };

@@ -14,23 +14,23 @@ import (
 
 // A Fleet is all hosts, and where they find the Yellow Fence service.
 type Fleet struct {
-	Service Service `json:"service"`
-	Hosts   []*Host `json:"hosts"`
+	Service Service `json:"service,omitzero" required:"false"`
+	Hosts   []*Host `json:"hosts" nullable:"false"`
 }
 
 // Service is where the hosts reach the Yellow Fence service. No addresses: they do not.
 type Service struct {
-	Addresses []netip.Addr `json:"addresses"`
+	Addresses []netip.Addr `json:"addresses" nullable:"false"`
 	Port      int          `json:"port"`
 }
 
 // A Host is one server or instance.
 type Host struct {
 	Name       string       `json:"name"`
-	Roles      []string     `json:"roles"`
-	Dialect    string       `json:"dialect" enum:"nft" doc:"the filter of the host itself"`
+	Roles      []string     `json:"roles" nullable:"false"`
+	Dialect    string       `json:"dialect" required:"false" enum:"nft" doc:"the filter of the host itself"`
 	OwnConsole bool         `json:"own_console,omitempty" doc:"it can be reached without the network"`
-	Interfaces []Interface  `json:"interfaces"`
+	Interfaces []Interface  `json:"interfaces" nullable:"false"`
 	SeenAs     []netip.Addr `json:"seen_as,omitempty" doc:"addresses that it has in others' eyes, by translation on the way"`
 
 	Pos     fence.Pos   `json:"-"` // of the name
@@ -40,7 +40,7 @@ type Host struct {
 // An Interface is a host's attachment to a network.
 type Interface struct {
 	Name      string         `json:"name"`
-	Addresses []netip.Prefix `json:"addresses" doc:"each with the length of its network's prefix"`
+	Addresses []netip.Prefix `json:"addresses" nullable:"false" doc:"each with the length of its network's prefix"`
 	Segment   string         `json:"segment,omitempty" doc:"which segment it is on, where its addresses leave a doubt"`
 
 	SegmentPos fence.Pos `json:"-"`

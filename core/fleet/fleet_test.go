@@ -108,6 +108,22 @@ func TestMessagesInOtherFormats(t *testing.T) {
 	}
 }
 
+// TestWhatIsEmptyReadsBack: a host without an address, a fleet without a service.
+func TestWhatIsEmptyReadsBack(t *testing.T) {
+	for _, text := range []string{`{"hosts": []}`, `{"hosts": [{"name": "a", "roles": ["r"], "interfaces": []}]}`, `{"hosts": [{"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": []}]}]}`} {
+		fl, problems := Read("f.json", []byte(text))
+		require.Empty(t, problems)
+		for _, format := range []Format{JSON, YAML} {
+			written, err := Write(fl, format)
+			require.NoError(t, err)
+			back, problems := Read("f."+string(format), written)
+			require.Empty(t, problems, "%s", written)
+			require.Empty(t, Changes(fl, back))
+			require.Equal(t, fl.Names(), back.Names())
+		}
+	}
+}
+
 func TestMergeAndChanges(t *testing.T) {
 	old, _ := Read("f.csv", []byte("host,roles,dialect,interface,address\na,r,nft,eth0,10.0.0.1/8\nb,r,nft,eth0,10.0.0.2/8\n"))
 	add, _ := Read("f.csv", []byte("host,roles,dialect,interface,address\nb,r s,nft,eth0,10.0.0.3/8\nc,s,nft,eth0,10.0.0.4/8\n"))

@@ -25,7 +25,7 @@ func decode(doc tree, problem *fence.Problem) (*Fleet, []fence.Problem) {
 		return &Fleet{}, []fence.Problem{*problem}
 	}
 	d := &decoder{}
-	fl := &Fleet{}
+	fl := &Fleet{Hosts: []*Host{}}
 	d.object(doc, "a fleet", map[string]func(tree){
 		"service": func(t tree) { d.service(t, &fl.Service) },
 		"hosts": func(t tree) {
@@ -115,7 +115,7 @@ func (d *decoder) service(t tree, s *Service) {
 var hostName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
 
 func (d *decoder) host(t tree) *Host {
-	h := &Host{Dialect: "nft", Pos: t.pos}
+	h := &Host{Dialect: "nft", Interfaces: []Interface{}, Pos: t.pos}
 	d.object(t, "a host", map[string]func(tree){
 		"name": func(t tree) {
 			h.Name, h.Pos = d.text(t, "the host's name"), t.pos
@@ -162,6 +162,7 @@ func (d *decoder) host(t tree) *Host {
 }
 
 func (d *decoder) iface(t tree) (i Interface) {
+	i.Addresses = []netip.Prefix{}
 	d.object(t, "an interface", map[string]func(tree){
 		"name": func(t tree) {
 			i.Name = d.text(t, "the interface's name")
