@@ -8,6 +8,7 @@
 package policy
 
 import (
+	"fmt"
 	"slices"
 
 	"go4.org/netipx"
@@ -234,4 +235,39 @@ func (p *Policy) Rule(name string) *Rule {
 		}
 	}
 	return nil
+}
+
+// TermsOf says what a declared or registered service admits, nil if there is none of that name.
+func (p *Policy) TermsOf(name string) (out []string) {
+	terms := registry()[name]
+	for _, s := range p.Services {
+		if s.Name == name {
+			terms = s.Terms
+		}
+	}
+	for _, t := range terms {
+		out = append(out, t.String())
+	}
+	return out
+}
+
+// String is a term as a policy writes it.
+func (t Term) String() string {
+	if t.Protocol == AnyProtocol {
+		return "any"
+	}
+	name := packet.ProtocolName(t.Protocol)
+	switch {
+	case t.HasPorts() && t.Ports.Lo == t.Ports.Hi:
+		return fmt.Sprintf("%s %d", name, t.Ports.Lo)
+	case t.HasPorts():
+		return fmt.Sprintf("%s %d-%d", name, t.Ports.Lo, t.Ports.Hi)
+	case t.Type != AnyType && t.Code != AnyType:
+		return fmt.Sprintf("%s %d/%d", name, t.Type, t.Code)
+	case t.Type != AnyType:
+		return fmt.Sprintf("%s %d", name, t.Type)
+	case name == "icmp" || name == "icmpv6":
+		return name
+	}
+	return fmt.Sprintf("protocol %d", t.Protocol)
 }

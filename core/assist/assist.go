@@ -1,0 +1,299 @@
+// Package assist helps whoever writes a policy: what a name stands for, where
+// it is declared and used, what could be written next. An editor asks it, in a
+// terminal or in a browser.
+package assist
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// An Analysis is what is known of a policy's texts at one moment. It never changes.
+type Analysis struct {
+	texts map[string][]string // lines of each file
+	files []*fence.File
+	refs  []fence.Reference
+	pol   *policy.Policy
+}
+
+// Analyse reads a policy's files, sound or not, and holds them against a fleet.
+func Analyse(sources []policy.Source, fl *fleet.Fleet) *Analysis {
+	in, _ := policy.Read(sources, fl)
+	a := &Analysis{texts: map[string][]string{}, files: in.Files}
+	for _, s := range sources {
+		a.texts[s.Name] = strings.Split(s.Text, "\n")
+	}
+	for _, f := range in.Files {
+		a.refs = append(a.refs, fence.References(f)...)
+	}
+	a.pol, _ = policy.Resolve(in)
+	return a
+}
+
+// at is the reference that stands at a place.
+func (a *Analysis) at(pos fence.Pos) (fence.Reference, bool) {
+	for _, r := range a.refs {
+		if r.Pos.File == pos.File && r.Pos.Line == pos.Line && r.Pos.Column <= pos.Column && pos.Column <= r.Pos.Column+len(r.Name) {
+			return r, true
+		}
+	}
+	return fence.Reference{}, false
+}
+
+// Definition is where the name at a place is declared.
+func (a *Analysis) Definition(pos fence.Pos) (fence.Ident, bool) {
+	r, ok := a.at(pos)
+	if !ok {
+		return fence.Ident{}, false
+	}
+	for _, d := range a.refs {
+		if d.Decl && d.Rule == r.Rule && d.Name == r.Name {
+			return d.Ident, true
+		}
+	}
+	return fence.Ident{}, false
+}
+
+// Uses is every place where the name at a place stands, its declaration included.
+func (a *Analysis) Uses(pos fence.Pos) (out []fence.Ident) {
+	r, ok := a.at(pos)
+	if !ok {
+		return nil
+	}
+	for _, o := range a.refs {
+		if o.Rule == r.Rule && o.Name == r.Name {
+			out = append(out, o.Ident)
+		}
+	}
+	return out
+}
+
+// Rename is the places to change for the name at a place to become another. The
+// error says why it cannot.
+func (a *Analysis) Rename(pos fence.Pos, name string) ([]fence.Ident, error) {
+	r, ok := a.at(pos)
+	if _, declared := a.Definition(pos); !ok || !declared {
+		return nil, fmt.Errorf("no name that this policy declares stands here")
+	}
+	if !fence.IsName(name) {
+		return nil, fmt.Errorf("%q is not a name: small letters, digits and hyphens, a letter first, and no word of the language", name)
+	}
+	taken := !r.Rule && slices.Contains(policy.RegisteredNames(), name)
+	for _, o := range a.refs {
+		taken = taken || o.Decl && o.Rule == r.Rule && o.Name == name
+	}
+	if taken && name != r.Name {
+		return nil, fmt.Errorf("%q is taken", name)
+	}
+	return a.Uses(pos), nil
+}
+
+// Hover says what stands at a place: a name with what it resolves to, or a word
+// of the language with how it is written. It is Markdown; "" is nothing to say.
+func (a *Analysis) Hover(pos fence.Pos) string {
+	if r, ok := a.at(pos); ok {
+		if r.Rule {
+			return a.hoverRule(r.Name)
+		}
+		return a.hoverName(r.Name)
+	}
+	word := a.word(pos)
+	if h := a.pol.Fleet.Host(word); h != nil {
+		return fmt.Sprintf("**host %s**: %s\n\n%s", h.Name, strings.Join(h.Roles, ", "), addresses(h.Addresses().Prefixes()))
+	}
+	if form, means, ok := fence.Help(word); ok {
+		return fmt.Sprintf("`%s`\n\n%s", form, means)
+	}
+	return ""
+}
+
+func (a *Analysis) hoverRule(name string) string {
+	r := a.pol.Rule(name)
+	if r == nil {
+		return ""
+	}
+	return fmt.Sprintf("**%s**: from %s to %s\n\n%s", r.Title(), hosts(r.From.Hosts, r.From.Text), hosts(r.To.Hosts, r.To.Text), r.Decl.Because)
+}
+
+func hosts(list []*fleet.Host, text string) string {
+	if len(list) == 0 {
+		return text
+	}
+	return fmt.Sprintf("%s (%s)", text, count(len(list), "host"))
+}
+
+func (a *Analysis) hoverName(name string) string {
+	for _, n := range a.pol.Networks {
+		if n.Name != name {
+			continue
+		}
+		kind := "network"
+		if n.Segment {
+			kind = "segment"
+		}
+		marks := ""
+		if n.Shared {
+			marks = ", shared: strangers are on it"
+		}
+		return fmt.Sprintf("**%s %s**%s\n\n%s\n\n%s", kind, name, marks, n.Description, addresses(n.Addrs.Prefixes()))
+	}
+	for _, r := range a.pol.Roles {
+		if r.Name == name {
+			names := make([]string, len(r.Hosts))
+			for i, h := range r.Hosts {
+				names[i] = h.Name
+			}
+			return fmt.Sprintf("**role %s**, %s\n\n%s\n\n%s", name, count(len(names), "host"), r.Description, some(names, 12))
+		}
+	}
+	if terms := a.pol.TermsOf(name); terms != nil {
+		return fmt.Sprintf("**service %s**\n\n%s", name, strings.Join(terms, ", "))
+	}
+	return ""
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// some joins a list, at most n of it.
+func some(list []string, n int) string {
+	if len(list) > n {
+		return strings.Join(list[:n], ", ") + fmt.Sprintf(" and %d more", len(list)-n)
+	}
+	return strings.Join(list, ", ")
+}
+
+func addresses[P fmt.Stringer](prefixes []P) string {
+	texts := make([]string, len(prefixes))
+	for i, p := range prefixes {
+		texts[i] = strings.TrimSuffix(strings.TrimSuffix(p.String(), "/32"), "/128")
+	}
+	return some(texts, 12)
+}
+
+// word is the word that stands at a place.
+func (a *Analysis) word(pos fence.Pos) string {
+	line := []rune(a.line(pos))
+	isWord := func(c rune) bool {
+		return c == '-' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+	}
+	at := min(max(pos.Column-1, 0), len(line))
+	start, end := at, at
+	for start > 0 && isWord(line[start-1]) {
+		start--
+	}
+	for end < len(line) && isWord(line[end]) {
+		end++
+	}
+	return string(line[start:end])
+}
+
+func (a *Analysis) line(pos fence.Pos) string {
+	if lines := a.texts[pos.File]; pos.Line >= 1 && pos.Line <= len(lines) {
+		return lines[pos.Line-1]
+	}
+	return ""
+}
+
+// A Proposal is one thing that could be written at a place.
+type Proposal struct {
+	Text string
+	Kind string // statement, modifier, role, network, segment, service, rule, host or word
+	Note string
+}
+
+// Complete lists what could be written at a place: statements at the start of a
+// line, names in the sides of a rule, services behind the colon, modifiers behind
+// the services. An indented line goes on with the one above.
+func (a *Analysis) Complete(pos fence.Pos) (out []Proposal) {
+	line := []rune(a.line(pos))
+	before := string(line[:min(max(pos.Column-1, 0), len(line))])
+	for up := pos.Line - 1; up >= 1 && (strings.HasPrefix(before, " ") || strings.HasPrefix(before, "\t")); up-- {
+		before = a.line(fence.Pos{File: pos.File, Line: up}) + " " + strings.TrimLeft(before, " \t")
+	}
+	words := strings.Fields(before)
+	if !strings.HasSuffix(before, " ") && len(words) > 0 {
+		words = words[:len(words)-1] // the word that is being written
+	}
+	statementWords, _ := fence.Keywords()
+	if len(words) == 0 {
+		for _, w := range statementWords {
+			form, _, _ := fence.Help(w)
+			out = append(out, Proposal{w, "statement", form})
+		}
+		return out
+	}
+	arrow, colon := slices.Index(words, "->"), slices.Index(words, ":")
+	last := words[len(words)-1]
+	switch {
+	case last == "on" || last == "arriving":
+		return a.things("segment")
+	case last == "through" || last == "via" && words[0] == "masquerade":
+		return a.things("role")
+	case last == "over":
+		for _, r := range a.pol.Rules {
+			if r.Block {
+				out = append(out, Proposal{r.Name, "rule", r.String()})
+			}
+		}
+		return out
+	case last == "host":
+		for _, h := range a.pol.Fleet.Hosts {
+			out = append(out, Proposal{h.Name, "host", strings.Join(h.Roles, ", ")})
+		}
+		return out
+	case colon > arrow && arrow > 0 && (last == ":" || strings.HasSuffix(last, ",")):
+		return a.things("service")
+	case colon > arrow && arrow > 0:
+		for _, w := range fence.ModifiersOf(words[0]) {
+			form, _, _ := fence.Help(w)
+			out = append(out, Proposal{w, "modifier", form})
+		}
+		return out
+	case words[0] == "network" || words[0] == "segment":
+		return append(a.things("network"), a.things("segment")...)
+	case words[0] == "service":
+		return a.things("service")
+	case len(words) > 1:
+		out = slices.Concat(a.things("role"), a.things("network"), a.things("segment"))
+		for _, w := range []string{"fleet", "everywhere", "strangers", "host"} {
+			out = append(out, Proposal{w, "word", ""})
+		}
+	}
+	return out
+}
+
+// things lists the names of one kind.
+func (a *Analysis) things(kind string) (out []Proposal) {
+	switch kind {
+	case "role":
+		for _, r := range a.pol.Roles {
+			out = append(out, Proposal{r.Name, kind, r.Description})
+		}
+	case "service":
+		for _, s := range a.pol.Services {
+			out = append(out, Proposal{s.Name, kind, strings.Join(a.pol.TermsOf(s.Name), ", ")})
+		}
+		for _, name := range policy.RegisteredNames() {
+			out = append(out, Proposal{name, kind, strings.Join(a.pol.TermsOf(name), ", ")})
+		}
+	default:
+		for _, n := range a.pol.Networks {
+			if n.Segment == (kind == "segment") {
+				out = append(out, Proposal{n.Name, kind, n.Description})
+			}
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Text < out[j].Text })
+	return out
+}

@@ -1,0 +1,116 @@
+package assist_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/assist"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+// text is a policy with | where a case points to; p.fence declares, q.fence uses.
+const declared = `policy p "pÖlicy" language 1
+network office = 198.51.100.0/24, 2001:db8:5::/48  "the desks"
+segment quay   = 10.40.0.0/16 shared
+service web = tcp 80, 443, udp 9
+role red "the red ones"
+role blue
+role green
+`
+
+// analyse marks the place of the | in the text that uses.
+func analyse(t *testing.T, uses string) (*assist.Analysis, fence.Pos) {
+	t.Helper()
+	fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+	require.Empty(t, problems)
+	before, after, ok := strings.Cut(uses, "|")
+	require.True(t, ok)
+	line := strings.Count(before, "\n")
+	column := len([]rune(before[strings.LastIndex(before, "\n")+1:])) + 1
+	a := assist.Analyse([]policy.Source{{Name: "p.fence", Text: declared}, {Name: "q.fence", Text: before + after}}, fl)
+	return a, fence.Pos{File: "q.fence", Line: line + 1, Column: column}
+}
+
+func TestHover(t *testing.T) {
+	for uses, want := range map[string]string{
+		"allow a: off|ice -> red : ssh\n":                       "**network office**\n\nthe desks\n\n198.51.100.0/24, 2001:db8:5::/48",
+		"allow a: office -> r|ed : ssh\n":                       "**role red**, 2 hosts\n\nthe red ones\n\nh1, h2",
+		"allow a: office -> red : we|b\n":                       "**service web**\n\ntcp 80, tcp 443, udp 9",
+		"allow a: office -> red : |domain\n":                    "**service domain**\n\ntcp 53, udp 53",
+		"allow a: office -> red : ssh on qu|ay\n":               "**segment quay**, shared: strangers are on it\n\n\n\n10.40.0.0/16",
+		"allow |a: office -> red : ssh because \"why\"\n":       "**allow a**: from office to red (2 hosts)\n\nwhy",
+		"allow a: office -> red : ssh gu|ard\n":                 "`guard`\n\npart of the way in; takes no `until`, `off`, `at most`",
+		"al|low a: office -> red : ssh\n":                       "`allow NAME: PEERS -> PEERS : SERVICES  modifiers`\n\nadmits connections; the left side starts them",
+		"allow a: host h|2 -> red : ssh\n":                      "**host h2**: red, blue\n\n10.40.3.1, 198.51.100.7",
+		"allow a: office -> red : ssh # Ünder the |\n":          "",
+		"allow ä: office -> red : ssh because \"für\" gua|rd\n": "`guard`\n\npart of the way in; takes no `until`, `off`, `at most`",
+	} {
+		a, pos := analyse(t, uses)
+		require.Equal(t, want, strings.TrimSpace(a.Hover(pos)), uses)
+	}
+}
+
+func TestDefinitionUsesAndRename(t *testing.T) {
+	const rules = "block b: office -> red : any\nallow a: office -> red : web over b\n"
+	a, pos := analyse(t, strings.Replace(rules, "office -> red : web", "off|ice -> red : web", 1))
+	d, ok := a.Definition(pos)
+	require.True(t, ok)
+	require.Equal(t, "p.fence:2:9", d.Pos.String())
+	require.Len(t, a.Uses(pos), 3)
+	places, err := a.Rename(pos, "desks")
+	require.NoError(t, err)
+	require.Len(t, places, 3)
+	for name, want := range map[string]string{"red": `"red" is taken`, "ssh": `"ssh" is taken`, "Desks": `"Desks" is not a name`, "fleet": `"fleet" is not a name`} {
+		_, err := a.Rename(pos, name)
+		require.ErrorContains(t, err, want)
+	}
+
+	a, pos = analyse(t, strings.Replace(rules, "over b", "over |b", 1))
+	d, ok = a.Definition(pos)
+	require.True(t, ok)
+	require.Equal(t, "q.fence:1:7", d.Pos.String(), "a rule's name, not a role's")
+	a, pos = analyse(t, "allow a: office -> red : |ssh\n")
+	_, ok = a.Definition(pos)
+	require.False(t, ok, "a registered service is declared nowhere")
+	_, err = a.Rename(pos, "x")
+	require.ErrorContains(t, err, "no name that this policy declares stands here")
+}
+
+func TestComplete(t *testing.T) {
+	for uses, want := range map[string][]string{
+		"|":                                   {"allow", "expect", "network"},
+		"al|":                                 {"allow", "block"},
+		"allow a: |":                          {"red", "office", "quay", "fleet", "host"},
+		"allow a: office -> |":                {"blue", "everywhere", "strangers"},
+		"allow a: office -> red : |":          {"web", "ssh", "ping"},
+		"allow a: office -> red : web, |":     {"ssh", "postgresql"},
+		"allow a: office -> red : ssh |":      {"log", "guard", "over", "because"},
+		"allow a: office -> red : ssh\n    |": {"log", "guard", "over", "because"},
+		"block c: office -> red : ssh |":      {"by", "log"},
+		"allow a: office -> red : ssh on |":   {"quay"},
+		"block b: red -> blue : ssh\nallow a: office -> red : ssh over |": {"b"},
+		"allow a: host |":                   {"h1", "h4"},
+		"network n = |":                     {"office", "quay"},
+		"masquerade m: red -> office via |": {"red", "green"},
+	} {
+		a, pos := analyse(t, uses)
+		var got []string
+		for _, p := range a.Complete(pos) {
+			got = append(got, p.Text)
+		}
+		for _, w := range want {
+			require.Contains(t, got, w, uses)
+		}
+	}
+	a, pos := analyse(t, "block c: office -> red : ssh |")
+	require.False(t, slices.ContainsFunc(a.Complete(pos), func(p assist.Proposal) bool { return p.Text == "guard" }), "guard goes with allow only")
+	a, pos = analyse(t, "allow a: office -> red : ssh on |")
+	require.Equal(t, "[{quay segment }]", fmt.Sprint(a.Complete(pos)))
+}

@@ -1,0 +1,122 @@
+package fence
+
+// A Reference is a place where a name stands: where it is declared or used.
+type Reference struct {
+	Ident
+	Rule bool // of a rule or expectation, whose names are a set of their own
+	Decl bool // it is declared here
+}
+
+// References lists every name of a file that is declared in policies, in the
+// order of the statements. Host names are the fleet's and not among them.
+func References(file *File) (out []Reference) {
+	use := func(i Ident) { out = append(out, Reference{Ident: i}) }
+	used := func(i *Ident) {
+		if i != nil {
+			use(*i)
+		}
+	}
+	addrs := func(items []AddrItem) {
+		for _, item := range items {
+			if item.Name != "" {
+				use(Ident{item.Name, item.Pos})
+			}
+		}
+	}
+	side := func(p Peers) {
+		for _, items := range [][]Peer{p.Items, p.Except} {
+			for _, peer := range items {
+				if peer.Kind == NamedPeer {
+					use(Ident{peer.Name, peer.Pos})
+				}
+				if peer.At != nil {
+					addrs([]AddrItem{*peer.At})
+				}
+			}
+		}
+	}
+	terms := func(list []ServiceTerm) {
+		for _, t := range list {
+			if t.Name != "" {
+				use(Ident{t.Name, t.Pos})
+			}
+		}
+	}
+	for _, stmt := range file.Stmts {
+		declared := Reference{Ident: stmt.Declared(), Decl: true}
+		switch d := stmt.(type) {
+		case *PolicyDecl:
+			continue
+		case *NetworkDecl:
+			out = append(out, declared)
+			addrs(d.Addrs.Items)
+			addrs(d.Addrs.Except)
+		case *ServiceDecl:
+			out = append(out, declared)
+			terms(d.Terms)
+		case *RoleDecl:
+			out = append(out, declared)
+		case *GroundDecl:
+			for _, p := range d.Parts {
+				side(p.From)
+			}
+		case *Rule:
+			declared.Rule = true
+			out = append(out, declared)
+			side(d.From)
+			side(d.To)
+			terms(d.Services)
+			used(d.On)
+			used(d.Arriving)
+			used(d.Through)
+			for _, o := range d.Over {
+				out = append(out, Reference{Ident: o, Rule: true})
+			}
+		case *Redirect:
+			declared.Rule = true
+			out = append(out, declared)
+			side(d.From)
+			side(d.To)
+			used(d.At)
+			if d.Target != nil {
+				side(Peers{Items: []Peer{*d.Target}})
+			}
+		case *Masquerade:
+			declared.Rule = true
+			out = append(out, declared)
+			side(d.From)
+			side(d.To)
+			use(d.Via)
+		case *Leave:
+			declared.Rule = true
+			out = append(out, declared)
+			side(d.Peers)
+		case *Expectation:
+			declared.Rule = true
+			out = append(out, declared)
+			side(d.From)
+			side(d.To)
+			terms(d.Services)
+			used(d.On)
+		}
+	}
+	return out
+}
+
+// Help says how a keyword is written and what it means; ok is false for a word that is none.
+func Help(word string) (form, means string, ok bool) {
+	for _, s := range statements {
+		if s.Keyword == word {
+			return s.Form, s.Means, true
+		}
+	}
+	for _, m := range modifiers {
+		if m.Keyword == word {
+			return m.Form, m.Means, true
+		}
+	}
+	return "", "", false
+}
+
+// ModifiersOf are the modifiers that go with a kind of statement.
+func ModifiersOf(statement string) []string { return modifierWords(statement) }

@@ -1,0 +1,54 @@
+package cli
+
+import (
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/lsp"
+)
+
+func (a *app) lspCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "lsp",
+		Short: "Help an editor: problems as you type, completion, hover, rename, layout",
+		Long: `Lsp speaks the Language Server Protocol on standard input and output. The policy is
+the folder that the editor opens, or --policy; the fleet is --fleet, else a file
+fleet.json, fleet.yaml or fleet.csv in that folder.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return lsp.Serve(cmd.Context(), io.NopCloser(a.stdin), nopCloser{a.out}, a.lspLoad)
+		},
+	}
+}
+
+type nopCloser struct{ io.Writer }
+
+func (nopCloser) Close() error { return nil }
+
+// lspLoad reads a policy's folder and its fleet for an editor.
+func (a *app) lspLoad(dir string) ([]policy.Source, *fleet.Fleet, error) {
+	own := *a
+	if own.policyDir == "" {
+		own.policyDir = dir
+	}
+	if own.fleetFile == "" {
+		for _, name := range []string{"fleet.json", "fleet.yaml", "fleet.csv"} {
+			if file := filepath.Join(own.policyDir, name); own.fleetFile == "" {
+				if _, err := os.Stat(file); err == nil {
+					own.fleetFile = file
+				}
+			}
+		}
+	}
+	fl, _, _, err := own.fleet()
+	if err != nil {
+		return nil, nil, err
+	}
+	sources, err := own.sources()
+	return sources, fl, err
+}
