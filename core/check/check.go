@@ -39,6 +39,11 @@ type pass struct {
 	pol      *policy.Policy
 	sp       *packet.Space
 	plans    map[*fleet.Host]*compile.Plan
+	classes  map[string]*compile.Plan
+	alone    map[*fleet.Host]bool // hosts that are a class of their own
+	decided  map[*compile.Plan]attribution
+	spoken   map[end]packet.Set
+	all      map[*policy.Rule]wide
 	now      int64
 	codes    []string // of all checks
 	accepted map[acceptance]bool
@@ -75,19 +80,81 @@ func (p *pass) rules() (out []*policy.Rule) {
 // ends calls f for each host at which a rule is rendered, with the packets it
 // speaks of there before the ground and others have their say.
 func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direction, speaks packet.Set)) {
-	for _, h := range r.To.Hosts {
-		f(p.plan(h), policy.Inbound, p.plan(h).RuleSet(p.sp, r, policy.Inbound))
-	}
-	for _, h := range r.From.Hosts {
-		f(p.plan(h), policy.Outbound, p.plan(h).RuleSet(p.sp, r, policy.Outbound))
+	for dir, hosts := range map[policy.Direction][]*fleet.Host{policy.Inbound: r.To.Hosts, policy.Outbound: r.From.Hosts} {
+		seen := map[*compile.Plan]bool{}
+		for _, h := range hosts {
+			if plan := p.plan(h); !seen[plan] {
+				seen[plan] = true
+				f(plan, dir, p.speaks(plan, r, dir))
+			}
+		}
 	}
 }
 
+// end is a rule at the hosts of one plan, in one direction.
+type end struct {
+	plan *compile.Plan
+	rule *policy.Rule
+	dir  policy.Direction
+}
+
+// speaks is plan.RuleSet, worked out once.
+func (p *pass) speaks(plan *compile.Plan, r *policy.Rule, dir policy.Direction) packet.Set {
+	e := end{plan, r, dir}
+	set, ok := p.spoken[e]
+	if !ok {
+		set = plan.RuleSet(p.sp, r, dir)
+		p.spoken[e] = set
+	}
+	return set
+}
+
+// wide is a rule's packets at any end there could be: no host has more of them.
+type wide [2]packet.Set
+
+func (p *pass) wide(r *policy.Rule) wide {
+	w, ok := p.all[r]
+	if !ok {
+		terms := packet.Empty
+		for _, t := range r.Terms {
+			terms = p.sp.Or(terms, compile.TermSet(p.sp, t))
+		}
+		w = wide{p.sp.And(terms, p.sp.Addrs(packet.Src, r.From.Addrs)), p.sp.And(terms, p.sp.Addrs(packet.Dst, r.To.Addrs))}
+		p.all[r] = w
+	}
+	return w
+}
+
+// segmented says that what a rule matches differs from host to host.
+func segmented(r *policy.Rule) bool {
+	return r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0
+}
+
+// plan is that of a host, or of another of its class, which is the same.
 func (p *pass) plan(h *fleet.Host) *compile.Plan {
 	if p.plans[h] == nil {
-		p.plans[h] = compile.Host(p.sp, p.pol, h, p.now)
+		class := compile.Class(p.pol, h, p.alone)
+		if p.classes[class] == nil {
+			p.classes[class] = compile.Host(p.sp, p.pol, h, p.now)
+		}
+		p.plans[h] = p.classes[class]
 	}
 	return p.plans[h]
+}
+
+// attributed is a plan's decision with who decides, worked out once.
+func (p *pass) attributed(plan *compile.Plan) (packet.Decision, []compile.Decider) {
+	a, ok := p.decided[plan]
+	if !ok {
+		a.decision, a.deciders = plan.Attributed(p.sp)
+		p.decided[plan] = a
+	}
+	return a.decision, a.deciders
+}
+
+type attribution struct {
+	decision packet.Decision
+	deciders []compile.Decider
 }
 
 func (p *pass) report(pr fence.Problem) { p.problems = append(p.problems, pr) }
@@ -100,7 +167,8 @@ func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fen
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
 	if !fence.HasErrors(problems) {
-		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, now: now, accepted: map[acceptance]bool{}}
+		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
+			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, now: now, accepted: map[acceptance]bool{}}
 		for _, c := range Checks {
 			p.codes = append(p.codes, c.Code)
 		}

@@ -24,7 +24,7 @@ says with over, or one of the two is a mistake:
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
-			if r.Block {
+			if r.Block || !p.mayBeRefused(r) {
 				continue
 			}
 			matches, admits := false, false
@@ -32,7 +32,7 @@ says with over, or one of the two is a mistake:
 			p.ends(r, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
 				rest := speaks
 				for _, b := range p.rules() {
-					if set := plan.RuleSet(p.sp, b, dir); b.Block && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
+					if set := p.speaks(plan, b, dir); b.Block && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
 						rest = p.sp.Minus(rest, set)
 						blocks["block "+b.Name] = true
 					}
@@ -46,4 +46,18 @@ says with over, or one of the two is a mistake:
 			}
 		}
 	},
+}
+
+// mayBeRefused says that blocks that a rule is no exception to could between
+// them refuse all of it somewhere: cheap to tell, and mostly not so.
+func (p *pass) mayBeRefused(r *policy.Rule) bool {
+	rest := p.wide(r)
+	for _, b := range p.pol.Rules {
+		if b.Block && !r.Overrides(b) && b.InForce(p.now) {
+			for i, set := range p.wide(b) {
+				rest[i] = p.sp.Minus(rest[i], set)
+			}
+		}
+	}
+	return rest[0] == packet.Empty || rest[1] == packet.Empty
 }

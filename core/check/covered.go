@@ -56,6 +56,13 @@ func (p *pass) covers(b, a *policy.Rule) bool {
 	if a.Block != b.Block || a.Verdict != b.Verdict || a.Log && !b.Log || a.Guard || a.Later != nil || b.Later != nil {
 		return false
 	}
+	if !names(b.To, a.To) || !names(b.From, a.From) {
+		return false
+	}
+	// No host has more of a than its wide set, and one without segments has just that.
+	if wa, wb := p.wide(a), p.wide(b); !segmented(b) && (len(a.To.Hosts) > 0 && !p.sp.Within(wa[0], wb[0]) || len(a.From.Hosts) > 0 && !p.sp.Within(wa[1], wb[1])) && !segmented(a) {
+		return false
+	}
 	for _, o := range a.Over {
 		if !slices.Contains(b.Over, o) {
 			return false
@@ -64,7 +71,20 @@ func (p *pass) covers(b, a *policy.Rule) bool {
 	matches, all := false, true
 	p.ends(a, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
 		matches = matches || speaks != packet.Empty
-		all = all && p.sp.Within(speaks, plan.RuleSet(p.sp, b, dir))
+		all = all && p.sp.Within(speaks, p.speaks(plan, b, dir))
 	})
 	return matches && all
+}
+
+// names says that side b names every host that side a does.
+func names(b, a policy.Side) bool {
+	if len(b.Hosts) < len(a.Hosts) {
+		return false
+	}
+	for _, h := range a.Hosts {
+		if !b.Names(h) {
+			return false
+		}
+	}
+	return true
 }

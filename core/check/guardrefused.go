@@ -37,12 +37,17 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction) {
 	if dir == policy.Outbound {
 		side = r.From
 	}
+	seen := map[*compile.Plan]bool{}
 	for _, h := range side.Hosts {
 		plan := p.plan(h)
+		if seen[plan] {
+			continue
+		}
+		seen[plan] = true
 		// The ground and local segments decide before any rule and refuse only
 		// packets that no peer sends: invalid ones, and forged sources.
-		d, deciders := plan.Attributed(p.sp)
-		refused := p.sp.And(plan.RuleSet(p.sp, r, dir), p.sp.Where(d, func(o packet.Outcome) bool {
+		d, deciders := p.attributed(plan)
+		refused := p.sp.And(p.speaks(plan, r, dir), p.sp.Where(d, func(o packet.Outcome) bool {
 			by := deciders[o.By-1]
 			return o.Refused() && by.Kind != "ground" && by.Kind != "local"
 		}))

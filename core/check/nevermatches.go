@@ -17,6 +17,9 @@ segment or a network is not the one that was meant.
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
+			if w := p.wide(r); !segmented(r) && w[0] != packet.Empty && w[1] != packet.Empty {
+				continue
+			}
 			hosts, matches := 0, false
 			p.ends(r, func(_ *compile.Plan, _ policy.Direction, speaks packet.Set) {
 				hosts++

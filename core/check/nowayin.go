@@ -32,7 +32,7 @@ fleet file, and this is a warning.
 					continue
 				}
 				for _, h := range r.To.Hosts {
-					if !reached[h] && p.plan(h).RuleSet(p.sp, r, policy.Inbound) != packet.Empty {
+					if !reached[h] && p.speaks(p.plan(h), r, policy.Inbound) != packet.Empty {
 						reached[h], changed = true, true
 					}
 				}

@@ -39,7 +39,8 @@ Admit them:
 
 // cannotReach lists what a host with outbound closed cannot reach anywhere.
 func (p *pass) cannotReach(h *fleet.Host) (missing []string) {
-	admitted := p.sp.Where(p.plan(h).Decision(p.sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	d, _ := p.attributed(p.plan(h))
+	admitted := p.sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	for _, need := range []struct {
 		what     string
 		protocol int

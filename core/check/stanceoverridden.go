@@ -16,10 +16,15 @@ roles, which whoever wrote the other one may not expect.
 `,
 	run: func(p *pass) {
 		said := map[string]bool{}
+		byName := map[string]*policy.Role{}
+		for _, r := range p.pol.Roles {
+			byName[r.Name] = r
+		}
 		for _, h := range p.pol.Fleet.Hosts {
-			for _, a := range p.pol.Roles {
-				for _, b := range p.pol.Roles {
-					if a == b || !h.HasRole(a.Name) || !h.HasRole(b.Name) {
+			for _, first := range h.Roles {
+				for _, second := range h.Roles {
+					a, b := byName[first], byName[second]
+					if a == b {
 						continue
 					}
 					what := ""

@@ -75,6 +75,54 @@ type piece struct {
 	set   packet.Set
 }
 
+// Class says what a host's plan depends on, so that two hosts with the same class
+// have the same plan but for their names: its roles, which interface is on which
+// segment, and its name where the policy speaks of it alone.
+func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string {
+	var b strings.Builder
+	b.WriteString(strings.Join(h.Roles, " "))
+	for _, seg := range pol.Networks {
+		if seg.Segment {
+			if on := h.On(seg.Name, seg.Addrs); on != nil {
+				b.WriteString("|" + seg.Name + ":" + strings.Join(on, ","))
+			}
+		}
+	}
+	if alone[h] {
+		b.WriteString("|" + h.Name)
+	}
+	return b.String()
+}
+
+// Alone is the hosts that a policy speaks of by their own name or addresses.
+func Alone(pol *policy.Policy) map[*fleet.Host]bool {
+	out := map[*fleet.Host]bool{}
+	byName := make(map[string]*fleet.Host, len(pol.Fleet.Hosts))
+	for _, h := range pol.Fleet.Hosts {
+		byName[h.Name] = h
+	}
+	add := func(s policy.Side) {
+		for h := range s.At {
+			out[h] = true
+		}
+		for _, ref := range s.Refs {
+			if h := byName[ref]; h != nil {
+				out[h] = true
+			}
+		}
+	}
+	for _, r := range pol.Rules {
+		add(r.From)
+		add(r.To)
+	}
+	for _, l := range pol.Later {
+		for _, h := range l.Hosts {
+			out[h] = true
+		}
+	}
+	return out
+}
+
 // Host makes the plan of one host, for an instant in seconds since 1970: rules
 // that have ended by then do not count.
 func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {

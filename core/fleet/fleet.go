@@ -52,6 +52,13 @@ var Dialects = []string{"nft"}
 // Addresses are those that peers see the host come from: of its interfaces, and those it is seen as.
 func (h *Host) Addresses() *netipx.IPSet {
 	var b netipx.IPSetBuilder
+	h.AddAddresses(&b)
+	set, _ := b.IPSet() // errors only on invalid addresses, which the reader refuses
+	return set
+}
+
+// AddAddresses adds the host's Addresses to a builder.
+func (h *Host) AddAddresses(b *netipx.IPSetBuilder) {
 	for _, i := range h.Interfaces {
 		for _, p := range i.Addresses {
 			b.Add(p.Addr())
@@ -60,8 +67,6 @@ func (h *Host) Addresses() *netipx.IPSet {
 	for _, a := range h.SeenAs {
 		b.Add(a)
 	}
-	set, _ := b.IPSet() // errors only on invalid addresses, which the reader refuses
-	return set
 }
 
 // On names the host's interfaces on a segment: those that say so, and of those that say nothing the ones with an address in it.

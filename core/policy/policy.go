@@ -104,10 +104,30 @@ type Side struct {
 	// Refs are the names it is made of, and Everywhere that it says so.
 	Refs       []string
 	Everywhere bool
+
+	named map[*fleet.Host]bool // Hosts, to look up
 }
 
 // Names says that the side names this host.
-func (s *Side) Names(h *fleet.Host) bool { return slices.Contains(s.Hosts, h) }
+func (s *Side) Names(h *fleet.Host) bool { return s.named[h] }
+
+// a group is hosts with their addresses, worked out once for all sides that name them.
+type group struct {
+	hosts []*fleet.Host
+	named map[*fleet.Host]bool
+	addrs *netipx.IPSet
+}
+
+func newGroup(hosts []*fleet.Host) *group {
+	g := &group{hosts: hosts, named: make(map[*fleet.Host]bool, len(hosts))}
+	var b netipx.IPSetBuilder
+	for _, h := range hosts {
+		g.named[h] = true
+		h.AddAddresses(&b)
+	}
+	g.addrs, _ = b.IPSet()
+	return g
+}
 
 // Outside is the side's addresses that are not given by naming hosts.
 func (s *Side) Outside() *netipx.IPSet {

@@ -60,15 +60,18 @@ type Input struct {
 func Resolve(in Input) (*Policy, []fence.Problem) {
 	files, fl := in.Files, in.Fleet
 	r := &resolver{
-		lists:    in.Lists,
-		pol:      &Policy{Fleet: fl},
-		places:   map[string]fence.Pos{},
-		networks: map[string]*fence.NetworkDecl{},
-		services: map[string]*fence.ServiceDecl{},
-		roles:    map[string]*Role{},
-		addrs:    map[string]*Network{},
-		terms:    map[string][]Term{},
-		busy:     map[string]bool{},
+		lists:      in.Lists,
+		groups:     map[string]*group{},
+		hosts:      make(map[string]*fleet.Host, len(fl.Hosts)),
+		everything: packet.Everything(),
+		pol:        &Policy{Fleet: fl},
+		places:     map[string]fence.Pos{},
+		networks:   map[string]*fence.NetworkDecl{},
+		services:   map[string]*fence.ServiceDecl{},
+		roles:      map[string]*Role{},
+		addrs:      map[string]*Network{},
+		terms:      map[string][]Term{},
+		busy:       map[string]bool{},
 	}
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b *fence.File) int { return cmp.Compare(a.Name, b.Name) })
@@ -101,6 +104,9 @@ type resolver struct {
 	otherOrder   []fence.Stmt // ground, redirects, masquerades, leaves, expectations
 	lists        map[string]string
 	strangers    *netipx.IPSet
+	groups       map[string]*group // of roles, and "fleet"
+	everything   *netipx.IPSet
+	hosts        map[string]*fleet.Host
 
 	// what is resolved so far
 	addrs map[string]*Network
@@ -360,6 +366,7 @@ func (r *resolver) members() {
 			}
 			role.Hosts = append(role.Hosts, h)
 		}
+		r.hosts[h.Name] = h
 		for _, i := range h.Interfaces {
 			if i.Segment != "" {
 				r.segment(fence.Ident{Name: i.Segment, Pos: i.SegmentPos})
@@ -545,9 +552,7 @@ func (r *resolver) strangersOf() {
 			b.RemoveSet(n.Addrs)
 		}
 	}
-	for _, h := range r.pol.Fleet.Hosts {
-		b.RemoveSet(h.Addresses())
-	}
+	b.RemoveSet(r.group("fleet", r.pol.Fleet.Hosts).addrs)
 	r.strangers, _ = b.IPSet()
 }
 
@@ -591,6 +596,9 @@ func (r *resolver) segment(i fence.Ident) *Network {
 }
 
 func (r *resolver) side(p fence.Peers) Side {
+	if s, ok := r.plainSide(p); ok {
+		return s
+	}
 	s := Side{Pos: p.Pos, At: map[*fleet.Host]*netipx.IPSet{}}
 	hosts := map[*fleet.Host]bool{}
 	whole := map[*fleet.Host]bool{} // named without saying which address
@@ -647,7 +655,36 @@ func (r *resolver) side(p fence.Peers) Side {
 		}
 	}
 	s.Addrs, _ = b.IPSet()
+	s.named = hosts
 	return s
+}
+
+// plainSide is side for what most sides are: one role, network or the like. It
+// shares what was worked out for others that name the same.
+func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
+	if len(p.Items) != 1 || p.Except != nil || p.Items[0].At != nil {
+		return s, false
+	}
+	peer := p.Items[0]
+	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer}
+	if peer.Name != "" {
+		s.Refs = []string{peer.Name}
+	}
+	named, g := r.peerGroup(peer)
+	if s.Named, s.Addrs = named, g.addrs; named {
+		s.Hosts, s.named = g.hosts, g.named
+	}
+	return s, true
+}
+
+// group gives the group of a role or of the fleet, made once.
+func (r *resolver) group(name string, hosts []*fleet.Host) *group {
+	g := r.groups[name]
+	if g == nil {
+		g = newGroup(hosts)
+		r.groups[name] = g
+	}
+	return g
 }
 
 func intersect(a, b *netipx.IPSet) *netipx.IPSet {
@@ -668,39 +705,37 @@ func union(a, b *netipx.IPSet) *netipx.IPSet {
 
 // peer gives the hosts and addresses a peer stands for, and whether it names hosts of ours.
 func (r *resolver) peer(p fence.Peer) (named bool, hosts []*fleet.Host, addrs *netipx.IPSet) {
+	named, g := r.peerGroup(p)
+	return named, g.hosts, g.addrs
+}
+
+func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 	at := fence.Ident{Name: p.Name, Pos: p.Pos}
 	switch p.Kind {
 	case fence.EverywherePeer:
-		return false, nil, packet.Everything()
+		return false, &group{addrs: r.everything}
 	case fence.StrangersPeer:
-		return false, nil, r.strangers
+		return false, &group{addrs: r.strangers}
 	case fence.AddressPeer:
-		return false, nil, r.addrItem(p.Addr)
+		return false, &group{addrs: r.addrItem(p.Addr)}
 	case fence.FleetPeer:
-		named, hosts = true, r.pol.Fleet.Hosts
+		return true, r.group("fleet", r.pol.Fleet.Hosts)
 	case fence.HostPeer:
-		h := r.pol.Fleet.Host(p.Name)
+		h := r.hosts[p.Name]
 		if h == nil {
 			r.unknown(at, "host", r.pol.Fleet.Names()...)
-			return true, nil, &netipx.IPSet{}
+			return true, newGroup(nil)
 		}
-		named, hosts = true, []*fleet.Host{h}
-	case fence.NamedPeer:
-		if role, ok := r.roles[p.Name]; ok {
-			named, hosts = true, role.Hosts
-		} else if d, ok := r.networks[p.Name]; ok {
-			n := r.network(d)
-			n.Used = true
-			return false, nil, n.Addrs
-		} else {
-			r.unknown(at, "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)...)
-			return true, nil, &netipx.IPSet{}
-		}
+		return true, r.group("host "+p.Name, []*fleet.Host{h})
 	}
-	var b netipx.IPSetBuilder
-	for _, h := range hosts {
-		b.AddSet(h.Addresses())
+	if role, ok := r.roles[p.Name]; ok {
+		return true, r.group("role "+p.Name, role.Hosts)
 	}
-	addrs, _ = b.IPSet()
-	return named, hosts, addrs
+	if d, ok := r.networks[p.Name]; ok {
+		n := r.network(d)
+		n.Used = true
+		return false, &group{addrs: n.Addrs}
+	}
+	r.unknown(at, "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)...)
+	return true, newGroup(nil)
 }
