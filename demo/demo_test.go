@@ -60,3 +60,11 @@ func TestDemo(t *testing.T) {
 		})
 	}
 }
+
+// TestSaltmarshIsSound: the demo's policy has no problem and is tidy.
+func TestSaltmarshIsSound(t *testing.T) {
+	for _, args := range [][]string{{"check", "--strict", "--policy", "saltmarsh", "--fleet", "saltmarsh/fleet.json"}, {"tidy", "--list", "saltmarsh"}} {
+		out, err := exec.Command("go", append([]string{"run", "../cmd/yfence"}, args...)...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+	}
+}

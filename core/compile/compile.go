@@ -132,6 +132,11 @@ func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan 
 			p.Later = append(p.Later, l.Title)
 		}
 	}
+	for _, r := range pol.Roles {
+		if r.LogRefused != nil && r.LogRefused.UpTo != nil && h.HasRole(r.Name) {
+			p.Later = append(p.Later, "role "+r.Name+": log refused up to")
+		}
+	}
 	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
 		stance := pol.StanceOf(h, dir)
 		if dir == policy.Forward && !stance.Closed {
@@ -276,7 +281,7 @@ func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []D
 
 // decision is "What it means" in docs/language.md, to the letter.
 func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision {
-	d := verdictDecision(sp, e.stanceVerdict(), false, by(e.stanceDecider()))
+	d := verdictDecision(sp, e.stanceVerdict(), e.stance.Log, by(e.stanceDecider()))
 
 	// Refused by all blocks that match: dropped if any drops, logged if any logs.
 	// Later blocks overwrite earlier ones, so that the first by name is named.

@@ -73,6 +73,8 @@ func TestWhatItMeans(t *testing.T) {
 		{"refuse by reject answers TCP with a reset", head + "role red { refuse by reject }\nrole blue\nrole green\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "rejected with tcp-reset by stance inbound closed"},
 		{"and the rest with port unreachable", head + "role red { refuse by reject }\nrole blue\nrole green\n", "h1", in, "wan0", "udp 198.51.100.9 -> 203.0.113.1 : 22", "rejected with port-unreachable by stance inbound closed"},
 
+		{"log refused: what the stance refuses is logged", head + "role red { log refused }\nrole blue\nrole green\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped and logged by stance inbound closed"},
+		{"and what it admits is not", head + "role red { log refused }\nrole blue\nrole green\n", "h1", out, "wan0", "tcp 203.0.113.1 -> 198.51.100.9 : 22", "admitted by stance outbound open"},
 		{"the right side gets it inbound", plain + "allow a: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "admitted by allow a"},
 		{"in both families", plain + "allow a: office -> red : ssh\n", "h1", in, "wan0", "tcp 2001:db8:5::9 -> 2001:db8:1::1 : 22", "admitted by allow a"},
 		{"at whatever address", plain + "allow a: office -> red : ssh\n", "h1", in, "eth1", "tcp 198.51.100.9 -> 192.0.2.200 : 22", "admitted by allow a"},
@@ -220,6 +222,8 @@ func TestWhatNoDialectWritesYet(t *testing.T) {
 		require.True(t, sp.Has(sp.Certain(admitted), at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 443", "new")))
 		require.Nil(t, compile.Host(sp, pol, pol.Fleet.Host("h3"), now).Later, "other hosts are not concerned")
 	}
+	rated := policytest.Resolve(t, policytest.Fleet, head+"role red { log refused up to 10 per 1m }\nrole blue\nrole green\n")
+	require.Equal(t, []string{"role red: log refused up to"}, compile.Host(packet.NewSpace(), rated, rated.Fleet.Host("h1"), now).Later)
 	pol := policytest.Resolve(t, policytest.Fleet, plain+"redirect r: office -> red : tcp 443 to tcp 8443\nmasquerade m: office -> everywhere via blue\nleave l: green : forwarded via ctr*\nexpect e: never office -> red : ssh\n")
 	for host, want := range map[string][]string{"h1": {"redirect r"}, "h2": {"redirect r", "masquerade m"}, "h3": {"masquerade m"}, "h4": {"leave l"}} {
 		require.Equal(t, want, compile.Host(packet.NewSpace(), pol, pol.Fleet.Host(host), now).Later, host)

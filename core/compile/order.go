@@ -15,7 +15,7 @@ import (
 //  3. blocks: those that drop before those that reject, among them those that
 //     log first;
 //  4. the other allows, those that log first;
-//  5. where a closed stance rejects, a rule that does.
+//  5. where a closed stance rejects or logs, a rule that does.
 //
 // Two things need more than an order. An allow of 4 that logs what an allow of
 // 2 admits without a log goes to 2. And a packet that one block rejects with a
@@ -82,8 +82,8 @@ func (e *end) order(sp *packet.Space) []Rule {
 			rules = append(rules, a.asRule())
 		}
 	}
-	if e.stance.Closed && e.stance.RefuseBy == packet.Reject {
-		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: packet.Reject})
+	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log) {
+		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: e.stance.RefuseBy, Log: e.stance.Log})
 	}
 	return rules
 }

@@ -88,6 +88,7 @@ type Role struct {
 	Hosts       []*fleet.Host
 	Closed      map[Direction]bool // what it says; what it does not say is missing
 	RefuseBy    packet.Verdict     // Drop or Reject; NoVerdict if it does not say
+	LogRefused  *fence.Log         // nil if it does not say
 	Pos         fence.Pos
 }
 
@@ -208,14 +209,15 @@ func (r *Rule) Overrides(b *Rule) bool { return slices.Contains(r.Over, b) }
 type Stance struct {
 	Closed   bool
 	RefuseBy packet.Verdict // Drop or Reject
+	Log      bool           // a line for what a closed stance refuses
 }
 
 // StanceOf is the stance of a host in a direction, its roles combined: of what
 // they say, closed beats open and drop beats reject. Unless a role says
 // otherwise inbound is closed, outbound open, forward untouched, and closed
-// means drop.
+// means drop. It is logged if one of them says so.
 func (p *Policy) StanceOf(h *fleet.Host, d Direction) Stance {
-	said, closed := false, false
+	said, closed, log := false, false, false
 	by := packet.NoVerdict
 	for _, r := range p.Roles {
 		if !h.HasRole(r.Name) {
@@ -224,6 +226,7 @@ func (p *Policy) StanceOf(h *fleet.Host, d Direction) Stance {
 		if c, ok := r.Closed[d]; ok {
 			said, closed = true, closed || c
 		}
+		log = log || r.LogRefused != nil
 		if r.RefuseBy == packet.Drop || by == packet.NoVerdict {
 			by = r.RefuseBy
 		}
@@ -234,7 +237,7 @@ func (p *Policy) StanceOf(h *fleet.Host, d Direction) Stance {
 	if by == packet.NoVerdict {
 		by = packet.Drop
 	}
-	return Stance{closed, by}
+	return Stance{closed, by, log && closed}
 }
 
 // Segments are the declared segments.

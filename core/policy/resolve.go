@@ -201,6 +201,7 @@ func (r *resolver) role(d *fence.RoleDecl) {
 	if d.RefuseBy != nil {
 		role.RefuseBy = refusal(d.RefuseBy)
 	}
+	role.LogRefused = d.LogRefused
 	r.roles[d.Name] = role
 	r.pol.Roles = append(r.pol.Roles, role)
 }

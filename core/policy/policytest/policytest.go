@@ -73,7 +73,7 @@ func Random(rng *rand.Rand) string {
 	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\n", pick("", " local"), pick("", " shared"))
 	b.WriteString("service web = tcp 80, 443\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
-		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop"))
+		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused"))
 	}
 	hosts := func() string { return pick("red", "blue", "green", "fleet", "host h1", "red, host h3") }
 	others := func() string {
