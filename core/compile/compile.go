@@ -16,6 +16,8 @@ import (
 	"slices"
 	"strings"
 
+	"go4.org/netipx"
+
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -73,6 +75,7 @@ type piece struct {
 	rule  *policy.Rule
 	match Match
 	set   packet.Set
+	log   bool // it logs at this end
 }
 
 // Class says what a host's plan depends on, so that two hosts with the same class
@@ -174,26 +177,58 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		if !ok || !r.InForce(now) {
 			continue
 		}
-		piece := piece{r, m, m.Set(sp, dir)}
+		whole := piece{r, m, m.Set(sp, dir), r.Log}
 		if r.Later != nil {
 			what := r.Title() + ": " + strings.Join(r.Later, ", ")
 			if !slices.Contains(p.Later, what) {
 				p.Later = append(p.Later, what)
 			}
-			piece.set = sp.And(piece.set, sp.Unknown(what+", which no dialect writes yet"))
+			whole.set = sp.And(whole.set, sp.Unknown(what+", which no dialect writes yet"))
 		}
-		switch {
-		case piece.set == packet.Empty:
-		case r.Block:
-			e.blocks = append(e.blocks, piece)
-		default:
-			e.allows = append(e.allows, piece)
+		if r.Block {
+			if whole.set != packet.Empty {
+				e.blocks = append(e.blocks, whole)
+			}
+			continue
+		}
+		for _, part := range whole.byLog(sp, dir) {
+			if part.set != packet.Empty {
+				e.allows = append(e.allows, part)
+			}
 		}
 	}
 	byName := func(a, b piece) int { return cmp.Compare(a.rule.Name, b.rule.Name) }
 	slices.SortFunc(e.allows, byName)
 	slices.SortFunc(e.blocks, byName)
 	return e
+}
+
+// byLog takes an allow apart by where it logs: at the receiving end if that is
+// ours, else at the sending end. (A block logs wherever it refuses: what the
+// sending end refuses arrives nowhere.)
+func (p piece) byLog(sp *packet.Space, dir policy.Direction) []piece {
+	if dir != policy.Outbound || !p.log || !p.rule.To.Named {
+		return []piece{p}
+	}
+	var receivers, others netipx.IPSetBuilder
+	for _, h := range p.rule.To.Hosts {
+		receivers.AddSet(h.Addresses())
+	}
+	ours, _ := receivers.IPSet()
+	to := p.match.To
+	if to == nil {
+		to = packet.Everything()
+	}
+	others.AddSet(to)
+	others.RemoveSet(ours)
+	rest, _ := others.IPSet()
+	silent, loud := p, p
+	silent.log = false
+	silent.match.To, loud.match.To = intersect(to, ours), rest
+	for _, part := range []*piece{&silent, &loud} {
+		part.set = sp.And(p.set, part.match.Set(sp, dir))
+	}
+	return []piece{silent, loud}
 }
 
 // matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
@@ -287,7 +322,7 @@ func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision
 	// Later blocks overwrite earlier ones, so that the first by name is named.
 	logged := packet.Empty
 	for _, b := range e.blocks {
-		if b.rule.Log {
+		if b.log {
 			logged = sp.Or(logged, b.set)
 		}
 	}
@@ -309,7 +344,7 @@ func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision
 				admits[i] = sp.Minus(admits[i], b.set)
 			}
 		}
-		if a.rule.Log {
+		if a.log {
 			logged = sp.Or(logged, admits[i])
 		}
 	}

@@ -116,6 +116,10 @@ func TestWhatItMeans(t *testing.T) {
 		{"of blocks that drop and reject the drop wins", plain + "block b: bad -> red : ssh by reject\nblock c: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block c"},
 		{"a block's own answer counts, not the role's", head + "role red { refuse by reject }\nrole blue\nrole green\nblock b: bad -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped by block b"},
 		{"it is logged if one of the allows logs", plain + "allow a: office -> red : ssh\nallow d: office -> red : ssh log\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "admitted and logged by allow a"},
+		{"a log acts at the receiving end where that is ours", plain + "allow a: red -> blue : ssh log\n", "h3", in, "eth0", "tcp 10.60.0.1 -> 10.60.3.1 : 22", "admitted and logged by allow a"},
+		{"and then not at the sending end", plain + "allow a: red -> blue : ssh log\n", "h1", out, "eth1", "tcp 10.60.0.1 -> 10.60.3.1 : 22", "admitted by allow a"},
+		{"else at the sending end", plain + "allow a: red -> blue, office : ssh log\n", "h1", out, "wan0", "tcp 203.0.113.1 -> 198.51.100.9 : 22", "admitted and logged by allow a"},
+		{"a block logs wherever it refuses", plain + "block a: red -> blue : ssh log\n", "h1", out, "eth1", "tcp 10.60.0.1 -> 10.60.3.1 : 22", "dropped and logged by block a"},
 		{"not if the one that logs does not admit it", plain + "allow a: office -> red : ssh over b\nallow d: office -> red : ssh log\nblock b: bad -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "admitted by allow a"},
 		{"and if one of the blocks logs", plain + "block b: bad -> red : ssh by reject log\nblock c: office -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.70 -> 203.0.113.1 : 22", "dropped and logged by block c"},
 

@@ -33,12 +33,12 @@ func (e *end) order(sp *packet.Space) []Rule {
 	}
 	silent := packet.Empty
 	for _, a := range early {
-		if !a.rule.Log {
+		if !a.log {
 			silent = sp.Or(silent, a.set)
 		}
 	}
 	late = slices.DeleteFunc(late, func(a piece) bool {
-		moved := a.rule.Log && sp.And(a.set, silent) != packet.Empty
+		moved := a.log && sp.And(a.set, silent) != packet.Empty
 		if moved {
 			early = append(early, a)
 		}
@@ -56,7 +56,7 @@ func (e *end) order(sp *packet.Space) []Rule {
 
 	pick := func(v packet.Verdict, log bool) (out []piece) {
 		for _, b := range e.blocks {
-			if b.rule.Verdict == v && b.rule.Log == log {
+			if b.rule.Verdict == v && b.log == log {
 				out = append(out, b)
 			}
 		}
@@ -78,7 +78,7 @@ func (e *end) order(sp *packet.Space) []Rule {
 		rules = append(rules, b.asRule())
 	}
 	for _, a := range logFirst(late) {
-		if e.stance.Closed || a.rule.Log { // else it changes nothing: the stance admits it too
+		if e.stance.Closed || a.log { // else it changes nothing: the stance admits it too
 			rules = append(rules, a.asRule())
 		}
 	}
@@ -94,9 +94,9 @@ func meet(sp *packet.Space, a, b piece) bool { return sp.And(a.set, b.set) != pa
 func logFirst(pieces []piece) []piece {
 	slices.SortStableFunc(pieces, func(a, b piece) int {
 		switch {
-		case a.rule.Log == b.rule.Log:
+		case a.log == b.log:
 			return 0
-		case a.rule.Log:
+		case a.log:
 			return -1
 		}
 		return 1
@@ -105,5 +105,5 @@ func logFirst(pieces []piece) []piece {
 }
 
 func (p piece) asRule() Rule {
-	return Rule{Decider: deciderOf(p.rule), Match: p.match, Verdict: p.rule.Verdict, Log: p.rule.Log}
+	return Rule{Decider: deciderOf(p.rule), Match: p.match, Verdict: p.rule.Verdict, Log: p.log}
 }
