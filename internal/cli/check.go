@@ -76,28 +76,31 @@ func (a *app) explainCode(code string) error {
 	return fmt.Errorf("no check has the code %q; %s", code, hint)
 }
 
+// mostProblems is how many problems are printed in full; the rest are counted.
+const mostProblems = 100
+
 // explain prints problems, each with the line it stands on, and counts them.
 func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Source) {
 	p := a.paint(w)
-	for _, pr := range problems {
+	lines := map[string][]string{}
+	for _, t := range texts {
+		lines[t.Name] = strings.Split(t.Text, "\n")
+	}
+	for i, pr := range problems {
+		if i == mostProblems {
+			_, _ = fmt.Fprintf(w, "and %d more\n\n", len(problems)-mostProblems)
+			break
+		}
 		colour := red
 		if pr.Severity == fence.Warning {
 			colour = amber
 		}
 		_, _ = fmt.Fprintf(w, "%s: %s\n", p(colour, string(pr.Severity)), p(bold, pr.Message))
 		_, _ = fmt.Fprintf(w, "  %s:%d:%d  %s\n", a.pathOf(pr), pr.Line, pr.Column, p(dim, pr.Code))
-		if line, ok := lineOf(texts, pr); ok {
+		if all := lines[pr.File]; pr.Line >= 1 && pr.Line <= len(all) {
 			number := fmt.Sprint(pr.Line)
-			// Tabs stand for themselves above the mark too, so that it stays in place.
-			before := []rune(line)
-			before = before[:min(pr.Column-1, len(before))]
-			pad := strings.Map(func(r rune) rune {
-				if r == '\t' {
-					return r
-				}
-				return ' '
-			}, string(before))
-			_, _ = fmt.Fprintf(w, "  %s  %s\n  %s  %s%s\n", p(dim, number), line, strings.Repeat(" ", len(number)), pad, p(colour, strings.Repeat("^", pr.Width)))
+			line, pad, mark := excerpt(all[pr.Line-1], pr.Column, pr.Width)
+			_, _ = fmt.Fprintf(w, "  %s  %s\n  %s  %s%s\n", p(dim, number), line, strings.Repeat(" ", len(number)), pad, p(colour, mark))
 		}
 		if pr.Packet != nil {
 			_, _ = fmt.Fprintf(w, "  for example: %s\n", pr.Packet)
@@ -118,13 +121,27 @@ func (a *app) pathOf(pr fence.Problem) string {
 	return filepath.Join(a.policyDir, pr.File)
 }
 
-func lineOf(texts []check.Source, pr fence.Problem) (string, bool) {
-	for _, t := range texts {
-		if t.Name == pr.File {
-			if lines := strings.Split(t.Text, "\n"); pr.Line >= 1 && pr.Line <= len(lines) {
-				return strings.TrimRight(lines[pr.Line-1], "\r"), true
-			}
-		}
+// longest is how much of a line is shown around a mistake, in characters.
+const longest = 160
+
+// excerpt gives a line, cut around the mistake if it is long, what to print below
+// it up to the mistake, and the mark.
+func excerpt(line string, column, width int) (shown, pad, mark string) {
+	text := []rune(strings.TrimRight(line, "\r"))
+	at := min(column-1, len(text))
+	before, after := text[:at], text[at:]
+	if len(text) > longest && len(before) > longest/2 {
+		before = append([]rune("… "), before[len(before)-longest/2:]...)
 	}
-	return "", false
+	if len(text) > longest && len(after) > longest {
+		after = append(after[:longest:longest], []rune(" …")...)
+	}
+	// Tabs stand for themselves above the mark too, so that it stays in place.
+	pad = strings.Map(func(r rune) rune {
+		if r == '\t' {
+			return r
+		}
+		return ' '
+	}, string(before))
+	return string(before) + string(after), pad, strings.Repeat("^", max(min(width, len(after)), 1))
 }

@@ -9,8 +9,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -43,15 +41,13 @@ type app struct {
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(string) string) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	a := &app{stdin: stdin, out: out, errOut: errOut, getenv: getenv}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(stdin)
 	root.SetOut(out)
 	root.SetErr(errOut)
-	err := root.ExecuteContext(ctx)
+	err := root.ExecuteContext(context.Background())
 	switch {
 	case err == nil:
 		return exitNothing

@@ -9,8 +9,10 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/signal"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -40,7 +42,12 @@ listens on loopback unless told otherwise, and on sockets it is handed (LISTEN_F
 Its memory is a MariaDB database, named in a file or in YFENCE_DATABASE as
 USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.serve(cmd.Context(), f) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			// Only here: every other command just ends when it is told to.
+			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			return a.serve(ctx, f)
+		},
 	}
 	c.Flags().StringArrayVar(&f.listen, "listen", []string{"127.0.0.1:8480"}, "address and port; may be given several times")
 	c.Flags().StringVar(&f.databaseFile, "database-file", "", "a file that names the database (else YFENCE_DATABASE)")
