@@ -8,7 +8,7 @@ import { useFleet, type HostStatus } from './api'
 import { Ago, Empty, Failure, Loading, Mono, StateBadge, states } from './parts'
 
 const rank = (h: HostStatus) => states.findIndex((s) => s.state === h.state)
-const addresses = (h: HostStatus) => (h.interfaces ?? []).flatMap((i) => (i.addresses ?? []).map((a) => a.replace(/\/.*/, '')))
+const addresses = (h: HostStatus) => (h.interfaces ?? []).flatMap((i) => i.addresses.map((a) => a.replace(/\/.*/, '')))
 
 const column = createColumnHelper<HostStatus>()
 const columns = [

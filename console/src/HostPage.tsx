@@ -62,7 +62,7 @@ function Addresses({ host }: { host: HostStatus }) {
         <div key={i.name} className="flex gap-1.5">
           <dt className="font-medium">{i.name}</dt>
           <dd>
-            <Mono>{(i.addresses ?? []).join('  ')}</Mono>
+            <Mono>{i.addresses.join('  ')}</Mono>
           </dd>
         </div>
       ))}
