@@ -15,7 +15,7 @@ help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
 
 demo: var/packages bin/yfence bin/yfence-demo ## Saltmarsh Harbour with real rules, the service and its console
-	@exec bin/yfence-demo $(DEMO)
+	@PATH=$$PATH:/usr/sbin:/sbin exec bin/yfence-demo $(DEMO)
 
 test: var/packages lint go-test ## every test
 

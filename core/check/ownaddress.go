@@ -26,7 +26,10 @@ rules then follow its addresses.
 		}
 		for _, r := range p.rules() {
 			for _, peer := range slices.Concat(r.Decl.From.Items, r.Decl.To.Items) {
-				if host := owners[peer.Addr.From]; peer.Kind == fence.AddressPeer && host != "" && peer.Addr.From == peer.Addr.To {
+				if peer.Kind != fence.AddressPeer || peer.Addr.From != peer.Addr.To {
+					continue
+				}
+				if host := owners[peer.Addr.From]; host != "" {
 					p.warn(r, "own-address", "write `host "+host+"`, or its role", "the rule %q names %s, which is the address of %s", r.Name, peer.Text, host)
 				}
 			}

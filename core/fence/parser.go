@@ -103,8 +103,8 @@ func (p *parser) statement() (stmt Stmt) {
 			}
 		}
 	}()
-	i := slices.IndexFunc(statements, func(s statement) bool { return first.Kind == Word && s.Keyword == first.Text })
-	if i < 0 || !first.First {
+	known := statementOf[first.Text]
+	if known == nil || first.Kind != Word || !first.First {
 		hint := "a statement begins with one of " + strings.Join(keywords(), ", ")
 		if !first.First {
 			hint = "a statement begins at the start of a line; what is indented goes on with the one above"
@@ -113,18 +113,16 @@ func (p *parser) statement() (stmt Stmt) {
 		}
 		p.fail(first, "statement", "a statement", "%s", hint)
 	}
-	stmt = statements[i].parse(p, first)
+	stmt = known.parse(p, first)
 	if p.more() {
-		p.fail(p.tok(), "syntax", "the end of the statement", "it is written: %s", statements[i].Form)
+		p.fail(p.tok(), "syntax", "the end of the statement", "it is written: %s", known.Form)
 	}
 	return stmt
 }
 
 func form(keyword string) string {
-	for _, s := range statements {
-		if s.Keyword == keyword {
-			return s.Form
-		}
+	if s := statementOf[keyword]; s != nil {
+		return s.Form
 	}
 	return ""
 }
@@ -365,7 +363,7 @@ func (p *parser) peer(keyword string) Peer {
 		if pr != nil {
 			p.problems = append(p.problems, *pr)
 		}
-		peer.Kind, peer.Addr = AddressPeer, item
+		peer.Kind, peer.Addr = AddressPeer, &item
 	case IsName(t.Text):
 		peer.Kind, peer.Name = NamedPeer, t.Text
 	case Reserved(t.Text):
@@ -389,8 +387,8 @@ func (p *parser) modifiers(keyword string, into *modified) {
 	var said []Token
 	for p.more() {
 		t := p.take()
-		i := slices.IndexFunc(modifiers, func(m modifier) bool { return t.Kind == Word && m.Keyword == t.Text })
-		if i < 0 {
+		m := modifierOf[t.Text]
+		if m == nil || t.Kind != Word {
 			words := modifierWords(keyword)
 			hint := "a modifier is one of " + strings.Join(words, ", ")
 			if near := Nearest(t.Text, words); near != "" && t.Kind == Word {
@@ -398,7 +396,6 @@ func (p *parser) modifiers(keyword string, into *modified) {
 			}
 			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)
 		}
-		m := modifiers[i]
 		for _, before := range said {
 			if before.Text == t.Text && t.Text != "knowingly" && t.Text != "from" {
 				p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("it was said before at %s; leave one", before.Pos))

@@ -80,6 +80,12 @@ type modifier struct {
 	print func(*modified) string // "" where it is not said
 }
 
+// statementOf and modifierOf find them by their words.
+var (
+	statementOf = map[string]*statement{}
+	modifierOf  = map[string]*modifier{}
+)
+
 // modified is what a statement's modifiers are read into: a rule has all of
 // them, the others only what is common to all.
 type modified struct {
@@ -189,6 +195,15 @@ func init() {
 		"program", "encrypted", "guard", "until", "off", "through", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
 		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port"} {
 		reserved[w] = true
+	}
+}
+
+func init() { // after the one that fills the tables
+	for i := range statements {
+		statementOf[statements[i].Keyword] = &statements[i]
+	}
+	for i := range modifiers {
+		modifierOf[modifiers[i].Keyword] = &modifiers[i]
 	}
 }
 

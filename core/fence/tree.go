@@ -268,7 +268,7 @@ const (
 type Peer struct {
 	Kind PeerKind
 	Name string    // of a NamedPeer or HostPeer
-	Addr AddrItem  // of an AddressPeer
+	Addr *AddrItem // of an AddressPeer
 	At   *AddrItem // only those of its addresses that lie in there; nil is all
 	Pos  Pos
 	Text string // as a message says it

@@ -718,7 +718,7 @@ func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 	case fence.StrangersPeer:
 		return false, &group{addrs: r.strangers}
 	case fence.AddressPeer:
-		return false, &group{addrs: r.addrItem(p.Addr)}
+		return false, &group{addrs: r.addrItem(*p.Addr)}
 	case fence.FleetPeer:
 		return true, r.group("fleet", r.pol.Fleet.Hosts)
 	case fence.HostPeer:

@@ -105,8 +105,13 @@ func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
 	return json.Unmarshal(body, into)
 }
 
+// engine is the number of the way results are worked out. It goes up whenever
+// the same dump may get another result; older results are then made anew.
+const engine = 1
+
 // result is what holding a dump against a pair gives, as it is stored.
 type result struct {
+	Engine   int               `json:"engine"`
 	State    api.State         `json:"state"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty"`
@@ -141,7 +146,9 @@ func readDumps(sp *packet.Space, dumps []api.Dump) (*dialect.Ruleset, error) {
 func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash) (res result, err error) {
 	stored, err := s.Store.Findings(ctx, h.Name, dump, m.pair.Number)
 	if err == nil {
-		return res, json.Unmarshal(stored, &res)
+		if err := json.Unmarshal(stored, &res); err != nil || res.Engine == engine {
+			return res, err
+		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return res, err
 	}
@@ -152,10 +159,10 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	sp := packet.NewSpace()
 	live, err := readDumps(sp, dumps)
 	if err != nil {
-		res = result{State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
+		res = result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	} else {
 		r := compare.Drift(sp, m.policy, compile.Host(sp, m.policy, h, s.Clock().Unix()), live)
-		res = result{State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+		res = result{Engine: engine, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 		if res.Findings == nil {
 			res.Findings = []compare.Finding{}
 		}

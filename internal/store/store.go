@@ -41,7 +41,10 @@ func Open(ctx context.Context, source string) (*Store, error) {
 		return nil, fmt.Errorf("the database's address is not understood: %w", err)
 	}
 	cfg.ParseTime, cfg.Loc = true, time.UTC
-	cfg.Params = map[string]string{"time_zone": "'+00:00'"}
+	if cfg.Params == nil {
+		cfg.Params = map[string]string{}
+	}
+	cfg.Params["time_zone"] = "'+00:00'"
 	connector, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return nil, err
