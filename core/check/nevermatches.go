@@ -20,6 +20,9 @@ segment or a network is not the one that was meant.
 			if w := p.wide(r); !segmented(r) && w[0] != packet.Empty && w[1] != packet.Empty {
 				continue
 			}
+			if r.From.Named && len(r.From.Hosts) == 0 || r.To.Named && len(r.To.Hosts) == 0 {
+				continue // a role without hosts, which is said of the role
+			}
 			hosts, matches := 0, false
 			p.ends(r, func(_ *compile.Plan, _ policy.Direction, speaks packet.Set) {
 				hosts++
