@@ -74,14 +74,6 @@ func size(set *netipx.IPSet) (total float64) {
 	return total
 }
 
-func minus(a, b *netipx.IPSet) *netipx.IPSet {
-	var builder netipx.IPSetBuilder
-	builder.AddSet(a)
-	builder.RemoveSet(b)
-	set, _ := builder.IPSet()
-	return set
-}
-
 // half is the addresses of one family of a set.
 func half(set *netipx.IPSet, v6 bool) *netipx.IPSet {
 	var b netipx.IPSetBuilder
@@ -118,10 +110,10 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 			if family < 2 {
 				base = half(whole.set, family == packet.IPv6)
 			}
-			if len(minus(set, base).Ranges()) > 0 || len(base.Ranges()) == 0 {
+			if len(packet.Without(set, base).Ranges()) > 0 || len(base.Ranges()) == 0 {
 				continue
 			}
-			if names, left := n.cover(minus(base, set)); len(names) <= 3 && len(left.Ranges()) == 0 {
+			if names, left := n.cover(packet.Without(base, set)); len(names) <= 3 && len(left.Ranges()) == 0 {
 				return whole.name + suffix + " except " + strings.Join(names, ", ")
 			}
 		}
@@ -130,7 +122,7 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 	prefixes := left.Prefixes()
 	for i := 0; len(names) < mostNames && i < len(prefixes); i++ {
 		names = append(names, plainPrefix(prefixes[i]))
-		left = minus(left, setOf(prefixes[i]))
+		left = packet.Without(left, setOf(prefixes[i]))
 	}
 	if more := len(left.Prefixes()); more > 0 || len(names) > mostNames {
 		more += max(len(names)-mostNames, 0)
@@ -183,8 +175,8 @@ func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
 			if family > 0 {
 				part = half(k.set, family == 2)
 			}
-			if len(part.Ranges()) > 0 && len(minus(part, left).Ranges()) == 0 {
-				names, left = append(names, k.name+suffix), minus(left, part)
+			if len(part.Ranges()) > 0 && len(packet.Without(part, left).Ranges()) == 0 {
+				names, left = append(names, k.name+suffix), packet.Without(left, part)
 				break
 			}
 		}

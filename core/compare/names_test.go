@@ -48,8 +48,8 @@ func TestAddressesInThePolicysOwnNames(t *testing.T) {
 		{set(t, "192.0.2.128/25"), "192.0.2.128/25"},
 		{set(t, "10.60.0.0/16", "10.40.0.0/16"), "hill-lan (IPv4), quay-lan (IPv4)"},
 		{set(t, "10.60.0.0/16", "2001:db8:77::/48"), "hill-lan (IPv4), office (IPv6)"},
-		{minus(set(t, "10.60.0.0/16"), set(t, "10.60.5.50")), "hill-lan (IPv4) except depot (IPv4)"},
-		{minus(packet.Everything(), set(t, "10.40.0.0/16", "fd40::/48")), "everywhere except quay-lan"},
+		{packet.Without(set(t, "10.60.0.0/16"), set(t, "10.60.5.50")), "hill-lan (IPv4) except depot (IPv4)"},
+		{packet.Without(packet.Everything(), set(t, "10.40.0.0/16", "fd40::/48")), "everywhere except quay-lan"},
 		{set(t, "192.0.2.1", "192.0.2.3", "192.0.2.5", "192.0.2.7", "192.0.2.9", "192.0.2.200"), "192.0.2.1, 192.0.2.3, 192.0.2.5, 192.0.2.7, and 2 more"},
 	} {
 		require.Equal(t, c.want, n.Addresses(c.set))

@@ -64,7 +64,7 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(b, direction)}
 		same := func(q phrase) bool { return slices.Equal(q.services, p.services) && q.extra == p.extra }
 		if i := slices.IndexFunc(out, same); i >= 0 && (direction != packet.Through || out[i].beyond.Equal(p.beyond)) {
-			out[i].peers = union(out[i].peers, p.peers)
+			out[i].peers = packet.Union(out[i].peers, p.peers)
 			continue
 		}
 		out = append(out, p)
@@ -92,14 +92,6 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 		}
 	}
 	return joined
-}
-
-func union(a, b *netipx.IPSet) *netipx.IPSet {
-	var builder netipx.IPSetBuilder
-	builder.AddSet(a)
-	builder.AddSet(b)
-	set, _ := builder.IPSet()
-	return set
 }
 
 func serviceTexts(b packet.Box) []string {

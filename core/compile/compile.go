@@ -210,7 +210,7 @@ func (p piece) byLog(sp *packet.Space, dir policy.Direction) []piece {
 	if dir != policy.Outbound || !p.log || !p.rule.To.Named {
 		return []piece{p}
 	}
-	var receivers, others netipx.IPSetBuilder
+	var receivers netipx.IPSetBuilder
 	for _, h := range p.rule.To.Hosts {
 		receivers.AddSet(h.Addresses())
 	}
@@ -219,9 +219,7 @@ func (p piece) byLog(sp *packet.Space, dir policy.Direction) []piece {
 	if to == nil {
 		to = packet.Everything()
 	}
-	others.AddSet(to)
-	others.RemoveSet(ours)
-	rest, _ := others.IPSet()
+	rest := packet.Without(to, ours)
 	silent, loud := p, p
 	silent.log = false
 	silent.match.To, loud.match.To = intersect(to, ours), rest

@@ -98,6 +98,7 @@ func (m Match) and(n Match) Match {
 	return out
 }
 
+// intersect is the addresses in both; nil asks for none in particular.
 func intersect(a, b *netipx.IPSet) *netipx.IPSet {
 	if a == nil || b == nil {
 		if a == nil {
@@ -105,11 +106,7 @@ func intersect(a, b *netipx.IPSet) *netipx.IPSet {
 		}
 		return a
 	}
-	var builder netipx.IPSetBuilder
-	builder.AddSet(a)
-	builder.Intersect(b)
-	set, _ := builder.IPSet()
-	return set
+	return packet.Intersection(a, b)
 }
 
 func andTerm(a, b policy.Term) (t policy.Term, ok bool) {

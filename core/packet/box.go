@@ -1,8 +1,6 @@
 package packet
 
 import (
-	"net/netip"
-
 	"go4.org/netipx"
 )
 
@@ -166,13 +164,4 @@ func InterfaceNames(ranges []Range) (names []string, ok bool) {
 		names = append(names, name)
 	}
 	return names, true
-}
-
-// Everything is all addresses of both families.
-func Everything() *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	b.AddPrefix(netip.MustParsePrefix("0.0.0.0/0"))
-	b.AddPrefix(netip.MustParsePrefix("::/0"))
-	set, _ := b.IPSet()
-	return set
 }

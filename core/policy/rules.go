@@ -1,0 +1,186 @@
+package policy
+
+import (
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+func (r *resolver) rules() {
+	byName := map[string]*Rule{}
+	for _, d := range r.ruleOrder {
+		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log != nil, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
+			From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services)}
+		if d.Block {
+			rule.Verdict = refusal(d.By)
+		}
+		rule.Services = textOf(d.Services)
+		if d.On != nil {
+			rule.On = r.segment(*d.On)
+		}
+		if d.Arriving != nil {
+			rule.Arriving = r.segment(*d.Arriving)
+		}
+		if d.Until != nil {
+			rule.Until, _ = d.Until.Instant()
+		}
+		r.guardTakesNo(d)
+		rule.Later = r.later(d)
+		if !rule.From.Named && !rule.To.Named {
+			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
+				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on"
+		}
+		byName[d.Name] = rule
+		r.pol.Rules = append(r.pol.Rules, rule)
+	}
+	r.exceptions(byName)
+}
+
+func textOf(terms []fence.ServiceTerm) string {
+	texts := make([]string, len(terms))
+	for i, t := range terms {
+		texts[i] = t.Text
+	}
+	return strings.Join(texts, ", ")
+}
+
+// guardTakesNo: a guard is sure, so nothing may end, stop or slow it.
+func (r *resolver) guardTakesNo(d *fence.Rule) {
+	if !d.Guard {
+		return
+	}
+	for word, pos := range map[string]*fence.Pos{"until": untilPos(d), "off": d.Off, "at most": atMostPos(d)} {
+		if pos != nil {
+			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure", word).Hint = "take it away, or take guard away"
+		}
+	}
+}
+
+func untilPos(d *fence.Rule) *fence.Pos {
+	if d.Until == nil {
+		return nil
+	}
+	return &d.Until.Pos
+}
+
+func atMostPos(d *fence.Rule) *fence.Pos {
+	if d.AtMost == nil {
+		return nil
+	}
+	return &d.AtMost.Pos
+}
+
+// later lists the modifiers of a rule that no dialect writes yet.
+func (r *resolver) later(d *fence.Rule) (out []string) {
+	if d.AtMost != nil {
+		out = append(out, "at most")
+	}
+	if d.Log != nil && d.Log.UpTo != nil {
+		out = append(out, "log up to")
+	}
+	for _, s := range d.Senders {
+		out = append(out, "from "+s.Kind)
+	}
+	if d.Encrypted {
+		out = append(out, "encrypted")
+	}
+	if d.Until != nil {
+		out = append(out, "until")
+	}
+	if d.Through != nil {
+		if _, ok := r.roles[d.Through.Name]; !ok {
+			r.unknown(*d.Through, "role", keysOf(r.roles)...)
+		}
+		out = append(out, "through")
+	}
+	return out
+}
+
+// others resolves the statements that are no allow and no block.
+func (r *resolver) others() {
+	for _, stmt := range r.otherOrder {
+		later := Later{Title: "", Pos: stmt.Declared().Pos, Stmt: stmt}
+		var sides []Side
+		switch d := stmt.(type) {
+		case *fence.GroundDecl:
+			r.ground(d)
+			continue
+		case *fence.Redirect:
+			later.Title = "redirect " + d.Name
+			if sides = append(sides, r.side(d.From), r.side(d.To)); d.At != nil {
+				sides = append(sides, r.roleSide(*d.At))
+			}
+			if d.Target != nil {
+				sides = append(sides, r.side(fence.Peers{Items: []fence.Peer{*d.Target}}))
+			}
+		case *fence.Masquerade:
+			later.Title = "masquerade " + d.Name
+			r.side(d.From)
+			r.side(d.To)
+			sides = append(sides, r.roleSide(d.Via))
+		case *fence.Leave:
+			later.Title = "leave " + d.Name
+			sides = append(sides, r.side(d.Peers))
+		case *fence.Expectation:
+			later.Title = "expect " + d.Name
+			r.side(d.From)
+			r.side(d.To)
+			r.serviceTerms(d.Services)
+			if d.On != nil {
+				r.segment(*d.On)
+			}
+		}
+		hosts := map[*fleet.Host]bool{}
+		for _, s := range sides {
+			for _, h := range s.Hosts {
+				if !hosts[h] {
+					hosts[h] = true
+					later.Hosts = append(later.Hosts, h)
+				}
+			}
+		}
+		r.pol.Later = append(r.pol.Later, later)
+	}
+}
+
+func (r *resolver) roleSide(i fence.Ident) Side {
+	return r.side(fence.Peers{Items: []fence.Peer{{Kind: fence.NamedPeer, Name: i.Name, Pos: i.Pos, Text: i.Name}}})
+}
+
+func (r *resolver) ground(d *fence.GroundDecl) {
+	for _, p := range d.Parts {
+		for _, dir := range []Direction{Inbound, Outbound} {
+			if p.Direction != "" && p.Direction != DirectionNames[dir] {
+				continue
+			}
+			change := GroundChange{Part: p.Name, Direction: dir, Off: p.Off}
+			if !p.Off {
+				change.From = r.side(p.From).Addrs
+			}
+			r.pol.Ground = append(r.pol.Ground, change)
+		}
+	}
+}
+
+// exceptions resolves what the allows are exceptions to.
+func (r *resolver) exceptions(byName map[string]*Rule) {
+	var blocks []string
+	for _, rule := range r.pol.Rules {
+		if rule.Block {
+			blocks = append(blocks, rule.Name)
+		}
+	}
+	for _, d := range r.ruleOrder {
+		for _, i := range d.Over {
+			if b := byName[i.Name]; b == nil {
+				r.unknown(i, "block", blocks...)
+			} else if !b.Block {
+				r.errorf(i, "over", "%q is an allow; an exception is made to a block", i.Name).Hint = "name the block that stands in the way"
+			} else {
+				byName[d.Name].Over = append(byName[d.Name].Over, b)
+			}
+		}
+	}
+}
