@@ -1,7 +1,7 @@
 import { useEffect, useRef } from 'react'
 import { useSearchParams } from 'react-router'
 
-import { useRevision, useRevisions, type Revision } from './api'
+import { useLanguage, useRevision, useRevisions, type Revision } from './api'
 import { Ago, Empty, Failure, Loading, Mono } from './parts'
 
 export function PolicyPage() {
@@ -71,6 +71,9 @@ function RevisionButton({ revision: r, chosen, onChoose }: { revision: Revision;
 
 function PolicyFile({ name, text, line }: { name: string; text: string; line: number }) {
   const marked = useRef<HTMLLIElement>(null)
+  const language = useLanguage()
+  const words = new Map([...(language.data?.statements ?? []), ...(language.data?.modifiers ?? [])].map((k) => [k.word, k.means]))
+  const statements = new Set((language.data?.statements ?? []).map((k) => k.word))
   useEffect(() => {
     marked.current?.scrollIntoView({ block: 'center' })
   }, [line])
@@ -81,7 +84,7 @@ function PolicyFile({ name, text, line }: { name: string; text: string; line: nu
         {text.replace(/\n$/, '').split('\n').map((content, i) => (
           <li key={i} ref={i + 1 === line ? marked : undefined} className={`flex ${i + 1 === line ? 'bg-fence text-fence-ink' : ''}`}>
             <span className={`w-12 shrink-0 pr-4 text-right select-none ${i + 1 === line ? '' : 'text-faint'}`}>{i + 1}</span>
-            <Line text={content} plain={i + 1 === line} />
+            <Line text={content} plain={i + 1 === line} words={words} statements={statements} />
           </li>
         ))}
       </ol>
@@ -89,18 +92,39 @@ function PolicyFile({ name, text, line }: { name: string; text: string; line: nu
   )
 }
 
-/** A line of the language: what begins a statement is bold, comments and texts are faint. */
-function Line({ text, plain }: { text: string; plain: boolean }) {
-  const [, keyword = '', rest = ''] = /^([a-z]+\b)?(.*)$/.exec(text) ?? []
-  const parts = rest.split(/("(?:[^"\\]|\\.)*"|#.*$)/)
+/**
+ * A line of the language: what begins a statement is bold, modifiers are
+ * coloured and say what they mean, comments and texts are faint.
+ */
+function Line({ text, plain, words, statements }: { text: string; plain: boolean; words: Map<string, string>; statements: Set<string> }) {
+  // Texts and comments, words, and what is between them; a rule's name keeps its colon.
+  const parts = text.match(/"(?:[^"\\]|\\.)*"|#.*$|[A-Za-z0-9@._:/*+-]+|[^A-Za-z0-9@._:/*+"#-]+|./g) ?? []
   return (
     <span className="pr-4 whitespace-pre">
-      <b className="font-semibold">{keyword}</b>
-      {parts.map((part, i) => (
-        <span key={i} className={i % 2 === 1 && !plain ? 'text-faint' : ''}>
-          {part}
-        </span>
-      ))}
+      {parts.map((part, i) => {
+        if (i === 0 && statements.has(part)) {
+          return (
+            <b key={i} className="font-semibold" title={words.get(part)}>
+              {part}
+            </b>
+          )
+        }
+        if (part.startsWith('"') || part.startsWith('#')) {
+          return (
+            <span key={i} className={plain ? '' : 'text-faint'}>
+              {part}
+            </span>
+          )
+        }
+        if (i > 0 && words.has(part) && !statements.has(part)) {
+          return (
+            <span key={i} className={plain ? 'underline' : 'text-care'} title={words.get(part)}>
+              {part}
+            </span>
+          )
+        }
+        return <span key={i}>{part}</span>
+      })}
     </span>
   )
 }

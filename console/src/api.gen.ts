@@ -124,6 +124,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The words of the policy language */
+        get: operations["show-language"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions": {
         parameters: {
             query?: never;
@@ -399,6 +416,20 @@ export interface components {
             name: string;
             /** @description which segment it is on, where its addresses leave a doubt */
             segment?: string;
+        };
+        Keyword: {
+            /** @description how it is written */
+            form: string;
+            means: string;
+            word: string;
+        };
+        Language: {
+            /** @description what can follow the services of a rule */
+            modifiers: components["schemas"]["Keyword"][];
+            /** @description what can begin a statement */
+            statements: components["schemas"]["Keyword"][];
+            /** Format: int64 */
+            version: number;
         };
         Live: {
             /** @description where the rule stands in the dump */
@@ -835,6 +866,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rules"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Language"];
                 };
             };
             /** @description Error */

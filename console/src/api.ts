@@ -66,6 +66,10 @@ export const useRevision = (number: number | undefined) =>
     staleTime: Infinity,
   })
 
+/** The words of the policy language, which do not change while a page is open. */
+export const useLanguage = () =>
+  useQuery({ queryKey: ['language'], queryFn: async () => open(await client.GET('/api/v1/language')), staleTime: Infinity })
+
 export function useSignIn() {
   const queries = useQueryClient()
   return useMutation({

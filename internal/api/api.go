@@ -187,6 +187,20 @@ type Rule struct {
 	Twin bool   `json:"twin,omitempty" doc:"of live and published rules side by side: a rule that means the same is on the other side too"`
 }
 
+// Language is the words of the policy language, for highlighting.
+type Language struct {
+	Version    int       `json:"version"`
+	Statements []Keyword `json:"statements" nullable:"false" doc:"what can begin a statement"`
+	Modifiers  []Keyword `json:"modifiers" nullable:"false" doc:"what can follow the services of a rule"`
+}
+
+// Keyword is one word of the language.
+type Keyword struct {
+	Word  string `json:"word"`
+	Form  string `json:"form" doc:"how it is written"`
+	Means string `json:"means"`
+}
+
 // TokenRequest asks for a new token.
 type TokenRequest struct {
 	Name   string  `json:"name" minLength:"1" maxLength:"100" doc:"who or what will use it"`

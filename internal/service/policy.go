@@ -62,6 +62,21 @@ func (s *Service) showRevision(ctx context.Context, in *struct {
 	return &struct{ Body api.Revision }{r}, nil
 }
 
+func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.Language }, error) {
+	out := api.Language{Version: api.Version}
+	statements, modifiers := fence.Keywords()
+	for _, list := range []struct {
+		words []string
+		into  *[]api.Keyword
+	}{{statements, &out.Statements}, {modifiers, &out.Modifiers}} {
+		for _, word := range list.words {
+			form, means, _ := fence.Help(word)
+			*list.into = append(*list.into, api.Keyword{Word: word, Form: form, Means: means})
+		}
+	}
+	return &struct{ Body api.Language }{out}, nil
+}
+
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
 	current, err := s.newest(ctx)
 	if err != nil {

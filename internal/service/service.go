@@ -99,6 +99,8 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
 	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), maxPolicyBody), s.publish)
 
+	huma.Register(a, operation("GET", "/language", "show-language", "The words of the policy language", api.Read), s.showLanguage)
+
 	huma.Register(a, operation("GET", "/fleet", "show-fleet", "All hosts and what they are", api.Read), s.showFleet)
 	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), maxPolicyBody), s.importFleet)
 
