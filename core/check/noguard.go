@@ -20,7 +20,7 @@ host at once. Mark the rules by which you reach the hosts:
 				return
 			}
 		}
-		pos := fence.Pos{File: "policy", Line: 1, Column: 1}
+		pos := p.pol.Pos
 		if len(p.pol.Rules) > 0 {
 			pos = p.pol.Rules[0].Pos
 		}

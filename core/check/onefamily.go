@@ -23,7 +23,7 @@ or accept it.
 			four, six := families(r.From.Addrs)
 			to4, to6 := families(r.To.Addrs)
 			works4, works6 := four && to4, six && to6
-			both4, both6 := p.hostFamilies(r)
+			both4, both6 := hostFamilies(r)
 			for _, t := range r.Terms {
 				if t.Family != policy.AnyFamily {
 					works4, works6 = true, true // the service itself is of one family, or of both in turn
@@ -52,17 +52,13 @@ func families(set *netipx.IPSet) (four, six bool) {
 }
 
 // hostFamilies are the families that the hosts of every side that names some have.
-func (p *pass) hostFamilies(r *policy.Rule) (four, six bool) {
+func hostFamilies(r *policy.Rule) (four, six bool) {
 	four, six = true, true
 	for _, side := range []policy.Side{r.From, r.To} {
 		if !side.Named {
 			continue
 		}
-		has4, has6 := false, false
-		for _, h := range side.Hosts {
-			a, b := families(h.Addresses())
-			has4, has6 = has4 || a, has6 || b
-		}
+		has4, has6 := families(side.HostAddrs())
 		four, six = four && has4, six && has6
 	}
 	return four, six

@@ -82,7 +82,7 @@ func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *diale
 	if meant == done {
 		ours := nft.Rules(sp, plan)
 		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
-			res.Findings = append(res.Findings, cosmetic(ours, live))
+			res.Findings = append(res.Findings, cosmetic(live))
 		}
 		return res
 	}
@@ -107,7 +107,7 @@ func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *diale
 	return res
 }
 
-func cosmetic(ours, live *dialect.Ruleset) Finding {
+func cosmetic(live *dialect.Ruleset) Finding {
 	has := false
 	for _, c := range live.Chains {
 		has = has || c.Family == nft.Family && c.Table == nft.Table

@@ -100,12 +100,11 @@ func serviceTexts(b packet.Box) []string {
 		return []string{"everything"}
 	}
 	var out []string
-	few, count := true, 0
+	count := 0
 	for _, r := range ranges {
 		count += r.Hi.Int() - r.Lo.Int() + 1
 	}
-	few = count <= 8
-	if !few {
+	if count > 8 {
 		return []string{"most other protocols"}
 	}
 	for _, r := range ranges {

@@ -16,8 +16,6 @@ import (
 	"slices"
 	"strings"
 
-	"go4.org/netipx"
-
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -210,11 +208,7 @@ func (p piece) byLog(sp *packet.Space, dir policy.Direction) []piece {
 	if dir != policy.Outbound || !p.log || !p.rule.To.Named {
 		return []piece{p}
 	}
-	var receivers netipx.IPSetBuilder
-	for _, h := range p.rule.To.Hosts {
-		receivers.AddSet(h.Addresses())
-	}
-	ours, _ := receivers.IPSet()
+	ours := p.rule.To.HostAddrs()
 	to := p.match.To
 	if to == nil {
 		to = packet.Everything()

@@ -389,7 +389,7 @@ func (p *parser) modifiers(keyword string, into *modified) {
 		t := p.take()
 		m := modifierOf[t.Text]
 		if m == nil || t.Kind != Word {
-			words := modifierWords(keyword)
+			words := ModifiersOf(keyword)
 			hint := "a modifier is one of " + strings.Join(words, ", ")
 			if near := Nearest(t.Text, words); near != "" && t.Kind == Word {
 				hint = fmt.Sprintf("did you mean %q?", near)

@@ -15,7 +15,6 @@ const widest = 120
 // laid out in columns. What is printed parses to the same tree, and printing it
 // again changes nothing. The file must have been parsed without problems.
 func Print(file *File) string {
-	pr := printer{file: file}
 	var block []row
 	var out strings.Builder
 	flush := func() {
@@ -42,11 +41,11 @@ func Print(file *File) string {
 			flush()
 			out.WriteByte('\n')
 		}
-		r := pr.row(stmt)
+		r := rowOf(stmt)
 		// Comments within the statement go above it, the one behind it stays.
 		var inside []string
 		for next < len(file.Comments) && file.Comments[next].Line <= end {
-			if c := file.Comments[next]; c.Line == end && !c.Own && !pr.braced(stmt, c, i) {
+			if c := file.Comments[next]; c.Line == end && !c.Own {
 				r.comment = c.Text
 			} else {
 				inside = append(inside, c.Text)
@@ -67,11 +66,6 @@ func Print(file *File) string {
 	lead(1 << 30)
 	return out.String()
 }
-
-type printer struct{ file *File }
-
-// braced is for a statement that closes its braces behind a comment; none does on one line.
-func (pr printer) braced(Stmt, Comment, int) bool { return false }
 
 // row is a statement in pieces that are set in columns: its head, and what
 // follows. Pieces after that are set apart by two blanks.
@@ -134,7 +128,7 @@ func separator(r row) string {
 
 func width(s string) int { return utf8.RuneCountInString(s) }
 
-func (pr printer) row(stmt Stmt) row {
+func rowOf(stmt Stmt) row {
 	switch d := stmt.(type) {
 	case *PolicyDecl:
 		r := row{kind: "policy", head: "policy " + d.Name}
@@ -151,7 +145,7 @@ func (pr printer) row(stmt Stmt) row {
 		if d.List != nil {
 			r.body = "from " + quote(d.List.Text)
 		}
-		r.body += join(said(" shared", d.Shared), said(" local", d.Local))
+		r.body += said(" shared", d.Shared) + said(" local", d.Local)
 		if d.Description != "" {
 			r.tail = quote(d.Description)
 		}
@@ -189,7 +183,7 @@ func (pr printer) row(stmt Stmt) row {
 		}
 		body += " to "
 		if d.Target != nil {
-			body += peerText(*d.Target) + " : "
+			body += d.Target.Text + " : "
 		}
 		return ruleRow("redirect "+d.Name, body+d.Port.Text, &modified{nil, &d.Common})
 	case *Masquerade:
@@ -273,7 +267,7 @@ func peers(p Peers) string {
 	texts := func(items []Peer) string {
 		out := make([]string, len(items))
 		for i, item := range items {
-			out[i] = peerText(item)
+			out[i] = item.Text
 		}
 		return strings.Join(out, ", ")
 	}
@@ -283,8 +277,6 @@ func peers(p Peers) string {
 	}
 	return s
 }
-
-func peerText(p Peer) string { return p.Text }
 
 func quote(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
@@ -302,8 +294,6 @@ func wordText(s string) string {
 	}
 	return s
 }
-
-func join(parts ...string) string { return strings.Join(parts, "") }
 
 func said(word string, yes bool) string {
 	if yes {

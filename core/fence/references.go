@@ -43,26 +43,24 @@ func References(file *File) (out []Reference) {
 		}
 	}
 	for _, stmt := range file.Stmts {
-		declared := Reference{Ident: stmt.Declared(), Decl: true}
+		switch stmt.(type) {
+		case *PolicyDecl, *GroundDecl: // which declare no name that is used
+		case *NetworkDecl, *ServiceDecl, *RoleDecl:
+			out = append(out, Reference{Ident: stmt.Declared(), Decl: true})
+		default:
+			out = append(out, Reference{Ident: stmt.Declared(), Decl: true, Rule: true})
+		}
 		switch d := stmt.(type) {
-		case *PolicyDecl:
-			continue
 		case *NetworkDecl:
-			out = append(out, declared)
 			addrs(d.Addrs.Items)
 			addrs(d.Addrs.Except)
 		case *ServiceDecl:
-			out = append(out, declared)
 			terms(d.Terms)
-		case *RoleDecl:
-			out = append(out, declared)
 		case *GroundDecl:
 			for _, p := range d.Parts {
 				side(p.From)
 			}
 		case *Rule:
-			declared.Rule = true
-			out = append(out, declared)
 			side(d.From)
 			side(d.To)
 			terms(d.Services)
@@ -73,8 +71,6 @@ func References(file *File) (out []Reference) {
 				out = append(out, Reference{Ident: o, Rule: true})
 			}
 		case *Redirect:
-			declared.Rule = true
-			out = append(out, declared)
 			side(d.From)
 			side(d.To)
 			used(d.At)
@@ -82,18 +78,12 @@ func References(file *File) (out []Reference) {
 				side(Peers{Items: []Peer{*d.Target}})
 			}
 		case *Masquerade:
-			declared.Rule = true
-			out = append(out, declared)
 			side(d.From)
 			side(d.To)
 			use(d.Via)
 		case *Leave:
-			declared.Rule = true
-			out = append(out, declared)
 			side(d.Peers)
 		case *Expectation:
-			declared.Rule = true
-			out = append(out, declared)
 			side(d.From)
 			side(d.To)
 			terms(d.Services)
@@ -117,6 +107,3 @@ func Help(word string) (form, means string, ok bool) {
 	}
 	return "", "", false
 }
-
-// ModifiersOf are the modifiers that go with a kind of statement.
-func ModifiersOf(statement string) []string { return modifierWords(statement) }

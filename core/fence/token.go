@@ -218,7 +218,8 @@ func keywords() []string {
 	return out
 }
 
-func modifierWords(statement string) []string {
+// ModifiersOf are the modifiers that go with a kind of statement.
+func ModifiersOf(statement string) []string {
 	var out []string
 	for _, m := range modifiers {
 		if m.goesWith(statement) {

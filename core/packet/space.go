@@ -80,9 +80,6 @@ func NewSpace() *Space {
 	return sp
 }
 
-// Size is how many nodes the Space holds, a measure of its memory.
-func (sp *Space) Size() int { return len(sp.nodes) }
-
 // Leaf is the decision that gives every packet the same outcome.
 func (sp *Space) Leaf(o Outcome) Decision {
 	if r, ok := sp.leaves[o]; ok {

@@ -53,7 +53,6 @@ type Later struct {
 	Title string // "redirect pilot-door"
 	Hosts []*fleet.Host
 	Pos   fence.Pos
-	Stmt  fence.Stmt
 }
 
 // A Network is a declared network or segment.
@@ -107,7 +106,11 @@ type Side struct {
 	Everywhere bool
 
 	named map[*fleet.Host]bool // Hosts, to look up
+	own   *netipx.IPSet        // all addresses of Hosts
 }
+
+// HostAddrs is all addresses of the hosts that the side names.
+func (s *Side) HostAddrs() *netipx.IPSet { return s.own }
 
 // Names says that the side names this host.
 func (s *Side) Names(h *fleet.Host) bool { return s.named[h] }
@@ -131,15 +134,7 @@ func newGroup(hosts []*fleet.Host) *group {
 }
 
 // Outside is the side's addresses that are not given by naming hosts.
-func (s *Side) Outside() *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	b.AddSet(s.Addrs)
-	for _, h := range s.Hosts {
-		b.RemoveSet(h.Addresses())
-	}
-	set, _ := b.IPSet()
-	return set
-}
+func (s *Side) Outside() *netipx.IPSet { return packet.Without(s.Addrs, s.own) }
 
 // A Term is what a service admits, one protocol and run of ports at a time.
 type Term struct {

@@ -101,7 +101,7 @@ func (r *resolver) later(d *fence.Rule) (out []string) {
 // others resolves the statements that are no allow and no block.
 func (r *resolver) others() {
 	for _, stmt := range r.otherOrder {
-		later := Later{Title: "", Pos: stmt.Declared().Pos, Stmt: stmt}
+		later := Later{Title: "", Pos: stmt.Declared().Pos}
 		var sides []Side
 		switch d := stmt.(type) {
 		case *fence.GroundDecl:

@@ -71,7 +71,7 @@ func (r *resolver) side(p fence.Peers) Side {
 		}
 	}
 	s.Addrs, _ = b.IPSet()
-	s.named = hosts
+	s.named, s.own = hosts, newGroup(s.Hosts).addrs
 	return s
 }
 
@@ -87,8 +87,9 @@ func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
 		s.Refs = []string{peer.Name}
 	}
 	named, g := r.peerGroup(peer)
-	if s.Named, s.Addrs = named, g.addrs; named {
-		s.Hosts, s.named = g.hosts, g.named
+	s.Named, s.Addrs, s.own = named, g.addrs, &netipx.IPSet{}
+	if named {
+		s.Hosts, s.named, s.own = g.hosts, g.named, g.addrs
 	}
 	return s, true
 }

@@ -25,7 +25,7 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
-	heard, err := s.Store.Heard(ctx)
+	heard, err := s.Store.Heard(ctx, "")
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
@@ -60,7 +60,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if in.Host != "" && m.fleet.Host(in.Host) == nil {
 		return nil, noHost(in.Host)
 	}
-	heard, err := s.Store.Heard(ctx)
+	heard, err := s.Store.Heard(ctx, in.Host)
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
@@ -176,7 +176,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil {
 		return nil, err
 	}
-	heard, err := s.Store.Heard(ctx)
+	heard, err := s.Store.Heard(ctx, in.Host)
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
@@ -258,7 +258,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if _, err := s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps); err != nil {
 		return nil, s.broken("taking the report", err)
 	}
-	heard, err := s.Store.Heard(ctx)
+	heard, err := s.Store.Heard(ctx, in.Host)
 	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}

@@ -9,6 +9,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 	"time"
 
@@ -52,7 +53,11 @@ func Open(ctx context.Context, source string) (*Store, error) {
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(16)
 	db.SetConnMaxLifetime(time.Hour)
-	provider, err := goose.NewProvider(goose.DialectMySQL, db, mustSub(), goose.WithVerbose(false))
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		panic(err) // the folder is embedded above
+	}
+	provider, err := goose.NewProvider(goose.DialectMySQL, db, sub, goose.WithVerbose(false))
 	if err == nil {
 		_, err = provider.Up(ctx)
 	}
@@ -290,13 +295,18 @@ func (s *Store) Report(ctx context.Context, host string, takenAt time.Time, dump
 	return h, err
 }
 
-// Heard is what is known of all hosts, by name.
-func (s *Store) Heard(ctx context.Context) (out map[string]Heard, err error) {
+// Heard is what is known of hosts, by name: of one, or of all if only is "".
+func (s *Store) Heard(ctx context.Context, only string) (out map[string]Heard, err error) {
+	reported, asked := "", ""
+	var args []any
+	if only != "" {
+		reported, asked, args = " WHERE n.host = ?", " AND a.host = ?", []any{only, only}
+	}
 	rows, err := s.db.QueryContext(ctx, `
 		SELECT n.host, COALESCE(a.pair, 0), COALESCE(a.previous, 0), a.asked_at, r.taken_at, r.received_at, r.hash
-		  FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host
+		  FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host`+reported+`
 		 UNION ALL
-		SELECT a.host, a.pair, a.previous, a.asked_at, NULL, NULL, NULL FROM asked a LEFT JOIN newest n ON n.host = a.host WHERE n.host IS NULL`)
+		SELECT a.host, a.pair, a.previous, a.asked_at, NULL, NULL, NULL FROM asked a LEFT JOIN newest n ON n.host = a.host WHERE n.host IS NULL`+asked, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -118,13 +118,18 @@ func TestReportsAndWhatWasAsked(t *testing.T) {
 	require.NoError(t, st.Ask(ctx, "charts-01", 2), "asked again")
 	require.NoError(t, st.Ask(ctx, "charts-02", 2))
 
-	heard, err := st.Heard(ctx)
+	heard, err := st.Heard(ctx, "")
 	require.NoError(t, err)
 	h := heard["charts-01"]
 	require.Equal(t, []int64{2, 1}, []int64{h.Pair, h.Previous})
 	require.Equal(t, taken.Add(time.Minute), h.TakenAt)
 	require.True(t, heard["charts-02"].ReceivedAt.IsZero(), "asked and never heard of")
 	require.Len(t, heard, 2)
+	for name := range heard {
+		one, err := st.Heard(ctx, name)
+		require.NoError(t, err)
+		require.Equal(t, map[string]store.Heard{name: heard[name]}, one)
+	}
 
 	_, err = st.Findings(ctx, "charts-01", h.Dump, 2)
 	require.ErrorIs(t, err, store.ErrNotFound)

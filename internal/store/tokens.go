@@ -7,20 +7,11 @@ import (
 	"database/sql"
 	"encoding/base64"
 	"errors"
-	"io/fs"
 	"strings"
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
 )
-
-func mustSub() fs.FS {
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		panic(err) // the folder is embedded above
-	}
-	return sub
-}
 
 // secret is a new random word that cannot be guessed: 256 bits.
 func secret(prefix string) (string, Hash) {

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"runtime"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -24,7 +25,7 @@ type Judge struct {
 	Host, Outside *Namespace
 
 	tag       uint32
-	world     *wire       // the outside: every frame on every interface
+	world     int         // a socket, the outside: every frame on every interface
 	delivered map[int]int // the host's raw sockets, by protocol and family
 	macs      [interfaces]net.HardwareAddr
 	indexes   [interfaces]int // of the outside's interfaces
@@ -47,8 +48,6 @@ var Beyond = []string{"10.40.0.0/16 fd40::/48", "10.60.0.0/16 fd60::/48", "0.0.0
 
 // Protocols are those whose delivery the judge can see.
 var Protocols = []int{packet.ICMP, packet.TCP, packet.UDP, 47, packet.ICMPv6}
-
-type wire struct{ fd int }
 
 // NewJudge builds the host and the world. Names of the namespaces begin with prefix.
 func NewJudge(prefix string) (j *Judge, err error) {
@@ -116,14 +115,14 @@ func (j *Judge) addressing() error {
 	}); err != nil {
 		return err
 	}
-	routes := [][]string{{"10.40.0.0/16", "fd40::/48"}, {"10.60.0.0/16", "fd60::/48"}, {"default", "::/0"}}
 	for i, name := range Interfaces {
+		beyond := strings.Fields(Beyond[i])
 		four, six := fmt.Sprintf("169.254.%d.1", i), fmt.Sprintf("fe80::%d:1", i+1)
 		if err := j.Host.IP(
 			fmt.Sprintf("neigh add %s lladdr %s dev %s nud permanent", four, gateways[i], name),
 			fmt.Sprintf("neigh add %s lladdr %s dev %s nud permanent", six, gateways[i], name),
-			fmt.Sprintf("route add %s via %s dev %s onlink", routes[i][0], four, name),
-			fmt.Sprintf("route add %s via %s dev %s onlink", routes[i][1], six, name)); err != nil {
+			fmt.Sprintf("route add %s via %s dev %s onlink", beyond[0], four, name),
+			fmt.Sprintf("route add %s via %s dev %s onlink", beyond[1], six, name)); err != nil {
 			return err
 		}
 	}
@@ -134,7 +133,7 @@ func (j *Judge) open() error {
 	const allFrames = unix.ETH_P_ALL>>8 | unix.ETH_P_ALL&0xff<<8 // in network order
 	if err := j.Outside.Do(func() error {
 		fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_RAW|unix.SOCK_NONBLOCK, allFrames)
-		j.world = &wire{fd}
+		j.world = fd
 		if err == nil {
 			err = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, 16<<20)
 		}
@@ -172,8 +171,8 @@ func (j *Judge) Close() error {
 	for _, fd := range j.delivered {
 		err = errors.Join(err, unix.Close(fd))
 	}
-	if j.world != nil {
-		err = errors.Join(err, unix.Close(j.world.fd))
+	if j.world > 0 {
+		err = errors.Join(err, unix.Close(j.world))
 	}
 	for _, ns := range []*Namespace{j.Host, j.Outside} {
 		if ns != nil {
@@ -235,7 +234,7 @@ func (j *Judge) send(p packet.Packet, tag uint32) error {
 	}
 	header := append(slices.Clone(j.macs[i]), 2, 0, 0, 0, 0, 1)
 	header = binary.BigEndian.AppendUint16(header, kind)
-	return unix.Sendto(j.world.fd, append(header, data...), 0, &unix.SockaddrLinklayer{Ifindex: j.indexes[i], Halen: 6})
+	return unix.Sendto(j.world, append(header, data...), 0, &unix.SockaddrLinklayer{Ifindex: j.indexes[i], Halen: 6})
 }
 
 // drain reads all sockets empty and reports what was heard of our packets; it says whether anything was.
@@ -257,7 +256,7 @@ func (j *Judge) drain(hear func(tag uint32, v packet.Verdict)) (any bool) {
 		}
 	}
 	for {
-		n, from, err := unix.Recvfrom(j.world.fd, buffer, 0)
+		n, from, err := unix.Recvfrom(j.world, buffer, 0)
 		if err != nil {
 			return any
 		}

@@ -62,30 +62,13 @@ func TestKernelAgrees(t *testing.T) {
 		rs, err := nft.ReadJSON(sp, listing)
 		require.NoError(t, err)
 		decision := rs.Decision(sp)
-		// An answer to what is rejected is sent by the host itself: it is heard
-		// for sure only where everything that is sent gets out.
-		sends := sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.Out))
-		heard := sp.Within(sends, sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 
 		packets := make([]packet.Packet, perRuleset)
 		for i := range packets {
 			packets[i] = randomPacket(rng, int(j.tag)+i)
 		}
-		got, err := j.Verdicts(packets)
-		require.NoError(t, err)
-		for i, p := range packets {
-			want := sp.Outcome(decision, p)
-			if !agree(p, want, got[i], heard) { // a frame may have been late: once more, alone
-				again, err := j.Verdicts(packets[i : i+1])
-				require.NoError(t, err)
-				got[i] = again[0]
-			}
-			if !agree(p, want, got[i], heard) {
-				t.Errorf("seed %d round %d: %s %s: the kernel says %s, the decision %s\n%s", *seed, round, packet.HookNames[p.Hook], p, got[i], want.Verdict, script)
-			}
-			count[packet.HookNames[p.Hook]+" "+got[i].String()]++
-			judged++
-		}
+		hold(t, j, sp, decision, packets, count, fmt.Sprintf("seed %d round %d\n%s", *seed, round, script))
+		judged += len(packets)
 		require.Empty(t, sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "uncertain about what it claims to read:\n%s", script)
 		if t.Failed() {
 			break
@@ -94,6 +77,30 @@ func TestKernelAgrees(t *testing.T) {
 	t.Logf("%d verdicts of the kernel, by direction: %v", judged, count)
 	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped", "through admitted", "through dropped", "through rejected"} {
 		require.Positive(t, count[seen], "no packet was %s: the generator is too narrow", seen)
+	}
+}
+
+// hold sends packets and holds the kernel's verdicts against a decision; what it
+// saw it counts by direction and verdict.
+func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, packets []packet.Packet, count map[string]int, where string) {
+	t.Helper()
+	// An answer to what is rejected is sent by the host itself: it is heard
+	// for sure only where everything that is sent gets out.
+	sends := sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.Out))
+	heard := sp.Within(sends, sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
+	got, err := j.Verdicts(packets)
+	require.NoError(t, err)
+	for i, p := range packets {
+		want := sp.Outcome(decision, p)
+		if !agree(p, want, got[i], heard) { // a frame may have been late: once more, alone
+			again, err := j.Verdicts(packets[i : i+1])
+			require.NoError(t, err)
+			got[i] = again[0]
+		}
+		if !agree(p, want, got[i], heard) {
+			t.Errorf("%s %s: the kernel says %s, the decision %s\n%s", packet.HookNames[p.Hook], p, got[i], want.Verdict, where)
+		}
+		count[packet.HookNames[p.Hook]+" "+got[i].String()]++
 	}
 }
 

@@ -1,6 +1,7 @@
 package testbed
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"testing"
 
@@ -70,24 +71,11 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, j.Host.Load("flush ruleset\n"+rules))
 		decision := plan.Decision(sp)
-		sends := sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.Out))
-		heard := sp.Within(sends, sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 		packets := make([]packet.Packet, 40)
 		for i := range packets {
 			packets[i] = randomPacket(rng, int(j.tag)+i)
 		}
-		got, err := j.Verdicts(packets)
-		require.NoError(t, err)
-		for i, p := range packets {
-			want := sp.Outcome(decision, p)
-			if !agree(p, want, got[i], heard) {
-				again, err := j.Verdicts(packets[i : i+1])
-				require.NoError(t, err)
-				got[i] = again[0]
-			}
-			require.True(t, agree(p, want, got[i], heard), "seed %d: %s %s: the kernel says %s, the policy %s\n%s\n%s", seed, packet.HookNames[p.Hook], p, got[i], want.Verdict, text, rules)
-			count[packet.HookNames[p.Hook]+" "+got[i].String()]++
-		}
+		hold(t, j, sp, decision, packets, count, fmt.Sprintf("seed %d\n%s\n%s", seed, text, rules))
 	}
 	t.Logf("verdicts of the kernel, by direction: %v", count)
 	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped"} {

@@ -13,19 +13,19 @@ import (
 )
 
 // match reads a match statement.
-func (r *reader) match(c *dialect.Chain, arg any, at string) packet.Set {
+func (r *reader) match(c *dialect.Chain, arg any) packet.Set {
 	m, _ := arg.(map[string]any)
-	return r.compare(c, m["left"], text(m["op"]), m["right"], at)
+	return r.compare(c, m["left"], text(m["op"]), m["right"])
 }
 
 // compare is the packets for which `left op right` holds. What is not modelled
 // is an unknown named after its text; the same text is the same unknown.
-func (r *reader) compare(c *dialect.Chain, left any, op string, right any, at string) (result packet.Set) {
+func (r *reader) compare(c *dialect.Chain, left any, op string, right any) (result packet.Set) {
 	unknown := func() packet.Set {
 		return r.sp.Unknown(exprText(map[string]any{"match": map[string]any{"left": left, "op": op, "right": right}}))
 	}
 	if concat, ok := anyMap(left)["concat"].([]any); ok {
-		return r.concat(c, concat, op, right, at)
+		return r.concat(c, concat, op, right)
 	}
 	f, ok := fieldOf(left)
 	if !ok {
@@ -81,7 +81,7 @@ func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right any, un
 }
 
 // concat is a match on several fields joined, against a set of joined values.
-func (r *reader) concat(c *dialect.Chain, fields []any, op string, right any, at string) packet.Set {
+func (r *reader) concat(c *dialect.Chain, fields []any, op string, right any) packet.Set {
 	inside := packet.All
 	for _, f := range fields {
 		known, ok := fieldOf(f)
@@ -104,7 +104,7 @@ func (r *reader) concat(c *dialect.Chain, fields []any, op string, right any, at
 		}
 		s := packet.All
 		for i := range fields {
-			s = r.sp.And(s, r.compare(c, fields[i], "==", parts[i], at))
+			s = r.sp.And(s, r.compare(c, fields[i], "==", parts[i]))
 		}
 		sets = append(sets, s)
 	}

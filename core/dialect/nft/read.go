@@ -201,9 +201,9 @@ func (r *reader) statements(c *dialect.Chain, exprs []any, at string) (out []dia
 			}
 			switch kind {
 			case "match":
-				after := r.sp.And(cur.Match, r.match(c, arg, at))
+				after := r.sp.And(cur.Match, r.match(c, arg))
 				if i > 0 && runTogether(exprs[i-1], e) {
-					after = r.sp.Or(after, r.sp.And(before, r.loaded(c, exprs[i-1], e, at)))
+					after = r.sp.Or(after, r.sp.And(before, r.loaded(c, exprs[i-1], e)))
 				}
 				before, cur.Match = cur.Match, after
 			case "accept":
@@ -273,10 +273,10 @@ func runTogether(a, b any) bool {
 }
 
 // loaded is the packets that two matches run together let by, if they were.
-func (r *reader) loaded(c *dialect.Chain, a, b any, at string) packet.Set {
+func (r *reader) loaded(c *dialect.Chain, a, b any) packet.Set {
 	equal := func(e any) packet.Set {
 		m := anyMap(anyMap(e)["match"])
-		return r.compare(c, m["left"], "==", m["right"], at)
+		return r.compare(c, m["left"], "==", m["right"])
 	}
 	f, _ := fieldOf(anyMap(anyMap(a)["match"])["left"])
 	why := r.sp.Unknown(exprText(a) + " " + exprText(b) + ", which nft may have loaded as one comparison")
@@ -344,7 +344,7 @@ func (r *reader) vmap(c *dialect.Chain, arg any, at string) (out []dialect.Branc
 			continue
 		}
 		verdict := r.statements(c, []any{pair[1]}, at)
-		match := r.compare(c, m["key"], "==", elementValue(pair[0]), at)
+		match := r.compare(c, m["key"], "==", elementValue(pair[0]))
 		for _, b := range verdict[0].Branches {
 			b.Match = match
 			out = append(out, b)

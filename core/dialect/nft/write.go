@@ -160,11 +160,12 @@ func (w *writer) lines(c *dialect.Chain, r compile.Rule, m compile.Match, steps 
 				continue
 			}
 			text := line.text()
-			if r.Log && s.branch.Action != dialect.Jump && s.branch.Action != dialect.Return {
+			logs := r.Log && s.branch.Action != dialect.Jump && s.branch.Action != dialect.Return
+			if logs {
 				text = join(text, fmt.Sprintf("log prefix %q", "yf "+r.Decider.String()+": "))
 			}
 			out = append(out, dialect.Rule{
-				Match: line.set(w.sp, w.dir), Log: strings.Contains(text, "log prefix"), Branches: []dialect.Branch{s.branch},
+				Match: line.set(w.sp, w.dir), Log: logs, Branches: []dialect.Branch{s.branch},
 				Comment: r.Decider.String(), Text: join(text, s.text), At: c.Place(),
 			})
 		}
