@@ -393,7 +393,7 @@ func (d *demo) playDumps(ctx context.Context) error {
 		if _, err := d.svc.Settle(ctx, name); err != nil {
 			return err
 		}
-		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), Dumps: []api.Dump{{Kind: "nft-json", Text: string(listing)}}})
+		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: string(listing)}}}})
 		return err
 	})
 }

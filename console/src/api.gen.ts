@@ -449,6 +449,14 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Names: {
+            /** @description of those that our rules ask for: whom it does not have, as in unit backup.service */
+            absent?: string[] | null;
+            /** @description the numbers of the users that its rules speak of, by name */
+            users?: {
+                [key: string]: number;
+            };
+        };
         NewToken: {
             /** Format: date-time */
             created_at: string;
@@ -466,6 +474,8 @@ export interface components {
             dport?: number;
             /** Format: ip */
             dst: string;
+            /** @description it comes or goes by IPsec */
+            encrypted?: boolean;
             /** @enum {string} */
             family: "ipv4" | "ipv6";
             /** Format: int64 */
@@ -484,6 +494,15 @@ export interface components {
             src: string;
             /** @enum {string} */
             state?: "new" | "established" | "related" | "invalid" | "untracked";
+            /**
+             * Format: date-time
+             * @description when it passes, where that matters
+             */
+            time?: string;
+            /** @description which unit's program sends it, where that matters */
+            unit?: string;
+            /** @description whose program sends it, where that matters */
+            user?: string;
         };
         Problem: {
             /** @description the kind of problem, one word that never changes */
@@ -522,6 +541,8 @@ export interface components {
         Report: {
             dumps: components["schemas"]["Dump"][] | null;
             host: string;
+            /** @description who the users and units are that the rules speak of */
+            names?: components["schemas"]["Names"];
             /** Format: date-time */
             taken_at: string;
             /** @description versions of the kernel and its tools */

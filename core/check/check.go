@@ -125,9 +125,10 @@ func (p *pass) wide(r *policy.Rule) wide {
 	return w
 }
 
-// segmented says that what a rule matches differs from host to host.
+// segmented says that what a rule matches differs from host to host, or is less
+// than its sides and services say.
 func segmented(r *policy.Rule) bool {
-	return r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0
+	return r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0 || r.Until != 0 || r.IPsec || len(r.Decl.Senders) > 0
 }
 
 // plan is that of a host, or of another of its class, which is the same.
@@ -169,6 +170,7 @@ func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fen
 	if !fence.HasErrors(problems) {
 		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
 			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, now: now, accepted: map[acceptance]bool{}}
+		p.sp.Since(now)
 		for _, c := range Checks {
 			p.codes = append(p.codes, c.Code)
 		}

@@ -51,9 +51,20 @@ one of them away changes nothing, which surprises whoever does it. Keep one.
 }
 
 // covers says that b does wherever a is rendered all that a does. A rule that
-// says something no dialect writes yet covers nothing and is not covered.
+// says something no dialect writes yet covers nothing and is not covered, and
+// one with a limit is looked at by itself.
 func (p *pass) covers(b, a *policy.Rule) bool {
-	if a.Block != b.Block || a.Verdict != b.Verdict || a.Log && !b.Log || a.Guard || a.Later != nil || b.Later != nil {
+	logged := a.Log == nil || b.Log != nil && b.Log.UpTo == nil
+	if !logged || a.AtMost != nil || b.AtMost != nil || a.Guard {
+		return false
+	}
+	return p.matchesAll(b, a)
+}
+
+// matchesAll says that two rules do the same wherever a matches, log and limit
+// aside: that there b matches too, and is an exception to as many blocks.
+func (p *pass) matchesAll(b, a *policy.Rule) bool {
+	if a.Block != b.Block || a.Verdict != b.Verdict || a.Later != nil || b.Later != nil {
 		return false
 	}
 	if !names(b.To, a.To) || !names(b.From, a.From) {

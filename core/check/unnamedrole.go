@@ -18,12 +18,13 @@ is all they need the role need not exist; mostly a rule was forgotten.
 			for _, name := range append(r.From.Refs, r.To.Refs...) {
 				named[name] = true
 			}
+			if r.Through != nil {
+				named[r.Through.Name] = true
+			}
 		}
 		for _, l := range p.pol.Later {
-			for _, h := range l.Hosts {
-				for _, role := range h.Roles {
-					named[role] = true
-				}
+			for _, name := range l.Refs {
+				named[name] = true
 			}
 		}
 		for _, role := range p.pol.Roles {

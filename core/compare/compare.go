@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"go4.org/netipx"
 
@@ -59,6 +60,7 @@ type Result struct {
 	Findings []Finding
 	Unread   []string // what was not understood and could change the answer
 	Bare     bool     // no filter is in force at all
+	Until    int64    // the second since 1970 at which it may be another; 0 is never
 }
 
 // State is the host's state as far as one dump tells it.
@@ -75,10 +77,16 @@ func (r *Result) State() string {
 	return "in step"
 }
 
-// Drift compares what a host's kernel has in force with what its plan means.
+// Drift compares what a host's kernel has in force with what its plan means. A
+// rule that admits so much and no more is held against what it admits while it
+// is not exceeded; what it does with the rest, and at which rate, is told apart.
 func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *dialect.Ruleset) *Result {
 	res := &Result{Bare: live.Bare()}
 	meant, done := plan.Decision(sp), live.Decision(sp)
+	if turns := slices.Concat(sp.Turns(meant), sp.Turns(done)); len(turns) > 0 {
+		slices.Sort(turns)
+		res.Until = turns[0]
+	}
 	if meant == done {
 		ours := nft.Rules(sp, plan)
 		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
@@ -86,21 +94,23 @@ func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *diale
 		}
 		return res
 	}
-	c := &comparison{sp: sp, pol: pol, plan: plan, names: NamesOf(pol)}
+	c := &comparison{sp: sp, pol: pol, plan: plan, names: NamesOf(pol), meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
+	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
 
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
-	should, does := sp.Where(meant, admitted), sp.Where(done, admitted)
+	should, does := sp.Where(sp.WithRoom(meant), admitted), sp.Where(sp.WithRoom(done), admitted)
 	differ := sp.Differ(meant, done)
 	opened := sp.And(sp.Certain(sp.Minus(does, should)), sp.WellFormed())
 	shut := sp.Certain(sp.Minus(should, does))
-	altered := sp.Minus(sp.Certain(differ), sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does))))
+	either := sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does)))
+	altered := sp.Minus(sp.AnyRoom(sp.Certain(differ)), either)
 	c.bothAdmit = sp.And(should, does)
 	c.collect(Opened, opened)
 	c.collect(Shut, shut)
 	c.collect(Altered, altered)
-	if certain := sp.OrAll(opened, shut, altered); certain != sp.Possible(differ) {
+	if certain := sp.OrAll(opened, shut, altered); !sp.Within(sp.Possible(differ), certain) {
 		res.Unread = sp.UnknownsOf(sp.Minus(differ, certain))
 	}
 	res.Findings = c.findings()
@@ -128,7 +138,9 @@ type comparison struct {
 	pol         *policy.Policy
 	plan        *compile.Plan
 	names       *Names
-	meant, done packet.Decision // attributed
+	meant, done packet.Decision // attributed, while nothing is exceeded
+	meantRates  packet.Decision // not attributed, with what exceeds a rate
+	doneRates   packet.Decision
 	meantBy     []compile.Decider
 	doneBy      []dialect.Decider
 	bothAdmit   packet.Set
@@ -175,7 +187,7 @@ func (c *comparison) add(n *cause) {
 			continue
 		}
 		ruled := n.live.Rule != nil || n.live.Chain == nil || n.emptied()
-		if ruled && o.live == n.live || !ruled && o.live.Rule == nil && o.published == n.published {
+		if ruled && sameRule(o.live, n.live) || !ruled && o.live.Rule == nil && o.published == n.published {
 			o.set = c.sp.Or(o.set, n.set)
 			return
 		}
@@ -183,10 +195,17 @@ func (c *comparison) add(n *cause) {
 	c.causes = append(c.causes, n)
 }
 
+// sameRule says that two deciders are one, or lines of our table that carry out
+// the same statement.
+func sameRule(a, b dialect.Decider) bool {
+	ours := a.Rule != nil && b.Rule != nil && a.Chain.Family == nft.Family && a.Chain.Table == nft.Table && b.Chain.Table == nft.Table
+	return a == b || ours && a.Rule.Comment != "" && a.Rule.Comment == b.Rule.Comment
+}
+
 var kindOrder = map[Kind]int{Opened: 0, Shut: 1, Altered: 2, Cosmetic: 3}
 
 func (c *comparison) findings() (out []Finding) {
-	for _, cause := range c.causes {
+	for _, cause := range c.alike() {
 		if cause.kind == Altered && cause.emptied() {
 			continue // how an empty chain refuses what is refused anyway is no news
 		}
@@ -196,10 +215,34 @@ func (c *comparison) findings() (out []Finding) {
 	return out
 }
 
+// alike is the causes, those joined that alter what one statement of the policy
+// says in one manner: people see one change there, on however many lines.
+func (c *comparison) alike() (out []*cause) {
+	type change struct {
+		direction int
+		published compile.Decider
+		manners   string
+	}
+	first := map[change]*cause{}
+	for _, n := range c.causes {
+		if n.kind == Altered {
+			key := change{n.direction, n.published, c.manners(n, c.example(n))}
+			if o := first[key]; o != nil {
+				o.set = c.sp.Or(o.set, n.set)
+				continue
+			}
+			first[key] = n
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
 // care is the packets that a sentence about a cause is exact for. It leaves out
 // what nobody would mention: packets that are not new, over loopback, or with a
 // source that a local segment unmasks as forged, unless the cause is about
-// nothing else; and of what was opened, the packets that were admitted anyway.
+// nothing else; and of what was opened, the packets that were admitted anyway,
+// unless it was by whom, when or how they are sent.
 func (c *comparison) care(n *cause) packet.Set {
 	honest := c.sp.WellFormed()
 	for _, chain := range c.plan.Chains {
@@ -213,12 +256,20 @@ func (c *comparison) care(n *cause) packet.Set {
 	for _, care := range []packet.Set{c.sp.And(honest, fresh), c.sp.And(c.sp.WellFormed(), fresh), honest} {
 		if c.sp.And(n.set, care) != packet.Empty {
 			if n.kind == Opened {
-				care = c.sp.Minus(care, c.bothAdmit)
+				care = c.sp.Minus(care, c.sp.Minus(c.bothAdmit, c.whatever(n.set)))
 			}
 			return care
 		}
 	}
 	return c.sp.WellFormed()
+}
+
+// whatever is the packets of a set whoever sends them, whenever and however.
+func (c *comparison) whatever(s packet.Set) packet.Set {
+	for _, f := range []packet.Field{packet.Time, packet.User, packet.Unit, packet.IPsec} {
+		s = c.sp.Forget(s, f)
+	}
+	return s
 }
 
 // traffic says what a cause is about.
@@ -361,10 +412,35 @@ func (c *comparison) finding(n *cause) Finding {
 			f.Hint = undo + " puts it back"
 		}
 	case Altered:
-		f.Sentence = fmt.Sprintf("%s is %s, and should be %s.", f.Traffic, manner(done, meant), manner(meant, done))
+		f.Sentence = f.Traffic + " is " + c.manners(n, example) + "."
 		f.Hint = undo + " undoes it"
 	}
 	return f
+}
+
+// manners says what is done with the packets of a cause and what should be.
+func (c *comparison) manners(n *cause, example packet.Packet) string {
+	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
+	does, should := c.rates(c.doneRates, n.set), c.rates(c.meantRates, n.set)
+	is, ought := manner(done, meant), manner(meant, done)
+	if is != ought || does != should {
+		if does != should {
+			is, ought = is+does, ought+should
+		}
+		return is + ", and should be " + ought
+	}
+	exceeding := func(d packet.Decision) packet.Outcome {
+		here := c.sp.Exactly(example)
+		for _, b := range packet.Buckets(c.sp, d) {
+			here = c.sp.Minus(here, c.sp.Room(b))
+		}
+		for _, o := range c.sp.Outcomes(c.sp.Only(d, here)) {
+			return o // there is one, since all else is decided
+		}
+		return packet.Outcome{}
+	}
+	done, meant = exceeding(c.doneRates), exceeding(c.meantRates)
+	return is + does + "; what exceeds it is " + manner(done, meant) + ", and should be " + manner(meant, done)
 }
 
 // manner says what is done with a packet, as far as it differs from what other does.
@@ -375,6 +451,33 @@ func manner(o, other packet.Outcome) string {
 	}
 	if o.Logged != other.Logged {
 		s += map[bool]string{true: " and logged", false: " without a log"}[o.Logged]
+	}
+	return s
+}
+
+// rates says which limits the packets of a set are under.
+func (c *comparison) rates(d packet.Decision, set packet.Set) string {
+	d = c.sp.Only(d, c.sp.And(set, c.sp.WellFormed()))
+	s := ""
+	for _, kind := range []struct {
+		does func(packet.Outcome) bool
+		said string
+	}{
+		{func(o packet.Outcome) bool { return o.Verdict == packet.Admit }, " at most "},
+		{func(o packet.Outcome) bool { return o.Logged && o.Verdict == packet.Admit }, " and logged up to "},
+	} {
+		var rates []string
+		for _, b := range packet.Buckets(c.sp, c.sp.Where(d, kind.does)) {
+			if rate := b.String(); !slices.Contains(rates, rate) && !strings.Contains(s, rate) {
+				rates = append(rates, rate)
+			}
+		}
+		if rates != nil {
+			s += kind.said + strings.Join(rates, " and ")
+		}
+	}
+	if s == "" {
+		return " without a limit"
 	}
 	return s
 }

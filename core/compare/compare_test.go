@@ -109,7 +109,7 @@ func TestDemoDumps(t *testing.T) {
 		data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
 		require.NoError(t, err)
 		sp := packet.NewSpace()
-		live, err := nft.ReadJSON(sp, data)
+		live, err := nft.ReadJSON(sp, data, nil)
 		require.NoError(t, err)
 		res := compare.Drift(sp, pol, compile.Host(sp, pol, h, 0), live)
 		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]

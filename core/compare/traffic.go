@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"go4.org/netipx"
 
@@ -61,7 +62,7 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 	boxes, whole := sp.Boxes(s, mostBoxes)
 	for _, b := range boxes {
 		services := serviceTexts(b)
-		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(b, direction)}
+		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(sp, b)}
 		same := func(q phrase) bool { return slices.Equal(q.services, p.services) && q.extra == p.extra }
 		if i := slices.IndexFunc(out, same); i >= 0 && (direction != packet.Through || out[i].beyond.Equal(p.beyond)) {
 			out[i].peers = packet.Union(out[i].peers, p.peers)
@@ -119,8 +120,8 @@ func serviceTexts(b packet.Box) []string {
 	return out
 }
 
-// extra says interfaces and states where they are not the usual.
-func extra(b packet.Box, direction int) (text string) {
+// extra says interfaces, states and circumstances where they are not the usual.
+func extra(sp *packet.Space, b packet.Box) (text string) {
 	for _, f := range []struct {
 		field packet.Field
 		word  string
@@ -140,6 +141,29 @@ func extra(b packet.Box, direction int) (text string) {
 	}
 	if ranges := b[packet.SrcPort]; ranges != nil {
 		text += " from port " + strings.TrimPrefix(serviceText(packet.TCP, packet.SrcPort, ranges), "tcp ")
+	}
+	for _, f := range []struct {
+		field packet.Field
+		word  string
+	}{{packet.User, "user "}, {packet.Unit, "unit "}} {
+		if names, but := sp.SenderNames(f.field, b[f.field]); len(names) > 0 {
+			text += map[bool]string{false: " from ", true: " not from "}[but] + f.word + strings.Join(names, ", ")
+		}
+	}
+	if b[packet.IPsec] != nil {
+		text += map[bool]string{true: " encrypted", false: " not encrypted"}[b.Allows(packet.IPsec, packet.Num(1))]
+	}
+	if ranges := b[packet.Time]; ranges != nil {
+		day := func(v packet.Value) string { return time.Unix(int64(v.Int()), 0).UTC().Format("2006-01-02T15:04Z") }
+		first, last := ranges[0].Lo, ranges[len(ranges)-1].Hi
+		switch ends := last != packet.Time.Limit(); {
+		case !ends:
+			text += " (from " + day(first) + " on)"
+		case first.Int() > 0:
+			text += " (from " + day(first) + " until " + day(last.Next()) + ")"
+		default:
+			text += " (until " + day(last.Next()) + ")"
+		}
 	}
 	return text
 }

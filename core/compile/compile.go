@@ -44,7 +44,8 @@ type Rule struct {
 	Match   Match
 	Unless  []Match // what also matches one of these is left to the rules below
 	Verdict packet.Verdict
-	Log     bool
+	Log     *Log
+	Limit   *Limit // of an allow
 }
 
 // A Decider is what an outcome can be owed to: a rule of the policy, a part of
@@ -73,7 +74,8 @@ type piece struct {
 	rule  *policy.Rule
 	match Match
 	set   packet.Set
-	log   bool // it logs at this end
+	log   *Log          // if it logs at this end
+	limit *fence.AtMost // if it counts at this end
 }
 
 // Class says what a host's plan depends on, so that two hosts with the same class
@@ -133,11 +135,6 @@ func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan 
 			p.Later = append(p.Later, l.Title)
 		}
 	}
-	for _, r := range pol.Roles {
-		if r.LogRefused != nil && r.LogRefused.UpTo != nil && h.HasRole(r.Name) {
-			p.Later = append(p.Later, "role "+r.Name+": log refused up to")
-		}
-	}
 	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
 		stance := pol.StanceOf(h, dir)
 		if dir == policy.Forward && !stance.Closed {
@@ -175,7 +172,10 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		if !ok || !r.InForce(now) {
 			continue
 		}
-		whole := piece{r, m, m.Set(sp, dir), r.Log}
+		whole := piece{rule: r, match: m, set: m.Set(sp, dir), limit: r.AtMost}
+		if r.Log != nil {
+			whole.log = &Log{r.Name + ".log", r.Log.UpTo}
+		}
 		if r.Later != nil {
 			what := r.Title() + ": " + strings.Join(r.Later, ", ")
 			if !slices.Contains(p.Later, what) {
@@ -189,7 +189,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			}
 			continue
 		}
-		for _, part := range whole.byLog(sp, dir) {
+		for _, part := range whole.byEnd(sp, dir) {
 			if part.set != packet.Empty {
 				e.allows = append(e.allows, part)
 			}
@@ -201,11 +201,11 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 	return e
 }
 
-// byLog takes an allow apart by where it logs: at the receiving end if that is
-// ours, else at the sending end. (A block logs wherever it refuses: what the
-// sending end refuses arrives nowhere.)
-func (p piece) byLog(sp *packet.Space, dir policy.Direction) []piece {
-	if dir != policy.Outbound || !p.log || !p.rule.To.Named {
+// byEnd takes an allow apart by where it logs and counts: at the receiving end
+// if that is ours, else at the sending end. (A block logs wherever it refuses:
+// what the sending end refuses arrives nowhere.)
+func (p piece) byEnd(sp *packet.Space, dir policy.Direction) []piece {
+	if dir != policy.Outbound || p.log == nil && p.limit == nil || !p.rule.To.Named {
 		return []piece{p}
 	}
 	ours := p.rule.To.HostAddrs()
@@ -214,23 +214,29 @@ func (p piece) byLog(sp *packet.Space, dir policy.Direction) []piece {
 		to = packet.Everything()
 	}
 	rest := packet.Without(to, ours)
-	silent, loud := p, p
-	silent.log = false
-	silent.match.To, loud.match.To = intersect(to, ours), rest
-	for _, part := range []*piece{&silent, &loud} {
+	there, here := p, p
+	there.log, there.limit = nil, nil
+	there.match.To, here.match.To = intersect(to, ours), rest
+	for _, part := range []*piece{&there, &here} {
 		part.set = sp.And(p.set, part.match.Set(sp, dir))
 	}
-	return []piece{silent, loud}
+	return []piece{there, here}
 }
 
 // matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
 func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
-	m.Terms = r.Terms
+	m.Terms, m.Until, m.IPsec = r.Terms, r.Until, r.IPsec
 	switch {
 	case dir == policy.Inbound && r.To.Names(h):
 		m.From, m.To = r.From.Addrs, r.To.At[h]
+		switch {
+		case len(r.Decl.Senders) > 0 && r.Block:
+			return m, false // it is refused where it is sent, and here nobody can tell it
+		case len(r.Decl.Senders) > 0: // nor what others than our hosts send
+			m.From = packet.Intersection(r.From.Addrs, r.From.HostAddrs())
+		}
 	case dir == policy.Outbound && r.From.Names(h):
-		m.From, m.To = r.From.At[h], r.To.Addrs
+		m.From, m.To, m.Senders = r.From.At[h], r.To.Addrs, r.Senders
 	default:
 		return m, false
 	}
@@ -259,22 +265,19 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 	return m, true
 }
 
-// Refused is the decision that refuses every packet: reject answers TCP with a
-// reset and everything else with "port unreachable".
-func Refused(sp *packet.Space, by packet.Verdict, log bool, decider int32) packet.Decision {
-	if by != packet.Reject {
-		return sp.Leaf(packet.Outcome{Verdict: packet.Drop, Logged: log, By: decider})
+// decided is the decision that does one thing with every packet; reject answers
+// TCP with a reset and everything else with "port unreachable".
+func decided(sp *packet.Space, v packet.Verdict, logged packet.Set, by int32) packet.Decision {
+	leaf := func(with string) packet.Decision {
+		o := packet.Outcome{Verdict: v, With: with, By: by}
+		silent := sp.Leaf(o)
+		o.Logged = true
+		return sp.Choose(logged, sp.Leaf(o), silent)
 	}
-	return sp.Choose(sp.Value(packet.Protocol, packet.TCP),
-		sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: "tcp-reset", Logged: log, By: decider}),
-		sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: "port-unreachable", Logged: log, By: decider}))
-}
-
-func verdictDecision(sp *packet.Space, v packet.Verdict, log bool, decider int32) packet.Decision {
-	if v == packet.Admit {
-		return sp.Leaf(packet.Outcome{Verdict: v, Logged: log, By: decider})
+	if v != packet.Reject {
+		return leaf("")
 	}
-	return Refused(sp, v, log, decider)
+	return sp.Choose(sp.Value(packet.Protocol, packet.TCP), leaf("tcp-reset"), leaf("port-unreachable"))
 }
 
 // Decision is what the policy means for all packets that cross the host.
@@ -308,50 +311,78 @@ func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []D
 
 // decision is "What it means" in docs/language.md, to the letter.
 func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision {
-	d := verdictDecision(sp, e.stanceVerdict(), e.stance.Log, by(e.stanceDecider()))
-
-	// Refused by all blocks that match: dropped if any drops, logged if any logs.
-	// Later blocks overwrite earlier ones, so that the first by name is named.
-	logged := packet.Empty
-	for _, b := range e.blocks {
-		if b.log {
-			logged = sp.Or(logged, b.set)
-		}
+	refused := packet.Empty
+	if l := e.refusedLog(); l != nil && e.stance.Closed {
+		refused = l.when(sp)
 	}
-	for _, verdict := range []packet.Verdict{packet.Reject, packet.Drop} {
-		for _, b := range slices.Backward(e.blocks) {
-			if b.rule.Verdict == verdict {
-				d = sp.Choose(b.set, bothLogs(sp, logged, verdict, by(deciderOf(b.rule))), d)
-			}
-		}
+	d := decided(sp, e.stanceVerdict(), refused, by(e.stanceDecider()))
+
+	// Refused by all blocks that match: dropped if any drops. What comes first
+	// overwrites what comes later, so that the first by name is named.
+	log := logged(sp, e.blocks)
+	for _, b := range slices.Backward(sorted(e.blocks, byRefusal)) {
+		d = sp.Choose(b.set, decided(sp, b.rule.Verdict, log, by(deciderOf(b.rule))), d)
 	}
 
-	// Admitted by every allow that names all blocks that match.
-	logged = packet.Empty
-	admits := make([]packet.Set, len(e.allows))
-	for i, a := range e.allows {
-		admits[i] = a.set
+	// Admitted by every allow that names all blocks that match; the freest decides.
+	admits := slices.Clone(e.allows)
+	for i, a := range admits {
 		for _, b := range e.blocks {
 			if !a.rule.Overrides(b.rule) {
-				admits[i] = sp.Minus(admits[i], b.set)
+				admits[i].set = sp.Minus(admits[i].set, b.set)
 			}
 		}
-		if a.log {
-			logged = sp.Or(logged, admits[i])
-		}
 	}
-	for i, a := range slices.Backward(e.allows) {
-		d = sp.Choose(admits[i], bothLogs(sp, logged, packet.Admit, by(deciderOf(a.rule))), d)
+	log = logged(sp, admits)
+	for _, a := range slices.Backward(sorted(admits, byFreedom)) {
+		does := decided(sp, packet.Admit, log, by(deciderOf(a.rule)))
+		if a.limit != nil {
+			l := e.limited(a, nil)
+			excess := log
+			if l.ExcessLog != nil {
+				excess = logged(sp, append(slices.Clone(admits), piece{set: packet.All, log: l.ExcessLog}))
+			}
+			does = sp.Choose(l.room(sp), does, decided(sp, l.Excess, excess, by(deciderOf(a.rule))))
+		}
+		d = sp.Choose(a.set, does, d)
 	}
 
 	for _, g := range slices.Backward(e.ground) {
-		d = sp.Choose(g.Match.Set(sp, e.direction), verdictDecision(sp, g.Verdict, false, by(g.Decider)), d)
+		d = sp.Choose(g.Match.Set(sp, e.direction), decided(sp, g.Verdict, packet.Empty, by(g.Decider)), d)
 	}
 	return d
 }
 
-func bothLogs(sp *packet.Space, logged packet.Set, v packet.Verdict, by int32) packet.Decision {
-	return sp.Choose(logged, verdictDecision(sp, v, true, by), verdictDecision(sp, v, false, by))
+// logged is the packets of pieces that are logged: the freest log counts.
+func logged(sp *packet.Space, pieces []piece) packet.Set {
+	set := packet.Empty
+	for _, p := range slices.Backward(sorted(pieces, byLog)) {
+		if p.log != nil {
+			set = sp.Or(sp.Minus(set, p.set), sp.And(p.set, p.log.when(sp)))
+		}
+	}
+	return set
+}
+
+func sorted(pieces []piece, order func(a, b piece) int) []piece {
+	pieces = slices.Clone(pieces)
+	slices.SortStableFunc(pieces, order)
+	return pieces
+}
+
+// limited is the limit of an allow, with what becomes of what exceeds it: it is
+// refused as the host refuses, and logged as the freer of that and log.
+func (e *end) limited(p piece, log *Log) *Limit {
+	return &Limit{AtMost: *p.limit, Name: p.rule.Name, Excess: e.stance.RefuseBy, ExcessLog: freer(log, e.refusedLog())}
+}
+
+// refusedLog is the log of what the host refuses where no rule does. A rule's
+// bucket has the rule's name, which has no dot, so this one is nobody's else.
+func (e *end) refusedLog() *Log {
+	if e.stance.Log == nil {
+		return nil
+	}
+	return &Log{"log.refused", e.stance.Log.UpTo}
 }
 
 func deciderOf(r *policy.Rule) Decider {

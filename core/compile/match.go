@@ -5,6 +5,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -18,6 +19,9 @@ type Match struct {
 	From, To  *netipx.IPSet
 	Terms     []policy.Term
 	States    []int
+	Until     int64          // before this second since 1970; 0 is always
+	Senders   []fence.Sender // a local program of one of these users and of one of these units
+	IPsec     bool
 }
 
 // Set is the packets of one direction that match.
@@ -50,7 +54,24 @@ func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 	if m.States != nil {
 		s = sp.And(s, sp.Values(packet.State, m.States...))
 	}
+	if m.Until != 0 {
+		s = sp.And(s, sp.Before(m.Until))
+	}
+	for _, from := range m.Senders {
+		s = sp.And(s, sp.Named(SenderField(from.Kind), from.Names...))
+	}
+	if m.IPsec {
+		s = sp.And(s, sp.Value(packet.IPsec, 1))
+	}
 	return sp.And(s, sp.WellFormed())
+}
+
+// SenderField is the field of a packet that a kind of sender is told by.
+func SenderField(kind string) packet.Field {
+	if kind == "user" {
+		return packet.User
+	}
+	return packet.Unit
 }
 
 // TermSet is the packets a service term speaks of.
@@ -76,7 +97,11 @@ func TermSet(sp *packet.Space, t policy.Term) packet.Set {
 
 // and is the packets that match both. Both ask for interfaces by name, not by exclusion.
 func (m Match) and(n Match) Match {
-	out := Match{From: intersect(m.From, n.From), To: intersect(m.To, n.To), Ifaces: m.Ifaces, States: m.States}
+	out := Match{From: intersect(m.From, n.From), To: intersect(m.To, n.To), Ifaces: m.Ifaces, States: m.States,
+		Until: max(m.Until, n.Until), Senders: slices.Concat(m.Senders, n.Senders), IPsec: m.IPsec || n.IPsec}
+	if m.Until != 0 && n.Until != 0 {
+		out.Until = min(m.Until, n.Until)
+	}
 	if m.Ifaces == nil {
 		out.Ifaces = n.Ifaces
 	} else if n.Ifaces != nil {

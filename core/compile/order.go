@@ -1,6 +1,7 @@
 package compile
 
 import (
+	"cmp"
 	"slices"
 
 	"yellowfence.example/yfence/core/packet"
@@ -12,14 +13,12 @@ import (
 //  1. the ground;
 //  2. allows that are exceptions to a block, each leaving what a block refuses
 //     that it is no exception to;
-//  3. blocks: those that drop before those that reject, among them those that
-//     log first;
-//  4. the other allows, those that log first;
+//  3. blocks;
+//  4. the other allows;
 //  5. where a closed stance rejects or logs, a rule that does.
 //
-// Two things need more than an order. An allow of 4 that logs what an allow of
-// 2 admits without a log goes to 2. And a packet that one block rejects with a
-// log and another drops without one is dropped with a log, by a rule of its own.
+// An allow of 4 that is freer than one of 2 which it meets, or logs more
+// freely, goes to 2. Within each of them, see lay.
 func (e *end) order(sp *packet.Space) []Rule {
 	rules := slices.Clone(e.ground)
 
@@ -27,83 +26,80 @@ func (e *end) order(sp *packet.Space) []Rule {
 	for _, a := range e.allows {
 		if slices.ContainsFunc(e.blocks, func(b piece) bool { return a.rule.Overrides(b.rule) && meet(sp, a, b) }) {
 			early = append(early, a)
-		} else {
+		} else if e.counts(sp, a) {
 			late = append(late, a)
 		}
 	}
-	silent := packet.Empty
-	for _, a := range early {
-		if !a.log {
-			silent = sp.Or(silent, a.set)
-		}
+	for moved := true; moved; { // one that moves may make others move
+		moved = false
+		late = slices.DeleteFunc(late, func(a piece) bool {
+			before := slices.ContainsFunc(early, func(b piece) bool { return (byFreedom(a, b) < 0 || byLog(a, b) < 0) && meet(sp, a, b) })
+			if before {
+				early, moved = append(early, a), true
+			}
+			return before
+		})
 	}
-	late = slices.DeleteFunc(late, func(a piece) bool {
-		moved := a.log && sp.And(a.set, silent) != packet.Empty
-		if moved {
-			early = append(early, a)
-		}
-		return moved
-	})
-	for _, a := range logFirst(early) {
-		r := a.asRule()
+	for _, s := range lay(sp, early, byFreedom) {
+		r := e.asRule(s)
 		for _, b := range e.blocks {
-			if !a.rule.Overrides(b.rule) && meet(sp, a, b) {
+			if refuses := func(a piece) bool { return !a.rule.Overrides(b.rule) && meet(sp, a, b) }; refuses(s.decides) || refuses(s.logs) {
 				r.Unless = append(r.Unless, b.match)
 			}
 		}
 		rules = append(rules, r)
 	}
-
-	pick := func(v packet.Verdict, log bool) (out []piece) {
-		for _, b := range e.blocks {
-			if b.rule.Verdict == v && b.log == log {
-				out = append(out, b)
-			}
-		}
-		return out
+	for _, s := range lay(sp, e.blocks, byRefusal) {
+		rules = append(rules, e.asRule(s))
 	}
-	for _, b := range pick(packet.Drop, true) {
-		rules = append(rules, b.asRule())
+	for _, s := range lay(sp, late, byFreedom) {
+		rules = append(rules, e.asRule(s))
 	}
-	for _, b := range pick(packet.Reject, true) {
-		for _, d := range pick(packet.Drop, false) {
-			if meet(sp, b, d) {
-				r := d.asRule()
-				r.Match, r.Log = d.match.and(b.match), true
-				rules = append(rules, r)
-			}
-		}
-	}
-	for _, b := range slices.Concat(pick(packet.Reject, true), pick(packet.Drop, false), pick(packet.Reject, false)) {
-		rules = append(rules, b.asRule())
-	}
-	for _, a := range logFirst(late) {
-		if e.stance.Closed || a.log { // else it changes nothing: the stance admits it too
-			rules = append(rules, a.asRule())
-		}
-	}
-	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log) {
-		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: e.stance.RefuseBy, Log: e.stance.Log})
+	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log != nil) {
+		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: e.stance.RefuseBy, Log: e.refusedLog()})
 	}
 	return rules
 }
 
-func meet(sp *packet.Space, a, b piece) bool { return sp.And(a.set, b.set) != packet.Empty }
-
-// logFirst puts the rules that log before those that do not, in the order they had.
-func logFirst(pieces []piece) []piece {
-	slices.SortStableFunc(pieces, func(a, b piece) int {
-		switch {
-		case a.log == b.log:
-			return 0
-		case a.log:
-			return -1
-		}
-		return 1
-	})
-	return pieces
+// counts says that an allow changes something: where the stance is open it does
+// not, unless it logs or has a limit, or spares packets from one that has.
+func (e *end) counts(sp *packet.Space, a piece) bool {
+	return e.stance.Closed || a.log != nil || a.limit != nil ||
+		slices.ContainsFunc(e.allows, func(b piece) bool { return b.limit != nil && meet(sp, a, b) })
 }
 
-func (p piece) asRule() Rule {
-	return Rule{Decider: deciderOf(p.rule), Match: p.match, Verdict: p.rule.Verdict, Log: p.log}
+// A step is a rule laid out: one piece decides, and one says whether it is logged.
+type step struct{ decides, logs piece }
+
+// lay puts pieces in an order in which, of all that match a packet, the first
+// by one order decides, and the first by byLog says whether it is logged. Where
+// these are not the same, a step of both stands before either.
+func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int) []step {
+	var steps []step
+	for _, d := range pieces {
+		steps = append(steps, step{d, d})
+		for _, l := range pieces {
+			if order(d, l) < 0 && byLog(l, d) < 0 && meet(sp, d, l) {
+				steps = append(steps, step{d, l})
+			}
+		}
+	}
+	slices.SortStableFunc(steps, func(a, b step) int {
+		return cmp.Or(order(a.decides, b.decides), byLog(a.logs, b.logs), cmp.Compare(a.decides.rule.Name, b.decides.rule.Name))
+	})
+	return steps
+}
+
+func meet(sp *packet.Space, a, b piece) bool { return sp.And(a.set, b.set) != packet.Empty }
+
+func (e *end) asRule(s step) Rule {
+	p := s.decides
+	r := Rule{Decider: deciderOf(p.rule), Match: p.match, Verdict: p.rule.Verdict, Log: s.logs.log}
+	if s.logs.rule != p.rule {
+		r.Match = p.match.and(s.logs.match)
+	}
+	if p.limit != nil {
+		r.Limit = e.limited(p, s.logs.log)
+	}
+	return r
 }

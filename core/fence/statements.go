@@ -224,6 +224,14 @@ func (r Rate) Kernel() (n int, unit string, ok bool) {
 	return 0, "", false
 }
 
+// Slower says that r is the lower rate, or the same with the smaller bucket.
+func (r Rate) Slower(o Rate) bool {
+	if a, b := r.N*o.Per.Seconds, o.N*r.Per.Seconds; a != b {
+		return a < b
+	}
+	return r.N < o.N
+}
+
 // nearest are the rates next to r that are whole numbers per day.
 func (r Rate) nearest() (lower, higher string) {
 	perDay := r.N * 86400 / r.Per.Seconds

@@ -200,26 +200,10 @@ func (sp *Space) Where(d Decision, f func(Outcome) bool) Set {
 }
 
 // Outcomes lists the outcomes that d gives to some packet, in the order in which the Space first saw them.
-func (sp *Space) Outcomes(d Decision) []Outcome {
-	seen, leaves := map[ref]bool{}, map[ref]bool{}
-	var walk func(ref)
-	walk = func(r ref) {
-		if seen[r] {
-			return
-		}
-		seen[r] = true
-		if sp.nodes[r].field == leafField {
-			leaves[r] = true
-			return
-		}
-		for _, e := range sp.edgesOf(r) {
-			walk(e.to)
-		}
-	}
-	walk(ref(d))
-	var out []Outcome
+func (sp *Space) Outcomes(d Decision) (out []Outcome) {
+	reached := sp.reached(ref(d))
 	for i := range sp.outcomes {
-		if o := sp.outcomes[i]; i > 0 && leaves[sp.leaves[o]] {
+		if o := sp.outcomes[i]; i > 0 && reached[sp.leaves[o]] {
 			out = append(out, o)
 		}
 	}
@@ -274,19 +258,7 @@ func (sp *Space) Certain(s Set) Set { return sp.Not(sp.Possible(sp.Not(s))) }
 
 // UnknownsOf names the unknowns that s depends on.
 func (sp *Space) UnknownsOf(s Set) []string {
-	used, seen := map[Field]bool{}, map[ref]bool{}
-	var walk func(ref)
-	walk = func(r ref) {
-		if seen[r] || sp.nodes[r].field == leafField {
-			return
-		}
-		seen[r] = true
-		used[sp.nodes[r].field] = true
-		for _, e := range sp.edgesOf(r) {
-			walk(e.to)
-		}
-	}
-	walk(ref(s))
+	used := sp.fieldsOf(ref(s))
 	var names []string
 	for i, name := range sp.unknowns {
 		if used[firstUnknown+Field(i)] {
@@ -294,6 +266,34 @@ func (sp *Space) UnknownsOf(s Set) []string {
 		}
 	}
 	return names
+}
+
+func (sp *Space) fieldsOf(r ref) map[Field]bool {
+	used := map[Field]bool{}
+	for n := range sp.reached(r) {
+		used[sp.nodes[n].field] = true
+	}
+	return used
+}
+
+// reached is all nodes of r's diagram, leaves included.
+func (sp *Space) reached(r ref) map[ref]bool {
+	seen := map[ref]bool{}
+	var walk func(ref)
+	walk = func(r ref) {
+		if seen[r] {
+			return
+		}
+		seen[r] = true
+		if sp.nodes[r].field == leafField {
+			return
+		}
+		for _, e := range sp.edgesOf(r) {
+			walk(e.to)
+		}
+	}
+	walk(r)
+	return seen
 }
 
 // Forget is the packets that would be in s with some value of a field: s

@@ -11,7 +11,8 @@ import (
 )
 
 // A Field is one thing a filter can ask about a packet. Fields are tested in
-// the order of their values. Fields from firstUnknown on are unknowns.
+// the order of their values. A packet itself has those before known; from
+// firstRoom on come token buckets, from firstUnknown on unknowns.
 type Field uint16
 
 // The fields, in the one order every diagram tests them.
@@ -28,16 +29,25 @@ const (
 	InIface  // name of the interface it arrived on, "" for what is sent
 	OutIface // name of the interface it leaves by, "" for what is delivered
 	State    // connection state, as the kernel's tracker names it
-	firstUnknown
-	leafField Field = 1<<16 - 1
+	Time     // when it passes, in whole seconds since 1970
+	User     // whose program sends it, see Named
+	Unit     // which unit's program sends it, see Named
+	IPsec    // 1 where it came, or is about to go, by IPsec
+	known
+	firstRoom    Field = 64
+	firstUnknown Field = 1 << 14
+	leafField    Field = 1<<16 - 1
 )
 
-var fieldNames = [firstUnknown]string{"hook", "family", "protocol", "source port", "port", "icmp type", "icmp code",
-	"source", "destination", "inbound interface", "outbound interface", "state"}
+var fieldNames = [known]string{"hook", "family", "protocol", "source port", "port", "icmp type", "icmp code",
+	"source", "destination", "inbound interface", "outbound interface", "state", "time", "user", "unit", "ipsec"}
 
 func (f Field) String() string {
-	if f < firstUnknown {
+	switch {
+	case f < known:
 		return fieldNames[f]
+	case f < firstUnknown:
+		return fmt.Sprintf("bucket %d", f-firstRoom)
 	}
 	return fmt.Sprintf("unknown %d", f-firstUnknown)
 }
@@ -225,6 +235,8 @@ func (f Field) Limit() Value {
 		return Value{1<<64 - 1, 1<<64 - 1}
 	case State:
 		return Num(Untracked)
+	case Time, User, Unit:
+		return Value{0, 1<<63 - 1}
 	}
 	return Num(1)
 }

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 )
 
 // A Packet is one packet as a filter sees it. Its JSON is that of the contract:
@@ -22,6 +23,10 @@ type Packet struct {
 	In       string     `json:"in,omitempty" doc:"the interface it arrives on"`
 	Out      string     `json:"out,omitempty" doc:"the interface it leaves by"`
 	State    string     `json:"state,omitempty" enum:"new,established,related,invalid,untracked"`
+	User     string     `json:"user,omitempty" doc:"whose program sends it, where that matters"`
+	Unit     string     `json:"unit,omitempty" doc:"which unit's program sends it, where that matters"`
+	IPsec    bool       `json:"encrypted,omitempty" doc:"it comes or goes by IPsec"`
+	Time     *time.Time `json:"time,omitempty" doc:"when it passes, where that matters"`
 }
 
 // String is the packet in one line, as a person would write it down.
@@ -50,15 +55,27 @@ func (p Packet) String() string {
 	if p.Out != "" {
 		b.WriteString(" out by " + p.Out)
 	}
+	if p.User != "" {
+		b.WriteString(" from user " + p.User)
+	}
+	if p.Unit != "" {
+		b.WriteString(" from unit " + p.Unit)
+	}
+	if p.IPsec {
+		b.WriteString(" encrypted")
+	}
 	if p.State != "" && p.State != StateNames[New] {
 		b.WriteString(" (" + p.State + ")")
+	}
+	if p.Time != nil {
+		b.WriteString(" at " + p.Time.UTC().Format("2006-01-02T15:04:05Z"))
 	}
 	return b.String()
 }
 
 // values gives a packet's value for each field. What does not apply is zero,
-// which no well-formed set depends on.
-func (p Packet) values() (v [firstUnknown]Value) {
+// which no well-formed set depends on; a packet without a time passes now.
+func (sp *Space) values(p Packet) (v [known]Value) {
 	num := func(n *int) Value {
 		if n == nil {
 			return Value{}
@@ -79,20 +96,30 @@ func (p Packet) values() (v [firstUnknown]Value) {
 			v[State] = Num(i)
 		}
 	}
+	if v[Time] = Num(int(sp.now)); p.Time != nil {
+		v[Time] = Num(int(p.Time.Unix()))
+	}
+	v[User], v[Unit] = Num(sp.number(User, p.User)), Num(sp.number(Unit, p.Unit))
+	if p.IPsec {
+		v[IPsec] = Num(1)
+	}
 	return v
 }
 
-// follow walks r's diagram for a packet; every unknown is answered no.
+// follow walks r's diagram for a packet; every bucket has room and every
+// unknown is answered no.
 func (sp *Space) follow(r ref, p Packet) ref {
-	v := p.values()
+	v := sp.values(p)
 	for {
 		f := sp.nodes[r].field
 		if f == leafField {
 			return r
 		}
 		var want Value
-		if f < firstUnknown {
+		if f < known {
 			want = v[f]
+		} else if f < firstUnknown {
+			want = Num(1)
 		}
 		for _, e := range sp.edgesOf(r) {
 			if want.Compare(e.hi) <= 0 {
@@ -103,10 +130,19 @@ func (sp *Space) follow(r ref, p Packet) ref {
 	}
 }
 
-// Has says that the packet is in s, every unknown answered no.
+// Exactly is the set of this one packet, whatever the buckets and the unknowns.
+func (sp *Space) Exactly(p Packet) Set {
+	s := sp.domain
+	for f, v := range sp.values(p) {
+		s = sp.And(s, sp.Ranges(Field(f), []Range{{v, v}}))
+	}
+	return s
+}
+
+// Has says that the packet is in s, every bucket having room and every unknown answered no.
 func (sp *Space) Has(s Set, p Packet) bool { return sp.follow(ref(s), p) == ref(All) }
 
-// Outcome is what becomes of the packet by d, every unknown answered no.
+// Outcome is what becomes of the packet by d, every bucket having room and every unknown answered no.
 func (sp *Space) Outcome(d Decision, p Packet) Outcome { return sp.outcome(sp.follow(ref(d), p)) }
 
 // A Taste says which values of a field a person finds typical, best first.
@@ -151,9 +187,12 @@ func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
 	if r == ref(Empty) {
 		return Packet{}, false
 	}
-	var v [firstUnknown]Value
-	for f := Hook; f < firstUnknown; f++ {
+	var v [known]Value
+	for f := Hook; f < known; f++ {
 		var liked []Value
+		if f == Time {
+			liked = []Value{Num(int(sp.now))}
+		}
 		for _, want := range append(slices.Clone(taste[f]), typical[f]...) {
 			if fits(f, want, v[Family].Int()) {
 				liked = append(liked, want)
@@ -201,12 +240,17 @@ func pick(f Field, edges []edge, liked []Value) (Value, ref) {
 }
 
 // packet says values as a Packet; of the fields, those its protocol has.
-func (sp *Space) packet(v [firstUnknown]Value) Packet {
+func (sp *Space) packet(v [known]Value) Packet {
 	family, protocol := v[Family].Int(), v[Protocol].Int()
 	p := Packet{
 		Hook: v[Hook].Int(), Family: []string{"ipv4", "ipv6"}[family],
 		Src: v[Src].addr(family), Dst: v[Dst].addr(family),
 		Protocol: ProtocolName(protocol), In: v[InIface].iface(), Out: v[OutIface].iface(), State: StateNames[v[State].Int()],
+		User: sp.nameOf(User, v[User]), Unit: sp.nameOf(Unit, v[Unit]), IPsec: v[IPsec] == Num(1),
+	}
+	if at := int64(v[Time].Int()); at != sp.now {
+		t := time.Unix(at, 0).UTC()
+		p.Time = &t
 	}
 	num := func(f Field) *int { n := v[f].Int(); return &n }
 	for _, n := range PortProtocols {

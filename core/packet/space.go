@@ -44,16 +44,21 @@ type Space struct {
 	edges    []edge
 	outcomes []Outcome
 	unknowns []string
+	limits   []Bucket
+	names    [2][]string // of users and of units
 
 	// look-up, rebuilt as the above grow
 	buckets   []ref
 	leaves    map[Outcome]ref
 	unknownOf map[string]Field
+	roomOf    map[Bucket]Field
+	numberOf  [2]map[string]int
 
 	// results of earlier operations; may forget
 	cache []cached
 
 	domain Set
+	now    int64 // see Since
 }
 
 type cached struct {
@@ -69,6 +74,8 @@ func NewSpace() *Space {
 		buckets:   make([]ref, 1024),
 		leaves:    map[Outcome]ref{},
 		unknownOf: map[string]Field{},
+		roomOf:    map[Bucket]Field{},
+		numberOf:  [2]map[string]int{{}, {}},
 		cache:     make([]cached, 1<<12),
 	}
 	for i := range sp.buckets {
@@ -240,7 +247,8 @@ func (sp *Space) Unknown(name string) Set {
 }
 
 // WellFormed is the set of packets that can be: with addresses of their
-// family, and with those interfaces that their hook has.
+// family, with those interfaces that their hook has, and within what Since and
+// Without have said.
 func (sp *Space) WellFormed() Set { return sp.domain }
 
 func (sp *Space) wellFormed() Set {

@@ -50,8 +50,9 @@ type GroundChange struct {
 
 // A Later is a redirect, masquerade or leave, or an expectation.
 type Later struct {
-	Title string // "redirect pilot-door"
-	Hosts []*fleet.Host
+	Title string        // "redirect pilot-door"
+	Hosts []*fleet.Host // whom it concerns; nobody while it is off
+	Refs  []string      // the names it is made of
 	Pos   fence.Pos
 }
 
@@ -166,7 +167,11 @@ type Rule struct {
 	Arriving *Network // nil if it says none
 	Over     []*Rule
 	Verdict  packet.Verdict // Admit, Drop or Reject
-	Log      bool
+	Log      *fence.Log     // nil if it does not log
+	AtMost   *fence.AtMost  // nil if it does not say
+	Senders  []fence.Sender // each narrows it at the sending end
+	IPsec    bool           // only what comes and goes by it
+	Through  *Role          // nil if it says none
 	Guard    bool
 	Until    int64 // the second since 1970 from which it is not in force; 0 is never
 	Off      bool
@@ -203,36 +208,37 @@ func (r *Rule) Overrides(b *Rule) bool { return slices.Contains(r.Over, b) }
 // A Stance is what happens on a host, in one direction, to packets that no rule speaks of.
 type Stance struct {
 	Closed   bool
-	RefuseBy packet.Verdict // Drop or Reject
-	Log      bool           // a line for what a closed stance refuses
+	RefuseBy packet.Verdict // Drop or Reject: how the host refuses, by the stance and what exceeds `at most`
+	Log      *fence.Log     // how what is so refused is logged; nil if it is not
 }
 
 // StanceOf is the stance of a host in a direction, its roles combined: of what
-// they say, closed beats open and drop beats reject. Unless a role says
-// otherwise inbound is closed, outbound open, forward untouched, and closed
-// means drop. It is logged if one of them says so.
-func (p *Policy) StanceOf(h *fleet.Host, d Direction) Stance {
-	said, closed, log := false, false, false
-	by := packet.NoVerdict
+// they say, closed beats open, drop beats reject, and the lowest rate of the
+// log the others. Unless a role says otherwise inbound is closed, outbound open,
+// forward untouched, and closed means drop.
+func (p *Policy) StanceOf(h *fleet.Host, d Direction) (s Stance) {
+	said := false
 	for _, r := range p.Roles {
 		if !h.HasRole(r.Name) {
 			continue
 		}
 		if c, ok := r.Closed[d]; ok {
-			said, closed = true, closed || c
+			said, s.Closed = true, s.Closed || c
 		}
-		log = log || r.LogRefused != nil
-		if r.RefuseBy == packet.Drop || by == packet.NoVerdict {
-			by = r.RefuseBy
+		if l := r.LogRefused; l != nil && (s.Log == nil || l.UpTo != nil && (s.Log.UpTo == nil || l.UpTo.Slower(*s.Log.UpTo))) {
+			s.Log = l
+		}
+		if r.RefuseBy == packet.Drop || s.RefuseBy == packet.NoVerdict {
+			s.RefuseBy = r.RefuseBy
 		}
 	}
 	if !said {
-		closed = d == Inbound
+		s.Closed = d == Inbound
 	}
-	if by == packet.NoVerdict {
-		by = packet.Drop
+	if s.RefuseBy == packet.NoVerdict {
+		s.RefuseBy = packet.Drop
 	}
-	return Stance{closed, by, log && closed}
+	return s
 }
 
 // Segments are the declared segments.

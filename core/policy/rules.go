@@ -11,7 +11,7 @@ import (
 func (r *resolver) rules() {
 	byName := map[string]*Rule{}
 	for _, d := range r.ruleOrder {
-		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log != nil, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
+		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log, AtMost: d.AtMost, IPsec: d.Encrypted, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
 			From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services)}
 		if d.Block {
 			rule.Verdict = refusal(d.By)
@@ -27,7 +27,7 @@ func (r *resolver) rules() {
 			rule.Until, _ = d.Until.Instant()
 		}
 		r.guardTakesNo(d)
-		rule.Later = r.later(d)
+		r.senders(d, rule)
 		if !rule.From.Named && !rule.To.Named {
 			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
 				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on"
@@ -72,74 +72,71 @@ func atMostPos(d *fence.Rule) *fence.Pos {
 	return &d.AtMost.Pos
 }
 
-// later lists the modifiers of a rule that no dialect writes yet.
-func (r *resolver) later(d *fence.Rule) (out []string) {
-	if d.AtMost != nil {
-		out = append(out, "at most")
-	}
-	if d.Log != nil && d.Log.UpTo != nil {
-		out = append(out, "log up to")
-	}
+// senders takes what a rule says of who sends, and of routers on the way.
+func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	for _, s := range d.Senders {
-		out = append(out, "from "+s.Kind)
-	}
-	if d.Encrypted {
-		out = append(out, "encrypted")
-	}
-	if d.Until != nil {
-		out = append(out, "until")
+		if s.Kind == "program" {
+			rule.Later = append(rule.Later, "from program")
+		} else {
+			rule.Senders = append(rule.Senders, s)
+		}
+		if !rule.From.Named {
+			r.errorf(fence.Ident{Name: "from", Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours", rule.From.Text).Hint =
+				"name a role, host NAME or fleet on the left, or take `from " + s.Kind + "` away"
+		}
 	}
 	if d.Through != nil {
-		if _, ok := r.roles[d.Through.Name]; !ok {
+		if rule.Through = r.roles[d.Through.Name]; rule.Through == nil {
 			r.unknown(*d.Through, "role", keysOf(r.roles)...)
 		}
-		out = append(out, "through")
+		rule.Later = append(rule.Later, "through")
 	}
-	return out
 }
 
 // others resolves the statements that are no allow and no block.
 func (r *resolver) others() {
 	for _, stmt := range r.otherOrder {
-		later := Later{Title: "", Pos: stmt.Declared().Pos}
-		var sides []Side
+		later := Later{Pos: stmt.Declared().Pos}
+		var concerned, named []Side // the sides whose hosts must do something, and the others
+		var off *fence.Pos
 		switch d := stmt.(type) {
 		case *fence.GroundDecl:
 			r.ground(d)
 			continue
 		case *fence.Redirect:
-			later.Title = "redirect " + d.Name
-			if sides = append(sides, r.side(d.From), r.side(d.To)); d.At != nil {
-				sides = append(sides, r.roleSide(*d.At))
+			later.Title, off = "redirect "+d.Name, d.Off
+			if concerned = append(concerned, r.side(d.From), r.side(d.To)); d.At != nil {
+				concerned = append(concerned, r.roleSide(*d.At))
 			}
 			if d.Target != nil {
-				sides = append(sides, r.side(fence.Peers{Items: []fence.Peer{*d.Target}}))
+				concerned = append(concerned, r.side(fence.Peers{Items: []fence.Peer{*d.Target}}))
 			}
 		case *fence.Masquerade:
-			later.Title = "masquerade " + d.Name
-			r.side(d.From)
-			r.side(d.To)
-			sides = append(sides, r.roleSide(d.Via))
+			later.Title, off = "masquerade "+d.Name, d.Off
+			named = append(named, r.side(d.From), r.side(d.To))
+			concerned = append(concerned, r.roleSide(d.Via))
 		case *fence.Leave:
-			later.Title = "leave " + d.Name
-			sides = append(sides, r.side(d.Peers))
+			later.Title, off = "leave "+d.Name, d.Off
+			concerned = append(concerned, r.side(d.Peers))
 		case *fence.Expectation:
 			later.Title = "expect " + d.Name
-			r.side(d.From)
-			r.side(d.To)
+			named = append(named, r.side(d.From), r.side(d.To))
 			r.serviceTerms(d.Services)
 			if d.On != nil {
 				r.segment(*d.On)
 			}
 		}
 		hosts := map[*fleet.Host]bool{}
-		for _, s := range sides {
+		for _, s := range concerned {
 			for _, h := range s.Hosts {
-				if !hosts[h] {
+				if off == nil && !hosts[h] {
 					hosts[h] = true
 					later.Hosts = append(later.Hosts, h)
 				}
 			}
+		}
+		for _, s := range append(concerned, named...) {
+			later.Refs = append(later.Refs, s.Refs...)
 		}
 		r.pol.Later = append(r.pol.Later, later)
 	}

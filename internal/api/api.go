@@ -8,6 +8,7 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 )
@@ -123,14 +124,20 @@ type Dump struct {
 	Text string `json:"text" maxLength:"67108864"`
 }
 
+// InForce is what a host has in force, as its own tools list it.
+type InForce struct {
+	Dumps []Dump     `json:"dumps"`
+	Names *nft.Names `json:"names,omitempty" doc:"who the users and units are that the rules speak of"`
+}
+
 // Report is what a host sends in.
 type Report struct {
-	_       struct{}          `additionalProperties:"true"` // a newer host may say more
-	Version int               `json:"version" enum:"1"`
-	Host    string            `json:"host"`
-	TakenAt time.Time         `json:"taken_at"`
-	Dumps   []Dump            `json:"dumps"`
-	Tools   map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
+	_       struct{}  `additionalProperties:"true"` // a newer host may say more
+	Version int       `json:"version" enum:"1"`
+	Host    string    `json:"host"`
+	TakenAt time.Time `json:"taken_at"`
+	InForce
+	Tools map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
 }
 
 // Drift is how hosts differ from what is published.

@@ -12,9 +12,9 @@ import (
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 )
 
 func (a *app) driftCommand() *cobra.Command {
@@ -26,8 +26,8 @@ func (a *app) driftCommand() *cobra.Command {
 		Long: `Drift holds what hosts have in force against what the policy means for them, for
 every packet there can be. It ends with 1 if a host is anything but in step.
 
-On files alone it takes a host's own listing, made there with
-` + "`nft -j list ruleset`" + `.`,
+On files alone it takes what ` + "`yfence report --print`" + ` gives there, or the listing of
+` + "`TZ=UTC nft -j list ruleset`" + `, which does not tell who its users are.`,
 		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json --host logbook-01 --dump listing.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -77,20 +77,22 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 		return api.Drift{}, unknownHost(host, pol.Fleet.Names())
 	}
 	sp := packet.NewSpace()
-	live := &dialect.Ruleset{}
+	now := time.Now().Unix()
+	sp.Since(now)
+	rules := &dialect.Ruleset{}
 	for _, name := range dumps {
 		data, err := a.readFile(name)
 		if err != nil {
 			return api.Drift{}, err
 		}
-		rs, err := nft.ReadJSON(sp, data)
+		rs, err := live.Read(sp, live.OfFile(data))
 		if err != nil {
 			// What cannot be read is no host without rules: it is unread.
 			return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.Unread, Findings: []compare.Finding{}, Unread: []string{name + ": " + err.Error()}}}}, nil
 		}
-		live.Chains = append(live.Chains, rs.Chains...)
+		rules.Chains = append(rules.Chains, rs.Chains...)
 	}
-	res := compare.Drift(sp, pol, compile.Host(sp, pol, h, time.Now().Unix()), live)
+	res := compare.Drift(sp, pol, compile.Host(sp, pol, h, now), rules)
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}
 	}

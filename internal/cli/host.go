@@ -110,8 +110,12 @@ open until you have seen that the first still works.`,
 			if err != nil {
 				return err
 			}
-			if err := host.Settle(cmd.Context(), rules.Text); err != nil {
+			absent, err := host.Settle(cmd.Context(), rules.Text)
+			if err != nil {
 				return errors.Join(errors.New("nothing was changed"), err)
+			}
+			for _, who := range absent {
+				a.say("%s: there is no %s here; what only it may send is not admitted", name, who)
 			}
 			a.say("%s: revision %d is in force", name, rules.Revision)
 			r, err := host.Report(cmd.Context(), name)

@@ -7,12 +7,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -28,6 +30,10 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 		return r, err
 	}
 	r.Dumps = append(r.Dumps, api.Dump{Kind: "nft-json", Text: string(listing)})
+	// A listing that cannot be read has no names, and is the service's to tell.
+	if r.Names, err = names(listing); err != nil {
+		r.Names = nil
+	}
 	if version, err := tool(ctx, nil, "nft", "--version"); err == nil {
 		r.Tools["nft"] = strings.TrimSpace(string(version))
 	}
@@ -39,14 +45,24 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 }
 
 // Settle puts rules in force, after the kernel's own tool has checked them. It
-// is one transaction: all of it holds, or nothing changed.
-func Settle(ctx context.Context, rules string) error {
-	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
-		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
-			return err
+// is one transaction: all of it holds, or nothing changed. Users and units that
+// the rules ask for and this host does not have are told: they admit nothing.
+func Settle(ctx context.Context, rules string) (absent []string, err error) {
+	found := map[string]nft.Filling{}
+	for _, s := range nft.SendersOf(rules) {
+		if f, ok := find(s); ok {
+			found[s.Set] = f
+		} else {
+			absent = append(absent, s.Kind+" "+s.Name)
 		}
 	}
-	return nil
+	rules = nft.Fill(rules, found)
+	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
+		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
+			return nil, err
+		}
+	}
+	return absent, nil
 }
 
 func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {
@@ -54,6 +70,7 @@ func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byt
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdin = bytes.NewReader(stdin)
+	cmd.Env = append(os.Environ(), "TZ=UTC") // nft reads and lists times in its caller's zone
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	err := cmd.Run()

@@ -46,7 +46,7 @@ func TestAToolThatFailsIsNoHostWithoutRules(t *testing.T) {
 func TestRulesAreCheckedBeforeTheyAreLoaded(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "calls")
 	fake(t, `echo "$*" >>`+log+`; [ "$1" = -c ] && { echo "syntax error" >&2; exit 1; }; exit 0`)
-	err := host.Settle(context.Background(), "nonsense")
+	_, err := host.Settle(context.Background(), "nonsense")
 	require.EqualError(t, err, "nft -c -f - failed: exit status 1: syntax error")
 	calls, err := os.ReadFile(log)
 	require.NoError(t, err)
@@ -67,13 +67,13 @@ func TestSettleInAKernel(t *testing.T) {
 	// The tools run as children of a thread that is in the namespace.
 	in := func(f func() error) error { return ns.Do(f) }
 	const rules = "table inet yellowfence\ndelete table inet yellowfence\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"
-	require.NoError(t, in(func() error { return host.Settle(context.Background(), rules) }))
+	require.NoError(t, in(func() error { _, err := host.Settle(context.Background(), rules); return err }))
 	before, err := ns.ListJSON()
 	require.NoError(t, err)
 	require.Contains(t, string(before), `"policy": "drop"`)
 
 	broken := rules + "table inet other {\n\tchain c {\n\t\ttcp dport 70000 accept\n\t}\n}\n"
-	require.Error(t, in(func() error { return host.Settle(context.Background(), broken) }))
+	require.Error(t, in(func() error { _, err := host.Settle(context.Background(), broken); return err }))
 	after, err := ns.ListJSON()
 	require.NoError(t, err)
 	require.Equal(t, string(before), string(after), "nothing half-done")

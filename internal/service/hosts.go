@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 )
 
 type hostInput struct {
@@ -189,23 +190,24 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		h = known
 	}
 	sp := packet.NewSpace()
+	sp.Since(s.Clock().Unix())
 	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
 	ours := nft.Rules(sp, plan)
 	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}
 	if last.ReceivedAt.IsZero() {
 		return &struct{ Body api.LiveRules }{out}, nil
 	}
-	var dumps []api.Dump
-	if err := s.content(ctx, last.Dump, &dumps); err != nil {
+	f, err := s.inForce(ctx, last.Dump)
+	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	live, err := readDumps(sp, dumps)
+	rules, err := live.Read(sp, f)
 	if err != nil {
 		out.Unread = err.Error()
 		return &struct{ Body api.LiveRules }{out}, nil
 	}
-	out.Chains = chains(live)
-	pairOff(sp, out.Chains, live, out.Published, ours)
+	out.Chains = chains(rules)
+	pairOff(sp, out.Chains, rules, out.Published, ours)
 	return &struct{ Body api.LiveRules }{out}, nil
 }
 
@@ -251,7 +253,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	case len(in.Body.Dumps) == 0:
 		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is not the same")
 	}
-	dumps, err := json.Marshal(in.Body.Dumps)
+	dumps, err := json.Marshal(in.Body.InForce)
 	if err != nil {
 		return nil, s.broken("taking the report", err)
 	}

@@ -4,18 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"sync"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -107,11 +105,12 @@ func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
 
 // engine is the number of the way results are worked out. It goes up whenever
 // the same dump may get another result; older results are then made anew.
-const engine = 1
+const engine = 2
 
 // result is what holding a dump against a pair gives, as it is stored.
 type result struct {
 	Engine   int               `json:"engine"`
+	Until    int64             `json:"until,omitempty"` // the second since 1970 at which it may be another; 0 is never
 	State    api.State         `json:"state"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty"`
@@ -129,40 +128,41 @@ func (r result) differences() (real, cosmetic int) {
 	return real, cosmetic
 }
 
-// readDumps reads a report's dumps as one ruleset. The error is about their text.
-func readDumps(sp *packet.Space, dumps []api.Dump) (*dialect.Ruleset, error) {
-	all := &dialect.Ruleset{}
-	for _, d := range dumps {
-		rs, err := nft.ReadJSON(sp, []byte(d.Text))
-		if err != nil {
-			return nil, fmt.Errorf("%s dump: %w", d.Kind, err)
-		}
-		all.Chains = append(all.Chains, rs.Chains...)
+// inForce is a report's content as it is stored.
+func (s *Service) inForce(ctx context.Context, dump store.Hash) (f api.InForce, err error) {
+	body, err := s.Store.Content(ctx, dump)
+	if err != nil {
+		return f, err
 	}
-	return all, nil
+	if len(body) > 0 && body[0] == '[' { // from before hosts told names
+		return f, json.Unmarshal(body, &f.Dumps)
+	}
+	return f, json.Unmarshal(body, &f)
 }
 
 // judge holds a host's dump against a model, or finds that it was done before.
 func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash) (res result, err error) {
+	now := s.Clock().Unix()
 	stored, err := s.Store.Findings(ctx, h.Name, dump, m.pair.Number)
 	if err == nil {
-		if err := json.Unmarshal(stored, &res); err != nil || res.Engine == engine {
+		if err := json.Unmarshal(stored, &res); err != nil || res.Engine == engine && (res.Until == 0 || now < res.Until) {
 			return res, err
 		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return res, err
 	}
-	var dumps []api.Dump
-	if err := s.content(ctx, dump, &dumps); err != nil {
+	f, err := s.inForce(ctx, dump)
+	if err != nil {
 		return res, err
 	}
 	sp := packet.NewSpace()
-	live, err := readDumps(sp, dumps)
+	sp.Since(now)
+	rules, err := live.Read(sp, f)
 	if err != nil {
 		res = result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	} else {
-		r := compare.Drift(sp, m.policy, compile.Host(sp, m.policy, h, s.Clock().Unix()), live)
-		res = result{Engine: engine, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+		r := compare.Drift(sp, m.policy, compile.Host(sp, m.policy, h, now), rules)
+		res = result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 		if res.Findings == nil {
 			res.Findings = []compare.Finding{}
 		}

@@ -104,7 +104,7 @@ func recorded(t *testing.T, host string) string {
 }
 
 func report(host, dump string) api.Report {
-	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}}
+	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}}}
 }
 
 func problem(t *testing.T, err error) *client.Problem {
@@ -193,9 +193,9 @@ func TestStatesOfAHost(t *testing.T) {
 	require.NoError(t, err)
 	kept, err := h.store.Content(ctx, heard["charts-01"].Dump)
 	require.NoError(t, err)
-	var dumps []api.Dump
-	require.NoError(t, json.Unmarshal(kept, &dumps))
-	require.Equal(t, half, dumps[0].Text, "kept as received")
+	var stored api.InForce
+	require.NoError(t, json.Unmarshal(kept, &stored))
+	require.Equal(t, half, stored.Dumps[0].Text, "kept as received")
 	live, err := h.Live(ctx, "charts-01")
 	require.NoError(t, err)
 	require.Contains(t, live.Unread, "ends in the middle")

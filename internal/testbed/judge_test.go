@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -59,7 +60,8 @@ func TestKernelAgrees(t *testing.T) {
 		listing, err := j.Host.ListJSON()
 		require.NoError(t, err)
 		sp := packet.NewSpace()
-		rs, err := nft.ReadJSON(sp, listing)
+		sp.Since(time.Now().Unix())
+		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
 		require.NoError(t, err)
 		decision := rs.Decision(sp)
 
@@ -134,6 +136,10 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 		func() string {
 			return "ct state " + pick(rng, "new", "established,related", "invalid", "{ new, untracked }", "!= invalid", "invalid,untracked")
 		},
+		func() string { return "meta time " + pick(rng, "< ", ">= ") + pick(rng, "1600000000", "7000000000") },
+	}
+	if hook == "" || hook == "output" || hook == "postrouting" {
+		options = append(options, func() string { return "meta skuid " + pick(rng, "0", "!= 0", "33", "!= 33", "{ 0, 34 }") })
 	}
 	if hook != "output" {
 		options = append(options, func() string {
@@ -300,7 +306,7 @@ func randomPacket(rng *rand.Rand, n int) packet.Packet {
 	case packet.In:
 		p.In = pick(rng, Interfaces...)
 	case packet.Out:
-		p.Src, p.Dst = p.Dst, p.Src
+		p.Src, p.Dst, p.User = p.Dst, p.Src, "root"
 	case packet.Through:
 		p.In = pick(rng, Interfaces...)
 		p.Dst = peer()

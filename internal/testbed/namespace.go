@@ -41,7 +41,7 @@ func run(name string, args ...string) error {
 
 func output(stdin []byte, name string, args ...string) ([]byte, error) {
 	cmd := exec.Command(name, args...)
-	cmd.Stdin = bytes.NewReader(stdin)
+	cmd.Stdin, cmd.Env = bytes.NewReader(stdin), append(os.Environ(), "TZ=UTC")
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	if err := cmd.Run(); err != nil {
@@ -74,9 +74,14 @@ func Remove(prefix string) error {
 	return err
 }
 
-// Run runs a program in the namespace and gives what it prints.
-func (ns *Namespace) Run(stdin []byte, name string, args ...string) ([]byte, error) {
-	return output(stdin, "ip", append([]string{"netns", "exec", ns.Name, name}, args...)...)
+// Run runs a program in the namespace and gives what it prints. (`ip netns exec`
+// would hide the control groups from it.)
+func (ns *Namespace) Run(stdin []byte, name string, args ...string) (out []byte, err error) {
+	err = ns.Do(func() (err error) {
+		out, err = output(stdin, name, args...)
+		return err
+	})
+	return out, err
 }
 
 // IP runs ip(8) commands in the namespace, in one go.

@@ -32,6 +32,12 @@ func (r *reader) compare(c *dialect.Chain, left any, op string, right any) (resu
 		return unknown()
 	}
 	inside := f.scope(r.sp)
+	switch f.field {
+	case packet.User, packet.Unit:
+		return r.sentBy(c, f, op, right, unknown)
+	case packet.Time, packet.IPsec:
+		return r.circumstance(f, op, right, unknown)
+	}
 	if f.header == "th" {
 		// For a protocol without ports this reads the same two bytes, whatever they are.
 		rest := r.sp.And(r.sp.Not(inside), unknown())
@@ -149,6 +155,7 @@ var headers = map[string]map[string]packet.Field{
 var metaKeys = map[string]packet.Field{
 	"iifname": packet.InIface, "oifname": packet.OutIface, "iif": packet.InIface, "oif": packet.OutIface,
 	"l4proto": packet.Protocol, "nfproto": packet.Family, "protocol": packet.Family,
+	"skuid": packet.User, "time": packet.Time, "ipsec": packet.IPsec, "secpath": packet.IPsec,
 }
 
 func fieldOf(left any) (f aField, ok bool) {
@@ -182,6 +189,12 @@ func fieldOf(left any) (f aField, ok bool) {
 			f.names = families
 		}
 		return f, ok
+	}
+	if socket, is := m["socket"].(map[string]any); is && text(socket["key"]) == "cgroupv2" {
+		return aField{field: packet.Unit}, true
+	}
+	if rt, is := m["rt"].(map[string]any); is && text(rt["key"]) == "ipsec" {
+		return aField{header: "rt", field: packet.IPsec}, true
 	}
 	if ct, is := m["ct"].(map[string]any); is && text(ct["key"]) == "state" && ct["dir"] == nil {
 		return aField{field: packet.State, names: states}, true
@@ -466,13 +479,20 @@ func init() {
 			}
 			return "log"
 		}),
-		"limit": of(func(m map[string]any) string {
-			over := ""
+		"limit": func(v any) string {
+			if name := text(v); name != "" {
+				return "limit name " + strconv.Quote(name)
+			}
+			m := anyMap(v)
+			over, burst := "", ""
 			if inv, _ := m["inv"].(bool); inv {
 				over = "over "
 			}
-			return fmt.Sprintf("limit rate %s%v/%s", over, m["rate"], text(m["per"]))
-		}),
+			if n, ok := number(m["burst"]); ok && n != defaultBurst && m["burst_unit"] == nil {
+				burst = fmt.Sprintf(" burst %d packets", n)
+			}
+			return fmt.Sprintf("limit rate %s%v/%s%s", over, m["rate"], text(m["per"]), burst)
+		},
 		"mangle": of(func(m map[string]any) string { return exprText(m["key"]) + " set " + exprText(m["value"]) }),
 	}
 }

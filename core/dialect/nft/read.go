@@ -25,7 +25,35 @@ func (e *SyntaxError) Error() string { return fmt.Sprintf("line %d: %s", e.Line,
 // What it does not model becomes an unknown of the Space, named after it, so
 // that an answer which depends on it is never certain. The error, a
 // *SyntaxError, is for text that is no such listing, or half of one.
-func ReadJSON(sp *packet.Space, data []byte) (*dialect.Ruleset, error) {
+//
+// A listing tells users by numbers of the host's own. What they stand for is
+// said by names, which may be nil: then a match on one is not understood.
+// Whom the host does not have is taken out of what is well formed in sp.
+func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, error) {
+	objects, err := listed(data)
+	if err != nil {
+		return nil, err
+	}
+	names.narrow(sp)
+	r := &reader{sp: sp, out: &dialect.Ruleset{}, sets: map[setKey]*namedSet{}, chains: map[chainKey]*dialect.Chain{}, early: map[setKey]bool{},
+		limits: map[setKey]packet.Bucket{}, users: names.byNumber()}
+	// Sets and chains first: rules refer to them, wherever they stand.
+	for _, pass := range []func(string, map[string]any){r.declaration, r.rule} {
+		for _, o := range objects {
+			pass(o.kind, o.fields)
+		}
+	}
+	return r.out, nil
+}
+
+// listedObject is one thing of a listing: a table, a chain, a set, a rule.
+type listedObject struct {
+	kind   string
+	fields map[string]any
+}
+
+// listed takes a listing apart.
+func listed(data []byte) (objects []listedObject, err error) {
 	dec := json.NewDecoder(bytes.NewReader(data))
 	dec.UseNumber()
 	var doc struct {
@@ -37,22 +65,18 @@ func ReadJSON(sp *packet.Space, data []byte) (*dialect.Ruleset, error) {
 	if doc.Nftables == nil {
 		return nil, &SyntaxError{1, `no "nftables" list: this is not what nft -j list ruleset prints`}
 	}
-	r := &reader{sp: sp, out: &dialect.Ruleset{}, sets: map[setKey]*namedSet{}, chains: map[chainKey]*dialect.Chain{}, early: map[setKey]bool{}}
-	// Sets and chains first: rules refer to them, wherever they stand.
-	for _, pass := range []func(string, map[string]any){r.declaration, r.rule} {
-		for i, object := range doc.Nftables {
-			for kind, raw := range object {
-				var fields map[string]any
-				d := json.NewDecoder(bytes.NewReader(raw))
-				d.UseNumber()
-				if err := d.Decode(&fields); err != nil {
-					return nil, &SyntaxError{1, fmt.Sprintf("object %d of the listing (%s) is no object of fields", i+1, kind)}
-				}
-				pass(kind, fields)
+	for i, object := range doc.Nftables {
+		for kind, raw := range object {
+			o := listedObject{kind: kind}
+			d := json.NewDecoder(bytes.NewReader(raw))
+			d.UseNumber()
+			if err := d.Decode(&o.fields); err != nil {
+				return nil, &SyntaxError{1, fmt.Sprintf("object %d of the listing (%s) is no object of fields", i+1, kind)}
 			}
+			objects = append(objects, o)
 		}
 	}
-	return r.out, nil
+	return objects, nil
 }
 
 func syntaxError(data []byte, dec *json.Decoder, err error) error {
@@ -78,6 +102,8 @@ type chainKey = setKey
 type namedSet struct {
 	elements []any
 	changing bool // the kernel or its rules add and remove elements by themselves
+	size     int  // 0 is any
+	timeout  int  // in seconds; 0 is none
 }
 
 type reader struct {
@@ -85,6 +111,8 @@ type reader struct {
 	out    *dialect.Ruleset
 	sets   map[setKey]*namedSet
 	chains map[chainKey]*dialect.Chain
+	limits map[setKey]packet.Bucket
+	users  map[int]string  // nil: nobody says what they are called
 	early  map[setKey]bool // tables (no name) with chains that run before connections are tracked
 }
 
@@ -103,10 +131,17 @@ func (r *reader) declaration(kind string, f map[string]any) {
 		elements, _ := f["elem"].([]any)
 		flags, _ := f["flags"].([]any)
 		s := &namedSet{elements: elements, changing: f["timeout"] != nil}
+		s.size, _ = number(f["size"])
+		s.timeout, _ = number(f["timeout"])
 		for _, flag := range flags {
 			s.changing = s.changing || text(flag) == "dynamic" || text(flag) == "timeout"
 		}
 		r.sets[key(f, "name")] = s
+	case "limit":
+		k := key(f, "name")
+		if b, over, ok := bucket(objectName(k), f); ok && !over {
+			r.limits[k] = b
+		}
 	case "chain":
 		c := &dialect.Chain{Family: text(f["family"]), Table: text(f["table"]), Name: text(f["name"]), Hook: text(f["hook"]), Type: text(f["type"]), Policy: packet.Admit}
 		if text(f["policy"]) == "drop" {
@@ -196,7 +231,7 @@ func (r *reader) statements(c *dialect.Chain, exprs []any, at string) (out []dia
 			}
 		}
 		for kind, arg := range object {
-			if cur.Log && (kind == "match" || kind == "limit" || kind == "vmap") {
+			if cur.Log && (kind == "match" || kind == "limit" || kind == "set" || kind == "vmap") {
 				flush()
 			}
 			switch kind {
@@ -236,13 +271,9 @@ func (r *reader) statements(c *dialect.Chain, exprs []any, at string) (out []dia
 					end(unmodelled(e))
 					flush()
 				}
-			case "limit", "quota", "ct count":
-				// Depends on what came before: an unknown of this very place.
-				cur.Match = r.sp.And(cur.Match, r.sp.Unknown(fmt.Sprintf("%s (%s)", exprText(e), at)))
-			case "set", "ct helper", "ct timeout", "secmark":
-				if kind == "set" && hasLimit(arg) {
-					cur.Match = r.sp.And(cur.Match, r.sp.Unknown(fmt.Sprintf("%s (%s)", exprText(e), at)))
-				}
+			case "limit", "set", "quota", "ct count":
+				cur.Match = r.sp.And(cur.Match, r.slowed(c, kind, arg, e, at))
+			case "ct helper", "ct timeout", "secmark":
 			default:
 				// It may decide the packet's fate, or be a match, or both.
 				end(unmodelled(e))
@@ -298,11 +329,6 @@ func harmless(arg any) bool {
 		return slices.Contains([]string{"mark", "label", "event"}, text(ct["key"]))
 	}
 	return false
-}
-
-func hasLimit(arg any) bool {
-	b, _ := json.Marshal(arg)
-	return bytes.Contains(b, []byte(`"limit"`))
 }
 
 // reject gives what a reject statement asks of a packet by itself, and its answer.

@@ -18,7 +18,7 @@ func readFile(t *testing.T, sp *packet.Space, name string) *dialect.Ruleset {
 	t.Helper()
 	data, err := os.ReadFile("testdata/" + name)
 	require.NoError(t, err)
-	rs, err := nft.ReadJSON(sp, data)
+	rs, err := nft.ReadJSON(sp, data, nil)
 	require.NoError(t, err)
 	return rs
 }
@@ -42,7 +42,7 @@ func TestReadAnothersRules(t *testing.T) {
 		{"a log before a further match, which fails", tcp("198.51.100.1", 80, 443, "new"), "rejected"},
 		{"to the connection tracker everything is invalid before it", tcp("198.51.100.1", 4000, 99, "new"), "dropped"},
 	} {
-		only := sp.And(exactly(sp, c.packet), sp.WellFormed())
+		only := sp.Exactly(c.packet)
 		// Besides what the case is about, these could each let a packet pass or not.
 		for _, unknown := range []string{"meta mark 7", "meta skuid 1000", "ip saddr @watched", "fib daddr type broadcast",
 			"chain netdev edge/e, which stands before or behind what we read"} { // nft 1.0.6 does not list its device
@@ -60,26 +60,17 @@ func TestReadAnothersRules(t *testing.T) {
 
 	admitted := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	unread := strings.Join(sp.UnknownsOf(admitted), "\n")
-	for _, want := range []string{"meta mark 7", "meta skuid 1000", "ip saddr @watched", "limit rate 3/minute (inet admin/in handle ", "fib daddr type broadcast",
+	for _, want := range []string{"meta mark 7", "meta skuid 1000", "ip saddr @watched", "fib daddr type broadcast",
 		"tcp sport != 22 tcp dport != 22, which nft may have loaded as one comparison", "redirect", "notrack", "ip dscp set", "chain netdev edge/e"} {
 		require.Contains(t, unread, want)
 	}
+	require.Equal(t, []packet.Bucket{{Name: "inet admin/in handle 16", Every: 20e9, Burst: 5}}, packet.Buckets(sp, admitted), "a limit is a bucket of its own")
 	require.NotContains(t, unread, "meta mark set", "a mark that is set changes nothing by itself")
 }
 
 func tcp(src string, sport, dport int, state string) packet.Packet {
 	return packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "tcp", Src: netip.MustParseAddr(src), Dst: netip.MustParseAddr("203.0.113.1"),
 		SrcPort: &sport, DstPort: &dport, In: "eth0", State: state}
-}
-
-// exactly is the set of one TCP packet that comes in.
-func exactly(sp *packet.Space, p packet.Packet) packet.Set {
-	address := func(f packet.Field, a netip.Addr) packet.Set {
-		return sp.Ranges(f, []packet.Range{{Lo: packet.Addr(a), Hi: packet.Addr(a)}})
-	}
-	state := map[string]int{"new": packet.New, "established": packet.Established}[p.State]
-	return sp.AndAll(sp.Value(packet.Hook, packet.In), sp.Value(packet.Family, packet.IPv4), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.SrcPort, *p.SrcPort),
-		sp.Value(packet.DstPort, *p.DstPort), address(packet.Src, p.Src), address(packet.Dst, p.Dst), sp.Interfaces(packet.InIface, p.In), sp.Value(packet.State, state))
 }
 
 // TestRuleText compares our wording of a rule with nft's own.
@@ -114,7 +105,7 @@ func TestBrokenDumps(t *testing.T) {
 		{"{}", `line 1: no "nftables" list: this is not what nft -j list ruleset prints`},
 		{`{"nftables": [{"rule": 5}]}`, "line 1: object 1 of the listing (rule) is no object of fields"},
 	} {
-		_, err := nft.ReadJSON(packet.NewSpace(), []byte(c.text))
+		_, err := nft.ReadJSON(packet.NewSpace(), []byte(c.text), nil)
 		require.EqualError(t, err, c.want)
 	}
 }
@@ -126,7 +117,7 @@ func TestNoRulesNoFilterAndAFilterWithoutRules(t *testing.T) {
 		`{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "nat", "hook": "prerouting", "prio": -100, "policy": "accept"}}]}`: true,
 		`{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}}]}`:      false,
 	} {
-		rs, err := nft.ReadJSON(packet.NewSpace(), []byte(text))
+		rs, err := nft.ReadJSON(packet.NewSpace(), []byte(text), nil)
 		require.NoError(t, err)
 		require.Equal(t, bare, rs.Bare(), text)
 	}
@@ -154,7 +145,7 @@ func TestOrderOfTiedChains(t *testing.T) {
 		{port(22) + `{"accept": null}`, port(22) + `{"drop": null}`, false},
 	} {
 		sp := packet.NewSpace()
-		rs, err := nft.ReadJSON(sp, []byte(chains(c.first, c.second)))
+		rs, err := nft.ReadJSON(sp, []byte(chains(c.first, c.second)), nil)
 		require.NoError(t, err)
 		rejected := sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Reject })
 		require.Equal(t, c.uncertain, len(sp.UnknownsOf(rejected)) > 0, "%s / %s", c.first, c.second)
@@ -168,7 +159,7 @@ func TestLoopsAndMissingChainsAreUncertain(t *testing.T) {
 		`{"rule": {"family": "ip", "table": "t", "chain": "c", "handle": 1, "expr": [{"jump": {"target": "gone"}}]}}`: "chain gone, which the dump does not hold",
 	} {
 		sp := packet.NewSpace()
-		rs, err := nft.ReadJSON(sp, []byte(`{"nftables": [{"chain": {"family": "ip", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}}, `+text+`]}`))
+		rs, err := nft.ReadJSON(sp, []byte(`{"nftables": [{"chain": {"family": "ip", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}}, `+text+`]}`), nil)
 		require.NoError(t, err)
 		admitted := sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 		require.Contains(t, strings.Join(sp.UnknownsOf(admitted), "\n"), want)
@@ -184,7 +175,7 @@ func FuzzReadJSON(f *testing.F) {
 	f.Add([]byte(`{"nftables": [{"rule": {"expr": [{"vmap": {"key": {"concat": []}, "data": {"set": [[1]]}}}, {"match": null}, "accept"]}}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		sp := packet.NewSpace()
-		if rs, err := nft.ReadJSON(sp, data); err == nil {
+		if rs, err := nft.ReadJSON(sp, data, nil); err == nil {
 			rs.Decision(sp)
 			rs.Meanings(sp)
 		}

@@ -3,6 +3,7 @@ package nft
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -38,19 +39,25 @@ func Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
 // table and touches no other. Loading it twice changes nothing. What cannot be
 // written yet is refused by name, with a *dialect.Refusal, and never left out.
 func Write(sp *packet.Space, plan *compile.Plan) (string, error) {
-	if plan.Later != nil {
-		return "", &dialect.Refusal{Host: plan.Host.Name, Dialect: "nft", What: plan.Later}
+	refused := slices.Clone(plan.Later)
+	for _, c := range plan.Chains {
+		for _, r := range c.Rules {
+			for _, s := range r.Match.Senders {
+				if what := sendable(s); what != "" {
+					refused = append(refused, r.Decider.String()+": "+what)
+				}
+			}
+		}
 	}
-	rs, sets := rules(sp, plan)
+	if refused != nil {
+		return "", &dialect.Refusal{Host: plan.Host.Name, Dialect: "nft", What: refused}
+	}
+	rs, objects := rules(sp, plan)
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s: written by Yellow Fence; load with nft -f\n", plan.Host.Name)
 	fmt.Fprintf(&b, "table %s %s\ndelete table %s %s\n\ntable %s %s {\n", Family, Table, Family, Table, Family, Table)
-	for _, s := range sets {
-		fmt.Fprintf(&b, "\tset %s {\n\t\ttype %s\n", s.name, s.kind)
-		if s.intervals {
-			b.WriteString("\t\tflags interval\n")
-		}
-		fmt.Fprintf(&b, "\t\telements = { %s }\n\t}\n\n", strings.Join(s.elements, ",\n\t\t\t     "))
+	for _, o := range objects {
+		fmt.Fprintf(&b, "\t%s %s {\n\t\t%s\n\t}\n\n", o.kind, o.name, strings.Join(o.lines, "\n\t\t"))
 	}
 	for i, c := range rs.Chains {
 		if i > 0 {
@@ -73,21 +80,20 @@ func Write(sp *packet.Space, plan *compile.Plan) (string, error) {
 	return b.String(), nil
 }
 
-// set is a named set of addresses.
-type set struct {
-	name, kind string
-	intervals  bool
-	elements   []string
+// An object is what rules of the table share by its name: a set or a limit.
+type object struct {
+	kind, name string
+	lines      []string
 }
 
 type writer struct {
-	sp   *packet.Space
-	dir  policy.Direction
-	sets []set
-	out  *dialect.Ruleset
+	sp      *packet.Space
+	dir     policy.Direction
+	objects []object
+	out     *dialect.Ruleset
 }
 
-func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []set) {
+func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
 	w := &writer{sp: sp, out: &dialect.Ruleset{}}
 	for _, c := range plan.Chains {
 		w.dir = c.Direction
@@ -95,55 +101,143 @@ func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []set) {
 		if c.Stance.Closed {
 			chain.Policy = packet.Drop
 		}
-		var helpers []*dialect.Chain
 		for _, r := range c.Rules {
-			if len(r.Unless) == 0 {
-				chain.Rules = append(chain.Rules, w.rule(chain, r)...)
-				continue
+			slow := r.Log != nil && r.Log.UpTo != nil
+			switch {
+			case r.Match.Terms == nil || len(r.Unless) == 0 && r.Limit == nil && !slow:
+				w.decide(chain, r, r.Verdict, r.Log, "")
+			default:
+				helper := w.helper(chainNames[w.dir] + "-" + r.Name)
+				chain.Rules = append(chain.Rules, w.lines(chain, r, r.Match, jump(helper))...)
+				w.body(helper, r)
 			}
-			helper := w.helper(r)
-			helpers = append(helpers, helper)
-			chain.Rules = append(chain.Rules, w.lines(chain, r, r.Match, step{text: "jump " + helper.Name, branch: dialect.Branch{Match: packet.All, Action: dialect.Jump, Target: helper.Name}})...)
 		}
-		w.out.Chains = append(w.out.Chains, helpers...)
 		w.out.Chains = append(w.out.Chains, chain)
 	}
-	return w.out, w.sets
+	slices.SortStableFunc(w.objects, func(a, b object) int { return strings.Compare(a.kind, b.kind) })
+	return w.out, w.objects
 }
 
-// helper is the chain of an allow that some blocks still refuse: what they
-// match goes back, the rest is admitted.
-func (w *writer) helper(r compile.Rule) *dialect.Chain {
-	c := &dialect.Chain{Family: Family, Table: Table, Name: chainNames[w.dir] + "-" + r.Name}
-	for _, m := range r.Unless {
-		c.Rules = append(c.Rules, w.lines(c, r, m, step{text: "return", branch: dialect.Branch{Match: packet.All, Action: dialect.Return}})...)
+// helper adds a chain that rules jump to, under a name of its own. (A rule's name has no dot.)
+func (w *writer) helper(name string) *dialect.Chain {
+	unique := name
+	for i := 2; slices.ContainsFunc(w.out.Chains, func(c *dialect.Chain) bool { return c.Name == unique }); i++ {
+		unique = fmt.Sprintf("%s.%d", name, i)
 	}
-	r.Match, r.Unless = compile.Match{}, nil
-	c.Rules = append(c.Rules, w.rule(c, r)...)
+	c := &dialect.Chain{Family: Family, Table: Table, Name: unique}
+	w.out.Chains = append(w.out.Chains, c)
 	return c
+}
+
+// body fills the chain of a rule that one line cannot say; what comes in has
+// matched. What a block still refuses of an allow goes back; of the rest a
+// limit admits some and refuses the others.
+func (w *writer) body(c *dialect.Chain, r compile.Rule) {
+	families := w.families(r)
+	r.Match = compile.Match{}
+	for _, m := range r.Unless {
+		c.Rules = append(c.Rules, w.lines(c, r, m, step{text: "return", branch: plainly(dialect.Return)})...)
+	}
+	if r.Limit == nil {
+		w.decide(c, r, r.Verdict, r.Log, "")
+		return
+	}
+	within := step{text: "accept", branch: plainly(dialect.Accept), log: r.Log != nil}
+	if r.Log != nil && r.Log.UpTo != nil { // its own limit may be asked once only
+		inner := w.helper(c.Name + ".within")
+		w.decide(inner, r, r.Verdict, r.Log, "")
+		within = jump(inner)
+	}
+	for _, family := range families {
+		s := within
+		s.front, s.when = w.limit(r.Limit, family)
+		c.Rules = append(c.Rules, w.lines(c, r, r.Match, s)...)
+	}
+	w.decide(c, r, r.Limit.Excess, r.Limit.ExcessLog, " exceeded")
+}
+
+// families are those that a rule's match leaves.
+func (w *writer) families(r compile.Rule) (out []int) {
+	boxes := w.boxes(r, r.Match)
+	for _, family := range []int{packet.IPv4, packet.IPv6} {
+		if slices.ContainsFunc(boxes, func(b box) bool { return b.family == family || b.family == policy.AnyFamily }) {
+			out = append(out, family)
+		}
+	}
+	return out
+}
+
+// limit declares a limit's bucket for a family, and gives the words that ask it.
+func (w *writer) limit(l *compile.Limit, family int) (front string, when packet.Set) {
+	b := l.Bucket(family)
+	when = w.sp.And(w.sp.Value(packet.Family, family), w.sp.Room(b))
+	if !l.PerSource {
+		w.declare("limit", b.Name, rate(l.Rate))
+		return fmt.Sprintf("meta nfproto %s limit name %q", []string{"ipv4", "ipv6"}[family], b.Name), when
+	}
+	// A source that has been silent for as long as its bucket takes to fill may
+	// be forgotten: it would find it full again.
+	source := []string{"ip saddr", "ip6 saddr"}[family]
+	w.declare("set", b.Name, "typeof "+source, fmt.Sprintf("size %d", b.Sources), "flags dynamic,timeout", fmt.Sprintf("timeout %ds", l.Per.Seconds))
+	if family == packet.IPv6 {
+		source += " & ffff:ffff:ffff:ffff::"
+	}
+	return fmt.Sprintf("update @%s { %s limit %s }", b.Name, source, rate(l.Rate)), when
+}
+
+// rate writes a rate as the kernel counts it: N at once, and so many per unit.
+func rate(r fence.Rate) string {
+	n, unit, _ := r.Kernel()
+	return fmt.Sprintf("rate %d/%s burst %d packets", n, unit, r.N)
+}
+
+func (w *writer) declare(kind, name string, lines ...string) {
+	if !slices.ContainsFunc(w.objects, func(o object) bool { return o.kind == kind && o.name == name }) {
+		w.objects = append(w.objects, object{kind, name, lines})
+	}
 }
 
 // step is the end of a line: what becomes of what matches.
 type step struct {
-	tcpOnly bool // only TCP can be answered with a reset
-	text    string
-	branch  dialect.Branch
+	tcpOnly bool           // only TCP can be answered with a reset
+	front   string         // what it asks besides, with the packets for which that holds
+	when    packet.Set     //
+	log     bool           // it writes a line
+	manner  string         // said in that line
+	text    string         // "" where the packet goes on
+	branch  dialect.Branch // of text
 }
 
-func (w *writer) rule(c *dialect.Chain, r compile.Rule) []dialect.Rule {
+func plainly(a dialect.Action) dialect.Branch { return dialect.Branch{Match: packet.All, Action: a} }
+
+func jump(to *dialect.Chain) step {
+	return step{text: "jump " + to.Name, branch: dialect.Branch{Match: packet.All, Action: dialect.Jump, Target: to.Name}}
+}
+
+// decide adds the lines that end a rule. A log with a limit comes before them,
+// in a line that lets the packet go on.
+func (w *writer) decide(c *dialect.Chain, r compile.Rule, v packet.Verdict, log *compile.Log, manner string) {
+	if log != nil && log.UpTo != nil {
+		b := log.Bucket()
+		w.declare("limit", b.Name, rate(*log.UpTo))
+		c.Rules = append(c.Rules, w.lines(c, r, r.Match, step{front: fmt.Sprintf("limit name %q", b.Name), when: w.sp.Room(b), log: true, manner: manner})...)
+		log = nil
+	}
 	var steps []step
-	all := func(a dialect.Action) dialect.Branch { return dialect.Branch{Match: packet.All, Action: a} }
-	switch r.Verdict {
+	switch v {
 	case packet.Admit:
-		steps = []step{{text: "accept", branch: all(dialect.Accept)}}
+		steps = []step{{text: "accept", branch: plainly(dialect.Accept)}}
 	case packet.Drop:
-		steps = []step{{text: "drop", branch: all(dialect.Drop)}}
+		steps = []step{{text: "drop", branch: plainly(dialect.Drop)}}
 	case packet.Reject:
-		reset, unreachable := all(dialect.Reject), all(dialect.Reject)
+		reset, unreachable := plainly(dialect.Reject), plainly(dialect.Reject)
 		reset.With, unreachable.With = "tcp-reset", "port-unreachable"
 		steps = []step{{text: "reject with tcp reset", branch: reset, tcpOnly: true}, {text: "reject with icmpx port-unreachable", branch: unreachable}}
 	}
-	return w.lines(c, r, r.Match, steps...)
+	for i := range steps {
+		steps[i].log, steps[i].manner = log != nil, manner
+	}
+	c.Rules = append(c.Rules, w.lines(c, r, r.Match, steps...)...)
 }
 
 // lines writes a match as one line per family and protocol it needs.
@@ -159,15 +253,19 @@ func (w *writer) lines(c *dialect.Chain, r compile.Rule, m compile.Match, steps 
 			} else if len(steps) > 1 && b.protocol == packet.TCP {
 				continue
 			}
-			text := line.text()
-			logs := r.Log && s.branch.Action != dialect.Jump && s.branch.Action != dialect.Return
-			if logs {
-				text = join(text, fmt.Sprintf("log prefix %q", "yf "+r.Decider.String()+": "))
+			rule := dialect.Rule{Match: line.set(w.sp, w.dir), Log: s.log, Comment: r.Decider.String(), At: c.Place()}
+			log := ""
+			if s.log {
+				log = fmt.Sprintf("log prefix %q", "yf "+r.Decider.String()+s.manner+": ")
 			}
-			out = append(out, dialect.Rule{
-				Match: line.set(w.sp, w.dir), Log: logs, Branches: []dialect.Branch{s.branch},
-				Comment: r.Decider.String(), Text: join(text, s.text), At: c.Place(),
-			})
+			if s.front != "" {
+				rule.Match = w.sp.And(rule.Match, s.when)
+			}
+			if s.text != "" {
+				rule.Branches = []dialect.Branch{s.branch}
+			}
+			rule.Text = join(line.text(), s.front, log, s.text)
+			out = append(out, rule)
 		}
 	}
 	return out
@@ -189,7 +287,15 @@ type box struct {
 	types    []int
 	code     int
 	states   []int
+	until    int64
+	ipsec    string // the words for it
+	senders  []sender
 }
+
+// sender is a local user or unit, with the set that settling fills with what
+// the host knows it by: the kernel refuses a whole load that names one it does
+// not know.
+type sender struct{ kind, name, set string }
 
 type addrs struct {
 	set  *netipx.IPSet // nil if not asked for
@@ -208,11 +314,13 @@ func (w *writer) boxes(r compile.Rule, m compile.Match) (out []box) {
 				continue
 			}
 			b := g
-			b.family, b.ifaces, b.not, b.states = family, m.Ifaces, m.NotIfaces, m.States
+			b.family, b.ifaces, b.not, b.states, b.until = family, m.Ifaces, m.NotIfaces, m.States, m.Until
+			b.iface, b.ipsec = "iifname", "meta ipsec exists"
 			if w.dir == policy.Outbound {
-				b.iface = "oifname"
-			} else {
-				b.iface = "iifname"
+				b.iface, b.ipsec = "oifname", "rt ipsec exists"
+			}
+			if !m.IPsec {
+				b.ipsec = ""
 			}
 			var some bool
 			if b.src, some = w.addrs(m.From, family, sideName(r, true)); !some {
@@ -221,11 +329,35 @@ func (w *writer) boxes(r compile.Rule, m compile.Match) (out []box) {
 			if b.dst, some = w.addrs(m.To, family, sideName(r, false)); !some {
 				continue
 			}
-			out = append(out, b)
+			out = append(out, w.sent(b, m.Senders)...)
 		}
 	}
 	return out
 }
+
+// sent gives a box for each way in which the senders can be met.
+func (w *writer) sent(b box, senders []fence.Sender) (out []box) {
+	if len(senders) == 0 {
+		return []box{b}
+	}
+	for _, name := range senders[0].Names {
+		one := sender{senders[0].Kind, name, "from." + senders[0].Kind + "." + name}
+		if !setName.MatchString(one.set) {
+			one.set = fmt.Sprintf("from.%s..%x", one.kind, name)
+		}
+		w.declare("set", one.set, "typeof "+senderWords[one.kind], fmt.Sprintf("comment %q", one.kind+" "+name))
+		with := b
+		with.senders = append(slices.Clone(b.senders), one)
+		out = append(out, w.sent(with, senders[1:])...)
+	}
+	return out
+}
+
+// setName is the form of names that nft takes without quotes.
+var setName = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9/\\_.-]{0,100}$`)
+
+// senderWords ask who sends. A system service's unit is a cgroup of the second level.
+var senderWords = map[string]string{"user": "meta skuid", "unit": "socket cgroupv2 level 2"}
 
 // sideName is what a set of the addresses of one side of a rule is called.
 func sideName(r compile.Rule, from bool) string {
@@ -316,17 +448,22 @@ func (w *writer) named(name string, family int, elements []string, intervals boo
 	if family == packet.IPv6 {
 		kind, ending = "ipv6_addr", ".6"
 	}
-	taken := func(n string) bool { return slices.ContainsFunc(w.sets, func(s set) bool { return s.name == n }) }
-	for _, s := range w.sets {
-		if s.kind == kind && slices.Equal(s.elements, elements) {
-			return s.name
+	lines := []string{"type " + kind}
+	if intervals {
+		lines = append(lines, "flags interval")
+	}
+	lines = append(lines, fmt.Sprintf("elements = { %s }", strings.Join(elements, ",\n\t\t\t     ")))
+	taken := func(n string) bool { return slices.ContainsFunc(w.objects, func(o object) bool { return o.name == n }) }
+	for _, o := range w.objects {
+		if o.kind == "set" && slices.Equal(o.lines, lines) {
+			return o.name
 		}
 	}
 	unique := name
 	for i := 2; taken(unique + ending); i++ {
 		unique = fmt.Sprintf("%s-%d", name, i)
 	}
-	w.sets = append(w.sets, set{unique + ending, kind, intervals, elements})
+	w.declare("set", unique+ending, lines...)
 	return unique + ending
 }
 
@@ -391,6 +528,15 @@ func (b box) text() string {
 			add("meta l4proto %d", b.protocol)
 		}
 	}
+	for _, f := range b.senders {
+		add("%s @%s", senderWords[f.kind], f.set)
+	}
+	if b.ipsec != "" {
+		add("%s", b.ipsec)
+	}
+	if b.until != 0 {
+		add("meta time < %d", b.until)
+	}
 	if b.states != nil {
 		names := make([]string, len(b.states))
 		for i, s := range b.states {
@@ -410,7 +556,10 @@ func list(items []string) string {
 
 // set is the packets a box asks for.
 func (b box) set(sp *packet.Space, dir policy.Direction) packet.Set {
-	m := compile.Match{Ifaces: b.ifaces, NotIfaces: b.not, From: b.src.set, To: b.dst.set, States: b.states}
+	m := compile.Match{Ifaces: b.ifaces, NotIfaces: b.not, From: b.src.set, To: b.dst.set, States: b.states, Until: b.until, IPsec: b.ipsec != ""}
+	for _, f := range b.senders {
+		m.Senders = append(m.Senders, fence.Sender{Kind: f.kind, Names: []string{f.name}})
+	}
 	base := policy.Term{Family: b.family, Protocol: b.protocol, Ports: fence.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.code}
 	for _, p := range b.ports {
 		t := base

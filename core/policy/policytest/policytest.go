@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -73,9 +74,10 @@ func Random(rng *rand.Rand) string {
 	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\n", pick("", " local"), pick("", " shared"))
 	b.WriteString("service web = tcp 80, 443\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
-		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused"))
+		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
 	}
-	hosts := func() string { return pick("red", "blue", "green", "fleet", "host h1", "red, host h3") }
+	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3"}
+	hosts := func() string { return pick(ours...) }
 	others := func() string {
 		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8")
 	}
@@ -91,11 +93,33 @@ func Random(rng *rand.Rand) string {
 		}
 		return others() + " -> " + hosts()
 	}
+	rates := func() string { return pick("4 per 1m", "4 per 1m", "10 per 1m", "100 per 1h", "1 per 1s") }
+	logs := func(often ...string) string {
+		if l := pick(often...); l != "" && rng.IntN(3) == 0 {
+			return l + " up to " + rates()
+		} else {
+			return l
+		}
+	}
+	// circumstances narrow a rule to what a packet itself does not show.
+	circumstances := func(sides string) (s string) {
+		if rng.IntN(6) == 0 {
+			s += pick(" until 2027-03-31", " until 2027-06-30", " until 2026-12-24T12:00Z")
+		}
+		if rng.IntN(10) == 0 {
+			s += " encrypted"
+		}
+		if from, _, _ := strings.Cut(sides, " ->"); rng.IntN(4) == 0 && slices.Contains(ours, from) {
+			s += pick(" from user backup", " from user backup, www", " from unit backup.service", " from user root from unit web.service")
+		}
+		return s
+	}
 	var blocks []string
 	for i := range rng.IntN(5) {
 		name := fmt.Sprintf("b%d", i)
 		blocks = append(blocks, name)
-		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s\n", name, sides(), services(), pick("", " on quay", ""), pick("", " by reject", " by drop"), pick("", " log"))
+		s := sides()
+		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s\n", name, s, services(), pick("", " on quay", ""), pick("", " by reject", " by drop"), logs("", " log"), circumstances(s))
 	}
 	for i := range 1 + rng.IntN(8) {
 		over := ""
@@ -105,7 +129,12 @@ func Random(rng *rand.Rand) string {
 				over += ", " + extra
 			}
 		}
-		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s\n", i, sides(), services(), pick("", " on hill", ""), pick("", "", " log"), over)
+		most := ""
+		if rng.IntN(3) == 0 {
+			most = " at most " + rates() + pick("", " per source")
+		}
+		s := sides()
+		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), pick("", " on hill", ""), most, logs("", "", " log"), circumstances(s), over)
 	}
 	return b.String()
 }

@@ -1,0 +1,102 @@
+package nft
+
+import (
+	"fmt"
+	"path"
+	"time"
+
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// circumstance is a match on the time or on IPsec.
+//
+// nft lists a time in the zone of whoever asks for the listing; ours are made
+// under UTC. The kernel compares nanoseconds: only "before" and "not before" a
+// whole second are about whole seconds.
+func (r *reader) circumstance(f aField, op string, right any, unknown func() packet.Set) packet.Set {
+	if f.field == packet.IPsec {
+		holds, ok := right.(bool)
+		if !ok || op != "==" && op != "!=" {
+			return unknown()
+		}
+		set := r.sp.Value(packet.IPsec, map[bool]int{true: 1, false: 0}[holds == (op == "==")])
+		// What arrives is asked how it came, what is sent how it will go.
+		sent := r.sp.Value(packet.Hook, packet.Out)
+		asked := r.sp.Not(sent)
+		if f.header == "rt" {
+			asked = sent
+		}
+		return r.sp.Or(r.sp.And(asked, set), r.sp.Minus(unknown(), asked))
+	}
+	at, err := time.Parse(time.DateTime, text(right))
+	if err != nil || at.Unix() < 0 {
+		return unknown()
+	}
+	before := r.sp.Before(at.Unix())
+	switch op {
+	case "<":
+		return before
+	case ">=":
+		return r.sp.Not(before)
+	}
+	return unknown()
+}
+
+// sentBy is a match on the user or the control group whose program sends.
+func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right any, unknown func() packet.Set) packet.Set {
+	if list, ok := right.([]any); ok {
+		right = map[string]any{"set": list}
+	}
+	elements := []any{right}
+	if _, isSet := anyMap(right)["set"]; isSet || len(text(right)) > 0 && text(right)[0] == '@' {
+		var changing bool
+		if elements, changing = r.elements(c, right); changing {
+			return unknown()
+		}
+	}
+	var names []string
+	for _, e := range elements {
+		name, ok := r.senderName(f.field, elementValue(e))
+		if !ok {
+			return r.sp.And(r.sp.Somebody(f.field), unknown())
+		}
+		names = append(names, name)
+	}
+	switch op {
+	case "==", "in":
+		return r.sp.Named(f.field, names...)
+	case "!=":
+		return r.sp.Minus(r.sp.Somebody(f.field), r.sp.Named(f.field, names...))
+	}
+	return unknown()
+}
+
+// senderName is whom an element of a listing stands for. One that the host has
+// no name for is somebody all the same, where the names are known.
+func (r *reader) senderName(field packet.Field, e any) (name string, ok bool) {
+	n, isNumber := number(e)
+	if field == packet.Unit && !isNumber {
+		// nft lists a control group by its path, while there is one.
+		if p := text(e); p != "" {
+			return path.Base(p), true
+		}
+		return "", false
+	}
+	if !isNumber {
+		return text(e), text(e) != ""
+	}
+	if field == packet.User && n == 0 {
+		return "root", true
+	}
+	if r.users == nil {
+		return "", false
+	}
+	if field == packet.Unit {
+		return fmt.Sprintf("control group number %d", n), true // which is gone: nothing sends from it
+	}
+	if name = r.users[n]; name == "" {
+		name = fmt.Sprintf("user number %d", n)
+	}
+	return name, true
+}

@@ -1,0 +1,155 @@
+package nft
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// The kernel knows users and units by numbers that differ from host to host,
+// and refuses a whole load that names one it does not have. So Write leaves the
+// sets of our senders empty, and who loads the rules fills them.
+
+// A Sender is a user or a unit that rules of ours ask for, and the set of our
+// table that says which one that is on the host.
+type Sender struct {
+	Set  string
+	Kind string // user or unit
+	Name string
+}
+
+// Names is what a host says of users and units.
+type Names struct {
+	Users  map[string]int `json:"users,omitempty" doc:"the numbers of the users that its rules speak of, by name"`
+	Absent []string       `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
+}
+
+func (n *Names) byNumber() map[int]string {
+	if n == nil {
+		return nil
+	}
+	out := map[int]string{}
+	for name, number := range n.Users {
+		out[number] = name
+	}
+	return out
+}
+
+// narrow takes what the host does not have out of what can be.
+func (n *Names) narrow(sp *packet.Space) {
+	if n == nil {
+		return
+	}
+	for _, s := range n.Absent {
+		if kind, name, ok := strings.Cut(s, " "); ok && kind == "user" {
+			sp.Without(packet.User, name)
+		} else if ok {
+			sp.Without(packet.Unit, name)
+		}
+	}
+}
+
+var (
+	senderComment  = regexp.MustCompile(`^(user|unit) (.+)$`)
+	declaredSender = regexp.MustCompile(`(?m)^\tset (\S+) \{\n\t\ttypeof .*\n\t\tcomment "(user|unit) ([^"\n]+)"\n\t\}$`)
+	cgroupLevel    = regexp.MustCompile(`socket cgroupv2 level \d+ @(\S+)`)
+)
+
+// SendersOf lists those of rules that Write gave.
+func SendersOf(rules string) (out []Sender) {
+	for _, m := range declaredSender.FindAllStringSubmatch(rules, -1) {
+		out = append(out, Sender{Set: m[1], Kind: m[2], Name: m[3]})
+	}
+	return out
+}
+
+// A Filling is what a host knows a sender by: a user's number, or the path of a
+// unit's control group below /sys/fs/cgroup with how deep it lies.
+type Filling struct {
+	Element string
+	Level   int // of a unit
+}
+
+// Fill gives rules that Write gave with the sets of senders filled, in the same
+// one transaction. Whom a host does not have sends nothing: its set stays empty.
+func Fill(rules string, fillings map[string]Filling) string {
+	rules = cgroupLevel.ReplaceAllStringFunc(rules, func(s string) string {
+		set := cgroupLevel.FindStringSubmatch(s)[1]
+		if f, ok := fillings[set]; ok {
+			return fmt.Sprintf("socket cgroupv2 level %d @%s", f.Level, set)
+		}
+		return s
+	})
+	var b strings.Builder
+	b.WriteString(rules)
+	for _, s := range SendersOf(rules) {
+		if f, ok := fillings[s.Set]; ok {
+			fmt.Fprintf(&b, "add element %s %s %s { %s }\n", Family, Table, s.Set, f.Element)
+		}
+	}
+	return b.String()
+}
+
+// Asked lists what a listing speaks of: the senders of our table, and the
+// numbers of all users that any rule or set holds.
+func Asked(listing []byte) (ours []Sender, users []int, err error) {
+	objects, err := listed(listing)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, o := range objects {
+		switch o.kind {
+		case "set", "map":
+			if text(o.fields["type"]) == "uid" {
+				users = append(users, numbers(o.fields["elem"])...)
+			}
+			if m := senderComment.FindStringSubmatch(text(o.fields["comment"])); m != nil && text(o.fields["family"]) == Family && text(o.fields["table"]) == Table {
+				ours = append(ours, Sender{Set: text(o.fields["name"]), Kind: m[1], Name: m[2]})
+			}
+		case "rule":
+			exprs, _ := o.fields["expr"].([]any)
+			for _, e := range exprs {
+				m := anyMap(anyMap(e)["match"])
+				if f, ok := fieldOf(m["left"]); ok && f.field == packet.User {
+					users = append(users, numbers(m["right"])...)
+				}
+			}
+		}
+	}
+	slices.Sort(users)
+	return ours, slices.Compact(users), nil
+}
+
+// numbers are all that stand anywhere in a value.
+func numbers(v any) (out []int) {
+	switch x := v.(type) {
+	case []any:
+		for _, e := range x {
+			out = append(out, numbers(e)...)
+		}
+	case map[string]any:
+		for _, e := range x {
+			out = append(out, numbers(e)...)
+		}
+	default:
+		if n, ok := number(v); ok {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// sendable says what is wrong with a sender's name, for rules that are to be
+// written; "" is nothing.
+func sendable(s fence.Sender) string {
+	for _, name := range s.Names {
+		if len(name) > 100 || strings.ContainsAny(name, "\"\\\n") {
+			return fmt.Sprintf("from %s %q, a name the kernel's tool cannot take", s.Kind, name)
+		}
+	}
+	return ""
+}

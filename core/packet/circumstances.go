@@ -1,0 +1,204 @@
+package packet
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// What a packet itself does not show, and a kernel's filter can ask all the
+// same: whether a token bucket has room for it, which local program sends it,
+// and what time it is.
+
+// A Bucket is a token bucket: Burst tokens, one of which comes back every Every
+// nanoseconds, as the kernel counts them. Where Sources is not 0 there is one
+// for each source (an IPv4 address, or a /64 of IPv6), of at most so many
+// sources. Buckets that differ in anything are different buckets.
+type Bucket struct {
+	Name    string // tells it from others of the same rate: a rule's own, or where it stands
+	Every   int64
+	Burst   int64
+	Sources int
+}
+
+// String says the bucket as a policy does: "4 per 1m per source".
+func (b Bucket) String() string {
+	s := fmt.Sprintf("%d per %s", b.Burst, span(time.Duration(b.Every*b.Burst)))
+	if b.Sources > 0 {
+		s += " per source"
+	}
+	return s
+}
+
+// span writes a time in the largest unit that makes it whole.
+func span(d time.Duration) string {
+	for _, u := range []struct {
+		unit time.Duration
+		name string
+	}{{24 * time.Hour, "d"}, {time.Hour, "h"}, {time.Minute, "m"}, {time.Second, "s"}} {
+		if n := d.Round(time.Millisecond); n >= u.unit && n%u.unit == 0 {
+			return fmt.Sprintf("%d%s", n/u.unit, u.name)
+		}
+	}
+	return d.Round(time.Millisecond).String()
+}
+
+// Room is the set of packets for which a bucket has a token. The same bucket is
+// the same set; whether it has one is free of everything else about a packet.
+func (sp *Space) Room(b Bucket) Set {
+	f, ok := sp.roomOf[b]
+	if !ok {
+		f = firstRoom + Field(len(sp.limits))
+		if f >= firstUnknown {
+			panic(fmt.Sprintf("packet: more than %d buckets", firstUnknown-firstRoom))
+		}
+		sp.limits = append(sp.limits, b)
+		sp.roomOf[b] = f
+	}
+	return sp.Value(f, 1)
+}
+
+// Buckets lists the buckets that a set or decision depends on, in the order in
+// which the Space first saw them.
+func Buckets[T Set | Decision](sp *Space, of T) (out []Bucket) {
+	used := sp.fieldsOf(ref(of))
+	for i, b := range sp.limits {
+		if used[firstRoom+Field(i)] {
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// WithRoom is a decision while no bucket is exceeded.
+func (sp *Space) WithRoom(d Decision) Decision {
+	done := map[ref]ref{}
+	var room func(r ref) ref
+	room = func(r ref) ref {
+		field := sp.nodes[r].field
+		if field >= firstUnknown {
+			return r
+		}
+		if to, ok := done[r]; ok {
+			return to
+		}
+		edges := append([]edge(nil), sp.edgesOf(r)...)
+		for i := range edges {
+			edges[i].to = room(edges[i].to)
+		}
+		to := edges[len(edges)-1].to
+		if field < firstRoom {
+			to = sp.make(field, edges)
+		}
+		done[r] = to
+		return to
+	}
+	return Decision(room(ref(d)))
+}
+
+// AnyRoom is the packets that are in s for some state of the buckets.
+func (sp *Space) AnyRoom(s Set) Set {
+	for _, b := range Buckets(sp, s) {
+		s = sp.Forget(s, sp.roomOf[b])
+	}
+	return s
+}
+
+// Users and units are numbered as they are met: nobody is who sends what no
+// local program sends, or what arrives; other is everybody not named.
+const (
+	nobody = iota
+	other
+	firstNamed
+)
+
+func sender(field Field) int { return int(field - User) }
+
+// number gives a name its number; "" is nobody.
+func (sp *Space) number(field Field, name string) int {
+	if name == "" {
+		return nobody
+	}
+	i := sender(field)
+	n, ok := sp.numberOf[i][name]
+	if !ok {
+		n = firstNamed + len(sp.names[i])
+		sp.names[i] = append(sp.names[i], name)
+		sp.numberOf[i][name] = n
+	}
+	return n
+}
+
+func (sp *Space) nameOf(field Field, v Value) string {
+	names := sp.names[sender(field)]
+	if n := v.Int(); n >= firstNamed && n-firstNamed < len(names) {
+		return names[n-firstNamed]
+	}
+	return ""
+}
+
+// Named is the set of packets that a local program of one of these users (User)
+// or units (Unit) sends.
+func (sp *Space) Named(field Field, names ...string) Set {
+	numbers := make([]int, len(names))
+	for i, name := range names {
+		numbers[i] = sp.number(field, name)
+	}
+	return sp.Values(field, numbers...)
+}
+
+// SenderNames says a box's runs of users (User) or units (Unit) by name: those
+// it holds, or, where but is true, those it does not hold of all there are.
+func (sp *Space) SenderNames(field Field, ranges []Range) (names []string, but bool) {
+	if ranges == nil {
+		return nil, false
+	}
+	b := Box{field: ranges}
+	but = b.Allows(field, Num(other))
+	for i, name := range sp.names[sender(field)] {
+		if b.Allows(field, Num(firstNamed+i)) != but {
+			names = append(names, name)
+		}
+	}
+	return names, but
+}
+
+// Somebody is the set of packets that a local program sends, whoever's.
+func (sp *Space) Somebody(field Field) Set {
+	return sp.Ranges(field, []Range{{Num(other), field.Limit()}})
+}
+
+// Before is the set of packets that pass before a second since 1970.
+func (sp *Space) Before(at int64) Set {
+	if at <= 0 {
+		return Empty
+	}
+	return sp.Ranges(Time, []Range{{Value{}, Num(int(at)).Prev()}})
+}
+
+// Since narrows what WellFormed gives to what passes at an instant (in seconds
+// since 1970) or later: what was before is nobody's question any more.
+func (sp *Space) Since(now int64) {
+	sp.now = now
+	sp.domain = sp.Minus(sp.domain, sp.Before(now))
+}
+
+// Without narrows what WellFormed gives to packets that none of these users
+// (User) or units (Unit) sends: there is none of that name.
+func (sp *Space) Without(field Field, names ...string) {
+	sp.domain = sp.Minus(sp.domain, sp.Named(field, names...))
+}
+
+// Turns are the instants (in seconds since 1970) at which a decision changes by
+// itself, in order.
+func (sp *Space) Turns(d Decision) (out []int64) {
+	for r := range sp.reached(ref(d)) {
+		if sp.nodes[r].field == Time {
+			for _, e := range sp.edgesOf(r)[:sp.nodes[r].n-1] {
+				out = append(out, int64(e.hi.Next().Int()))
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}

@@ -1,0 +1,82 @@
+package host
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"yellowfence.example/yfence/core/dialect/nft"
+)
+
+// names says of a listing which users its numbers are, and which of those that
+// our rules ask for this host does not have.
+func names(listing []byte) (*nft.Names, error) {
+	ours, users, err := nft.Asked(listing)
+	if err != nil {
+		return nil, err
+	}
+	n := &nft.Names{Users: map[string]int{}}
+	for _, number := range users {
+		if u, err := user.LookupId(strconv.Itoa(number)); err == nil {
+			n.Users[u.Username] = number
+		}
+	}
+	for _, s := range ours {
+		f, ok := find(s)
+		switch {
+		case !ok:
+			n.Absent = append(n.Absent, s.Kind+" "+s.Name)
+		case s.Kind == "user":
+			n.Users[s.Name], _ = strconv.Atoi(f.Element)
+		}
+	}
+	return n, nil
+}
+
+// find looks up what this host knows a user or a unit by; ok is false where it has none of that name.
+func find(s nft.Sender) (f nft.Filling, ok bool) {
+	if s.Kind == "user" {
+		u, err := user.Lookup(s.Name)
+		if err != nil {
+			return f, false
+		}
+		return nft.Filling{Element: u.Uid}, true
+	}
+	for _, root := range controlGroups() {
+		_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.IsDir() {
+				return nil // one that ended meanwhile
+			}
+			if d.Name() != s.Name {
+				return nil
+			}
+			level := strings.Count(strings.TrimPrefix(path, root), "/")
+			if below, err := filepath.Rel(cgroupRoot, path); err == nil && (!ok || level < f.Level) {
+				f, ok = nft.Filling{Element: fmt.Sprintf("%q", below), Level: level}, true
+			}
+			return fs.SkipDir
+		})
+	}
+	return f, ok
+}
+
+// cgroupRoot is the folder from which nft takes the paths of control groups.
+const cgroupRoot = "/sys/fs/cgroup"
+
+// controlGroups are the folders in which the kernel shows control groups of version 2.
+func controlGroups() (roots []string) {
+	mounts, err := os.ReadFile("/proc/self/mounts")
+	if err != nil {
+		return nil
+	}
+	for _, line := range strings.Split(string(mounts), "\n") {
+		if f := strings.Fields(line); len(f) > 2 && f[2] == "cgroup2" && strings.HasPrefix(f[1], cgroupRoot) {
+			roots = append(roots, f[1])
+		}
+	}
+	return roots
+}
