@@ -27,10 +27,10 @@ type Check struct {
 // Checks lists all checks, in the order in which they run.
 var Checks = []Check{
 	noGuard, guardRefused, noWayIn, // errors
-	neverMatches, contradicted, covered, repeated,
+	neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
-	ownAddress, onUncovered, senderOpen, outboundBlind, ended, endsSoon,
+	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon,
 	staleKnowingly, // last: by then the others have said what they accept
 }
 
@@ -44,6 +44,7 @@ type pass struct {
 	decided  map[*compile.Plan]attribution
 	spoken   map[end]packet.Set
 	all      map[*policy.Rule]wide
+	where    map[*fleet.Host]*whereabouts
 	now      int64
 	codes    []string // of all checks
 	accepted map[acceptance]bool
@@ -169,7 +170,7 @@ func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fen
 	problems = append(problems, found...)
 	if !fence.HasErrors(problems) {
 		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
-			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, now: now, accepted: map[acceptance]bool{}}
+			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now, accepted: map[acceptance]bool{}}
 		p.sp.Since(now)
 		for _, c := range Checks {
 			p.codes = append(p.codes, c.Code)

@@ -92,7 +92,12 @@ func TestWarnings(t *testing.T) {
 		{"allow a: blue -> green : https on quay\n", `never-matches: the rule "a" matches no packet on any host`, "allow a: green -> blue : https\n"},
 		{"allow a: vpn -> green : https\nblock b: everywhere -> green : tcp 100-1000\n", `contradicted: all that the allow "a" admits is refused by block b`, "allow a: vpn -> green : https over b\nblock b: everywhere -> green : tcp 100-1000\n"},
 		{"allow a: vpn -> green : https\nallow b: vpn -> green : tcp 400-500\n", `covered: all that the rule "a" does is done by allow b`, "allow a: vpn -> green : https log\nallow b: vpn -> green : tcp 400-500\n"},
-		{"allow a: vpn -> green : https\nallow b: 198.51.100.0-198.51.100.127 -> host h4 : tcp 443\n", `repeated: the rule "b" does exactly what allow a does`, "allow a: vpn -> green : https\nallow b: vpn -> green : http\n"},
+		{"allow a: vpn -> green : https\nallow b: vpn -> host h4 : tcp 443\n", `repeated: the rule "b" does exactly what allow a does`, "allow a: vpn -> green : https\nallow b: vpn -> green : http\n"},
+		{"allow a: vpn -> green : https at most 4 per 1m\nallow b: vpn -> green : tcp 400-500\n", `limit-pointless: the limit of the allow "a" never counts: allow b admits all of it more freely`, "allow a: vpn -> green : https at most 4 per 1m\nallow b: 198.51.100.8 -> green : tcp 400-500\n"},
+		{"allow a: vpn -> green : tcp 81, 82 at most 4 per 1m per source\nallow b: vpn -> green : tcp 81\nallow c: vpn -> green : tcp 82\n", `limit-pointless: the limit of the allow "a" never counts: allow b and allow c together admit all of it more freely`, "allow a: vpn -> green : tcp 81, 82 at most 4 per 1m per source\nallow b: vpn -> green : tcp 81\nallow c: 198.51.100.9 -> green : tcp 82\n"},
+		{"allow a: green -> vpn : https at most 4 per 1m\nallow b: green -> vpn : https at most 5 per 1m\n", `limit-pointless: the limit of the allow "a" never counts: allow b admits all of it more freely`, "allow a: green -> vpn : https at most 4 per 1m over c\nallow b: green -> vpn : https at most 5 per 1m\nblock c: green -> 198.51.100.9 : https\n"},
+		{"allow a: 198.51.100.0/26 -> green : https\n", `part-of-network: the rule "a" names 198.51.100.0/26, which is a part of the network "vpn"`, "allow a: 198.51.100.0/26, 198.51.100.64/26 -> green : https\n"},
+		{"network part = 198.51.100.0/26\nallow a: 198.51.100.0/27 -> green : https\nallow b: part -> green : http\n", `part-of-network: the rule "a" names 198.51.100.0/27, which is a part of the network "part"`, "allow a: vpn -> green : https\n"},
 		{"role grey\n", `empty-role: no host has the role "grey"`, ""},
 		{"network lan = 192.0.2.0/24\n", `unused: nothing uses "lan"`, "network lan = 192.0.2.0/24\nallow a: lan -> green : https\n"},
 		{"service s = tcp 99\n", `unused: nothing uses the service "s"`, "service s = tcp 99\nallow a: vpn -> green : s\n"},
@@ -113,6 +118,50 @@ func TestWarnings(t *testing.T) {
 	} {
 		assert.Equal(t, []string{c.want}, warnings(c.text), c.text)
 		assert.Empty(t, warnings(c.sound), c.sound)
+	}
+}
+
+// TestNoPath: two sites that a router joins, and a host with a public address.
+func TestNoPath(t *testing.T) {
+	const fleetJSON = `{"hosts": [
+	 {"name": "a1", "roles": ["a"], "interfaces": [{"name": "e", "addresses": ["10.40.0.1/16"]}]},
+	 {"name": "a2", "roles": ["a"], "interfaces": [{"name": "e", "addresses": ["10.40.0.2/16"]}, {"name": "f", "addresses": ["10.60.0.2/16"]}]},
+	 {"name": "b1", "roles": ["b"], "interfaces": [{"name": "e", "addresses": ["10.60.0.3/16"]}]},
+	 {"name": "gate", "roles": ["gate"], "interfaces": [{"name": "e", "addresses": ["10.40.0.9/16"]}, {"name": "f", "addresses": ["10.60.0.9/16"]}]},
+	 {"name": "far", "roles": ["far"], "interfaces": [{"name": "e", "addresses": ["10.99.0.1/16"]}]},
+	 {"name": "web", "roles": ["web"], "interfaces": [{"name": "e", "addresses": ["203.0.113.9/28"]}, {"name": "f", "addresses": ["10.40.0.4/16"]}]}]}`
+	const roles = "policy p language 1\nnetwork vpn = 198.51.100.0/25\nsegment quay = 10.40.0.0/16\nsegment hill = 10.60.0.0/16\nrole a\nrole b\nrole gate\nrole far\nrole web\n"
+	fl, found := fleet.ReadJSON("fleet.json", []byte(fleetJSON))
+	require.Empty(t, found)
+	for rule, want := range map[string]string{
+		"a -> b : https":                "a1",
+		"b -> a : https":                "a1",
+		"host a1 -> b : https":          "a1, b1",
+		"host a2 -> b : https":          "",
+		"b -> a at hill : https":        "a1",
+		"a -> b : https  through gate":  "",
+		"web -> b : https":              "", // it has an address that is reached from anywhere
+		"host a1 -> far : https":        "", // nothing is known of far's way
+		"host a1, vpn -> b : https":     "a1",
+		"host a1 -> b, vpn : https":     "b1",
+		"host a1 -> b : https  on hill": "", // another check's
+		"host a1 -> b : https  knowingly no-path \"routed by the landlord\"": "",
+	} {
+		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: roles + "allow x: " + rule + "\nallow g: vpn -> fleet : ssh guard\n"}}, fl, now)
+		got := ""
+		for _, p := range found {
+			if p.Code == "no-path" {
+				got = p.Message
+			}
+		}
+		if want != "" {
+			verb := ": it shares"
+			if strings.Contains(want, ",") {
+				verb = ": they share"
+			}
+			want = `the allow "x" has no path for ` + want + verb + " no segment with the other side, and neither is public"
+		}
+		require.Equal(t, want, got, rule)
 	}
 }
 

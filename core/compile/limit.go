@@ -6,6 +6,7 @@ import (
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 )
 
 // A Log is the line a rule has the kernel write.
@@ -73,6 +74,11 @@ func byFreedom(a, b piece) int {
 		return present(b.limit.PerSource) - present(a.limit.PerSource)
 	}
 	return byRate(a.limit.Rate, b.limit.Rate, a, b)
+}
+
+// Freer says that of two allows which match a packet a decides, and not b.
+func Freer(a, b *policy.Rule) bool {
+	return byFreedom(piece{rule: a, limit: a.AtMost}, piece{rule: b, limit: b.AtMost}) < 0
 }
 
 // byRefusal orders blocks: those that drop are all alike and first.

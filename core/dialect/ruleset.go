@@ -24,6 +24,13 @@ func (r *Refusal) Error() string {
 	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect, strings.Join(r.What, "; "))
 }
 
+// NoFilter is the error of writing rules for a host that has no filter of its own.
+type NoFilter struct{ Host string }
+
+func (n *NoFilter) Error() string {
+	return fmt.Sprintf("there are no rules for %s: the fleet file says that it has no filter of its own (dialect none)", n.Host)
+}
+
 // A Ruleset is everything one kernel has in force.
 type Ruleset struct {
 	Chains []*Chain

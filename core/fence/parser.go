@@ -28,7 +28,13 @@ type parser struct {
 	scan     *scanner
 	cur      Token
 	last     int // the line of the token before cur
+	reading  *statement
 	problems []Problem
+
+	// what a statement's lists grow in, before they are known in length
+	peersRead []Peer
+	termsRead []ServiceTerm
+	said      []Token
 }
 
 // broken unwinds a statement that cannot be read any further.
@@ -113,6 +119,7 @@ func (p *parser) statement() (stmt Stmt) {
 		}
 		p.fail(first, "statement", "a statement", "%s", hint)
 	}
+	p.reading = known
 	stmt = known.parse(p, first)
 	if p.more() {
 		p.fail(p.tok(), "syntax", "the end of the statement", "it is written: %s", known.Form)
@@ -120,7 +127,12 @@ func (p *parser) statement() (stmt Stmt) {
 	return stmt
 }
 
-func form(keyword string) string {
+// form is how a statement is written, for messages about it. It is asked for at
+// every step, and mostly for the statement that is being read.
+func (p *parser) form(keyword string) string {
+	if p.reading != nil && p.reading.Keyword == keyword {
+		return p.reading.Form
+	}
 	if s := statementOf[keyword]; s != nil {
 		return s.Form
 	}
@@ -129,7 +141,7 @@ func form(keyword string) string {
 
 // name takes a name for something new.
 func (p *parser) name(keyword string) Ident {
-	t := p.want(Word, "a name", form(keyword))
+	t := p.want(Word, "a name", p.form(keyword))
 	p.checkName(t, t.Text)
 	return Ident{t.Text, t.Pos}
 }
@@ -165,7 +177,7 @@ func (p *parser) description() string {
 func (p *parser) policyDecl(first Token) Stmt {
 	d := &PolicyDecl{Ident: p.name("policy"), Description: p.description(), Language: 1}
 	if p.word("language") {
-		t := p.want(Word, "the language's number", form("policy"))
+		t := p.want(Word, "the language's number", p.form("policy"))
 		n, err := number(t.Text)
 		if err != nil || n != 1 {
 			p.report(t.errorf("language", "this program reads language 1, not %s", t.Text).Hinted("write `language 1`, or use a program that knows this language"))
@@ -184,8 +196,8 @@ func (p *parser) networkDecl(first Token) Stmt {
 		d.Description = p.description()
 		return d
 	}
-	p.want(Equals, `"="`, form("network"))
-	d.Addrs = p.addresses(form("network"))
+	p.want(Equals, `"="`, p.form("network"))
+	d.Addrs = p.addresses(p.form("network"))
 	d.Shared = p.word("shared")
 	d.Description = p.description()
 	return d
@@ -193,8 +205,8 @@ func (p *parser) networkDecl(first Token) Stmt {
 
 func (p *parser) segmentDecl(first Token) Stmt {
 	d := &NetworkDecl{Segment: true, Ident: p.name("segment")}
-	p.want(Equals, `"="`, form("segment"))
-	d.Addrs = p.addresses(form("segment"))
+	p.want(Equals, `"="`, p.form("segment"))
+	d.Addrs = p.addresses(p.form("segment"))
 	for p.more() && p.tok().Kind == Word {
 		switch t := p.take(); t.Text {
 		case "shared":
@@ -202,7 +214,7 @@ func (p *parser) segmentDecl(first Token) Stmt {
 		case "local":
 			d.Local = true
 		default:
-			p.fail(t, "syntax", `"shared", "local" or a description`, "it is written: %s", form("segment"))
+			p.fail(t, "syntax", `"shared", "local" or a description`, "it is written: %s", p.form("segment"))
 		}
 	}
 	d.Description = p.description()
@@ -278,7 +290,7 @@ func (p *parser) roleDecl(first Token) Stmt {
 			}
 			d.LogRefused = p.log(t)
 		default:
-			p.fail(t, "syntax", inRole+` or "}"`, "it is written: %s", form("role"))
+			p.fail(t, "syntax", inRole+` or "}"`, "it is written: %s", p.form("role"))
 		}
 	}
 }
@@ -298,22 +310,22 @@ func (p *parser) choice(words ...string) *Choice {
 
 func (p *parser) serviceDecl(first Token) Stmt {
 	d := &ServiceDecl{Ident: p.name("service")}
-	p.want(Equals, `"="`, form("service"))
-	d.Terms = p.services(form("service"))
+	p.want(Equals, `"="`, p.form("service"))
+	d.Terms = p.services(p.form("service"))
 	d.Description = p.description()
 	return d
 }
 
 // named takes a rule's name, which ends in a colon.
 func (p *parser) named(keyword string) Ident {
-	t := p.want(Word, "a name that ends in a colon", form(keyword))
+	t := p.want(Word, "a name that ends in a colon", p.form(keyword))
 	name, colon := strings.CutSuffix(t.Text, ":")
 	if !colon {
 		if p.more() && p.tok().Kind == Colon {
 			p.take()
 			p.report(t.errorf("syntax", "the colon stands directly behind a rule's name").Hinted("write `%s %s: …`", keyword, name))
 		} else {
-			p.fail(t, "syntax", "a name that ends in a colon", "every rule has a name: %s", form(keyword))
+			p.fail(t, "syntax", "a name that ends in a colon", "every rule has a name: %s", p.form(keyword))
 		}
 	}
 	p.checkName(t, name)
@@ -323,30 +335,40 @@ func (p *parser) named(keyword string) Ident {
 func (p *parser) rule(first Token) Stmt {
 	r := &Rule{Block: first.Text == "block", Ident: p.named(first.Text)}
 	r.From, r.To = p.sides(first.Text)
-	p.want(Colon, `":" and the services`, form(first.Text))
-	r.Services = p.services(form(first.Text))
+	p.want(Colon, `":" and the services`, p.form(first.Text))
+	r.Services = p.services(p.form(first.Text))
 	p.modifiers(first.Text, &modified{r, &r.Common})
 	return r
 }
 
 func (p *parser) sides(keyword string) (from, to Peers) {
 	from = p.peers(keyword)
-	p.want(Arrow, `"->"`, form(keyword))
+	p.want(Arrow, `"->"`, p.form(keyword))
 	return from, p.peers(keyword)
 }
 
 func (p *parser) peers(keyword string) Peers {
 	peers := Peers{Pos: p.tok().Pos}
-	peers.Items = list(p, func() Peer { return p.peer(keyword) })
+	peers.Items = p.peerList(keyword)
 	if p.word("except") {
-		peers.Except = list(p, func() Peer { return p.peer(keyword) })
+		peers.Except = p.peerList(keyword)
 	}
 	return peers
 }
 
+func (p *parser) peerList(keyword string) []Peer {
+	p.peersRead = p.peersRead[:0]
+	for {
+		p.peersRead = append(p.peersRead, p.peer(keyword))
+		if !p.punct(Comma) {
+			return slices.Clone(p.peersRead)
+		}
+	}
+}
+
 func (p *parser) peer(keyword string) Peer {
 	const what = "a role, network, segment, host NAME, address, fleet, everywhere or strangers"
-	t := p.want(Word, what, form(keyword))
+	t := p.want(Word, what, p.form(keyword))
 	peer := Peer{Pos: t.Pos, Text: t.Text}
 	switch {
 	case t.Text == "fleet":
@@ -384,7 +406,7 @@ func (p *parser) peer(keyword string) Peer {
 }
 
 func (p *parser) modifiers(keyword string, into *modified) {
-	var said []Token
+	p.said = p.said[:0]
 	for p.more() {
 		t := p.take()
 		m := modifierOf[t.Text]
@@ -396,12 +418,12 @@ func (p *parser) modifiers(keyword string, into *modified) {
 			}
 			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)
 		}
-		for _, before := range said {
+		for _, before := range p.said {
 			if before.Text == t.Text && t.Text != "knowingly" && t.Text != "from" {
 				p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("it was said before at %s; leave one", before.Pos))
 			}
 		}
-		said = append(said, t)
+		p.said = append(p.said, t)
 		if !m.goesWith(keyword) {
 			with := strings.ReplaceAll(m.on, " ", ", ")
 			p.report(t.errorf("modifier", "%q goes with %s only", t.Text, with).Hinted("take it away"))

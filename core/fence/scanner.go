@@ -132,8 +132,20 @@ func (s *scanner) character() {
 // quoted reads a text in double quotes; \" and \\ stand for a quote and a backslash.
 func (s *scanner) quoted(t Token) Token {
 	t.Kind = String
-	var b strings.Builder
 	s.offset++
+	// Most texts are plain: they stand in the file as they are meant.
+	for i := s.offset; i < len(s.text); i++ {
+		c := s.text[i]
+		if c == '"' {
+			t.Text, t.Width = s.text[s.offset:i], i-s.offset+2
+			s.offset = i + 1
+			return t
+		}
+		if c == '\\' || c == '\n' || c >= utf8.RuneSelf {
+			break
+		}
+	}
+	var b strings.Builder
 	for s.offset < len(s.text) && s.text[s.offset] != '\n' {
 		switch c := s.text[s.offset]; {
 		case c == '"':

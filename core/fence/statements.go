@@ -12,7 +12,7 @@ var GroundParts = []string{"loopback", "replies", "invalid", "icmp-errors", "nei
 
 func (p *parser) groundDecl(first Token) Stmt {
 	d := &GroundDecl{Ident: Ident{"ground", first.Pos}}
-	p.want(Open, `"{"`, form("ground"))
+	p.want(Open, `"{"`, p.form("ground"))
 	for {
 		t := p.tok()
 		if t.Kind == Close {
@@ -42,7 +42,7 @@ func (p *parser) groundDecl(first Token) Stmt {
 		case w.Kind == Word && w.Text == "from":
 			part.From = p.peers("ground")
 		default:
-			p.fail(w, "syntax", `"off" or "from PEERS"`, "it is written: %s", form("ground"))
+			p.fail(w, "syntax", `"off" or "from PEERS"`, "it is written: %s", p.form("ground"))
 		}
 		d.Parts = append(d.Parts, part)
 	}
@@ -63,19 +63,19 @@ func contains(list []string, word string) bool {
 func (p *parser) redirect(first Token) Stmt {
 	r := &Redirect{Ident: p.named("redirect")}
 	r.From, r.To = p.sides("redirect")
-	p.want(Colon, `":" and a port`, form("redirect"))
+	p.want(Colon, `":" and a port`, p.form("redirect"))
 	r.Service = p.onePort()
 	if p.word("at") {
-		role := p.reference("a role's name", form("redirect"))
+		role := p.reference("a role's name", p.form("redirect"))
 		r.At = &role
 	}
 	if !p.word("to") {
-		p.fail(p.tok(), "syntax", `"to"`, "it is written: %s", form("redirect"))
+		p.fail(p.tok(), "syntax", `"to"`, "it is written: %s", p.form("redirect"))
 	}
 	if t := p.tok(); p.more() && t.Kind == Word && protocolWords[t.Text] == nil {
 		peer := p.peer("redirect")
 		r.Target = &peer
-		p.want(Colon, `":" and a port`, form("redirect"))
+		p.want(Colon, `":" and a port`, p.form("redirect"))
 	}
 	r.Port = p.onePort()
 	p.modifiers("redirect", &modified{nil, &r.Common})
@@ -96,9 +96,9 @@ func (p *parser) masquerade(first Token) Stmt {
 	m := &Masquerade{Ident: p.named("masquerade")}
 	m.From, m.To = p.sides("masquerade")
 	if !p.word("via") {
-		p.fail(p.tok(), "syntax", `"via" and a role`, "it is written: %s", form("masquerade"))
+		p.fail(p.tok(), "syntax", `"via" and a role`, "it is written: %s", p.form("masquerade"))
 	}
-	m.Via = p.reference("a role's name", form("masquerade"))
+	m.Via = p.reference("a role's name", p.form("masquerade"))
 	p.modifiers("masquerade", &modified{nil, &m.Common})
 	return m
 }
@@ -106,12 +106,12 @@ func (p *parser) masquerade(first Token) Stmt {
 func (p *parser) leave(first Token) Stmt {
 	l := &Leave{Ident: p.named("leave")}
 	l.Peers = p.peers("leave")
-	p.want(Colon, `":" and a direction`, form("leave"))
+	p.want(Colon, `":" and a direction`, p.form("leave"))
 	l.Direction = p.choice("inbound", "outbound", "forwarded").Word
 	if !p.word("via") {
-		p.fail(p.tok(), "syntax", `"via" and interfaces`, "it is written: %s", form("leave"))
+		p.fail(p.tok(), "syntax", `"via" and interfaces`, "it is written: %s", p.form("leave"))
 	}
-	l.Interfaces = list(p, func() Label { return p.singleWord("an interface", form("leave")) })
+	l.Interfaces = list(p, func() Label { return p.singleWord("an interface", p.form("leave")) })
 	p.modifiers("leave", &modified{nil, &l.Common})
 	return l
 }
@@ -120,8 +120,8 @@ func (p *parser) expect(first Token) Stmt {
 	e := &Expectation{Ident: p.named("expect")}
 	e.Kind = p.choice("never", "always", "only").Word
 	e.From, e.To = p.sides("expect")
-	p.want(Colon, `":" and the services`, form("expect"))
-	e.Services = p.services(form("expect"))
+	p.want(Colon, `":" and the services`, p.form("expect"))
+	e.Services = p.services(p.form("expect"))
 	into := &Rule{}
 	p.modifiers("expect", &modified{into, &e.Common})
 	e.On = into.On

@@ -3,6 +3,7 @@ package fence
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -83,7 +84,8 @@ var protocolWords = map[string][]int{"tcp": {packet.TCP}, "udp": {packet.UDP}, "
 
 // services reads a list of service terms. A bare port takes the protocols of
 // the term before it.
-func (p *parser) services(form string) (terms []ServiceTerm) {
+func (p *parser) services(form string) []ServiceTerm {
+	p.termsRead = p.termsRead[:0]
 	var before []int
 	for {
 		term := p.serviceTerm(form, before)
@@ -91,9 +93,9 @@ func (p *parser) services(form string) (terms []ServiceTerm) {
 		if term.Ports != nil {
 			before = term.Protocols
 		}
-		terms = append(terms, term)
+		p.termsRead = append(p.termsRead, term)
 		if !p.punct(Comma) {
-			return terms
+			return slices.Clone(p.termsRead)
 		}
 	}
 }

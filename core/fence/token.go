@@ -195,8 +195,13 @@ func init() {
 		"program", "encrypted", "guard", "until", "off", "through", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
 		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port"} {
 		reserved[w] = true
+		reservedShape[len(w)][w[0]-'a'] = true
 	}
 }
+
+// reservedShape is the lengths and first letters of reserved words: most names
+// are told from them by that.
+var reservedShape [16][26]bool
 
 func init() { // after the one that fills the tables
 	for i := range statements {
@@ -208,7 +213,12 @@ func init() { // after the one that fills the tables
 }
 
 // Reserved says that a word belongs to the language and can name nothing.
-func Reserved(word string) bool { return reserved[word] }
+func Reserved(word string) bool {
+	if n := len(word); n == 0 || n >= len(reservedShape) || word[0] < 'a' || word[0] > 'z' || !reservedShape[n][word[0]-'a'] {
+		return false
+	}
+	return reserved[word]
+}
 
 func keywords() []string {
 	out := make([]string, len(statements))
@@ -239,7 +249,7 @@ func Keywords() (statementWords, modifierKeywords []string) {
 
 // IsName says that a word may name something: [a-z][a-z0-9-]*, at most 63
 // characters, not reserved.
-func IsName(word string) bool { return nameShaped(word) && !reserved[word] }
+func IsName(word string) bool { return nameShaped(word) && !Reserved(word) }
 
 func nameShaped(word string) bool {
 	if word == "" || len(word) > 63 || word[0] < 'a' || word[0] > 'z' {

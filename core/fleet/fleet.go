@@ -6,6 +6,7 @@ package fleet
 
 import (
 	"net/netip"
+	"slices"
 
 	"go4.org/netipx"
 
@@ -28,13 +29,22 @@ type Service struct {
 type Host struct {
 	Name       string       `json:"name"`
 	Roles      []string     `json:"roles" nullable:"false"`
-	Dialect    string       `json:"dialect" required:"false" enum:"nft" doc:"the filter of the host itself"`
+	Dialect    string       `json:"dialect" required:"false" enum:"nft,none" doc:"the filter of the host itself; none if only its instance's groups protect it"`
 	OwnConsole bool         `json:"own_console,omitempty" doc:"it can be reached without the network"`
 	Interfaces []Interface  `json:"interfaces" nullable:"false"`
-	SeenAs     []netip.Addr `json:"seen_as,omitempty" doc:"addresses that it has in others' eyes, by translation on the way"`
+	SeenAs     []netip.Addr `json:"seen_as,omitempty" nullable:"false" doc:"addresses that it has in others' eyes, by translation on the way"`
+	Floating   []netip.Addr `json:"floating,omitempty" nullable:"false" doc:"addresses that move between hosts, which may stand on several"`
+	Instance   *Instance    `json:"instance,omitempty" nullable:"false"`
 
 	Pos     fence.Pos   `json:"-"` // of the name
 	RolePos []fence.Pos `json:"-"` // of each role
+}
+
+// An Instance is a host's place in a cloud, whose groups filter for it too.
+type Instance struct {
+	Cloud  string            `json:"cloud" doc:"which cloud it is in"`
+	ID     string            `json:"id" doc:"its name there"`
+	Labels map[string]string `json:"labels,omitempty" nullable:"false" doc:"what the cloud says of it, by key"`
 }
 
 // An Interface is a host's attachment to a network.
@@ -42,14 +52,19 @@ type Interface struct {
 	Name      string         `json:"name"`
 	Addresses []netip.Prefix `json:"addresses" nullable:"false" doc:"each with the length of its network's prefix"`
 	Segment   string         `json:"segment,omitempty" doc:"which segment it is on, where its addresses leave a doubt"`
+	Dynamic   bool           `json:"dynamic,omitempty" doc:"its addresses are those the host last reported; the ones here are a beginning"`
 
+	Pos        fence.Pos `json:"-"` // of the name
 	SegmentPos fence.Pos `json:"-"`
 }
 
-// Dialects are the filters a host can have.
-var Dialects = []string{"nft"}
+// NoFilter is the dialect of a host that has no filter of its own.
+const NoFilter = "none"
 
-// Addresses are those that peers see the host come from: of its interfaces, and those it is seen as.
+// Dialects are the filters a host can have.
+var Dialects = []string{"nft", NoFilter}
+
+// Addresses are those that peers see the host come from: of its interfaces, those it is seen as, and those that float.
 func (h *Host) Addresses() *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	h.AddAddresses(&b)
@@ -64,7 +79,7 @@ func (h *Host) AddAddresses(b *netipx.IPSetBuilder) {
 			b.Add(p.Addr())
 		}
 	}
-	for _, a := range h.SeenAs {
+	for _, a := range slices.Concat(h.SeenAs, h.Floating) {
 		b.Add(a)
 	}
 }
@@ -85,12 +100,7 @@ func (h *Host) On(segment string, addrs *netipx.IPSet) (interfaces []string) {
 
 // HasRole says that the host has a role.
 func (h *Host) HasRole(role string) bool {
-	for _, r := range h.Roles {
-		if r == role {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(h.Roles, role)
 }
 
 // Host finds a host by its name, nil if there is none.

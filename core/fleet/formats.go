@@ -245,12 +245,12 @@ func writeCSV(fl *Fleet) ([]byte, error) {
 	w := csv.NewWriter(&b)
 	rows := [][]string{csvHead}
 	for _, h := range fl.Hosts {
-		if h.OwnConsole || len(h.SeenAs) > 0 {
-			return nil, fmt.Errorf("CSV cannot say all of %s (own_console, seen_as); write JSON or YAML", h.Name)
+		if h.OwnConsole || len(h.SeenAs) > 0 || len(h.Floating) > 0 || h.Instance != nil {
+			return nil, fmt.Errorf("CSV cannot say all of %s (own_console, seen_as, floating, instance); write JSON or YAML", h.Name)
 		}
 		for _, i := range h.Interfaces {
-			if i.Segment != "" {
-				return nil, fmt.Errorf("CSV cannot say the segment of %s's %s; write JSON or YAML", h.Name, i.Name)
+			if i.Segment != "" || i.Dynamic {
+				return nil, fmt.Errorf("CSV cannot say all of %s's %s (segment, dynamic); write JSON or YAML", h.Name, i.Name)
 			}
 			addresses := i.Addresses
 			if len(addresses) == 0 {

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -50,6 +51,8 @@ func Changes(old, new *Fleet) (out []Change) {
 			{"dialect", h.Dialect, before.Dialect},
 			{"interfaces", interfaces(h), interfaces(before)},
 			{"seen as", fmt.Sprint(h.SeenAs), fmt.Sprint(before.SeenAs)},
+			{"floating", fmt.Sprint(h.Floating), fmt.Sprint(before.Floating)},
+			{"instance", instance(h.Instance), instance(before.Instance)},
 			{"own console", fmt.Sprint(h.OwnConsole), fmt.Sprint(before.OwnConsole)},
 		} {
 			if f.now != f.was {
@@ -63,6 +66,17 @@ func Changes(old, new *Fleet) (out []Change) {
 		}
 	}
 	return out
+}
+
+func instance(i *Instance) string {
+	if i == nil {
+		return "none"
+	}
+	text := i.Cloud + " " + i.ID
+	for _, k := range slices.Sorted(maps.Keys(i.Labels)) {
+		text += fmt.Sprintf(" %s=%s", k, i.Labels[k])
+	}
+	return text
 }
 
 func service(s Service) string {
@@ -84,6 +98,9 @@ func interfaces(h *Host) string {
 		parts[i] = strings.TrimSpace(n.Name + " " + strings.Join(addresses, " "))
 		if n.Segment != "" {
 			parts[i] += " on " + n.Segment
+		}
+		if n.Dynamic {
+			parts[i] += " dynamic"
 		}
 	}
 	return strings.Join(parts, ", ")

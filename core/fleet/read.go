@@ -142,11 +142,7 @@ func (d *decoder) host(t tree) *Host {
 				d.errorf(t, "fleet-dialect", "%q is not a dialect", h.Dialect).Hint = "the dialects are " + strings.Join(Dialects, ", ")
 			}
 		},
-		"own_console": func(t tree) {
-			if h.OwnConsole = t.yes; t.kind != "boolean" {
-				d.errorf(t, "fleet-type", "expected true or false, found a %s", t.kind)
-			}
-		},
+		"own_console": func(t tree) { h.OwnConsole = d.yes(t) },
 		"interfaces": func(t tree) {
 			for _, item := range d.list(t, "interfaces") {
 				i := d.iface(item)
@@ -156,16 +152,58 @@ func (d *decoder) host(t tree) *Host {
 				h.Interfaces = append(h.Interfaces, i)
 			}
 		},
-		"seen_as": func(t tree) { h.SeenAs = d.addresses(t) },
+		"seen_as":  func(t tree) { h.SeenAs = d.addresses(t) },
+		"floating": func(t tree) { h.Floating = d.addresses(t) },
+		"instance": func(t tree) { h.Instance = d.instance(t) },
 	}, "name", "roles", "interfaces")
+	if h.Dialect == NoFilter && h.Instance == nil {
+		d.errorf(t, "fleet-dialect", "nothing protects the host %q", h.Name).Hint = "name its filter, or the instance whose groups protect it"
+	}
 	return h
+}
+
+func (d *decoder) yes(t tree) bool {
+	if t.kind != "boolean" {
+		d.errorf(t, "fleet-type", "expected true or false, found a %s", t.kind)
+	}
+	return t.yes
+}
+
+func (d *decoder) instance(t tree) *Instance {
+	i := &Instance{}
+	word := func(what string, into *string) func(tree) {
+		return func(t tree) {
+			if *into = d.text(t, what); t.kind == "text" && t.text == "" {
+				d.errorf(t, "fleet-type", "expected %s, found nothing", what)
+			}
+		}
+	}
+	d.object(t, "an instance", map[string]func(tree){
+		"cloud": word("the cloud's name", &i.Cloud),
+		"id":    word("its name in the cloud", &i.ID),
+		"labels": func(t tree) {
+			if t.kind != "object" {
+				d.errorf(t, "fleet-type", "expected labels by their keys, found a %s", t.kind)
+			}
+			for _, f := range t.fields {
+				if _, twice := i.Labels[f.key]; twice {
+					d.errorf(tree{pos: f.pos, width: f.width}, "fleet-key", "the key %q stands twice", f.key).Hint = "leave one"
+				}
+				if i.Labels == nil {
+					i.Labels = map[string]string{}
+				}
+				i.Labels[f.key] = d.text(f.value, "a label's value")
+			}
+		},
+	}, "cloud", "id")
+	return i
 }
 
 func (d *decoder) iface(t tree) (i Interface) {
 	i.Addresses = []netip.Prefix{}
 	d.object(t, "an interface", map[string]func(tree){
 		"name": func(t tree) {
-			i.Name = d.text(t, "the interface's name")
+			i.Name, i.Pos = d.text(t, "the interface's name"), t.pos
 			if t.kind == "text" && (i.Name == "" || len(i.Name) > packet.MaxInterfaceName || strings.ContainsAny(i.Name, " /*\"\\\t\n")) {
 				d.errorf(t, "fleet-interface", "%q is not an interface's name", i.Name).Hint = "it has at most 15 characters, no blank and none of / * \" \\"
 			}
@@ -184,6 +222,7 @@ func (d *decoder) iface(t tree) (i Interface) {
 				i.Addresses = append(i.Addresses, p)
 			}
 		},
+		"dynamic": func(t tree) { i.Dynamic = d.yes(t) },
 		"segment": func(t tree) { i.Segment, i.SegmentPos = d.text(t, "a segment's name"), t.pos },
 	}, "name", "addresses")
 	return i
@@ -208,23 +247,39 @@ func (d *decoder) notAddress(t tree, s string) {
 	}
 }
 
-// duplicates reports hosts and addresses that stand twice.
+// duplicates reports hosts, addresses and instances that stand twice.
 func (d *decoder) duplicates(fl *Fleet) {
 	names := map[string]*Host{}
 	owners := map[netip.Addr]*Host{}
+	instances := map[[2]string]*Host{}
+	at := func(h *Host) tree { return tree{pos: h.Pos, width: len(h.Name) + 2} }
 	for _, h := range fl.Hosts {
-		at := tree{pos: h.Pos, width: len(h.Name) + 2}
 		if other := names[h.Name]; other != nil && h.Name != "" {
-			d.errorf(at, "fleet-twice", "the host %q stands twice", h.Name).Hint = "the other is at " + other.Pos.String()
+			d.errorf(at(h), "fleet-twice", "the host %q stands twice", h.Name).Hint = "the other is at " + other.Pos.String()
 		}
 		names[h.Name] = h
+		if i := h.Instance; i != nil && i.ID != "" {
+			key := [2]string{i.Cloud, i.ID}
+			if other := instances[key]; other != nil {
+				d.errorf(at(h), "fleet-twice", "the instance %s of %s is also %s's", i.ID, i.Cloud, other.Name).Hint = "an instance is one host; " + other.Name + " is at " + other.Pos.String()
+			}
+			instances[key] = h
+		}
 		for _, i := range h.Interfaces {
 			for _, p := range i.Addresses {
 				if other := owners[p.Addr()]; other != nil {
-					d.errorf(at, "fleet-twice", "the address %s of %s is also %s's", p.Addr(), h.Name, other.Name).Hint =
-						"an address belongs to one interface of one host; " + other.Name + " is at " + other.Pos.String()
+					d.errorf(at(h), "fleet-twice", "the address %s of %s is also %s's", p.Addr(), h.Name, other.Name).Hint =
+						"an address belongs to one interface of one host, unless it is `floating`; " + other.Name + " is at " + other.Pos.String()
 				}
 				owners[p.Addr()] = h
+			}
+		}
+	}
+	for _, h := range fl.Hosts {
+		for _, a := range h.Floating {
+			if other := owners[a]; other != nil {
+				d.errorf(at(h), "fleet-twice", "the address %s floats on %s and stands on an interface of %s", a, h.Name, other.Name).Hint =
+					"write it as `floating` on every host that can have it, and on no interface"
 			}
 		}
 	}

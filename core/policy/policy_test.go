@@ -125,6 +125,7 @@ func TestMessages(t *testing.T) {
 		{"allow a: red -> blue : ssh\nexpect a: never red -> blue : ssh\n", `6:8 twice: two rules are named "a" | the other is at p.fence:5:7; a rule's name says which rule is meant`},
 		{"redirect r: office -> red : tcp 80 at gate to tcp 81\n", "5:13 unknown: no role, network or segment is named \"office\" | \n5:39 unknown: no role, network or segment is named \"gate\" | "},
 		{"expect e: never red -> blue : sssh on quai\n", "5:31 unknown: no service is named \"sssh\" | did you mean \"ssh\"?\n5:39 unknown: no segment is named \"quai\" | "},
+		{"network office = 198.51.100.0/24\nallow a: office -> red : ssh from user backup\n", "6:35 sender: only the sending end knows who sends, and office is no host of ours | name a role, host NAME or fleet on the left, or take `from user` away"},
 		{"policy q language 1\n", "5:8 twice: the policy is named twice | the other name is at p.fence:1:8; leave one"},
 	} {
 		fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
@@ -150,13 +151,56 @@ func TestAHostsRoleMustBeDeclared(t *testing.T) {
 	require.Equal(t, `did you mean "blu"?`, problems[0].Hint)
 }
 
-func TestAnInterfacesSegmentMustBeDeclared(t *testing.T) {
-	fl, _ := fleet.ReadJSON("fleet.json", []byte(strings.Replace(policytest.Fleet, `{"name": "wan0", `, `{"name": "wan0", "segment": "quai", `, 1)))
-	file, _ := fence.Parse("p.fence", head+"segment quay = 10.40.0.0/16\n")
-	_, problems := policy.Resolve(policy.Input{Files: []*fence.File{file}, Fleet: fl})
-	require.Len(t, problems, 1)
-	require.Equal(t, `no segment is named "quai"`, problems[0].Message)
-	require.Equal(t, []any{"fleet.json", 2}, []any{problems[0].File, problems[0].Line})
+// TestTheSegmentOfAnInterface: the fleet file and the policy must agree, and
+// where segments overlap the fleet file must say.
+func TestTheSegmentOfAnInterface(t *testing.T) {
+	for _, c := range []struct{ segments, iface, want string }{
+		{"segment quay = 10.40.0.0/16", `"addresses": ["10.40.0.1/16"]`, ""},
+		{"segment quay = 10.40.0.0/16", `"addresses": ["10.40.0.1/16"], "segment": "quay"`, ""},
+		{"segment quay = 10.40.0.0/16", `"addresses": ["10.40.0.1/16"], "segment": "hill"`, `1:113 unknown: no segment is named "hill" | `},
+		{"segment quay = 10.40.0.0/16", `"addresses": ["10.60.0.1/16", "fd60::1/64"], "segment": "quay"`,
+			`1:127 fleet-segment: no address of e lies in the segment "quay" | its addresses are 10.60.0.1/16, fd60::1/64; the segment is declared at p.fence:3:9`},
+		{"segment quay = 10.40.0.0/16", `"addresses": ["10.60.0.1/16", "10.40.0.1/16"], "segment": "quay"`, ""},
+		{"segment quay = 10.40.0.0/16", `"addresses": [], "segment": "quay"`, ""},
+		{"segment quay = 10.40.0.0/16\nsegment pier = 10.40.1.0/24", `"addresses": ["10.40.2.1/16"]`, ""},
+		{"segment quay = 10.40.0.0/16\nsegment pier = 10.40.1.0/24", `"addresses": ["10.40.1.1/16"]`,
+			`1:66 fleet-segment: 10.40.1.1 lies in the segments quay and pier, which overlap | say which of them e is on: "segment": "quay"`},
+		{"segment quay = 10.40.0.0/16\nsegment pier = 10.40.1.0/24", `"addresses": ["10.40.1.1/16"], "segment": "pier"`, ""},
+		{"segment quay = 10.40.0.0/16\nsegment hill = 10.60.0.0/16", `"addresses": ["10.40.1.1/16", "10.60.1.1/16"]`, ""},
+	} {
+		fl, problems := fleet.ReadJSON("fleet.json", []byte(`{"hosts": [{"name": "a", "roles": ["r"], "interfaces": [{"name": "e", `+c.iface+`}]}]}`))
+		require.Empty(t, problems)
+		file, problems := fence.Parse("p.fence", "policy p language 1\nrole r\n"+c.segments+"\n")
+		require.Empty(t, problems)
+		_, problems = policy.Resolve(policy.Input{Files: []*fence.File{file}, Fleet: fl})
+		var got []string
+		for _, p := range problems {
+			got = append(got, fmt.Sprintf("%d:%d %s: %s | %s", p.Line, p.Column, p.Code, p.Message, p.Hint))
+		}
+		require.Equal(t, c.want, strings.Join(got, "\n"), "%s %s", c.segments, c.iface)
+	}
+}
+
+// TestLogsOfRolesCombine: the lowest rate of what a host's roles say counts.
+func TestLogsOfRolesCombine(t *testing.T) {
+	for roles, want := range map[string]string{
+		"role red\nrole blue":                                                                "none",
+		"role red { log refused }\nrole blue":                                                "all",
+		"role red\nrole blue { log refused up to 10 per 1m }":                                "10 per 1m",
+		"role red { log refused }\nrole blue { log refused up to 10 per 1m }":                "10 per 1m",
+		"role red { log refused up to 10 per 1m }\nrole blue { log refused }":                "10 per 1m",
+		"role red { log refused up to 10 per 1m }\nrole blue { log refused up to 1 per 1m }": "1 per 1m",
+		"role red { log refused up to 1 per 1m }\nrole blue { log refused up to 60 per 1h }": "1 per 1m", // the same rate, and the smaller bucket
+	} {
+		pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole green\n"+roles+"\n")
+		got := "none"
+		if l := pol.StanceOf(pol.Fleet.Host("h2"), policy.Inbound).Log; l != nil && l.UpTo == nil {
+			got = "all"
+		} else if l != nil {
+			got = fmt.Sprintf("%d per %s", l.UpTo.N, l.UpTo.Per.Text)
+		}
+		require.Equal(t, want, got, roles)
+	}
 }
 
 func TestAPolicyHasAName(t *testing.T) {

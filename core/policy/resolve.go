@@ -3,6 +3,7 @@ package policy
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"path"
 	"slices"
 	"sort"
@@ -356,8 +357,9 @@ func (r *resolver) serviceTerms(list []fence.ServiceTerm) (terms []Term) {
 	return terms
 }
 
-// members puts every host under its roles.
+// members puts every host under its roles, and on its segments.
 func (r *resolver) members() {
+	segments := r.pol.Segments()
 	for _, h := range r.pol.Fleet.Hosts {
 		for i, name := range h.Roles {
 			role, ok := r.roles[name]
@@ -369,11 +371,43 @@ func (r *resolver) members() {
 		}
 		r.hosts[h.Name] = h
 		for _, i := range h.Interfaces {
-			if i.Segment != "" {
-				r.segment(fence.Ident{Name: i.Segment, Pos: i.SegmentPos})
-			}
+			r.attached(i, segments)
 		}
 	}
+}
+
+// attached looks at the segment that an interface is on: the one it names must
+// hold an address of it, and where it names none no address may lie in two.
+func (r *resolver) attached(i fleet.Interface, segments []*Network) {
+	if i.Segment != "" {
+		at := fence.Ident{Name: i.Segment, Pos: i.SegmentPos}
+		seg := r.segment(at)
+		if seg != nil && len(i.Addresses) > 0 && !slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return seg.Addrs.Contains(p.Addr()) }) {
+			r.errorf(at, "fleet-segment", "no address of %s lies in the segment %q", i.Name, i.Segment).Hint = fmt.Sprintf("its addresses are %s; the segment is declared at %s", prefixes(i.Addresses), seg.Pos)
+		}
+		return
+	}
+	for _, p := range i.Addresses {
+		var on []string
+		for _, seg := range segments {
+			if seg.Addrs.Contains(p.Addr()) {
+				on = append(on, seg.Name)
+			}
+		}
+		if len(on) > 1 {
+			r.errorf(fence.Ident{Name: i.Name, Pos: i.Pos}, "fleet-segment", "%s lies in the segments %s, which overlap", p.Addr(), strings.Join(on, " and ")).Hint =
+				fmt.Sprintf("say which of them %s is on: \"segment\": %q", i.Name, on[0])
+			return
+		}
+	}
+}
+
+func prefixes(list []netip.Prefix) string {
+	texts := make([]string, len(list))
+	for i, p := range list {
+		texts[i] = p.String()
+	}
+	return strings.Join(texts, ", ")
 }
 
 func (r *resolver) segment(i fence.Ident) *Network {

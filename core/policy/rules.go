@@ -81,7 +81,7 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 			rule.Senders = append(rule.Senders, s)
 		}
 		if !rule.From.Named {
-			r.errorf(fence.Ident{Name: "from", Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours", rule.From.Text).Hint =
+			r.errorf(fence.Ident{Name: s.Kind, Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours", rule.From.Text).Hint =
 				"name a role, host NAME or fleet on the left, or take `from " + s.Kind + "` away"
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 )
@@ -71,7 +72,9 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string) (list []hostRules, err
 				return nil, err
 			}
 			for _, h := range fl.Hosts {
-				names = append(names, h.Name)
+				if h.Dialect != fleet.NoFilter { // all that have rules
+					names = append(names, h.Name)
+				}
 			}
 		}
 		for _, name := range names {
@@ -88,7 +91,11 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string) (list []hostRules, err
 		return nil, err
 	}
 	if len(names) == 0 {
-		names = pol.Fleet.Names()
+		for _, h := range pol.Fleet.Hosts {
+			if h.Dialect != fleet.NoFilter {
+				names = append(names, h.Name)
+			}
+		}
 	}
 	for _, name := range names {
 		h := pol.Fleet.Host(name)

@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -39,6 +40,9 @@ func Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
 // table and touches no other. Loading it twice changes nothing. What cannot be
 // written yet is refused by name, with a *dialect.Refusal, and never left out.
 func Write(sp *packet.Space, plan *compile.Plan) (string, error) {
+	if plan.Host.Dialect == fleet.NoFilter {
+		return "", &dialect.NoFilter{Host: plan.Host.Name}
+	}
 	refused := slices.Clone(plan.Later)
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
