@@ -1,4 +1,4 @@
-// Command demo plays Saltmarsh Harbour: a dozen hosts as network namespaces
+// Command demo plays Saltmarsh Harbour: its hosts as network namespaces
 // with real kernel rules, the service with its console, and three mishaps for
 // it to find. Where namespaces are not permitted it plays recorded dumps.
 package main
@@ -21,10 +21,10 @@ import (
 	"syscall"
 	"time"
 
-	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -266,23 +266,9 @@ func (d *demo) publish(ctx context.Context) error {
 	if _, err := d.svc.Import(ctx, api.ImportRequest{File: "fleet.json", Text: string(data), Why: "the harbour as it stands"}); err != nil {
 		return err
 	}
-	paths, err := filepath.Glob(filepath.Join(d.policy, "*.fence"))
-	if err != nil {
-		return err
-	}
-	var files []check.Source
-	for _, path := range paths {
-		text, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		files = append(files, check.Source{Name: filepath.Base(path), Text: string(text)})
-	}
-	done, err := d.svc.Publish(ctx, api.PublishRequest{Files: files, Why: "first policy of the harbour"})
-	if err == nil {
-		fmt.Printf("Published revision %d.\n", done.Revision)
-	}
-	return err
+	publish := exec.CommandContext(ctx, d.program, "publish", "--policy", d.policy, "-m", "first policy of the harbour", "--server", d.url, "--token-file", filepath.Join(d.dir, "token"))
+	publish.Stdout, publish.Stderr = os.Stdout, os.Stderr
+	return publish.Run()
 }
 
 // each does something on all hosts, two at a time.
@@ -351,12 +337,16 @@ func (d *demo) live(ctx context.Context) error {
 		}
 	}
 	return d.each(func(name string) error {
+		program, err := filepath.Abs(d.program)
+		if err != nil {
+			return err
+		}
+		report, err := d.hosts[name].Run(nil, program, "report", "--print", "--host", name)
+		if err != nil {
+			return err
+		}
 		if d.record != "" {
-			listing, err := d.hosts[name].ListJSON()
-			if err != nil {
-				return err
-			}
-			if err := os.WriteFile(filepath.Join(d.record, name+".json"), listing, 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(d.record, name+".json"), report, 0o644); err != nil {
 				return err
 			}
 		}
@@ -366,34 +356,26 @@ func (d *demo) live(ctx context.Context) error {
 		}
 		// No answer of the service's gets in there any more: the report is
 		// printed at the host's console and sent from elsewhere.
-		program, err := filepath.Abs(d.program)
-		if err != nil {
-			return err
-		}
-		report, err := d.hosts[name].Run(nil, program, "report", "--print", "--host", name)
-		if err != nil {
-			return err
-		}
 		send := exec.CommandContext(ctx, d.program, "report", "--from", "-", "--server", d.url, "--token-file", filepath.Join(d.dir, "token"))
 		send.Stdin = bytes.NewReader(report)
 		return send.Run()
 	})
 }
 
-// playDumps sends recorded listings in the hosts' stead.
+// playDumps sends recorded reports in the hosts' stead.
 func (d *demo) playDumps(ctx context.Context) error {
 	for _, m := range mishaps {
 		fmt.Printf("  %-11s %s\n", m.host, m.what)
 	}
 	return d.each(func(name string) error {
-		listing, err := os.ReadFile(filepath.Join(d.recorded, name+".json"))
+		recorded, err := os.ReadFile(filepath.Join(d.recorded, name+".json"))
 		if err != nil {
 			return err
 		}
 		if _, err := d.svc.Settle(ctx, name); err != nil {
 			return err
 		}
-		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: string(listing)}}}})
+		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), InForce: live.OfFile(recorded)})
 		return err
 	})
 }

@@ -413,6 +413,8 @@ export interface components {
         Interface: {
             /** @description each with the length of its network's prefix */
             addresses: string[];
+            /** @description its addresses are those the host last reported; the ones here are a beginning */
+            dynamic?: boolean;
             name: string;
             /** @description which segment it is on, where its addresses leave a doubt */
             segment?: string;
@@ -452,6 +454,8 @@ export interface components {
         Names: {
             /** @description of those that our rules ask for: whom it does not have, as in unit backup.service */
             absent?: string[] | null;
+            /** @description control groups that its rules speak of by number, and that are no more */
+            gone?: number[] | null;
             /** @description the numbers of the users that its rules speak of, by name */
             users?: {
                 [key: string]: number;

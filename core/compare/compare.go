@@ -98,6 +98,7 @@ func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *diale
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
+	c.recognise(live, nft.Rules(sp, plan))
 
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	should, does := sp.Where(sp.WithRoom(meant), admitted), sp.Where(sp.WithRoom(done), admitted)
@@ -144,6 +145,8 @@ type comparison struct {
 	meantBy     []compile.Decider
 	doneBy      []dialect.Decider
 	bothAdmit   packet.Set
+	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them
+	carriedOut  map[string]bool        // the statements that have such a rule
 	causes      []*cause
 }
 
@@ -178,16 +181,44 @@ func (c *comparison) collect(kind Kind, region packet.Set) {
 	}
 }
 
-// add joins a region to the cause it shares. A rule that is there is the cause
-// of whatever it decides; where no rule decides, each statement of the policy
-// that is not carried out is one, unless the whole chain is empty.
+// recognise marks the live rules that stand in our table as we would write them.
+func (c *comparison) recognise(live, ours *dialect.Ruleset) {
+	c.intended, c.carriedOut = map[*dialect.Rule]bool{}, map[string]bool{}
+	key := func(chain *dialect.Chain, meaning, comment string) string {
+		return chain.Place() + "\n" + meaning + "\n" + comment
+	}
+	known := map[string]bool{}
+	meanings := ours.Meanings(c.sp)
+	for _, chain := range ours.Chains {
+		for i, meaning := range meanings[chain] {
+			known[key(chain, meaning, chain.Rules[i].Comment)] = true
+		}
+	}
+	meanings = live.Meanings(c.sp)
+	for _, chain := range live.Chains {
+		for i, meaning := range meanings[chain] {
+			if r := &chain.Rules[i]; known[key(chain, meaning, r.Comment)] {
+				c.intended[r], c.carriedOut[r.Comment] = true, true
+			}
+		}
+	}
+}
+
+// foreign says that a live rule is the cause of what it decides: one that is not
+// as we would write it, no filter at all, or a chain that was emptied.
+func (c *comparison) foreign(n *cause) bool {
+	return n.live.Chain == nil || n.emptied() || n.live.Rule != nil && !c.intended[n.live.Rule]
+}
+
+// add joins a region to the cause it shares. A rule that should not be there is
+// the cause of whatever it decides; else each statement of the policy that is
+// not carried out is one.
 func (c *comparison) add(n *cause) {
 	for _, o := range c.causes {
-		if o.kind != n.kind || o.direction != n.direction {
+		if o.kind != n.kind || o.direction != n.direction || c.foreign(o) != c.foreign(n) {
 			continue
 		}
-		ruled := n.live.Rule != nil || n.live.Chain == nil || n.emptied()
-		if ruled && sameRule(o.live, n.live) || !ruled && o.live.Rule == nil && o.published == n.published {
+		if c.foreign(n) && sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
 			o.set = c.sp.Or(o.set, n.set)
 			return
 		}
@@ -241,8 +272,8 @@ func (c *comparison) alike() (out []*cause) {
 // care is the packets that a sentence about a cause is exact for. It leaves out
 // what nobody would mention: packets that are not new, over loopback, or with a
 // source that a local segment unmasks as forged, unless the cause is about
-// nothing else; and of what was opened, the packets that were admitted anyway,
-// unless it was by whom, when or how they are sent.
+// nothing else; and of what was opened, the packets that rules admit anyway,
+// unless the cause is nothing but by whom, when or how they are sent.
 func (c *comparison) care(n *cause) packet.Set {
 	honest := c.sp.WellFormed()
 	for _, chain := range c.plan.Chains {
@@ -255,8 +286,10 @@ func (c *comparison) care(n *cause) packet.Set {
 	fresh := c.sp.Value(packet.State, packet.New)
 	for _, care := range []packet.Set{c.sp.And(honest, fresh), c.sp.And(c.sp.WellFormed(), fresh), honest} {
 		if c.sp.And(n.set, care) != packet.Empty {
-			if n.kind == Opened {
+			if n.kind == Opened && c.sp.Within(n.set, c.whatever(c.bothAdmit)) {
 				care = c.sp.Minus(care, c.sp.Minus(c.bothAdmit, c.whatever(n.set)))
+			} else if n.kind == Opened && n.published.Kind == "stance" {
+				care = c.sp.Minus(care, c.bothAdmit)
 			}
 			return care
 		}
@@ -401,9 +434,12 @@ func (c *comparison) finding(n *cause) Finding {
 		case n.emptied():
 			f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own connections included.", live.Chain.Name, passes)
 			f.Hint = undo + " puts the rules back"
-		case live.Rule != nil:
+		case live.Rule != nil && c.foreign(n):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " undoes it; if it is right, say it in the policy with a block"
+		case live.Rule != nil && c.carriedOut[published.String()]:
+			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
+			f.Hint = undo + " puts them in their order"
 		case published.Name == "replies":
 			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
 			f.Hint = undo + " puts it back"
@@ -420,64 +456,81 @@ func (c *comparison) finding(n *cause) Finding {
 
 // manners says what is done with the packets of a cause and what should be.
 func (c *comparison) manners(n *cause, example packet.Packet) string {
-	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
-	does, should := c.rates(c.doneRates, n.set), c.rates(c.meantRates, n.set)
-	is, ought := manner(done, meant), manner(meant, done)
-	if is != ought || does != should {
-		if does != should {
-			is, ought = is+does, ought+should
-		}
-		return is + ", and should be " + ought
+	is, ought := c.manner(c.done, c.doneRates, n.set, example), c.manner(c.meant, c.meantRates, n.set, example)
+	if is == ought { // it is about what exceeds a limit
+		done, meant := c.exceeding(c.doneRates, example), c.exceeding(c.meantRates, example)
+		return is.beside(ought) + is.limit() + "; what exceeds it is " + done.beside(meant) + ", and should be " + meant.beside(done)
 	}
-	exceeding := func(d packet.Decision) packet.Outcome {
-		here := c.sp.Exactly(example)
-		for _, b := range packet.Buckets(c.sp, d) {
-			here = c.sp.Minus(here, c.sp.Room(b))
-		}
-		for _, o := range c.sp.Outcomes(c.sp.Only(d, here)) {
-			return o // there is one, since all else is decided
-		}
-		return packet.Outcome{}
-	}
-	done, meant = exceeding(c.doneRates), exceeding(c.meantRates)
-	return is + does + "; what exceeds it is " + manner(done, meant) + ", and should be " + manner(meant, done)
+	return is.beside(ought) + ", and should be " + ought.beside(is)
 }
 
-// manner says what is done with a packet, as far as it differs from what other does.
-func manner(o, other packet.Outcome) string {
-	s := o.Verdict.String()
-	if o.With != "" && o.With != other.With {
-		s += " with " + o.With
-	}
-	if o.Logged != other.Logged {
-		s += map[bool]string{true: " and logged", false: " without a log"}[o.Logged]
-	}
-	return s
+// manner is what is done with packets: while nothing is exceeded, and how much at most.
+type manner struct {
+	packet.Outcome
+	atMost, logUpTo string // rates; "" is without limit
 }
 
-// rates says which limits the packets of a set are under.
-func (c *comparison) rates(d packet.Decision, set packet.Set) string {
-	d = c.sp.Only(d, c.sp.And(set, c.sp.WellFormed()))
-	s := ""
-	for _, kind := range []struct {
-		does func(packet.Outcome) bool
-		said string
-	}{
-		{func(o packet.Outcome) bool { return o.Verdict == packet.Admit }, " at most "},
-		{func(o packet.Outcome) bool { return o.Logged && o.Verdict == packet.Admit }, " and logged up to "},
-	} {
-		var rates []string
-		for _, b := range packet.Buckets(c.sp, c.sp.Where(d, kind.does)) {
-			if rate := b.String(); !slices.Contains(rates, rate) && !strings.Contains(s, rate) {
-				rates = append(rates, rate)
-			}
-		}
-		if rates != nil {
-			s += kind.said + strings.Join(rates, " and ")
+func (c *comparison) manner(d, rated packet.Decision, set packet.Set, example packet.Packet) (m manner) {
+	m.Outcome = c.sp.Outcome(d, example)
+	m.By = 0
+	rated = c.sp.Only(rated, c.sp.And(set, c.sp.WellFormed()))
+	m.atMost = c.rates(rated, "", func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	m.logUpTo = c.rates(rated, m.atMost, func(o packet.Outcome) bool { return o.Verdict == packet.Admit && o.Logged })
+	return m
+}
+
+// rates says the buckets that decide whether packets are in a part of a decision, but for one.
+func (c *comparison) rates(d packet.Decision, but string, part func(packet.Outcome) bool) string {
+	var rates []string
+	for _, b := range packet.Buckets(c.sp, c.sp.Where(d, part)) {
+		if rate := b.String(); rate != but && !slices.Contains(rates, rate) {
+			rates = append(rates, rate)
 		}
 	}
-	if s == "" {
+	return strings.Join(rates, " and ")
+}
+
+// exceeding is what becomes of a packet for which no bucket has a token.
+func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m manner) {
+	here := c.sp.Exactly(example)
+	for _, b := range packet.Buckets(c.sp, rated) {
+		here = c.sp.Minus(here, c.sp.Room(b))
+	}
+	for _, o := range c.sp.Outcomes(c.sp.Only(rated, here)) {
+		m.Outcome = o // the only one, since all else is decided
+	}
+	return m
+}
+
+func (m manner) limit() string {
+	if m.atMost == "" {
 		return " without a limit"
 	}
-	return s
+	return " at most " + m.atMost
+}
+
+// beside says a manner as far as it differs from another.
+func (m manner) beside(other manner) string {
+	s := m.Verdict.String()
+	if m.With != "" && m.With != other.With {
+		s += " with " + m.With
+	}
+	limited := m.atMost != other.atMost
+	if limited {
+		s += m.limit()
+	}
+	if m.Logged == other.Logged && m.logUpTo == other.logUpTo {
+		return s
+	}
+	switch {
+	case m.Logged && m.logUpTo != "":
+		return s + " and logged up to " + m.logUpTo
+	case m.Logged && other.Logged:
+		return s + " and logged without a limit"
+	case m.Logged:
+		return s + " and logged"
+	case limited:
+		return s + " and without a log"
+	}
+	return s + " without a log"
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -56,8 +57,8 @@ func TestMishaps(t *testing.T) {
 	}{
 		{"nothing", "charts-01", func(*packet.Space, *dialect.Ruleset) {}},
 		{"everything-flushed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains = nil }},
-		{"chain-emptied", "broker-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains[0].Rules = nil }},
-		{"policy-turned-to-accept", "logbook-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains[0].Policy = packet.Admit }},
+		{"chain-emptied", "broker-01", func(_ *packet.Space, rs *dialect.Ruleset) { chain(rs, "inbound").Rules = nil }},
+		{"policy-turned-to-accept", "logbook-01", func(_ *packet.Space, rs *dialect.Ruleset) { chain(rs, "inbound").Policy = packet.Admit }},
 		{"replies-rule-gone", "charts-01", without("ground replies")},
 		{"guard-gone", "logbook-01", without("allow hop")},
 		{"two-rules-gone", "logbook-01", func(sp *packet.Space, rs *dialect.Ruleset) {
@@ -65,9 +66,29 @@ func TestMishaps(t *testing.T) {
 			without("allow logbook-db")(sp, rs)
 		}},
 		{"log-gone", "pilotage-01", func(_ *packet.Space, rs *dialect.Ruleset) {
-			for i := range rs.Chains[0].Rules {
-				rs.Chains[0].Rules[i].Log = false
+			for i := range chain(rs, "inbound").Rules {
+				chain(rs, "inbound").Rules[i].Log = false
 			}
+		}},
+		{"limit-gone", "jump-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			c := chain(rs, "inbound-front-door")
+			c.Rules = []dialect.Rule{{Match: packet.All, Branches: all(dialect.Accept), Text: "accept", At: c.Place()}}
+		}},
+		{"limit-counts-but-does-not-refuse", "jump-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			c := chain(rs, "inbound-front-door")
+			c.Rules[len(c.Rules)-1].Branches = all(dialect.Accept)
+		}},
+		{"blocks-come-last", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) {
+			c := chain(rs, "inbound")
+			slices.SortStableFunc(c.Rules, func(a, b dialect.Rule) int {
+				return strings.Count(a.Comment, "block") - strings.Count(b.Comment, "block")
+			})
+		}},
+		{"drop-before-the-replies", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) {
+			c := chain(rs, "inbound")
+			slices.SortStableFunc(c.Rules, func(a, b dialect.Rule) int {
+				return strings.Count(b.Comment, "block") - strings.Count(a.Comment, "block")
+			})
 		}},
 		{"reject-turned-to-drop", "broker-01", without("stance inbound closed")},
 		{"another-table-drops", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
@@ -84,7 +105,7 @@ func TestMishaps(t *testing.T) {
 		{"not-understood-and-no-matter", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			insert("inbound", dialect.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(dialect.Accept), Text: "…"})(sp, rs)
 		}},
-		{"comment-changed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { rs.Chains[0].Rules[3].Comment = "mine" }},
+		{"comment-changed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { chain(rs, "inbound").Rules[3].Comment = "mine" }},
 		{"one-family-opened", "logbook-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			insert("inbound", dialect.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: all(dialect.Accept), Text: "meta nfproto ipv6 tcp dport 22 accept"})(sp, rs)
 		}},
@@ -102,16 +123,26 @@ func TestMishaps(t *testing.T) {
 	}
 }
 
-// TestDemoDumps reads the recorded listings of the demo's hosts.
+func chain(rs *dialect.Ruleset, name string) *dialect.Chain {
+	return rs.Chains[slices.IndexFunc(rs.Chains, func(c *dialect.Chain) bool { return c.Name == name })]
+}
+
+// TestDemoDumps reads the recorded reports of the demo's hosts.
 func TestDemoDumps(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
 	for _, h := range pol.Fleet.Hosts {
 		data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
 		require.NoError(t, err)
+		var report struct {
+			Dumps []struct{ Text string }
+			Names *nft.Names
+		}
+		require.NoError(t, json.Unmarshal(data, &report))
 		sp := packet.NewSpace()
-		live, err := nft.ReadJSON(sp, data, nil)
+		plan := compile.Host(sp, pol, h, 0)
+		live, err := nft.ReadJSON(sp, []byte(report.Dumps[0].Text), report.Names)
 		require.NoError(t, err)
-		res := compare.Drift(sp, pol, compile.Host(sp, pol, h, 0), live)
+		res := compare.Drift(sp, pol, plan, live)
 		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]
 		if want == "" {
 			want = "in step"

@@ -86,6 +86,9 @@ func half(set *netipx.IPSet, v6 bool) *netipx.IPSet {
 	return out
 }
 
+// mostExceptions bounds what a name is said to be without.
+const mostExceptions = 3
+
 // mostNames bounds how many names and addresses a sentence lists.
 const mostNames = 4
 
@@ -113,7 +116,11 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 			if len(packet.Without(set, base).Ranges()) > 0 || len(base.Ranges()) == 0 {
 				continue
 			}
-			if names, left := n.cover(packet.Without(base, set)); len(names) <= 3 && len(left.Ranges()) == 0 {
+			names, left := n.cover(packet.Without(base, set))
+			if prefixes := left.Prefixes(); len(names)+len(prefixes) <= mostExceptions {
+				for _, p := range prefixes {
+					names = append(names, plainPrefix(p))
+				}
 				return whole.name + suffix + " except " + strings.Join(names, ", ")
 			}
 		}

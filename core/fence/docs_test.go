@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -65,4 +66,43 @@ func TestTheReferenceListsEverything(t *testing.T) {
 		return
 	}
 	require.Equal(t, want, string(text), "go test ./core/fence -update writes the tables")
+}
+
+// TestSaltmarshSaysEverything: the demo's policy has every statement and every
+// modifier of the language, so that whoever learns it finds each in use.
+func TestSaltmarshSaysEverything(t *testing.T) {
+	paths, err := filepath.Glob("../../demo/saltmarsh/*.fence")
+	require.NoError(t, err)
+	said := map[string]bool{}
+	for _, path := range paths {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		file, problems := Parse(filepath.Base(path), string(text))
+		require.Empty(t, problems)
+		for i, stmt := range file.Stmts {
+			said[strings.Fields(strings.Split(string(text), "\n")[file.Lines[i][0]-1])[0]] = true
+			into := modified{}
+			switch s := stmt.(type) {
+			case *Rule:
+				into = modified{s, &s.Common}
+			case *Redirect:
+				into.common = &s.Common
+			case *Masquerade:
+				into.common = &s.Common
+			case *Leave:
+				into.common = &s.Common
+			}
+			for _, m := range modifiers {
+				if into.common != nil && (into.rule != nil || m.on == "") && m.print(&into) != "" {
+					said[m.Keyword] = true
+				}
+			}
+		}
+	}
+	for _, s := range statements {
+		require.True(t, said[s.Keyword], "no statement %q", s.Keyword)
+	}
+	for _, m := range modifiers {
+		require.True(t, said[m.Keyword], "no modifier %q", m.Keyword)
+	}
 }

@@ -14,12 +14,12 @@ func TestSaltmarshIsRead(t *testing.T) {
 	require.NoError(t, err)
 	fl, problems := ReadJSON("fleet.json", data)
 	require.Empty(t, problems)
-	require.Len(t, fl.Hosts, 12)
+	require.Len(t, fl.Hosts, 13)
 	h := fl.Host("logbook-01")
 	require.Equal(t, []string{"logbook"}, h.Roles)
 	require.Equal(t, "nft", h.Dialect, "the default")
 	require.Equal(t, "10.60.3.40/16", h.Interfaces[1].Addresses[0].String())
-	require.Equal(t, "fleet.json:27:12", h.Pos.String())
+	require.Equal(t, "fleet.json:30:12", h.Pos.String())
 	require.Equal(t, []string{"10.40.3.40", "10.60.3.40", "fd40::3:40", "fd60::3:40"}, func() (out []string) {
 		for _, p := range h.Addresses().Prefixes() {
 			out = append(out, p.Addr().String())

@@ -79,6 +79,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	sp := packet.NewSpace()
 	now := time.Now().Unix()
 	sp.Since(now)
+	plan := compile.Host(sp, pol, h, now) // before a dump says whom the host does not have: their rules stay
 	rules := &dialect.Ruleset{}
 	for _, name := range dumps {
 		data, err := a.readFile(name)
@@ -92,7 +93,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 		}
 		rules.Chains = append(rules.Chains, rs.Chains...)
 	}
-	res := compare.Drift(sp, pol, compile.Host(sp, pol, h, now), rules)
+	res := compare.Drift(sp, pol, plan, rules)
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}
 	}

@@ -9,23 +9,33 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sys/unix"
+
 	"yellowfence.example/yfence/core/dialect/nft"
 )
 
 // names says of a listing which users its numbers are, and which of those that
 // our rules ask for this host does not have.
 func names(listing []byte) (*nft.Names, error) {
-	ours, users, err := nft.Asked(listing)
+	asked, err := nft.Asked(listing)
 	if err != nil {
 		return nil, err
 	}
 	n := &nft.Names{Users: map[string]int{}}
-	for _, number := range users {
+	for _, number := range asked.Users {
 		if u, err := user.LookupId(strconv.Itoa(number)); err == nil {
 			n.Users[u.Username] = number
 		}
 	}
-	for _, s := range ours {
+	if len(asked.Groups) > 0 { // nft lists those by their path that are there
+		there := groupNumbers()
+		for _, number := range asked.Groups {
+			if there != nil && !there[number] {
+				n.Gone = append(n.Gone, number)
+			}
+		}
+	}
+	for _, s := range asked.Senders {
 		f, ok := find(s)
 		switch {
 		case !ok:
@@ -62,6 +72,25 @@ func find(s nft.Sender) (f nft.Filling, ok bool) {
 		})
 	}
 	return f, ok
+}
+
+// groupNumbers are the numbers of the control groups there are, nil where they cannot be seen.
+func groupNumbers() (there map[int]bool) {
+	for _, root := range controlGroups() {
+		if there == nil {
+			there = map[int]bool{}
+		}
+		_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err == nil && d.IsDir() {
+				var st unix.Stat_t
+				if unix.Stat(path, &st) == nil {
+					there[int(st.Ino)] = true // a control group's number is its folder's
+				}
+			}
+			return nil
+		})
+	}
+	return there
 }
 
 // cgroupRoot is the folder from which nft takes the paths of control groups.

@@ -17,6 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/service"
@@ -75,16 +77,7 @@ func fleetFile(t *testing.T) string {
 	return string(data)
 }
 
-func policyFiles(t *testing.T) (files []check.Source) {
-	paths, err := filepath.Glob(filepath.Join(saltmarsh, "*.fence"))
-	require.NoError(t, err)
-	for _, path := range paths {
-		text, err := os.ReadFile(path)
-		require.NoError(t, err)
-		files = append(files, check.Source{Name: filepath.Base(path), Text: string(text)})
-	}
-	return files
-}
+func policyFiles(t *testing.T) (files []check.Source) { return policytest.SaltmarshFiles(t, "../..") }
 
 // saltmarsh is a harbour with Saltmarsh's fleet and policy published.
 func newSaltmarsh(t *testing.T) *harbour {
@@ -98,13 +91,20 @@ func newSaltmarsh(t *testing.T) *harbour {
 }
 
 func recorded(t *testing.T, host string) string {
-	data, err := os.ReadFile("../../demo/recorded/" + host + ".json")
-	require.NoError(t, err)
-	return string(data)
+	return recordedReport(t, host).Dumps[0].Text
 }
 
+func recordedReport(t *testing.T, host string) (r api.Report) {
+	data, err := os.ReadFile("../../demo/recorded/" + host + ".json")
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(data, &r))
+	return r
+}
+
+// report is a dump as a host reports it that has the user backup and no unit backup.service.
 func report(host, dump string) api.Report {
-	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}}}
+	names := &nft.Names{Users: map[string]int{"backup": 34}, Absent: []string{"unit backup.service"}}
+	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}, Names: names}}
 }
 
 func problem(t *testing.T, err error) *client.Problem {
@@ -206,7 +206,7 @@ func TestStatesOfAHost(t *testing.T) {
 	require.NoError(t, err)
 	send("charts-01", recorded(t, "charts-01"))
 	files := policyFiles(t)
-	files[len(files)-1].Text += "allow extra: office -> charts : tcp 8081\n"
+	files[2].Text += "allow extra: office -> charts : tcp 8081\n"
 	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "more"})
 	require.NoError(t, err)
 	require.Equal(t, api.InStep, state("charts-01"), "it was not asked yet")
@@ -251,7 +251,7 @@ func TestRulesBesideLive(t *testing.T) {
 	require.Contains(t, rules.Text, "table inet yellowfence")
 	for _, r := range rules.Chains[0].Rules {
 		if r.By == "allow hop" {
-			require.Equal(t, "rules.fence:11:7", r.At)
+			require.Equal(t, "rules.fence:17:7", r.At)
 		}
 	}
 }

@@ -135,8 +135,8 @@ func TestSendersInTheKernel(t *testing.T) {
 	j, err := NewJudge(own("yf-sender"))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, j.Close()) }()
-	backup, web := unit(t, "backup.service"), unit(t, "web.service")
-	fillings := map[string]nft.Filling{"from.user.backup": {Element: "34"}, "from.unit.backup.service": backup, "from.unit.web.service": web}
+	backup, web := unit(t, "mirror.service"), unit(t, "web.service")
+	fillings := map[string]nft.Filling{"from.user.backup": {Element: "34"}, "from.unit.mirror.service": backup, "from.unit.web.service": web}
 	for _, c := range []struct {
 		rules string
 		user  int
@@ -146,11 +146,11 @@ func TestSendersInTheKernel(t *testing.T) {
 		{"allow x: red -> office : udp 9 from user backup", 34, "", "A"},
 		{"allow x: red -> office : udp 9 from user backup", 0, "", "d"},
 		{"allow x: red -> office : udp 9 from user nobody-here", 34, "", "d"},
-		{"allow x: red -> office : udp 9 from unit backup.service", 0, backup.Element, "A"},
-		{"allow x: red -> office : udp 9 from unit backup.service", 0, web.Element, "d"},
-		{"allow x: red -> office : udp 9 from unit backup.service", 0, "", "d"},
-		{"allow x: red -> office : udp 9 from unit web.service, backup.service from user backup", 34, web.Element, "A"},
-		{"allow x: red -> office : udp 9 from unit web.service, backup.service from user backup", 33, web.Element, "d"},
+		{"allow x: red -> office : udp 9 from unit mirror.service", 0, backup.Element, "A"},
+		{"allow x: red -> office : udp 9 from unit mirror.service", 0, web.Element, "d"},
+		{"allow x: red -> office : udp 9 from unit mirror.service", 0, "", "d"},
+		{"allow x: red -> office : udp 9 from unit web.service, mirror.service from user backup", 34, web.Element, "A"},
+		{"allow x: red -> office : udp 9 from unit web.service, mirror.service from user backup", 33, web.Element, "d"},
 		{"allow x: red -> office : udp 9\nblock y: red -> office : udp 9 from user backup", 34, "", "d"},
 		{"allow x: red -> office : udp 9\nblock y: red -> office : udp 9 from user backup", 33, "", "A"},
 	} {

@@ -22,8 +22,8 @@ func TestDriftOfCircumstances(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, ns.Close()) }()
 	const now = 1795564800 // 2026-11-25
-	backup := unit(t, "backup.service")
-	fillings := map[string]nft.Filling{"from.user.backup": {Element: "34"}, "from.unit.backup.service": backup}
+	backup := unit(t, "mirror.service")
+	fillings := map[string]nft.Filling{"from.user.backup": {Element: "34"}, "from.unit.mirror.service": backup}
 	replace := func(old, new string) func(string) string {
 		return func(s string) string {
 			require.Contains(t, s, old)
@@ -55,12 +55,12 @@ func TestDriftOfCircumstances(t *testing.T) {
 		{"another user's number", "outbound closed", "allow x: red -> office : ssh from user backup", replace("elements = { 34 }", "elements = { 33, 34 }"),
 			nft.Names{Users: map[string]int{"www-data": 33, "backup": 34}},
 			[]string{"opened: tcp 22 to office from user www-data gets out; nothing in the policy admits it."}},
-		{"from everybody", "outbound closed", "allow x: red -> office : ssh from unit backup.service", replace("socket cgroupv2 level 2 @from.unit.backup.service ", ""), nft.Names{},
-			[]string{"opened: tcp 22 to office not from unit backup.service gets out; nothing in the policy admits it."}},
-		{"a unit that is not there", "outbound closed", "allow x: red -> office : ssh from unit backup.service", replace("elements = { "+backup.Element+" }", ""),
-			nft.Names{Absent: []string{"unit backup.service"}}, nil},
-		{"one that is, and the rules do not know it", "outbound closed", "allow x: red -> office : ssh from unit backup.service", replace("elements = { "+backup.Element+" }", ""), nft.Names{},
-			[]string{"shut: tcp 22 to office from unit backup.service no longer gets out: the rule for allow x is missing."}},
+		{"from everybody", "outbound closed", "allow x: red -> office : ssh from unit mirror.service", replace("socket cgroupv2 level 2 @from.unit.mirror.service ", ""), nft.Names{},
+			[]string{"opened: tcp 22 to office not from unit mirror.service gets out; nothing in the policy admits it."}},
+		{"a unit that is not there", "outbound closed", "allow x: red -> office : ssh from unit mirror.service", replace("elements = { "+backup.Element+" }", ""),
+			nft.Names{Absent: []string{"unit mirror.service"}}, nil},
+		{"one that is, and the rules do not know it", "outbound closed", "allow x: red -> office : ssh from unit mirror.service", replace("elements = { "+backup.Element+" }", ""), nft.Names{},
+			[]string{"shut: tcp 22 to office from unit mirror.service no longer gets out: the rule for allow x is missing."}},
 		{"in the clear", "", "allow x: office -> red : ssh encrypted", replace("meta ipsec exists ", ""), nft.Names{},
 			[]string{"opened: tcp 22 from office not encrypted gets in; nothing in the policy admits it."}},
 	} {

@@ -57,6 +57,9 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right any, unknow
 	}
 	var names []string
 	for _, e := range elements {
+		if n, isNumber := number(elementValue(e)); isNumber && f.field == packet.Unit && r.names.gone(n) {
+			continue // nothing sends from it any more
+		}
 		name, ok := r.senderName(f.field, elementValue(e))
 		if !ok {
 			return r.sp.And(r.sp.Somebody(f.field), unknown())
@@ -89,11 +92,8 @@ func (r *reader) senderName(field packet.Field, e any) (name string, ok bool) {
 	if field == packet.User && n == 0 {
 		return "root", true
 	}
-	if r.users == nil {
+	if field == packet.Unit || r.users == nil {
 		return "", false
-	}
-	if field == packet.Unit {
-		return fmt.Sprintf("control group number %d", n), true // which is gone: nothing sends from it
 	}
 	if name = r.users[n]; name == "" {
 		name = fmt.Sprintf("user number %d", n)

@@ -93,7 +93,7 @@ func whatItAsks(sp *packet.Space, s packet.Set) string {
 
 // TestCircumstancesOfADump: matches on time, IPsec, users and control groups.
 func TestCircumstancesOfADump(t *testing.T) {
-	names := &nft.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Absent: []string{"unit gone.service"}}
+	names := &nft.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711}, Absent: []string{"unit gone.service"}}
 	match := func(left, op, right string) string {
 		return fmt.Sprintf(`{"match": {"left": %s, "op": "%s", "right": %s}}`, left, op, right)
 	}
@@ -176,14 +176,18 @@ func TestFillingSenders(t *testing.T) {
 	require.Contains(t, filled, "socket cgroupv2 level 3 @from.unit..78 accept")
 	require.True(t, strings.HasSuffix(filled, "}\nadd element inet yellowfence from.user.backup { 34 }\nadd element inet yellowfence from.unit..78 { \"a.slice/a-b.slice/x@1.service\" }\n"))
 
-	ours, users, err := nft.Asked([]byte(`{"nftables": [
+	asked, err := nft.Asked([]byte(`{"nftables": [
 		{"set": {"family": "inet", "table": "yellowfence", "name": "from.user.backup", "type": "uid", "comment": "user backup", "elem": [34, {"range": [1000, 1001]}]}},
+		{"set": {"family": "inet", "table": "yellowfence", "name": "from.unit.x", "type": "cgroupsv2", "comment": "unit x", "elem": ["system.slice/x", 77]}},
 		{"set": {"family": "inet", "table": "other", "name": "x", "type": "uid", "comment": "user mallory"}},
 		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "skuid"}}, "op": "==", "right": {"set": [33, 34]}}}, {"accept": null}]}},
-		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "mark"}}, "op": "==", "right": 77}}]}}]}`))
+		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"socket": {"key": "cgroupv2"}}, "op": "==", "right": 78}}]}},
+		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "mark"}}, "op": "==", "right": 79}}]}}]}`))
 	require.NoError(t, err)
-	require.Equal(t, []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"}}, ours)
-	require.Equal(t, []int{33, 34, 1000, 1001}, users)
-	_, _, err = nft.Asked([]byte("half a"))
+	require.Equal(t, nft.Question{
+		Senders: []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"}, {Set: "from.unit.x", Kind: "unit", Name: "x"}},
+		Users:   []int{33, 34, 1000, 1001}, Groups: []int{77, 78},
+	}, asked)
+	_, err = nft.Asked([]byte("half a"))
 	require.Error(t, err)
 }

@@ -36,7 +36,7 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 	}
 	names.narrow(sp)
 	r := &reader{sp: sp, out: &dialect.Ruleset{}, sets: map[setKey]*namedSet{}, chains: map[chainKey]*dialect.Chain{}, early: map[setKey]bool{},
-		limits: map[setKey]packet.Bucket{}, users: names.byNumber()}
+		limits: map[setKey]packet.Bucket{}, users: names.byNumber(), names: names}
 	// Sets and chains first: rules refer to them, wherever they stand.
 	for _, pass := range []func(string, map[string]any){r.declaration, r.rule} {
 		for _, o := range objects {
@@ -112,6 +112,7 @@ type reader struct {
 	sets   map[setKey]*namedSet
 	chains map[chainKey]*dialect.Chain
 	limits map[setKey]packet.Bucket
+	names  *Names
 	users  map[int]string  // nil: nobody says what they are called
 	early  map[setKey]bool // tables (no name) with chains that run before connections are tracked
 }

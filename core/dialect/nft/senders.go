@@ -25,8 +25,11 @@ type Sender struct {
 // Names is what a host says of users and units.
 type Names struct {
 	Users  map[string]int `json:"users,omitempty" doc:"the numbers of the users that its rules speak of, by name"`
+	Gone   []int          `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
 	Absent []string       `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
 }
+
+func (n *Names) gone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }
 
 func (n *Names) byNumber() map[int]string {
 	if n == nil {
@@ -94,34 +97,49 @@ func Fill(rules string, fillings map[string]Filling) string {
 	return b.String()
 }
 
-// Asked lists what a listing speaks of: the senders of our table, and the
-// numbers of all users that any rule or set holds.
-func Asked(listing []byte) (ours []Sender, users []int, err error) {
+// A Question is what a listing leaves for the host to say.
+type Question struct {
+	Senders []Sender // of our table
+	Users   []int    // whom any rule or set speaks of
+	Groups  []int    // control groups that are spoken of by number
+}
+
+// Asked lists what a listing speaks of.
+func Asked(listing []byte) (q Question, err error) {
 	objects, err := listed(listing)
 	if err != nil {
-		return nil, nil, err
+		return q, err
 	}
 	for _, o := range objects {
 		switch o.kind {
 		case "set", "map":
-			if text(o.fields["type"]) == "uid" {
-				users = append(users, numbers(o.fields["elem"])...)
+			switch text(o.fields["type"]) {
+			case "uid":
+				q.Users = append(q.Users, numbers(o.fields["elem"])...)
+			case "cgroupsv2":
+				q.Groups = append(q.Groups, numbers(o.fields["elem"])...)
 			}
 			if m := senderComment.FindStringSubmatch(text(o.fields["comment"])); m != nil && text(o.fields["family"]) == Family && text(o.fields["table"]) == Table {
-				ours = append(ours, Sender{Set: text(o.fields["name"]), Kind: m[1], Name: m[2]})
+				q.Senders = append(q.Senders, Sender{Set: text(o.fields["name"]), Kind: m[1], Name: m[2]})
 			}
 		case "rule":
 			exprs, _ := o.fields["expr"].([]any)
 			for _, e := range exprs {
 				m := anyMap(anyMap(e)["match"])
-				if f, ok := fieldOf(m["left"]); ok && f.field == packet.User {
-					users = append(users, numbers(m["right"])...)
+				switch f, ok := fieldOf(m["left"]); {
+				case ok && f.field == packet.User:
+					q.Users = append(q.Users, numbers(m["right"])...)
+				case ok && f.field == packet.Unit:
+					q.Groups = append(q.Groups, numbers(m["right"])...)
 				}
 			}
 		}
 	}
-	slices.Sort(users)
-	return ours, slices.Compact(users), nil
+	for _, list := range []*[]int{&q.Users, &q.Groups} {
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	return q, nil
 }
 
 // numbers are all that stand anywhere in a value.

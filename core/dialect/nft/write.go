@@ -228,12 +228,17 @@ func (w *writer) decide(c *dialect.Chain, r compile.Rule, v packet.Verdict, log 
 		log = nil
 	}
 	var steps []step
-	switch v {
-	case packet.Admit:
+	switch {
+	case r.Kind == "stance" && v == packet.Drop: // which the chain's policy does
+		steps = []step{{}}
+		if log == nil {
+			return
+		}
+	case v == packet.Admit:
 		steps = []step{{text: "accept", branch: plainly(dialect.Accept)}}
-	case packet.Drop:
+	case v == packet.Drop:
 		steps = []step{{text: "drop", branch: plainly(dialect.Drop)}}
-	case packet.Reject:
+	case v == packet.Reject:
 		reset, unreachable := plainly(dialect.Reject), plainly(dialect.Reject)
 		reset.With, unreachable.With = "tcp-reset", "port-unreachable"
 		steps = []step{{text: "reject with tcp reset", branch: reset, tcpOnly: true}, {text: "reject with icmpx port-unreachable", branch: unreachable}}

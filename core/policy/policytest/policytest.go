@@ -38,24 +38,33 @@ func Resolve(t testing.TB, fleetJSON string, texts ...string) *policy.Policy {
 // the test to the project's folder.
 func Saltmarsh(t testing.TB, root string) *policy.Policy {
 	t.Helper()
-	dir := filepath.Join(root, "demo", "saltmarsh")
-	fleetJSON, err := os.ReadFile(filepath.Join(dir, "fleet.json"))
-	require.NoError(t, err)
-	paths, err := filepath.Glob(filepath.Join(dir, "*.fence"))
+	fleetJSON, err := os.ReadFile(filepath.Join(root, "demo", "saltmarsh", "fleet.json"))
 	require.NoError(t, err)
 	fl, problems := fleet.ReadJSON("fleet.json", fleetJSON)
 	require.Empty(t, problems)
-	var files []*fence.File
-	for _, path := range paths {
-		text, err := os.ReadFile(path)
-		require.NoError(t, err)
-		file, problems := fence.Parse(filepath.Base(path), string(text))
-		require.Empty(t, problems)
-		files = append(files, file)
-	}
-	pol, problems := policy.Resolve(policy.Input{Files: files, Fleet: fl})
+	in, problems := policy.Read(SaltmarshFiles(t, root), fl)
+	require.Empty(t, problems)
+	pol, problems := policy.Resolve(in)
 	require.Empty(t, problems)
 	return pol
+}
+
+// SaltmarshFiles are the files of that policy, its lists of addresses included.
+func SaltmarshFiles(t testing.TB, root string) (files []policy.Source) {
+	t.Helper()
+	dir := filepath.Join(root, "demo", "saltmarsh")
+	for _, pattern := range []string{"*.fence", "lists/*"} {
+		paths, err := filepath.Glob(filepath.Join(dir, pattern))
+		require.NoError(t, err)
+		for _, path := range paths {
+			text, err := os.ReadFile(path)
+			require.NoError(t, err)
+			name, err := filepath.Rel(dir, path)
+			require.NoError(t, err)
+			files = append(files, policy.Source{Name: filepath.ToSlash(name), Text: string(text)})
+		}
+	}
+	return files
 }
 
 // Fleet is the fleet of random policies: hosts on one segment, on two, and none.
@@ -110,7 +119,7 @@ func Random(rng *rand.Rand) string {
 			s += " encrypted"
 		}
 		if from, _, _ := strings.Cut(sides, " ->"); rng.IntN(4) == 0 && slices.Contains(ours, from) {
-			s += pick(" from user backup", " from user backup, www", " from unit backup.service", " from user root from unit web.service")
+			s += pick(" from user backup", " from user backup, www", " from unit mirror.service", " from user root from unit web.service")
 		}
 		return s
 	}
