@@ -6,10 +6,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/testbed"
 )
@@ -53,17 +56,78 @@ func TestRulesAreCheckedBeforeTheyAreLoaded(t *testing.T) {
 	require.Equal(t, "-c -f -\n", string(calls), "nothing was loaded")
 }
 
-// TestSettleInAKernel loads real rules: all of them, or none.
-func TestSettleInAKernel(t *testing.T) {
+// kernel gives a namespace to try rules in, or skips.
+func kernel(t *testing.T, name string) *testbed.Namespace {
+	t.Helper()
 	if err := testbed.Available(); err != nil {
 		if os.Getenv("CI") != "" {
 			t.Fatal("the kernel must be there in CI: ", err)
 		}
 		t.Skip("NOT TRIED ON A KERNEL: ", err)
 	}
-	ns, err := testbed.NewNamespace(fmt.Sprintf("yf-settle-%d", os.Getpid()))
+	ns, err := testbed.NewNamespace(fmt.Sprintf("%s-%d", name, os.Getpid()))
 	require.NoError(t, err)
-	defer func() { require.NoError(t, ns.Close()) }()
+	t.Cleanup(func() { require.NoError(t, ns.Close()) })
+	return ns
+}
+
+// TestSendersOfAHost: settling fills in whom the host has, whatever the depth of
+// a unit's control group, and tells whom it has not; reports say who is who.
+func TestSendersOfAHost(t *testing.T) {
+	ns := kernel(t, "yf-senders")
+	root := "/sys/fs/cgroup"
+	if _, err := os.Stat(root + "/cgroup.controllers"); err != nil {
+		root += "/unified"
+	}
+	slice := fmt.Sprintf("%s/yfhost%d.slice", root, os.Getpid())
+	deep := slice + "/yfhost-inner.slice"
+	shallowUnit, deepUnit := fmt.Sprintf("shallow%d.service", os.Getpid()), fmt.Sprintf("deep%d.service", os.Getpid())
+	require.NoError(t, os.MkdirAll(slice+"/"+shallowUnit, 0o755))
+	require.NoError(t, os.MkdirAll(deep+"/"+deepUnit, 0o755))
+	remove := func(paths ...string) {
+		for _, p := range paths {
+			require.NoError(t, os.Remove(p))
+		}
+	}
+	sets, rules := "", ""
+	for i, s := range []string{"user backup", "user nobody-by-that-name", "unit " + shallowUnit, "unit " + deepUnit, "unit gone.service"} {
+		ask := "meta skuid"
+		if strings.HasPrefix(s, "unit") {
+			ask = "socket cgroupv2 level 2"
+		}
+		sets += fmt.Sprintf("\tset s%d {\n\t\ttypeof %s\n\t\tcomment %q\n\t}\n\n", i, ask, s)
+		rules += fmt.Sprintf("\t\t%s @s%d accept\n", ask, i)
+	}
+	text := "table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n" + sets + "\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n" + rules + "\t}\n}\n"
+	var report api.Report
+	require.NoError(t, ns.Do(func() error {
+		absent, err := host.Settle(context.Background(), text)
+		require.Equal(t, []string{"user nobody-by-that-name", "unit gone.service"}, absent)
+		if err == nil {
+			report, err = host.Report(context.Background(), "h")
+		}
+		return err
+	}))
+	require.Equal(t, &nft.Names{Users: map[string]int{"backup": 34}, Absent: []string{"user nobody-by-that-name", "unit gone.service"}}, report.Names)
+	listing, err := ns.Run(nil, "nft", "list", "table", "inet", "yellowfence")
+	require.NoError(t, err)
+	for _, want := range []string{"elements = { 34 }", "yfhost-inner.slice/" + deepUnit + `" }`, "socket cgroupv2 level 2 @s2", "socket cgroupv2 level 3 @s3"} {
+		require.Contains(t, string(listing), want)
+	}
+
+	remove(deep+"/"+deepUnit, deep)
+	require.NoError(t, ns.Do(func() (err error) {
+		report, err = host.Report(context.Background(), "h")
+		return err
+	}))
+	require.Len(t, report.Names.Gone, 1, "its control group is listed by a number that nothing has any more")
+	require.Contains(t, report.Names.Absent, "unit "+deepUnit)
+	remove(slice+"/"+shallowUnit, slice)
+}
+
+// TestSettleInAKernel loads real rules: all of them, or none.
+func TestSettleInAKernel(t *testing.T) {
+	ns := kernel(t, "yf-settle")
 	// The tools run as children of a thread that is in the namespace.
 	in := func(f func() error) error { return ns.Do(f) }
 	const rules = "table inet yellowfence\ndelete table inet yellowfence\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
@@ -225,6 +226,28 @@ func TestStatesOfAHost(t *testing.T) {
 			require.Equal(t, api.New, host.State, host.Name)
 		}
 	}
+}
+
+// TestAnEndThatComesIsSeen: what was worked out before a rule's end does not
+// hold after it, though host and policy stayed as they were.
+func TestAnEndThatComesIsSeen(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	kinds := func() (out []compare.Kind) {
+		d, err := h.Drift(ctx, "charts-01")
+		require.NoError(t, err)
+		for _, f := range d.Hosts[0].Findings {
+			out = append(out, f.Kind)
+		}
+		return out
+	}
+	_, err := h.Report(ctx, report("charts-01", recorded(t, "charts-01")))
+	require.NoError(t, err)
+	require.Empty(t, kinds())
+	h.now = time.Date(2035, 3, 31, 23, 59, 59, 0, time.UTC)
+	require.Empty(t, kinds(), "the survey's last second")
+	h.now = h.now.Add(time.Second)
+	require.Equal(t, []compare.Kind{compare.Cosmetic}, kinds(), "its rule is still there and does nothing")
 }
 
 func TestRulesBesideLive(t *testing.T) {
