@@ -77,11 +77,15 @@ type step struct{ decides, logs piece }
 func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int) []step {
 	var steps []step
 	for _, d := range pieces {
-		steps = append(steps, step{d, d})
+		alone := d.set // what no other decides the log of
 		for _, l := range pieces {
 			if order(d, l) < 0 && byLog(l, d) < 0 && meet(sp, d, l) {
 				steps = append(steps, step{d, l})
+				alone = sp.Minus(alone, l.set)
 			}
+		}
+		if alone != packet.Empty {
+			steps = append(steps, step{d, d})
 		}
 	}
 	slices.SortStableFunc(steps, func(a, b step) int {

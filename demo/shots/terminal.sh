@@ -29,5 +29,5 @@ cp demo/saltmarsh/rules.fence "$work/guard/rules.fence"
 echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/guard/rules.fence"
 shoot check 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json' \
 	"cd $work; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json   # the names mended'; mv saltmarsh old; mv guard saltmarsh; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json"
-shoot rules 'yfence rules watch-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | tail -38' "cd $PWD; yfence rules watch-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | tail -38"
+shoot rules 'yfence rules jump-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | head -42' "cd $PWD; yfence rules jump-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | head -42"
 shoot fleet-list 'yfence fleet list' "yfence fleet list --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
