@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -298,22 +297,8 @@ func TestCircumstances(t *testing.T) {
 		if strings.Contains(c.packet, "10.60.") {
 			iface = "eth1"
 		}
-		p := at(t, c.hook, iface, c.packet, "new")
-		over := ""
-		switch kind, name, _ := strings.Cut(c.circumstance, " "); kind {
-		case "user":
-			p.User = name
-		case "unit":
-			p.Unit = name
-		case "encrypted":
-			p.IPsec = true
-		case "at":
-			when, err := time.Parse(time.RFC3339, name)
-			require.NoError(t, err)
-			p.Time = &when
-		case "over":
-			over = name
-		}
+		p := policytest.Circumstance(t, at(t, c.hook, iface, c.packet, "new"), c.circumstance)
+		_, over, _ := strings.Cut(c.circumstance, "over ")
 		here := sp.Exactly(p)
 		known := over == ""
 		for _, b := range packet.Buckets(sp, d) {

@@ -4,12 +4,12 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy/policytest"
 )
 
 // oneRule reads an inbound (or outbound) chain with one rule that accepts, and the objects beside it.
@@ -136,19 +136,7 @@ func TestCircumstancesOfADump(t *testing.T) {
 	} {
 		sp := packet.NewSpace()
 		admitted := oneRule(t, sp, c.names, c.hook, c.objects, c.expr)
-		p := tcp("198.51.100.1", 4000, 22, "new")
-		switch kind, name, _ := strings.Cut(c.circumstance, " "); kind {
-		case "user":
-			p.User = name
-		case "unit":
-			p.Unit = name
-		case "encrypted":
-			p.IPsec = true
-		case "at":
-			at, err := time.Parse(time.RFC3339, name)
-			require.NoError(t, err)
-			p.Time = &at
-		}
+		p := policytest.Circumstance(t, tcp("198.51.100.1", 4000, 22, "new"), c.circumstance)
 		switch c.hook {
 		case "output":
 			p.Hook, p.In, p.Out = packet.Out, "", "eth0"

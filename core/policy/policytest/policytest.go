@@ -10,11 +10,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
@@ -146,4 +148,23 @@ func Random(rng *rand.Rand) string {
 		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), pick("", " on hill", ""), most, logs("", "", " log"), circumstances(s), over)
 	}
 	return b.String()
+}
+
+// Circumstance gives a packet what it does not show by itself, as in "user backup",
+// "unit web.service", "encrypted" or "at 2027-03-31T23:59:59Z"; other words are left alone.
+func Circumstance(t testing.TB, p packet.Packet, said string) packet.Packet {
+	t.Helper()
+	switch kind, name, _ := strings.Cut(said, " "); kind {
+	case "user":
+		p.User = name
+	case "unit":
+		p.Unit = name
+	case "encrypted":
+		p.IPsec = true
+	case "at":
+		at, err := time.Parse(time.RFC3339, name)
+		require.NoError(t, err)
+		p.Time = &at
+	}
+	return p
 }
