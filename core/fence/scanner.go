@@ -58,8 +58,15 @@ func (s *scanner) blanks() {
 			if end < 0 {
 				end = len(s.text) - s.offset
 			}
-			s.comments = append(s.comments, Comment{strings.TrimRight(s.text[s.offset:s.offset+end], " \t\r"), s.line, s.fresh})
-			s.offset += end
+			text := s.text[s.offset : s.offset+end]
+			s.comments = append(s.comments, Comment{strings.TrimRight(text, " \t\r"), s.line, s.fresh})
+			if utf8.ValidString(text) {
+				s.offset += end
+				continue
+			}
+			for stop := s.offset + end; s.offset < stop; {
+				s.character()
+			}
 		default:
 			return
 		}

@@ -7,12 +7,14 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/cli"
 	"yellowfence.example/yfence/internal/service"
@@ -51,6 +53,21 @@ func TestFiles(t *testing.T) { testscript.Run(t, params(t, "files")) }
 
 // TestWrongPolicies shows what is said of policies that are wrong, one each.
 func TestWrongPolicies(t *testing.T) { testscript.Run(t, params(t, "wrong")) }
+
+// TestEveryCheckHasAWrongPolicy: the folder reads as documentation of the messages.
+func TestEveryCheckHasAWrongPolicy(t *testing.T) {
+	scripts, err := filepath.Glob("testdata/wrong/*.txtar")
+	require.NoError(t, err)
+	var all strings.Builder
+	for _, path := range scripts {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		all.Write(text)
+	}
+	for _, c := range check.Checks {
+		require.Regexp(t, `  `+c.Code+`\$?'?\n`, all.String(), "a policy that shows %s", c.Code)
+	}
+}
 
 // TestService is a session with a running service, each script with its own.
 func TestService(t *testing.T) {

@@ -94,6 +94,12 @@ func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fe
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	if fence.HasErrors(problems) { // held against a broken fleet, a sound policy looks broken
+		_, found := policy.Read(files, fl)
+		problems = append(problems, found...)
+		fence.SortProblems(problems)
+		return nil, append(files, fleetText), problems, nil
+	}
 	pol, found := check.Policy(files, fl, time.Now().Unix())
 	return pol, append(files, fleetText), append(problems, found...), nil
 }
