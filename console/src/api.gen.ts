@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What becomes of traffic by what is published, and who decides */
+        post: operations["ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drift": {
         parameters: {
             query?: never;
@@ -234,6 +251,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Answer: {
+            /** @description one for each verdict that some of the packets have */
+            examples: components["schemas"]["Example"][];
+            question: string;
+            /** @description who decides at each end */
+            steps: components["schemas"]["Step"][];
+            /** @description what was not understood and could change the answer */
+            unread?: string[] | null;
+            /** @enum {string} */
+            verdict: "admitted" | "dropped" | "rejected" | "mixed" | "uncertain";
+            /** Format: int64 */
+            version: number;
+        };
         Chain: {
             hook?: string;
             /** @description family, table and chain */
@@ -320,6 +350,13 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Example: {
+            packet: components["schemas"]["Packet"];
+            /** @description all that fares so, in the policy's own names */
+            traffic: string;
+            /** @enum {string} */
+            verdict: "admitted" | "dropped" | "rejected" | "uncertain";
         };
         Finding: {
             /** @enum {string} */
@@ -542,6 +579,10 @@ export interface components {
             by: string;
             verdict: string;
         };
+        Question: {
+            /** @description SRC -> DST : SERVICE, as yfence ask takes it */
+            question: string;
+        };
         Report: {
             dumps: components["schemas"]["Dump"][] | null;
             host: string;
@@ -619,6 +660,18 @@ export interface components {
             name: string;
             text: string;
         };
+        Step: {
+            /** @description where that stands */
+            at?: string;
+            /** @description within which rate */
+            at_most?: string;
+            /** @description the rule that decides, a part of the ground, or the stance */
+            by: string;
+            /** @enum {string} */
+            verdict: "admitted" | "dropped" | "rejected" | "uncertain";
+            /** @description hosts and direction */
+            where: string;
+        };
         Token: {
             /** Format: date-time */
             created_at: string;
@@ -651,6 +704,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    ask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Question"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-drift": {
         parameters: {
             query?: {

@@ -26,7 +26,7 @@ type Check struct {
 
 // Checks lists all checks, in the order in which they run.
 var Checks = []Check{
-	noGuard, guardRefused, noWayIn, // errors
+	noGuard, guardRefused, noWayIn, expectation, // errors
 	neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,

@@ -22,6 +22,11 @@ is all they need the role need not exist; mostly a rule was forgotten.
 				named[r.Through.Name] = true
 			}
 		}
+		for _, e := range p.pol.Expects {
+			for _, name := range append(e.From.Refs, e.To.Refs...) {
+				named[name] = true
+			}
+		}
 		for _, l := range p.pol.Later {
 			for _, name := range l.Refs {
 				named[name] = true

@@ -38,6 +38,7 @@ func NamesOf(pol *policy.Policy) *Names {
 		add("host "+h.Name, h.Addresses())
 		all.AddSet(h.Addresses())
 	}
+	add("strangers", pol.Strangers)
 	for _, r := range pol.Roles {
 		var b netipx.IPSetBuilder
 		for _, h := range r.Hosts {
@@ -87,7 +88,7 @@ func half(set *netipx.IPSet, v6 bool) *netipx.IPSet {
 }
 
 // mostExceptions bounds what a name is said to be without.
-const mostExceptions = 3
+const mostExceptions = 5
 
 // mostNames bounds how many names and addresses a sentence lists.
 const mostNames = 4

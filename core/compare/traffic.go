@@ -63,8 +63,10 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 	for _, b := range boxes {
 		services := serviceTexts(b)
 		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(sp, b)}
-		same := func(q phrase) bool { return slices.Equal(q.services, p.services) && q.extra == p.extra }
-		if i := slices.IndexFunc(out, same); i >= 0 && (direction != packet.Through || out[i].beyond.Equal(p.beyond)) {
+		same := func(q phrase) bool {
+			return slices.Equal(q.services, p.services) && q.extra == p.extra && (direction != packet.Through || q.beyond.Equal(p.beyond))
+		}
+		if i := slices.IndexFunc(out, same); i >= 0 {
 			out[i].peers = packet.Union(out[i].peers, p.peers)
 			continue
 		}
@@ -72,6 +74,9 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 	}
 	if !whole {
 		out = append(out, phrase{services: []string{"and much else"}, peers: packet.Everything(), beyond: packet.Everything()})
+	}
+	if direction == packet.Through {
+		out = bothFamilies(out)
 	}
 	// Services that have the same peers are one phrase.
 	var joined []phrase
@@ -93,6 +98,27 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 		}
 	}
 	return joined
+}
+
+// bothFamilies joins what is said of each family alone: no packet is from an
+// address of one to an address of the other.
+func bothFamilies(phrases []phrase) (out []phrase) {
+	families := func(set *netipx.IPSet) (four, six bool) {
+		return len(half(set, false).Ranges()) > 0, len(half(set, true).Ranges()) > 0
+	}
+	for _, p := range phrases {
+		four, six := families(p.peers)
+		i := slices.IndexFunc(out, func(q phrase) bool {
+			otherFour, otherSix := families(q.peers)
+			return slices.Equal(q.services, p.services) && q.extra == p.extra && !(four && otherFour) && !(six && otherSix)
+		})
+		if i < 0 {
+			out = append(out, p)
+			continue
+		}
+		out[i].peers, out[i].beyond = packet.Union(out[i].peers, p.peers), packet.Union(out[i].beyond, p.beyond)
+	}
+	return out
 }
 
 func serviceTexts(b packet.Box) []string {
@@ -126,8 +152,17 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 		field packet.Field
 		word  string
 	}{{packet.InIface, " in by "}, {packet.OutIface, " out by "}} {
-		if names, ok := packet.InterfaceNames(b[f.field]); ok && len(names) > 0 && !slices.Contains(names, "") {
+		if b[f.field] == nil {
+			continue
+		}
+		real := func(ranges []packet.Range) (names []string) {
+			all, _ := packet.InterfaceNames(ranges) // none where they are no names
+			return slices.DeleteFunc(all, func(name string) bool { return name == "" || name == "lo" })
+		}
+		if names, ok := packet.InterfaceNames(b[f.field]); ok && !slices.Contains(names, "") {
 			text += f.word + strings.Join(names, ", ")
+		} else if others := real(packet.Complement(f.field, b[f.field])); !ok && len(others) > 0 {
+			text += " not" + f.word + strings.Join(others, ", ")
 		}
 	}
 	if ranges := b[packet.State]; ranges != nil && !b.Allows(packet.State, packet.Num(packet.New)) {

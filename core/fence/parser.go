@@ -29,6 +29,7 @@ type parser struct {
 	cur      Token
 	last     int // the line of the token before cur
 	reading  *statement
+	asking   bool // it is a question: hosts go by their names alone
 	problems []Problem
 
 	// what a statement's lists grow in, before they are known in length
@@ -380,6 +381,8 @@ func (p *parser) peer(keyword string) Peer {
 	case t.Text == "host":
 		h := p.want(Word, "a host's name", "host NAME")
 		peer.Kind, peer.Name, peer.Text = HostPeer, h.Text, "host "+h.Text
+	case p.asking && hostNamed(t.Text):
+		peer.Kind, peer.Name = NamedPeer, t.Text
 	case looksLikeAddress(t.Text):
 		item, pr := parseAddr(t)
 		if pr != nil {
@@ -403,6 +406,14 @@ func (p *parser) peer(keyword string) Peer {
 		peer.Text += " at " + where.Text
 	}
 	return peer
+}
+
+// hostNamed says that a word with dots is a host's name and no address.
+func hostNamed(word string) bool {
+	if !strings.Contains(word, ".") || strings.ContainsAny(word, ":/") {
+		return false
+	}
+	return strings.Trim(word, "0123456789.-") != ""
 }
 
 func (p *parser) modifiers(keyword string, into *modified) {

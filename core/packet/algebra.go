@@ -326,6 +326,40 @@ func (sp *Space) Forget(s Set, field Field) Set {
 	return Set(forget(ref(s)))
 }
 
+// Restrict is what d is for packets with one value of a field, said of packets
+// whatever they have there.
+func (sp *Space) Restrict(d Decision, field Field, v Value) Decision {
+	done := map[ref]ref{}
+	var restrict func(r ref) ref
+	restrict = func(r ref) ref {
+		f := sp.nodes[r].field
+		if f > field {
+			return r
+		}
+		if to, ok := done[r]; ok {
+			return to
+		}
+		edges := append([]edge(nil), sp.edgesOf(r)...)
+		var to ref
+		if f == field {
+			for _, e := range edges {
+				if v.Compare(e.hi) <= 0 {
+					to = e.to
+					break
+				}
+			}
+		} else {
+			for i := range edges {
+				edges[i].to = restrict(edges[i].to)
+			}
+			to = sp.make(f, edges)
+		}
+		done[r] = to
+		return to
+	}
+	return Decision(restrict(ref(d)))
+}
+
 // Simplify gives a set that is s on every packet of care and whatever is
 // simplest on the rest (O. Coudert and J. C. Madre, "A Unified Framework for
 // the Formal Verification of Sequential Circuits", ICCAD 1990: restrict).

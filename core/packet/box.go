@@ -150,6 +150,21 @@ func (b Box) Allows(field Field, v Value) bool {
 	return !spoken
 }
 
+// Complement is the runs of a field's values that are in none of some runs, which are in order.
+func Complement(field Field, ranges []Range) (out []Range) {
+	next := Value{}
+	for _, r := range ranges {
+		if next.Compare(r.Lo) < 0 {
+			out = append(out, Range{next, r.Lo.Prev()})
+		}
+		if r.Hi.Compare(field.Limit()) >= 0 {
+			return out
+		}
+		next = r.Hi.Next()
+	}
+	return append(out, Range{next, field.Limit()})
+}
+
 // InterfaceNames says a field's runs as names, a prefix as "name*"; ok is false where they are neither.
 func InterfaceNames(ranges []Range) (names []string, ok bool) {
 	for _, r := range ranges {

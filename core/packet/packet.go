@@ -171,8 +171,9 @@ var typical = Taste{
 	State:    {Num(New), Num(Established)},
 	InIface:  {iface("eth0"), iface("eth1")},
 	OutIface: {iface("eth0"), iface("eth1")},
-	Src:      {Addr(netip.MustParseAddr("198.51.100.7")), Addr(netip.MustParseAddr("2001:db8:ffff::7"))},
-	Dst:      {Addr(netip.MustParseAddr("192.0.2.7")), Addr(netip.MustParseAddr("2001:db8:fffe::7"))},
+	Src: {Addr(netip.MustParseAddr("198.51.100.7")), Addr(netip.MustParseAddr("198.51.100.207")), Addr(netip.MustParseAddr("203.0.113.207")),
+		Addr(netip.MustParseAddr("192.0.2.207")), Addr(netip.MustParseAddr("2001:db8:ffff::7"))},
+	Dst: {Addr(netip.MustParseAddr("192.0.2.7")), Addr(netip.MustParseAddr("2001:db8:fffe::7"))},
 }
 
 // Example gives a packet of s that a person finds typical. Field by field, in

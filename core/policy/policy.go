@@ -10,6 +10,7 @@ package policy
 import (
 	"fmt"
 	"slices"
+	"sync"
 
 	"go4.org/netipx"
 
@@ -27,9 +28,14 @@ type Policy struct {
 	Roles       []*Role
 	Rules       []*Rule // in the order of their places
 	Ground      []GroundChange
+	Expects     []*Expectation
 	Later       []Later // statements that are checked and carried, and that no dialect writes yet
 	Pos         fence.Pos
 	Services    []*Service
+	Strangers   *netipx.IPSet // whom `strangers` stands for
+
+	asking sync.Mutex
+	names  *resolver // knows what they stand for
 }
 
 // A Service is a declared service.
@@ -48,7 +54,20 @@ type GroundChange struct {
 	From      *netipx.IPSet // nil if it is off
 }
 
-// A Later is a redirect, masquerade or leave, or an expectation.
+// An Expectation is what must hold of all packets.
+type Expectation struct {
+	Name     string
+	Kind     string // never, always or only
+	From, To Side
+	Terms    []Term
+	Services string   // as a message says them
+	On       *Network // nil if it says none
+	Off      bool
+	Pos      fence.Pos
+	Decl     *fence.Expectation
+}
+
+// A Later is a redirect, masquerade or leave.
 type Later struct {
 	Title string        // "redirect pilot-door"
 	Hosts []*fleet.Host // whom it concerns; nobody while it is off

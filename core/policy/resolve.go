@@ -88,7 +88,25 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	r.rules()
 	r.others()
 	fence.SortProblems(r.problems)
+	r.pol.names = r
 	return r.pol, r.problems
+}
+
+// Ask resolves the sides and services of a question in the policy's own names.
+// It may be called at the same time by many.
+func (p *Policy) Ask(q *fence.Question) (from, to Side, terms []Term, problems []fence.Problem) {
+	p.asking.Lock()
+	defer p.asking.Unlock()
+	r := p.names
+	known := len(r.problems)
+	r.hostsByName = true
+	from, to, terms = r.side(q.From), r.side(q.To), r.serviceTerms(q.Services)
+	r.hostsByName = false
+	if len(r.problems) > known {
+		problems = slices.Clone(r.problems[known:])
+	}
+	r.problems = r.problems[:known]
+	return from, to, terms, problems
 }
 
 type resolver struct {
@@ -108,6 +126,7 @@ type resolver struct {
 	groups       map[string]*group // of roles, and "fleet"
 	everything   *netipx.IPSet
 	hosts        map[string]*fleet.Host
+	hostsByName  bool // a host may be named without `host`: in a question
 
 	// what is resolved so far
 	addrs map[string]*Network

@@ -119,12 +119,8 @@ func (r *resolver) others() {
 			later.Title, off = "leave "+d.Name, d.Off
 			concerned = append(concerned, r.side(d.Peers))
 		case *fence.Expectation:
-			later.Title = "expect " + d.Name
-			named = append(named, r.side(d.From), r.side(d.To))
-			r.serviceTerms(d.Services)
-			if d.On != nil {
-				r.segment(*d.On)
-			}
+			r.expectation(d)
+			continue
 		}
 		hosts := map[*fleet.Host]bool{}
 		for _, s := range concerned {
@@ -140,6 +136,19 @@ func (r *resolver) others() {
 		}
 		r.pol.Later = append(r.pol.Later, later)
 	}
+}
+
+func (r *resolver) expectation(d *fence.Expectation) {
+	e := &Expectation{Name: d.Name, Kind: d.Kind, From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services),
+		Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d}
+	if d.On != nil {
+		e.On = r.segment(*d.On)
+	}
+	if !e.From.Named && !e.To.Named {
+		r.errorf(d.Declared(), "no-end", "the expectation %q names hosts of ours at neither end", d.Name).Hint =
+			"name a role, host NAME or fleet on one side: only hosts of ours can make it hold"
+	}
+	r.pol.Expects = append(r.pol.Expects, e)
 }
 
 func (r *resolver) roleSide(i fence.Ident) Side {

@@ -127,6 +127,7 @@ func (r *resolver) strangersOf() {
 	}
 	b.RemoveSet(r.group("fleet", r.pol.Fleet.Hosts).addrs)
 	r.strangers, _ = b.IPSet()
+	r.pol.Strangers = r.strangers
 }
 
 // peer gives the hosts and addresses a peer stands for, and whether it names hosts of ours.
@@ -162,6 +163,13 @@ func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 		n.Used = true
 		return false, &group{addrs: n.Addrs}
 	}
-	r.unknown(at, "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)...)
+	if h := r.hosts[p.Name]; h != nil && r.hostsByName {
+		return true, r.group("host "+p.Name, []*fleet.Host{h})
+	}
+	what, names := "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)
+	if r.hostsByName {
+		what, names = "host, role, network or segment", append(names, r.pol.Fleet.Names()...)
+	}
+	r.unknown(at, what, names...)
 	return true, newGroup(nil)
 }

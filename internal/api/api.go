@@ -6,6 +6,7 @@ package api
 import (
 	"time"
 
+	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/dialect/nft"
@@ -154,6 +155,18 @@ type HostDrift struct {
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
+}
+
+// Question asks what becomes of traffic.
+type Question struct {
+	Question string `json:"question" minLength:"1" maxLength:"4000" doc:"SRC -> DST : SERVICE, as yfence ask takes it"`
+}
+
+// Answer is what becomes of all packets a question speaks of.
+type Answer struct {
+	Version  int    `json:"version"`
+	Question string `json:"question"`
+	ask.Answer
 }
 
 // Rules is what a host's filter is to be.

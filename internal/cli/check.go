@@ -115,7 +115,7 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 
 // pathOf is the path of the file a problem is in, from where the program runs.
 func (a *app) pathOf(pr fence.Problem) string {
-	if pr.File == a.fleetFile {
+	if pr.File == a.fleetFile || pr.File == "question" {
 		return pr.File
 	}
 	return filepath.Join(a.policyDir, pr.File)

@@ -127,6 +127,11 @@ func (c *Client) Drift(ctx context.Context, host string) (api.Drift, error) {
 	return get[api.Drift](ctx, c, "/drift?host="+url.QueryEscape(host))
 }
 
+// Ask asks what becomes of traffic by what is published.
+func (c *Client) Ask(ctx context.Context, question string) (out api.Answer, err error) {
+	return out, c.do(ctx, http.MethodPost, "/ask", api.Question{Question: question}, &out)
+}
+
 // Rules is what a host's filter is to be.
 func (c *Client) Rules(ctx context.Context, host string) (api.Rules, error) {
 	return get[api.Rules](ctx, c, "/hosts/"+url.PathEscape(host)+"/rules")

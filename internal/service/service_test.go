@@ -250,6 +250,21 @@ func TestAnEndThatComesIsSeen(t *testing.T) {
 	require.Equal(t, []compare.Kind{compare.Cosmetic}, kinds(), "its rule is still there and does nothing")
 }
 
+func TestAsk(t *testing.T) {
+	h := newHarbour(t)
+	ctx := context.Background()
+	_, err := h.Ask(ctx, "office -> jump : ssh")
+	require.Equal(t, http.StatusConflict, problem(t, err).Status, "nothing is published")
+	h = newSaltmarsh(t)
+	a, err := h.Ask(ctx, "pilotage -> logbook : postgresql")
+	require.NoError(t, err)
+	require.Equal(t, []any{"admitted", 2, "rules.fence:4:7"}, []any{a.Verdict, len(a.Steps), a.Steps[1].At})
+	_, err = h.Ask(ctx, "pilotag -> logbook : postgresql")
+	require.Equal(t, `did you mean "pilotage"?`, problem(t, err).Problems[0].Hint)
+	_, err = h.as([]api.Right{api.Host}, "charts-01").Ask(ctx, "office -> jump : ssh")
+	require.Equal(t, http.StatusForbidden, problem(t, err).Status)
+}
+
 func TestRulesBesideLive(t *testing.T) {
 	h := newSaltmarsh(t)
 	ctx := context.Background()

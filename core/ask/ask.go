@@ -1,0 +1,386 @@
+// Package ask answers what becomes of traffic: by a policy, at both of its ends,
+// or by what one kernel has in force. An answer is for every packet the question
+// speaks of.
+package ask
+
+import (
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/reach"
+)
+
+// The verdicts of an answer, besides those of packets.
+const (
+	Mixed     = "mixed"     // some fare so and some otherwise
+	Uncertain = "uncertain" // it depends on what was not understood
+)
+
+// An Answer is what becomes of all packets a question speaks of.
+type Answer struct {
+	Verdict  string    `json:"verdict" enum:"admitted,dropped,rejected,mixed,uncertain"`
+	Steps    []Step    `json:"steps" nullable:"false" doc:"who decides at each end"`
+	Examples []Example `json:"examples" nullable:"false" doc:"one for each verdict that some of the packets have"`
+	Unread   []string  `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
+}
+
+// A Step is what one end does with packets that a question speaks of.
+type Step struct {
+	Where   string `json:"where" doc:"hosts and direction"`
+	Verdict string `json:"verdict" enum:"admitted,dropped,rejected,uncertain"`
+	AtMost  string `json:"at_most,omitempty" doc:"within which rate"`
+	By      string `json:"by" doc:"the rule that decides, a part of the ground, or the stance"`
+	At      string `json:"at,omitempty" doc:"where that stands"`
+}
+
+// An Example is a packet that fares in one of the ways, and what else does.
+type Example struct {
+	Verdict string        `json:"verdict" enum:"admitted,dropped,rejected,uncertain"`
+	Traffic string        `json:"traffic" doc:"all that fares so, in the policy's own names"`
+	Packet  packet.Packet `json:"packet"`
+}
+
+// verdicts are told in this order.
+var verdicts = []packet.Verdict{packet.Admit, packet.Reject, packet.Drop}
+
+// asked is a question with its sides resolved.
+type asked struct {
+	sp       *packet.Space
+	q        *fence.Question
+	names    *compare.Names
+	from, to policy.Side
+	terms    []policy.Term
+	now      int64
+	dumped   bool // it is asked of a dump
+
+	fares  map[packet.Verdict]packet.Set // what surely fares so
+	unsure packet.Set
+	unread []string
+	steps  []*step
+}
+
+type step struct {
+	Step
+	who       []string
+	direction int // as HookNames
+}
+
+// resolve looks a question's names up, in pol's words.
+func resolve(sp *packet.Space, pol *policy.Policy, q *fence.Question, now int64) (*asked, []fence.Problem) {
+	a := &asked{sp: sp, q: q, names: compare.NamesOf(pol), now: now, fares: map[packet.Verdict]packet.Set{}}
+	var problems []fence.Problem
+	a.from, a.to, a.terms, problems = pol.Ask(q)
+	return a, problems
+}
+
+// spoken is the packets of a question but for addresses and interfaces.
+func (a *asked) spoken(r *reach.Reach) packet.Set {
+	sp, q := a.sp, a.q
+	s := sp.AndAll(r.Services(a.terms), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)), sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
+	if q.SrcPort != nil {
+		s = sp.And(s, sp.Range(packet.SrcPort, q.SrcPort.Lo, q.SrcPort.Hi))
+	}
+	if q.User != "" {
+		s = sp.And(s, sp.Named(packet.User, q.User))
+	}
+	if q.Unit != "" {
+		s = sp.And(s, sp.Named(packet.Unit, q.Unit))
+	}
+	if q.Encrypted {
+		s = sp.And(s, sp.Value(packet.IPsec, 1))
+	}
+	return s
+}
+
+// Policy answers by what a policy means at both ends, for an instant in seconds
+// since 1970. The problems are about the question.
+func Policy(sp *packet.Space, pol *policy.Policy, q *fence.Question, now int64) (*Answer, []fence.Problem) {
+	sp.Since(now)
+	a, problems := resolve(sp, pol, q, now)
+	if problems == nil {
+		problems = a.ends()
+	}
+	if problems != nil {
+		return nil, problems
+	}
+	r := reach.New(sp, pol, now)
+	spoken := a.spoken(r)
+	senders, receivers := r.Parties(a.from), r.Parties(a.to)
+	ours := false
+	for _, from := range senders {
+		for _, to := range receivers {
+			ours = ours || from.Ours() || to.Ours()
+			if itself(from, to) && len(senders)+len(receivers) > 2 {
+				continue // what each host says to itself is not asked
+			}
+			a.between(r, from, to, spoken)
+		}
+	}
+	if !ours {
+		return nil, []fence.Problem{fence.Errorf(a.q.From.Pos, 1, "question", "neither %s nor %s is ours: no host of the fleet decides", a.from.Text, a.to.Text).
+			Hinted("name a host or a role of the fleet on one side")}
+	}
+	return a.answer(), nil
+}
+
+// ends says what is wrong with a question whose ends are nobody's.
+func (a *asked) ends() []fence.Problem {
+	wrong := func(p fence.Pos, hint, format string, args ...any) []fence.Problem {
+		return []fence.Problem{fence.Errorf(p, 1, "question", format, args...).Hinted("%s", hint)}
+	}
+	switch {
+	case a.q.Direction == "through":
+		return wrong(a.q.From.Pos, "ask a router's own rules: --dump FILE", "a policy says nothing of what is forwarded yet")
+	case a.q.Direction == "in" && len(a.to.Hosts) == 0:
+		return wrong(a.q.To.Pos, "name a host or a role of the fleet", "nothing comes in at %s, which is no host of ours", a.to.Text)
+	case a.q.Direction == "out" && len(a.from.Hosts) == 0:
+		return wrong(a.q.From.Pos, "name a host or a role of the fleet", "nothing goes out at %s, which is no host of ours", a.from.Text)
+	}
+	return nil
+}
+
+func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set) {
+	sp, q := a.sp, a.q
+	here := sp.And(spoken, r.Addressed(from, to))
+	switch {
+	case q.In != "" || q.Out != "":
+		for field, name := range map[packet.Field]string{packet.InIface: q.In, packet.OutIface: q.Out} {
+			if name != "" {
+				here = sp.And(here, sp.Interfaces(field, name))
+			}
+		}
+	case itself(from, to):
+		here = sp.AndAll(here, sp.Interfaces(packet.InIface, "lo"), sp.Interfaces(packet.OutIface, "lo")) // a host and itself
+	default:
+		here = sp.And(here, r.Expected(from, to))
+	}
+	if here == packet.Empty {
+		return
+	}
+	d := r.Between(from, to)
+	switch q.Direction {
+	case "in":
+		d = r.End(to, policy.Inbound)
+	case "out":
+		d = r.End(from, policy.Outbound)
+	}
+	a.count(d, here)
+	if from.Ours() && q.Direction != "in" {
+		a.tell(r, from, policy.Outbound, here)
+	}
+	if to.Ours() && q.Direction != "out" {
+		a.tell(r, to, policy.Inbound, here)
+	}
+}
+
+// itself says that two parties are one and the same host.
+func itself(from, to reach.Party) bool {
+	return len(from.Hosts) == 1 && len(to.Hosts) == 1 && from.Hosts[0] == to.Hosts[0]
+}
+
+// count adds what becomes of packets to what is known.
+func (a *asked) count(d packet.Decision, here packet.Set) {
+	sp := a.sp
+	d = sp.WithRoom(d)
+	left := here
+	for _, v := range verdicts {
+		where := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == v })
+		sure := sp.And(here, sp.Certain(where))
+		a.fares[v] = sp.Or(a.fares[v], sure)
+		left = sp.Minus(left, sure)
+		if sp.And(here, sp.Minus(sp.Possible(where), sp.Certain(where))) != packet.Empty {
+			for _, name := range sp.UnknownsOf(sp.And(where, here)) {
+				if !slices.Contains(a.unread, name) {
+					a.unread = append(a.unread, name)
+				}
+			}
+		}
+	}
+	a.unsure = sp.Or(a.unsure, left)
+}
+
+// tell notes who decides at one end.
+func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here packet.Set) {
+	part := a.sp.Only(r.End(p, dir), here)
+	for _, o := range a.sp.Outcomes(a.sp.WithRoom(part)) {
+		by, ok := r.Decider(o.By)
+		if !ok {
+			continue
+		}
+		s := Step{Verdict: o.Verdict.String(), By: by.String()}
+		if by.Pos.Line > 0 {
+			s.At = by.Pos.String()
+		}
+		if rule := by.Rule; rule != nil && o.Verdict == packet.Admit {
+			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
+		}
+		a.note(s, Label(r, p), int(dir))
+	}
+}
+
+func rates(sp *packet.Space, s packet.Set) string {
+	var said []string
+	for _, b := range packet.Buckets(sp, s) {
+		if rate := b.String(); !strings.HasSuffix(b.Name, ".log") && !slices.Contains(said, rate) {
+			said = append(said, rate)
+		}
+	}
+	return strings.Join(said, " and ")
+}
+
+func (a *asked) note(s Step, who string, direction int) {
+	for _, before := range a.steps {
+		if before.Step == s && before.direction == direction {
+			if !slices.Contains(before.who, who) {
+				before.who = append(before.who, who)
+			}
+			return
+		}
+	}
+	a.steps = append(a.steps, &step{Step: s, who: []string{who}, direction: direction})
+}
+
+// Label names a party: by its role if it is all of it, else by its hosts.
+func Label(r *reach.Reach, p reach.Party) string {
+	if len(p.Hosts) > 1 {
+		for _, role := range r.Roles() {
+			if sameHosts(role.Hosts, p.Hosts) {
+				return role.Name
+			}
+		}
+	}
+	const most = 3
+	var names []string
+	for _, h := range p.Hosts {
+		names = append(names, h.Name)
+	}
+	if len(names) > most {
+		return strings.Join(names[:most], ", ") + " and others"
+	}
+	return strings.Join(names, ", ")
+}
+
+func sameHosts(a, b []*fleet.Host) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for _, h := range a {
+		if !slices.Contains(b, h) {
+			return false
+		}
+	}
+	return true
+}
+
+// answer sums up.
+func (a *asked) answer() *Answer {
+	out := &Answer{Steps: []Step{}, Examples: []Example{}, Unread: a.unread}
+	slices.SortStableFunc(a.steps, func(s, t *step) int { return t.direction - s.direction }) // what leaves, then what arrives
+	for _, s := range a.steps {
+		s.Where = strings.TrimSpace(strings.Join(s.who, ", ") + " " + directionWords[s.direction])
+		out.Steps = append(out.Steps, s.Step)
+	}
+	for _, v := range verdicts {
+		if set := a.fares[v]; set != packet.Empty {
+			out.Verdict = v.String()
+			out.Examples = append(out.Examples, a.example(v.String(), set))
+		}
+	}
+	if len(out.Examples) > 1 {
+		out.Verdict = Mixed
+	}
+	if a.unsure != packet.Empty {
+		out.Verdict = Uncertain
+		out.Examples = append(out.Examples, a.example(Uncertain, a.unsure))
+	}
+	return out
+}
+
+var directionWords = []string{packet.In: "inbound", packet.Out: "outbound", packet.Through: "forwarded"}
+
+// example is a packet of a set that says nothing of a hook, as the receiving
+// end sees it, or the sending one where the other is not ours.
+func (a *asked) example(verdict string, set packet.Set) Example {
+	sp := a.sp
+	e := Example{Verdict: verdict}
+	shown := sp.Forget(sp.Forget(sp.Forget(set, packet.State), packet.Time), packet.Hook)
+	if !a.dumped { // else they follow from the addresses
+		shown = sp.Forget(sp.Forget(shown, packet.InIface), packet.OutIface)
+	}
+	e.Traffic = a.names.Traffic(sp, shown, packet.Through)
+	taste := packet.Taste{}
+	for field, side := range map[packet.Field]policy.Side{packet.Src: a.from, packet.Dst: a.to} {
+		for _, h := range side.Hosts {
+			for _, i := range h.Interfaces {
+				for _, p := range i.Addresses {
+					taste.Likes(field, p.Addr())
+				}
+			}
+		}
+		for _, run := range side.Outside().Ranges() {
+			if next := run.From().Next(); run.Contains(next) && !run.From().IsUnspecified() {
+				taste.Likes(field, next)
+			}
+		}
+	}
+	hooks := []int{packet.In, packet.Out, packet.Through}
+	if a.q.Direction == "out" || len(a.to.Hosts) == 0 && a.q.Direction == "" {
+		hooks = []int{packet.Out, packet.In, packet.Through}
+	}
+	for _, hook := range hooks {
+		seen := sp.And(set, sp.Value(packet.Hook, hook))
+		if hook != packet.Through {
+			other := packet.OutIface
+			if hook == packet.Out {
+				other = packet.InIface
+			}
+			seen = sp.And(sp.Forget(seen, other), sp.Interfaces(other, ""))
+		}
+		if p, ok := sp.Example(seen, taste); ok {
+			e.Packet = p
+			return e
+		}
+	}
+	return e
+}
+
+// Dump answers by what one kernel has in force. The direction is in if the
+// question says none. Names are those of pol, which may be a policy of nothing.
+func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Question, now int64) (*Answer, []fence.Problem) {
+	sp.Since(now)
+	if q.Direction == "" {
+		q.Direction = "in"
+	}
+	a, problems := resolve(sp, pol, q, now)
+	if problems != nil {
+		return nil, problems
+	}
+	a.dumped = true
+	hook := slices.Index(packet.HookNames, q.Direction)
+	here := sp.AndAll(a.spoken(reach.New(sp, pol, now)), sp.Value(packet.Hook, hook), sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs), sp.WellFormed())
+	for field, name := range map[packet.Field]string{packet.InIface: q.In, packet.OutIface: q.Out} {
+		if name != "" {
+			here = sp.And(here, sp.Interfaces(field, name))
+		} else {
+			here = sp.Minus(here, sp.Interfaces(field, "lo"))
+		}
+	}
+	a.count(rs.Decision(sp), here)
+	d, deciders := rs.Attributed(sp)
+	part := sp.Only(d, here)
+	for _, o := range sp.Outcomes(sp.WithRoom(sp.Only(d, sp.And(here, sp.Minus(here, a.unsure))))) {
+		by := deciders[max(o.By-1, 0)]
+		s := Step{Verdict: o.Verdict.String(), By: by.Text(), At: by.At()}
+		if o.Verdict == packet.Admit {
+			s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
+		}
+		a.note(s, "", hook)
+	}
+	return a.answer(), nil
+}

@@ -1,0 +1,186 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/reach"
+)
+
+// expectation: every expectation of the policy is proven.
+var expectation = Check{
+	Code: "expectation",
+	Doc: `An expectation does not hold.
+
+It is proven for every packet, from now on and whatever the rates: never means that no
+such connection passes, always that all do, only that the left side's all do (on the
+segment) and nobody else's does (anywhere). Here it is broken by the packet that is shown.
+Either the policy lets through what it should not, or the expectation says more than is
+meant:
+
+    expect logbook-private: only pilotage -> logbook : postgresql  on quay-lan
+
+What the ground admits, such as answers, and what a host says to itself is not counted. What
+a rate limits passes for never, and not for always. By what interface packets come is open
+for never; for always it is the one they are expected on.
+`,
+	run: func(p *pass) {
+		if len(p.pol.Expects) == 0 {
+			return
+		}
+		r := reach.New(p.sp, p.pol, p.now)
+		for _, e := range p.pol.Expects {
+			if e.Off {
+				continue
+			}
+			x := expected{p, r, e}
+			switch e.Kind {
+			case "never":
+				x.never(e.From, fmt.Sprintf("never %s -> %s", e.From.Text, e.To.Text))
+			case "always":
+				x.always()
+			default:
+				if x.always() {
+					x.never(others(e.From), "only "+e.From.Text)
+				}
+			}
+		}
+	},
+}
+
+type expected struct {
+	*pass
+	r *reach.Reach
+	e *policy.Expectation
+}
+
+// others is everybody but a side.
+func others(s policy.Side) policy.Side {
+	return policy.Side{Text: "others than " + s.Text, Addrs: packet.Without(packet.Everything(), s.Addrs)}
+}
+
+// spoken is the packets between two parties that the expectation is about.
+func (x expected) spoken(from, to reach.Party) packet.Set {
+	return x.sp.AndAll(x.r.Services(x.e.Terms), x.sp.Value(packet.State, packet.New), x.r.Addressed(from, to), x.sp.Not(x.sp.Before(x.now)))
+}
+
+// each calls f for all pairs of parties, a host and itself left out, until one is broken.
+func (x expected) each(from, to policy.Side, f func(from, to reach.Party) (sound bool)) bool {
+	receivers := x.r.Parties(to)
+	for _, a := range x.r.Parties(from) {
+		for _, b := range receivers {
+			if len(a.Hosts) == 1 && len(b.Hosts) == 1 && a.Hosts[0] == b.Hosts[0] || !a.Ours() && !b.Ours() {
+				continue
+			}
+			if !f(a, b) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// never reports the first connection from a side that passes.
+func (x expected) never(from policy.Side, what string) {
+	x.each(from, x.e.To, func(a, b reach.Party) bool {
+		here := x.sp.And(x.spoken(a, b), x.r.AnyInterface())
+		if x.e.On != nil && x.e.Kind == "never" {
+			here = x.sp.And(here, x.r.OnSegment(x.e.On, a, b))
+		}
+		d := x.r.Between(a, b)
+		passes := x.sp.And(here, x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
+			by, ours := x.r.Decider(o.By)
+			return o.Verdict == packet.Admit && (!ours || by.Kind != "ground")
+		})))
+		return passes == packet.Empty || x.broken(a, b, d, passes, what, "passes")
+	})
+}
+
+// always reports the first connection that is refused, or that a rate can refuse.
+func (x expected) always() bool {
+	return x.each(x.e.From, x.e.To, func(a, b reach.Party) bool {
+		here := x.sp.And(x.spoken(a, b), x.r.Expected(a, b))
+		if x.e.On != nil {
+			here = x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), x.r.OnSegment(x.e.On, a, b))
+		}
+		d := x.r.Between(a, b)
+		stopped := x.sp.And(here, x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
+			by, ours := x.r.Decider(o.By)
+			return o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
+		})))
+		return stopped == packet.Empty || x.broken(a, b, d, stopped, "always", "does not pass")
+	})
+}
+
+// broken reports an expectation with a packet that breaks it, and who is to blame.
+func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, what, how string) bool {
+	sp := x.sp
+	set = sp.AnyRoom(set)
+	hook, other := packet.In, packet.OutIface
+	if !b.Ours() {
+		hook, other = packet.Out, packet.InIface
+	}
+	seen := sp.AndAll(sp.Forget(set, other), sp.Value(packet.Hook, hook), sp.Interfaces(other, ""))
+	taste := packet.Taste{}
+	for field, party := range map[packet.Field]reach.Party{packet.Src: a, packet.Dst: b} {
+		for _, h := range party.Hosts {
+			for _, i := range h.Interfaces {
+				for _, addr := range i.Addresses {
+					taste.Likes(field, addr.Addr())
+				}
+			}
+		}
+	}
+	example, ok := sp.Example(seen, taste)
+	var blame []string
+	for _, o := range sp.Outcomes(sp.Only(d, set)) {
+		by, ours := x.r.Decider(o.By)
+		if (o.Verdict == packet.Admit) != (how == "passes") || !ours {
+			continue
+		}
+		text := by.String()
+		if by.Pos.Line > 0 {
+			text += " (" + by.Pos.String() + ")"
+		}
+		verb := "admitted"
+		if o.Verdict != packet.Admit {
+			verb = o.Verdict.String()
+			if by.Rule != nil && by.Rule.AtMost != nil {
+				verb += " beyond its rate"
+			}
+		}
+		if line := fmt.Sprintf("%s %s by %s", verb, policy.DirectionNames[by.Direction], text); !slices.Contains(blame, line) {
+			blame = append(blame, line)
+		}
+	}
+	why := strings.Join(blame, ", ")
+	if why == "" { // an end that is not ours lets it through
+		why = "no host of ours decides"
+	}
+	later := append(x.r.Later(a), x.r.Later(b)...)
+	if later != nil {
+		why += "; and what no dialect writes yet may change it: " + strings.Join(later, "; ")
+	}
+	pr := fence.Errorf(x.e.Pos, len(x.e.Name), "expectation", "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
+		Hinted("%s", why)
+	if ok {
+		pr.Packet = &example
+	}
+	x.report(pr)
+	return false
+}
+
+func sideOf(p reach.Party) string {
+	if !p.Ours() {
+		return "outside"
+	}
+	var names []string
+	for _, h := range p.Hosts {
+		names = append(names, h.Name)
+	}
+	return some(names)
+}

@@ -1,0 +1,204 @@
+package check_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+// TestExpectations has a policy for each way to hold and to break.
+func TestExpectations(t *testing.T) {
+	const red, closed = "role red\nrole blue\nrole green\n", "role red\nrole blue { outbound closed }\nrole green\n"
+	for _, c := range []struct{ what, text, want string }{
+		{"never holds where nothing is said", red + "expect e: never vpn -> red : ssh", ""},
+		{"and breaks where an allow admits it", red + "allow a: vpn -> red : ssh\nexpect e: never vpn -> red : tcp 1-100",
+			`e (never vpn -> red): tcp 1-100 from outside to h1 passes; admitted inbound by allow a (p.fence:7:7) [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"by the stance too", "role red { inbound open }\nrole blue\nrole green\nexpect e: never vpn -> host h1 : ssh",
+			`e (never vpn -> host h1): ssh from outside to h1 passes; admitted inbound by stance inbound open [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"not where a block refuses it", red + "allow a: vpn -> red : ssh\nblock b: vpn -> red : ssh\nexpect e: never vpn -> red : ssh", ""},
+		{"within a rate it passes", red + "allow a: vpn -> host h1 : ssh at most 1 per 1d\nexpect e: never vpn -> red : ssh",
+			`e (never vpn -> red): ssh from outside to h1 passes; admitted inbound by allow a (p.fence:7:7) [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"the sender's outbound may be what keeps it", closed + "allow a: vpn, 10.0.0.0/8 -> red : ssh\nexpect e: never host h3 -> red : ssh", ""},
+		{"what is outside is taken to pass", red + "expect e: never red -> vpn : ssh",
+			`e (never red -> vpn): ssh from h1 to outside passes; admitted outbound by stance outbound open [tcp 10.40.0.1 port 50000 -> 192.0.2.7 port 22 out by eth0]`},
+		{"answers and errors are not counted", red + "expect e: never everywhere -> red : icmp 3", ""},
+		{"nor a host and itself", "role red { inbound open }\nrole blue\nrole green\nexpect e: never host h1 -> host h1 : any", ""},
+		{"on a segment alone", red + "allow a: vpn, 10.40.0.0/16 -> red : ssh\nexpect e: never vpn -> red : ssh on quay", ""},
+		{"off it is not proven", red + "allow a: vpn -> red : ssh\nexpect e: never vpn -> red : ssh off", ""},
+
+		{"always holds where an allow admits it all", red + "allow a: vpn -> red : ssh\nexpect e: always vpn -> red : ssh", ""},
+		{"and breaks where a part is refused", red + "allow a: vpn -> red : tcp 20-23\nblock b: 192.0.2.0/28 -> red : ssh\nexpect e: always vpn -> red : ssh",
+			`e (always): ssh from outside to h1 does not pass; dropped inbound by block b (p.fence:8:7) [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"a rate is not always", red + "allow a: vpn -> host h1 : ssh at most 9 per 1s\nexpect e: always vpn -> host h1 : ssh",
+			`e (always): ssh from outside to h1 does not pass; dropped beyond its rate inbound by allow a (p.fence:7:7) [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"nor is what ends", red + "allow a: vpn -> host h1 : ssh until 2027-03-31\nexpect e: always vpn -> host h1 : ssh",
+			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0 at 2027-04-01T00:00:00Z]`},
+		{"nor what one user sends", closed + "allow a: host h3 -> vpn : ssh from user backup\nexpect e: always host h3 -> vpn : ssh",
+			`e (always): ssh from h3 to outside does not pass; dropped outbound by stance outbound closed [tcp 10.60.3.1 port 50000 -> 192.0.2.7 port 22 out by eth0]`},
+		{"forged sources are no matter", red + "allow a: everywhere -> red : ssh\nexpect e: always 10.40.0.0/16 -> host h1 : ssh", ""},
+
+		{"only: they and nobody else", red + "allow a: vpn -> red : ssh\nexpect e: only vpn -> red : ssh", ""},
+		{"others get in", red + "allow a: vpn, green -> red : ssh\nexpect e: only vpn -> red : ssh",
+			`e (only vpn): ssh from h4 to h1 passes; admitted inbound by allow a (p.fence:7:7) [tcp 203.0.113.9 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"they do not", red + "expect e: only vpn -> red : ssh",
+			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"on the segment they, nobody else anywhere", red + "allow a: red -> red : ssh on quay\nexpect e: only red -> red : ssh on quay", ""},
+		{"what no dialect writes yet may be either", red + "allow a: vpn -> host h1 : ssh through green\nexpect e: never vpn -> host h1 : ssh",
+			`e (never vpn -> host h1): ssh from outside to h1 passes; admitted inbound by allow a (p.fence:7:7); and what no dialect writes yet may change it: allow a: through [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+	} {
+		fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+		require.Empty(t, found)
+		_, found = check.Policy([]check.Source{{Name: "p.fence", Text: "policy p language 1\nnetwork vpn = 192.0.2.0/25\nsegment quay = 10.40.0.0/16 local\n" + c.text + "\n"}}, fl, now)
+		got := ""
+		for _, p := range found {
+			if p.Code == "expectation" {
+				got = strings.TrimSuffix(strings.TrimPrefix(p.Message, `the expectation "`), "")
+				got = strings.Replace(got, `" does not hold`, "", 1) + "; " + p.Hint + " [" + p.Packet.String() + "]"
+			}
+		}
+		require.Equal(t, c.want, got, c.what)
+	}
+}
+
+// TestProofsAgreeWithPackets: where an expectation is proven no packet breaks
+// it, and where it is broken the packet that is shown does, at both ends.
+func TestProofsAgreeWithPackets(t *testing.T) {
+	proven, broken := 0, 0
+	for seed := range uint64(120) {
+		rng := rand.New(rand.NewPCG(23, seed))
+		pick := func(items ...string) string { return items[rng.IntN(len(items))] }
+		kind, from, to, service := pick("never", "always"), pick("red", "blue", "office", "lab", "host h3"), pick("red", "green", "host h1", "fleet"), pick("ssh", "tcp 80", "udp 53", "tcp 22, 80")
+		text := policytest.Random(rng) + fmt.Sprintf("expect e: %s %s -> %s : %s\n", kind, from, to, service)
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		fl, _ := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, fl, now)
+		var shown *packet.Packet
+		for _, p := range found {
+			if p.Code == "expectation" {
+				shown = p.Packet
+			}
+		}
+		w := &world{sp: packet.NewSpace(), pol: pol}
+		w.sp.Since(now)
+		if shown != nil {
+			broken++
+			passes, byGround := w.passes(*shown, kind == "never")
+			require.False(t, byGround, "seed %d\n%s\n%s", seed, text, shown)
+			require.Equal(t, kind == "never", passes, "seed %d\n%s\n%s", seed, text, shown)
+			continue
+		}
+		proven++
+		e := pol.Expects[0]
+		for range 60 {
+			p := w.random(rng, e)
+			passes, byGround := w.passes(p, kind == "never")
+			if !byGround && !w.expectedAway(p) {
+				require.Equal(t, kind == "always", passes, "seed %d: %s is proven\n%s\n%s", seed, kind, text, p)
+			}
+		}
+	}
+	require.Greater(t, proven, 10)
+	require.Greater(t, broken, 10)
+}
+
+// world is a policy's hosts, each with its own decision.
+type world struct {
+	sp  *packet.Space
+	pol *policy.Policy
+}
+
+func (w *world) owner(a netip.Addr) *fleet.Host {
+	for _, h := range w.pol.Fleet.Hosts {
+		if h.Addresses().Contains(a) {
+			return h
+		}
+	}
+	return nil
+}
+
+// passes sends a packet through the filters of its sender and its receiver, where
+// they are ours: by any of their interfaces where the packet does not say. Of
+// buckets it takes that they have room, or, for always, none.
+func (w *world) passes(p packet.Packet, room bool) (passes, byGround bool) {
+	passes = true
+	for _, end := range []struct {
+		host *fleet.Host
+		dir  int
+	}{{w.owner(p.Src), packet.Out}, {w.owner(p.Dst), packet.In}} {
+		if end.host == nil {
+			continue
+		}
+		plan := compile.Host(w.sp, w.pol, end.host, now)
+		d, deciders := plan.Attributed(w.sp)
+		some := false
+		for _, i := range end.host.Interfaces {
+			q := p
+			q.Hook = end.dir
+			if end.dir == packet.Out {
+				q.In, q.Out = "", i.Name
+			} else {
+				q.Out = ""
+				if q.In == "" || p.Hook == packet.Out {
+					q.In = i.Name
+				}
+			}
+			here := w.sp.Exactly(q)
+			for _, b := range packet.Buckets(w.sp, d) {
+				if room {
+					here = w.sp.And(here, w.sp.Room(b))
+				} else {
+					here = w.sp.Minus(here, w.sp.Room(b))
+				}
+			}
+			o := w.sp.Outcomes(w.sp.Only(d, here))[0]
+			some = some || o.Verdict == packet.Admit
+			by := deciders[o.By-1]
+			byGround = byGround || end.dir == packet.In && (by.Kind == "ground" || by.Kind == "local")
+		}
+		passes = passes && some
+	}
+	return passes, byGround
+}
+
+// expectedAway says that a packet comes by an interface that is not the one of its sender's segment.
+func (w *world) expectedAway(p packet.Packet) bool {
+	h := w.owner(p.Dst)
+	if h == nil {
+		return false
+	}
+	for _, seg := range w.pol.Segments() {
+		if on := h.On(seg.Name, seg.Addrs); on != nil && seg.Addrs.Contains(p.Src) {
+			return true
+		}
+	}
+	return false
+}
+
+// random is a packet that an expectation is about.
+func (w *world) random(rng *rand.Rand, e *policy.Expectation) packet.Packet {
+	from, to := e.From.Addrs.Prefixes(), e.To.Addrs.Prefixes()
+	for {
+		src, dst := from[rng.IntN(len(from))].Addr(), to[rng.IntN(len(to))].Addr()
+		if src.Is4() != dst.Is4() || w.owner(src) != nil && w.owner(src) == w.owner(dst) {
+			continue
+		}
+		term := e.Terms[rng.IntN(len(e.Terms))]
+		sport, dport := 50000, term.Ports.Lo
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: src, Dst: dst, Protocol: packet.ProtocolName(term.Protocol), SrcPort: &sport, DstPort: &dport, State: "new"}
+		if src.Is6() {
+			p.Family = "ipv6"
+		}
+		return p
+	}
+}

@@ -1,0 +1,91 @@
+package fence
+
+import "slices"
+
+// A Question asks what becomes of traffic:
+//
+//	[in [at IF]|out [at IF]|through [from IF] [to IF]] SRC [port N] -> DST : SERVICE
+//	[state new|established|related|invalid|untracked] [user NAME] [unit NAME] [encrypted]
+//
+// What it does not say is left open, but for the state: new is meant.
+type Question struct {
+	Direction string // in, out, through, or "" for both ends
+	In, Out   string // interfaces, "" for any
+	From, To  Peers
+	SrcPort   *PortRange // nil is any
+	Services  []ServiceTerm
+	State     string
+	User      string // "" is anybody
+	Unit      string
+	Encrypted bool // false is either
+}
+
+// questionForm is how a question is written, for messages.
+const questionForm = "[in|out|through] SRC [port N] -> DST : SERVICE  [state STATE] [user NAME] [unit NAME] [encrypted]"
+
+// States are the connection states, as questions name them.
+var States = []string{"new", "established", "related", "invalid", "untracked"}
+
+// ParseQuestion reads a question. Hosts are named there by their names alone.
+func ParseQuestion(text string) (q *Question, problems []Problem) {
+	p := &parser{scan: newScanner("question", text), asking: true}
+	p.scan.fresh = false // it begins in the middle of a line, so to say
+	p.cur = p.scan.next()
+	q = &Question{State: States[0]}
+	defer func() {
+		if r := recover(); r != nil {
+			if _, ok := r.(broken); !ok {
+				panic(r)
+			}
+		}
+		problems = append(p.problems, p.scan.problems...)
+		SortProblems(problems)
+	}()
+	p.way(q)
+	q.From = p.peers("question")
+	if p.word("port") {
+		q.SrcPort = p.portRange(p.want(Word, "a port", questionForm))
+	}
+	p.want(Arrow, `"->"`, questionForm)
+	q.To = p.peers("question")
+	p.want(Colon, `":" and a service`, questionForm)
+	q.Services = p.services(questionForm)
+	for p.more() {
+		switch t := p.take(); {
+		case t.Kind == Word && t.Text == "state":
+			q.State = p.choice(States...).Word
+		case t.Kind == Word && t.Text == "user":
+			q.User = p.singleWord("a user's name", questionForm).Text
+		case t.Kind == Word && t.Text == "unit":
+			q.Unit = p.singleWord("a unit's name", questionForm).Text
+		case t.Kind == Word && t.Text == "encrypted":
+			q.Encrypted = true
+		default:
+			p.fail(t, "syntax", "state, user, unit, encrypted or the end", "it is written: %s", questionForm)
+		}
+	}
+	return q, nil
+}
+
+// way takes the direction, and the interfaces it names.
+func (p *parser) way(q *Question) {
+	t := p.tok()
+	if t.Kind != Word || !slices.Contains([]string{"in", "out", "through"}, t.Text) {
+		return
+	}
+	q.Direction = p.take().Text
+	at := func(word string, into *string) {
+		if p.word(word) {
+			*into = p.singleWord("an interface", questionForm).Text
+		}
+	}
+	switch q.Direction {
+	case "in":
+		at("at", &q.In)
+	case "out":
+		at("at", &q.Out)
+	default:
+		at("from", &q.In)
+		at("to", &q.Out)
+	}
+}

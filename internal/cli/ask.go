@@ -1,0 +1,200 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/ask"
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/live"
+)
+
+func (a *app) askCommand() *cobra.Command {
+	var dumps []string
+	c := &cobra.Command{
+		Use:   "ask 'QUESTION'",
+		Short: "Tell whether something passes, and what decides",
+		Long: `Ask tells what becomes of every packet a question speaks of: by the policy, at
+both ends, or by what a host has in force (--dump). It ends with 0 if all of it is
+admitted, and with 1 if not.
+
+    [in [at IF]|out [at IF]|through [from IF] [to IF]] SRC [port N] -> DST : SERVICE
+    [state new|established|related|invalid|untracked] [user NAME] [unit NAME] [encrypted]
+
+SRC and DST are addresses or hosts of the fleet, and by a policy also roles,
+networks, segments, everywhere and strangers.`,
+		Example: `  yfence ask 'crew-vpn -> jump-01 : ssh'
+  yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json
+  yfence ask 'in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432' --dump report.json`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			answer, problems, err := a.ask(cmd, args[0], dumps)
+			if err != nil {
+				return err
+			}
+			if problems != nil {
+				a.explain(a.errOut, problems, []check.Source{{Name: "question", Text: args[0]}})
+				return errors.New("the question is not understood")
+			}
+			if err := a.print(answer, func(w io.Writer) { a.printAnswer(w, answer) }); err != nil {
+				return err
+			}
+			if answer.Verdict != packet.Admit.String() {
+				return errFound
+			}
+			return nil
+		},
+	}
+	c.Flags().StringArrayVar(&dumps, "dump", nil, "a report or listing of a host, to ask instead of the policy; - for standard input")
+	return c
+}
+
+func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []fence.Problem, err error) {
+	if dumps == nil && !a.onFiles() {
+		svc, err := a.service()
+		if err != nil {
+			return answer, nil, err
+		}
+		answer, err = svc.Ask(cmd.Context(), text)
+		var refused *client.Problem
+		if errors.As(err, &refused) && refused.Problems != nil {
+			return answer, refused.Problems, nil
+		}
+		return answer, nil, err
+	}
+	q, problems := fence.ParseQuestion(text)
+	if problems != nil {
+		return answer, problems, nil
+	}
+	var pol *policy.Policy
+	switch {
+	case a.onFiles():
+		pol, err = a.sound()
+	default: // a dump needs no policy; a fleet file tells whose an address is
+		fl := &fleet.Fleet{}
+		if a.fleetFile != "" {
+			fl, _, problems, err = a.fleet()
+		}
+		pol, _ = policy.Resolve(policy.Input{Fleet: fl})
+	}
+	if err != nil || problems != nil {
+		return answer, problems, err
+	}
+	sp, now := packet.NewSpace(), time.Now().Unix()
+	var found *ask.Answer
+	if dumps == nil {
+		found, problems = ask.Policy(sp, pol, q, now)
+	} else {
+		var rules *dialect.Ruleset
+		if rules, err = a.rulesets(sp, dumps); err != nil {
+			return answer, nil, err
+		}
+		found, problems = ask.Dump(sp, pol, rules, q, now)
+	}
+	if problems != nil {
+		return answer, problems, nil
+	}
+	return api.Answer{Version: api.Version, Question: text, Answer: *found}, nil, nil
+}
+
+// rulesets reads files with what one host has in force, as one ruleset.
+func (a *app) rulesets(sp *packet.Space, names []string) (*dialect.Ruleset, error) {
+	all := &dialect.Ruleset{}
+	for _, name := range names {
+		data, err := a.readFile(name)
+		if err != nil {
+			return nil, err
+		}
+		rs, err := live.Read(sp, live.OfFile(data))
+		if err != nil {
+			return nil, &unread{name + ": " + err.Error()}
+		}
+		all.Chains = append(all.Chains, rs.Chains...)
+	}
+	return all, nil
+}
+
+// unread is the error of a dump that cannot be read.
+type unread struct{ why string }
+
+func (u *unread) Error() string { return u.why }
+
+var verdictColours = map[string]string{"admitted": green, "dropped": red, "rejected": red, ask.Mixed: amber, ask.Uncertain: amber}
+
+func (a *app) printAnswer(w io.Writer, answer api.Answer) {
+	p := a.paint(w)
+	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
+	switch {
+	case len(answer.Examples) == 1:
+		e := answer.Examples[0]
+		line("%s: %s", p(verdictColours[e.Verdict], e.Verdict), e.Traffic)
+		line("  such as %s", e.Packet)
+	case len(answer.Examples) == 0:
+		line("%s: there is no such packet", p(dim, "nothing"))
+	default:
+		line("%s:", p(verdictColours[answer.Verdict], answer.Verdict))
+		for _, e := range answer.Examples {
+			line("  %s  %s", p(verdictColours[e.Verdict], fmt.Sprintf("%-9s", e.Verdict)), e.Traffic)
+			line("             such as %s", e.Packet)
+		}
+	}
+	const widest = 32
+	width, before := 0, ""
+	for _, s := range answer.Steps {
+		if n := len(s.Where); n <= widest {
+			width = max(width, n)
+		}
+	}
+	if len(answer.Steps) > 0 {
+		line("")
+	}
+	for _, s := range answer.Steps {
+		most := ""
+		if s.AtMost != "" {
+			most = " at most " + s.AtMost
+		}
+		if len(s.Where) > width { // it has a line of its own
+			if s.Where != before {
+				line("  %s", s.Where)
+			}
+			before = s.Where
+			s.Where = ""
+		}
+		line("  %-*s  %s%s by %s%s", width, s.Where, p(verdictColours[s.Verdict], s.Verdict), most, s.By, p(dim, place(s.At)))
+	}
+	for _, u := range answer.Unread {
+		line("  %s  %s", p(amber, "not understood"), u)
+	}
+	if outside := notOurs(answer); outside != "" {
+		line("  %s", p(dim, outside))
+	}
+}
+
+// notOurs says which end nobody of ours speaks for.
+func notOurs(answer api.Answer) string {
+	out, in := false, false
+	for _, s := range answer.Steps {
+		out, in = out || strings.HasSuffix(s.Where, " outbound"), in || strings.HasSuffix(s.Where, " inbound")
+	}
+	from, to, _ := strings.Cut(answer.Question, "->")
+	to, _, _ = strings.Cut(to, " : ")
+	switch {
+	case in && !out && !strings.HasPrefix(strings.TrimSpace(from), "in "):
+		return strings.TrimSpace(from) + " is not ours: its own filter, if it has one, is taken to let it out"
+	case out && !in && !strings.HasPrefix(strings.TrimSpace(from), "out "):
+		return strings.TrimSpace(to) + " is not ours: its own filter, if it has one, is taken to let it in"
+	}
+	return ""
+}
