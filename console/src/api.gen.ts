@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What two states of the policy let through differently */
+        post: operations["compare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drift": {
         parameters: {
             query?: never;
@@ -295,6 +312,40 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        CompareRequest: {
+            /** @description nothing said: what is in force */
+            from?: components["schemas"]["Side"];
+            /** @description nothing said: what is in force */
+            to?: components["schemas"]["Side"];
+        };
+        Comparison: {
+            /** @description hosts that only the second fleet has */
+            added?: string[] | null;
+            /** @description one for each cause, the widest and most dangerous first */
+            changes: components["schemas"]["Difference"][];
+            /** @description the same by host */
+            hosts: components["schemas"]["HostChanges"][];
+            /** @description hosts that only the first fleet has */
+            removed?: string[] | null;
+            /** Format: int64 */
+            version: number;
+        };
+        Difference: {
+            /** @enum {string} */
+            direction: "in" | "out" | "through";
+            /** @description what became of it, and by what */
+            from: components["schemas"]["Fate"];
+            hosts?: string[];
+            /** @enum {string} */
+            kind: "opened" | "shut" | "altered";
+            /** @description a packet that shows it */
+            packet: components["schemas"]["Packet"];
+            sentence: string;
+            /** @description what becomes of it now, and by what */
+            to: components["schemas"]["Fate"];
+            /** @description what it is about, in the policy's own names */
+            traffic: string;
+        };
         Drift: {
             hosts: components["schemas"]["HostDrift"][] | null;
             /** Format: int64 */
@@ -358,6 +409,16 @@ export interface components {
             /** @enum {string} */
             verdict: "admitted" | "dropped" | "rejected" | "uncertain";
         };
+        Fate: {
+            /** @description file, line and column of the rule */
+            at: string;
+            /** @description within which rate */
+            at_most?: string;
+            /** @description the rule of the policy, a part of the ground, or the stance */
+            by: string;
+            logged?: boolean;
+            verdict: string;
+        };
         Finding: {
             /** @enum {string} */
             direction: "in" | "out" | "through" | "";
@@ -397,6 +458,10 @@ export interface components {
             text: string;
             /** Format: int64 */
             version: number;
+        };
+        HostChanges: {
+            findings: components["schemas"]["Difference"][];
+            host: string;
         };
         HostDrift: {
             findings: components["schemas"]["Finding"][] | null;
@@ -653,6 +718,15 @@ export interface components {
             name: string;
             rights: string[] | null;
         };
+        Side: {
+            /** @description all files of a policy */
+            files?: components["schemas"]["Source"][];
+            /**
+             * Format: int64
+             * @description by its number
+             */
+            revision?: number;
+        };
         "Sign-inRequest": {
             token: string;
         };
@@ -724,6 +798,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Answer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description Error */

@@ -30,6 +30,7 @@ type Reach struct {
 	alone map[*fleet.Host]bool
 
 	// worked out so far
+	all      *netipx.IPSet // the fleet's addresses
 	class    map[*fleet.Host]string
 	plans    map[string]*compile.Plan
 	ends     map[endKey]packet.Decision
@@ -94,7 +95,11 @@ func (r *Reach) Parties(s policy.Side) (out []Party) {
 		outside = s.Outside()
 	}
 	// An address of a host of ours is that host's, however it was named.
-	for _, h := range r.pol.Fleet.Hosts {
+	hosts := r.pol.Fleet.Hosts
+	if len(packet.Intersection(r.fleet(), outside).Ranges()) == 0 {
+		hosts = nil
+	}
+	for _, h := range hosts {
 		own := packet.Intersection(h.Addresses(), outside)
 		if len(own.Ranges()) == 0 {
 			continue
@@ -116,6 +121,18 @@ func (r *Reach) Parties(s policy.Side) (out []Party) {
 		out = append(out, Party{Addrs: outside})
 	}
 	return out
+}
+
+// fleet is the addresses of all hosts.
+func (r *Reach) fleet() *netipx.IPSet {
+	if r.all == nil {
+		var b netipx.IPSetBuilder
+		for _, h := range r.pol.Fleet.Hosts {
+			h.AddAddresses(&b)
+		}
+		r.all, _ = b.IPSet()
+	}
+	return r.all
 }
 
 func (r *Reach) classOf(h *fleet.Host) string {

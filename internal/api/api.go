@@ -157,6 +157,25 @@ type HostDrift struct {
 	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
 }
 
+// CompareRequest names two states of the policy: what is published, another
+// revision, or files that are not published.
+type CompareRequest struct {
+	From Side `json:"from,omitzero" required:"false" doc:"nothing said: what is in force"`
+	To   Side `json:"to,omitzero" required:"false" doc:"nothing said: what is in force"`
+}
+
+// Side is one state of the policy.
+type Side struct {
+	Revision int64          `json:"revision,omitempty" doc:"by its number"`
+	Files    []check.Source `json:"files,omitempty" nullable:"false" doc:"all files of a policy"`
+}
+
+// Comparison is what two states of the policy let through differently, over the fleet in force.
+type Comparison struct {
+	Version int `json:"version"`
+	compare.Changes
+}
+
 // Question asks what becomes of traffic.
 type Question struct {
 	Question string `json:"question" minLength:"1" maxLength:"4000" doc:"SRC -> DST : SERVICE, as yfence ask takes it"`

@@ -87,7 +87,7 @@ and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 	f.StringVar(&a.tokenFile, "token-file", "", "a file with the token for the service (else YFENCE_TOKEN)")
 	_ = root.MarkPersistentFlagDirname("policy")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.driftCommand(), a.publishCommand(), a.revisionsCommand(), a.fleetCommand(),
+	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.publishCommand(), a.revisionsCommand(), a.fleetCommand(),
 		a.reportCommand(), a.settleCommand(), a.tokensCommand(), a.serveCommand())
 	return root
 }

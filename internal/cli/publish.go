@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
@@ -16,9 +18,13 @@ import (
 func (a *app) publishCommand() *cobra.Command {
 	var why string
 	var after int64
+	var yes bool
 	c := &cobra.Command{
-		Use:     "publish -m WHY",
-		Short:   "Publish a policy as a new revision",
+		Use:   "publish -m WHY",
+		Short: "Publish a policy as a new revision",
+		Long: `Publish shows what the policy newly admits and refuses compared with what is in
+force, asks whether that is meant, and publishes it. A policy with an error, a broken
+expectation among them, is refused.`,
 		Example: `  yfence publish --policy saltmarsh -m "charts moved to the new rack" --after 7`,
 		Args:    cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -37,13 +43,47 @@ func (a *app) publishCommand() *cobra.Command {
 			if cmd.Flags().Changed("after") {
 				req.After = &after
 			}
+			if !yes {
+				if err := a.meant(cmd, svc, files); err != nil {
+					return err
+				}
+			}
 			done, err := svc.Publish(cmd.Context(), req)
 			return a.changed(done, err, files, func(w io.Writer) { _, _ = fmt.Fprintf(w, "published revision %d\n", done.Revision) })
 		},
 	}
 	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
+	c.Flags().BoolVar(&yes, "yes", false, "publish without showing what changes and asking")
 	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is in force; 0 is none")
 	return c
+}
+
+// meant shows what files would change, and asks whether that is meant. The first
+// policy changes nothing that was published, and is not asked about.
+func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source) error {
+	list, err := svc.Revisions(cmd.Context())
+	if err != nil || len(list.Revisions) == 0 {
+		return err
+	}
+	changes, err := svc.Compare(cmd.Context(), api.CompareRequest{To: api.Side{Files: files}})
+	var refused *client.Problem
+	if errors.As(err, &refused) && refused.Problems != nil {
+		return nil // publishing will refuse it, and say so
+	}
+	if err != nil {
+		return err
+	}
+	a.printChanges(a.errOut, changes.Changes)
+	if len(changes.Changes.Changes) == 0 {
+		return nil
+	}
+	_, _ = fmt.Fprint(a.errOut, "\nPublish this? [yes/no] ")
+	answer, _ := bufio.NewReader(a.stdin).ReadString('\n') // an answer that ends early is none
+	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "yes" && answer != "y" {
+		a.say("not published; say yes, or --yes where nobody can be asked")
+		return errFound
+	}
+	return nil
 }
 
 // changed tells how a change of policy or fleet went.

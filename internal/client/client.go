@@ -127,6 +127,11 @@ func (c *Client) Drift(ctx context.Context, host string) (api.Drift, error) {
 	return get[api.Drift](ctx, c, "/drift?host="+url.QueryEscape(host))
 }
 
+// Compare tells what two states of the policy let through differently.
+func (c *Client) Compare(ctx context.Context, req api.CompareRequest) (out api.Comparison, err error) {
+	return out, c.do(ctx, http.MethodPost, "/compare", req, &out)
+}
+
 // Ask asks what becomes of traffic by what is published.
 func (c *Client) Ask(ctx context.Context, question string) (out api.Answer, err error) {
 	return out, c.do(ctx, http.MethodPost, "/ask", api.Question{Question: question}, &out)

@@ -106,6 +106,7 @@ func (s *Service) register(a huma.API) {
 
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
+	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read), 2*maxPolicyBody), s.compare)
 	huma.Register(a, operation("POST", "/ask", "ask", "What becomes of traffic by what is published, and who decides", api.Read), s.ask)
 	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
 	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)

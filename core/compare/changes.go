@@ -1,0 +1,339 @@
+package compare
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Changes is all that two policies let through differently.
+type Changes struct {
+	Changes []Difference  `json:"changes" nullable:"false" doc:"one for each cause, the widest and most dangerous first"`
+	Hosts   []HostChanges `json:"hosts" nullable:"false" doc:"the same by host"`
+	Added   []string      `json:"added,omitempty" doc:"hosts that only the second fleet has"`
+	Removed []string      `json:"removed,omitempty" doc:"hosts that only the first fleet has"`
+}
+
+// HostChanges is what one host does differently.
+type HostChanges struct {
+	Host     string       `json:"host"`
+	Findings []Difference `json:"findings" nullable:"false"`
+}
+
+// A Difference is one difference, on all hosts that have it.
+type Difference struct {
+	Kind      Kind          `json:"kind" enum:"opened,shut,altered"`
+	Direction string        `json:"direction" enum:"in,out,through"`
+	Traffic   string        `json:"traffic" doc:"what it is about, in the policy's own names"`
+	Hosts     []string      `json:"hosts,omitempty" nullable:"false"`
+	Packet    packet.Packet `json:"packet" doc:"a packet that shows it"`
+	From      Fate          `json:"from" doc:"what became of it, and by what"`
+	To        Fate          `json:"to" doc:"what becomes of it now, and by what"`
+	Sentence  string        `json:"sentence"`
+
+	width     int // everybody, a segment or network, less
+	sensitive bool
+}
+
+// A Fate is what a policy does with packets, and the statement that says so.
+type Fate struct {
+	Published
+	AtMost string `json:"at_most,omitempty" doc:"within which rate"`
+	Logged bool   `json:"logged,omitempty"`
+}
+
+// Manner says what is done: "admitted and logged at most 4 per 1m per source".
+func (f Fate) Manner() string {
+	s := f.Verdict
+	if f.AtMost != "" {
+		s += " at most " + f.AtMost
+	}
+	if f.Logged {
+		s += " and logged"
+	}
+	return s
+}
+
+// Policies compares what two policies let through on every host that both their
+// fleets have, for an instant in seconds since 1970.
+func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
+	sp.Since(now)
+	out := &Changes{Changes: []Difference{}}
+	known := map[string]*fleet.Host{}
+	for _, h := range from.Fleet.Hosts {
+		known[h.Name] = h
+	}
+	type pair struct{ before, after *compile.Plan }
+	plans := map[string]*pair{}
+	groups := map[*pair][]*fleet.Host{}
+	var order []*pair
+	aloneBefore, aloneAfter := compile.Alone(from), compile.Alone(to)
+	for _, h := range to.Fleet.Hosts {
+		old := known[h.Name]
+		if old == nil {
+			out.Added = append(out.Added, h.Name)
+			continue
+		}
+		delete(known, h.Name)
+		class := compile.Class(from, old, aloneBefore) + "\n" + compile.Class(to, h, aloneAfter)
+		p := plans[class]
+		if p == nil {
+			p = &pair{compile.Host(sp, from, old, now), compile.Host(sp, to, h, now)}
+			plans[class] = p
+			order = append(order, p)
+		}
+		groups[p] = append(groups[p], h)
+	}
+	for _, h := range from.Fleet.Hosts {
+		if known[h.Name] != nil {
+			out.Removed = append(out.Removed, h.Name)
+		}
+	}
+	c := &changing{sp: sp, to: to, names: NamesOf(to)}
+	for _, p := range order {
+		c.plans(p.before, p.after, groups[p])
+	}
+	slices.SortStableFunc(c.found, func(a, b *change) int {
+		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive), len(b.Hosts) - len(a.Hosts)} {
+			if n != 0 {
+				return n
+			}
+		}
+		return strings.Compare(a.Traffic, b.Traffic)
+	})
+	for _, f := range c.found {
+		slices.Sort(f.Hosts)
+		f.Sentence = f.sentence()
+		out.Changes = append(out.Changes, f.Difference)
+	}
+	out.Hosts = byHost(out.Changes)
+	return out
+}
+
+// Only leaves the changes of one kind.
+func (c *Changes) Only(kind Kind) {
+	c.Changes = slices.DeleteFunc(c.Changes, func(f Difference) bool { return f.Kind != kind })
+	c.Hosts = byHost(c.Changes)
+}
+
+func byHost(changes []Difference) []HostChanges {
+	out := []HostChanges{}
+	index := map[string]int{}
+	for _, c := range changes {
+		alone := c
+		alone.Hosts = nil
+		for _, name := range c.Hosts {
+			i, known := index[name]
+			if !known {
+				i = len(out)
+				index[name] = i
+				out = append(out, HostChanges{Host: name})
+			}
+			out[i].Findings = append(out[i].Findings, alone)
+		}
+	}
+	slices.SortFunc(out, func(a, b HostChanges) int { return strings.Compare(a.Host, b.Host) })
+	return out
+}
+
+func boolean(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// changing collects the differences of plans.
+type changing struct {
+	sp    *packet.Space
+	to    *policy.Policy
+	names *Names
+	found []*change
+}
+
+type change struct {
+	Difference
+	set packet.Set
+}
+
+// plans compares the plans of hosts that are alike before and after.
+func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
+	sp := c.sp
+	was, is := before.Decision(sp), after.Decision(sp)
+	if was == is {
+		return
+	}
+	wasBy, wasDeciders := before.Attributed(sp)
+	isBy, isDeciders := after.Attributed(sp)
+	wasBy, isBy = sp.WithRoom(wasBy), sp.WithRoom(isBy)
+	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
+	did, does := sp.Where(sp.WithRoom(was), admitted), sp.Where(sp.WithRoom(is), admitted)
+	opened, shut := sp.And(sp.Minus(does, did), sp.WellFormed()), sp.Minus(did, does)
+	altered := sp.Minus(sp.AnyRoom(sp.Differ(was, is)), sp.Or(opened, shut))
+	mention := c.mention(before, after)
+	for kind, region := range map[Kind]packet.Set{Opened: opened, Shut: shut, Altered: altered} {
+		if fresh := sp.And(region, mention); fresh != packet.Empty {
+			region = fresh
+		}
+		for _, old := range sp.Outcomes(sp.Only(wasBy, region)) {
+			part := sp.And(region, sp.Where(wasBy, func(o packet.Outcome) bool { return o == old }))
+			for _, now := range sp.Outcomes(sp.Only(isBy, part)) {
+				set := sp.And(part, sp.Where(isBy, func(o packet.Outcome) bool { return o == now }))
+				for direction := range packet.HookNames {
+					if here := sp.And(set, sp.Value(packet.Hook, direction)); here != packet.Empty {
+						c.add(kind, direction, here, mention, side(old, wasDeciders), side(now, isDeciders), hosts)
+					}
+				}
+			}
+		}
+	}
+}
+
+// mention is what a sentence is about where it can be: new packets with honest
+// sources, not over loopback.
+func (c *changing) mention(plans ...*compile.Plan) packet.Set {
+	s := c.sp.Value(packet.State, packet.New)
+	for _, p := range plans {
+		for _, chain := range p.Chains {
+			for _, r := range chain.Rules {
+				if r.Kind == "local" || r.Kind == "ground" && r.Name == "loopback" {
+					s = c.sp.Minus(s, r.Match.Set(c.sp, chain.Direction))
+				}
+			}
+		}
+	}
+	return s
+}
+
+func side(o packet.Outcome, deciders []compile.Decider) Fate {
+	by := deciders[o.By-1]
+	p := Fate{Published: Published{Verdict: o.Verdict.String(), By: by.String()}, Logged: o.Logged}
+	if by.Rule != nil && by.Rule.AtMost != nil && o.Verdict == packet.Admit {
+		rate := by.Rule.AtMost
+		p.AtMost = fmt.Sprintf("%d per %s", rate.N, rate.Per.Text)
+		if rate.PerSource {
+			p.AtMost += " per source"
+		}
+	}
+	if by.Pos.Line > 0 {
+		p.At = by.Pos.String()
+	}
+	return p
+}
+
+// add joins a difference to the same of other hosts.
+func (c *changing) add(kind Kind, direction int, set, mention packet.Set, from, to Fate, hosts []*fleet.Host) {
+	sp := c.sp
+	for _, f := range c.found {
+		if f.Kind == kind && f.Direction == packet.HookNames[direction] && f.From == from && f.To == to && f.set == set {
+			for _, h := range hosts {
+				f.Hosts = append(f.Hosts, h.Name)
+			}
+			return
+		}
+	}
+	f := &change{set: set, Difference: Difference{Kind: kind, Direction: packet.HookNames[direction], From: from, To: to}}
+	for _, h := range hosts {
+		f.Hosts = append(f.Hosts, h.Name)
+	}
+	care := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, direction), mention)
+	if sp.And(set, care) == packet.Empty { // it is about nothing else
+		care = sp.And(sp.WellFormed(), sp.Value(packet.Hook, direction))
+	}
+	said := sp.Simplify(set, care)
+	f.Traffic = c.names.Traffic(sp, said, direction)
+	f.Packet = c.example(set, direction, hosts[0])
+	peer := packet.Src
+	if direction == packet.Out {
+		peer = packet.Dst
+	}
+	f.width, f.sensitive = c.width(set, peer), c.sensitive(set)
+	c.found = append(c.found, f)
+}
+
+// width tells everybody (0) from a whole segment or a large network (1) and less (2).
+func (c *changing) width(set packet.Set, peer packet.Field) int {
+	var peers *netipx.IPSet
+	boxes, _ := c.sp.Boxes(c.onlyPeer(set, peer), mostBoxes)
+	peers = &netipx.IPSet{}
+	for _, b := range boxes {
+		peers = packet.Union(peers, b.AddrSet(peer))
+	}
+	if size(half(peers, false)) >= 1<<31 || size(half(peers, true)) >= 1<<100 {
+		return 0
+	}
+	for _, seg := range c.to.Segments() {
+		if len(packet.Without(seg.Addrs, peers).Ranges()) == 0 {
+			return 1
+		}
+	}
+	return 2
+}
+
+// onlyPeer is a set without what it says of anything but family and peer.
+func (c *changing) onlyPeer(set packet.Set, peer packet.Field) packet.Set {
+	for _, f := range []packet.Field{packet.Hook, packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Src, packet.Dst,
+		packet.InIface, packet.OutIface, packet.State, packet.Time, packet.User, packet.Unit, packet.IPsec} {
+		if f != peer {
+			set = c.sp.Forget(set, f)
+		}
+	}
+	return set
+}
+
+// sensitive says that log-in, databases, caches or management are among it.
+func (c *changing) sensitive(set packet.Set) bool {
+	for _, s := range policy.Sensitive {
+		if c.sp.And(set, c.sp.And(c.sp.Value(packet.Protocol, s.Protocol), c.sp.Value(packet.DstPort, s.Port))) != packet.Empty {
+			return true
+		}
+	}
+	return false
+}
+
+// example is a packet that shows a difference on a host.
+func (c *changing) example(set packet.Set, direction int, h *fleet.Host) packet.Packet {
+	here, iface := packet.Dst, packet.InIface
+	if direction == packet.Out {
+		here, iface = packet.Src, packet.OutIface
+	}
+	taste := packet.Taste{}
+	var own []netip.Addr
+	for _, i := range h.Interfaces {
+		taste.LikesInterfaces(iface, i.Name)
+		for _, p := range i.Addresses {
+			own = append(own, p.Addr())
+		}
+	}
+	taste.Likes(here, own...)
+	for _, i := range h.Interfaces { // by an interface of the host's, to the address it has there
+		for _, p := range i.Addresses {
+			var b netipx.IPSetBuilder
+			b.Add(p.Addr())
+			mine, _ := b.IPSet()
+			if p, ok := c.sp.Example(c.sp.AndAll(set, c.sp.Interfaces(iface, i.Name), c.sp.Addrs(here, mine)), taste); ok {
+				return p
+			}
+		}
+	}
+	p, _ := c.sp.Example(set, taste)
+	return p
+}
+
+// sentence says a change as one would to a colleague.
+func (f *change) sentence() string {
+	what := map[Kind]string{Opened: "newly ", Shut: "no longer ", Altered: ""}[f.Kind]
+	passes := map[string]string{"in": "gets in", "out": "gets out", "through": "is forwarded"}[f.Direction]
+	if f.Kind == Altered {
+		return fmt.Sprintf("%s is %s, and was %s.", f.Traffic, f.To.Manner(), f.From.Manner())
+	}
+	return fmt.Sprintf("%s %s%s.", f.Traffic, what, passes)
+}

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+)
+
+func (a *app) compareCommand() *cobra.Command {
+	var from, to, only string
+	c := &cobra.Command{
+		Use:   "compare [--from A] [--to B]",
+		Short: "Tell what one state of the policy admits and refuses that another does not",
+		Long: `Compare tells, for every packet and every host, what B newly admits, newly refuses
+and otherwise does differently from A: the widest and most dangerous first. A and B are
+revisions, by their numbers, or folders; what is not named is what is published. It
+ends with 1 if there is any difference.
+
+With --fleet FILE both are folders, and no service is asked.`,
+		Example: "  yfence compare --to saltmarsh\n  yfence compare --from 7 --to 8 --only opened\n  yfence compare --from old --to new --fleet fleet.json",
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if only != "" && !slices.Contains(kinds, only) {
+				return fmt.Errorf("--only is one of %s, not %q", strings.Join(kinds, ", "), only)
+			}
+			changes, err := a.compare(cmd, from, to)
+			if err != nil {
+				return err
+			}
+			if only != "" {
+				changes.Changes.Only(compare.Kind(only))
+			}
+			if err := a.print(changes, func(w io.Writer) { a.printChanges(w, changes.Changes) }); err != nil {
+				return err
+			}
+			if len(changes.Changes.Changes)+len(changes.Added)+len(changes.Removed) > 0 {
+				return errFound
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&from, "from", "", "the state before: a revision or a folder")
+	c.Flags().StringVar(&to, "to", "", "the state after: a revision or a folder")
+	c.Flags().StringVar(&only, "only", "", "differences of one kind: "+strings.Join(kinds, ", "))
+	_ = c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions(kinds, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+var kinds = []string{string(compare.Opened), string(compare.Shut), string(compare.Altered)}
+
+func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, error) {
+	if a.fleetFile != "" {
+		before, err := a.soundFolder(from, "--from")
+		if err != nil {
+			return api.Comparison{}, err
+		}
+		after, err := a.soundFolder(to, "--to")
+		if err != nil {
+			return api.Comparison{}, err
+		}
+		return api.Comparison{Version: api.Version, Changes: *compare.Policies(packet.NewSpace(), before, after, time.Now().Unix())}, nil
+	}
+	if from == "" && to == "" {
+		return api.Comparison{}, errors.New("say what to compare what is published with: --to DIR, --from REVISION")
+	}
+	var req api.CompareRequest
+	var texts []check.Source
+	for _, side := range []struct {
+		name string
+		into *api.Side
+	}{{from, &req.From}, {to, &req.To}} {
+		n, err := strconv.ParseInt(side.name, 10, 64)
+		switch {
+		case side.name == "":
+		case err == nil:
+			side.into.Revision = n
+		default:
+			if side.into.Files, err = a.folder(side.name); err != nil {
+				return api.Comparison{}, err
+			}
+			texts = side.into.Files
+		}
+	}
+	svc, err := a.service()
+	if err != nil {
+		return api.Comparison{}, err
+	}
+	changes, err := svc.Compare(cmd.Context(), req)
+	var refused *client.Problem
+	if errors.As(err, &refused) && refused.Problems != nil {
+		a.explain(a.errOut, refused.Problems, texts)
+		return changes, errFound
+	}
+	return changes, err
+}
+
+// folder reads the policy files of a folder.
+func (a *app) folder(dir string) ([]check.Source, error) {
+	of := *a
+	of.policyDir = dir
+	return of.sources()
+}
+
+// soundFolder is a folder's policy over the fleet file; it must be free of errors.
+func (a *app) soundFolder(dir, flag string) (*policy.Policy, error) {
+	if dir == "" {
+		return nil, fmt.Errorf("on files, name both folders: %s DIR is missing", flag)
+	}
+	of := *a
+	of.policyDir = dir
+	pol, texts, problems, err := of.checked()
+	if err != nil {
+		return nil, err
+	}
+	if fence.HasErrors(problems) {
+		problems = slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error })
+		of.explain(a.errOut, problems, texts)
+		return nil, errFound
+	}
+	return pol, nil
+}
+
+func (a *app) printChanges(w io.Writer, c compare.Changes) {
+	p := a.paint(w)
+	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
+	count := map[compare.Kind]int{}
+	for _, f := range c.Changes {
+		count[f.Kind]++
+		line("%s  %s", p(kindColours[f.Kind], fmt.Sprintf("%-8s", f.Kind)), f.Sentence)
+		line("          %s %s", p(dim, "on    "), strings.Join(f.Hosts, ", "))
+		line("          %s %s", p(dim, "packet"), f.Packet)
+		line("          %s %s by %s%s", p(dim, "now   "), f.To.Manner(), f.To.By, place(f.To.At))
+		line("          %s %s by %s%s", p(dim, "before"), f.From.Manner(), f.From.By, place(f.From.At))
+		line("")
+	}
+	for what, hosts := range map[string][]string{"new": c.Added, "gone": c.Removed} {
+		if len(hosts) > 0 {
+			line("%-8s  %s\n", what, strings.Join(hosts, ", "))
+		}
+	}
+	if len(c.Changes) == 0 {
+		line("nothing passes that did not, and nothing is refused that was not")
+		return
+	}
+	var parts []string
+	for _, kind := range kinds {
+		if n := count[compare.Kind(kind)]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, kind))
+		}
+	}
+	line("%s: %s", plural(len(c.Changes), "change"), strings.Join(parts, ", "))
+}

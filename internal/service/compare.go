@@ -1,0 +1,64 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+func (s *Service) compare(ctx context.Context, in *struct{ Body api.CompareRequest }) (*struct{ Body api.Comparison }, error) {
+	current, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("comparing", err)
+	}
+	from, err := s.side(ctx, current, in.Body.From)
+	if err != nil {
+		return nil, err
+	}
+	to, err := s.side(ctx, current, in.Body.To)
+	if err != nil {
+		return nil, err
+	}
+	changes := compare.Policies(packet.NewSpace(), from, to, s.Clock().Unix())
+	return &struct{ Body api.Comparison }{api.Comparison{Version: api.Version, Changes: *changes}}, nil
+}
+
+// side is one state of the policy over the fleet in force. Both are held against
+// the same fleet: what differs is then the policy's.
+func (s *Service) side(ctx context.Context, current *model, side api.Side) (*policy.Policy, error) {
+	files := side.Files
+	switch {
+	case side.Files != nil && side.Revision != 0:
+		return nil, huma.Error422UnprocessableEntity("a side is a revision or files, not both")
+	case side.Files == nil && side.Revision == 0 || side.Revision != 0 && side.Revision == current.pair.Revision:
+		if current.pair.Number == 0 {
+			return nil, huma.Error409Conflict("no policy is published yet")
+		}
+		return current.policy, nil
+	case side.Revision != 0:
+		var err error
+		if files, err = s.files(ctx, side.Revision); errors.Is(err, store.ErrNotFound) {
+			return nil, huma.Error404NotFound(fmt.Sprintf("there is no revision %d", side.Revision))
+		} else if err != nil {
+			return nil, s.broken("comparing", err)
+		}
+		in, _ := policy.Read(files, current.fleet)
+		pol, _ := policy.Resolve(in) // it was sound with the fleet it was published with
+		return pol, nil
+	}
+	pol, problems := check.Policy(files, current.fleet, s.Clock().Unix())
+	if fence.HasErrors(problems) {
+		return nil, refused("the policy is not compared", problems)
+	}
+	return pol, nil
+}
