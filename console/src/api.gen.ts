@@ -358,7 +358,7 @@ export interface components {
              * @description what it is a listing of, and in which form
              * @enum {string}
              */
-            kind: "nft-json";
+            kind: "nft-json" | "nft-text";
             text: string;
         };
         ErrorDetail: {

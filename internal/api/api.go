@@ -121,8 +121,9 @@ type Fleet struct {
 
 // Dump is one listing of rules.
 type Dump struct {
-	Kind string `json:"kind" enum:"nft-json" doc:"what it is a listing of, and in which form"`
+	Kind string `json:"kind" enum:"nft-json,nft-text" doc:"what it is a listing of, and in which form"`
 	Text string `json:"text" maxLength:"67108864"`
+	File string `json:"-"` // where it was read from, for places in it
 }
 
 // InForce is what a host has in force, as its own tools list it.

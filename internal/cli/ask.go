@@ -117,7 +117,7 @@ func (a *app) rulesets(sp *packet.Space, names []string) (*dialect.Ruleset, erro
 		if err != nil {
 			return nil, err
 		}
-		rs, err := live.Read(sp, live.OfFile(data))
+		rs, err := live.Read(sp, live.OfFile(name, data))
 		if err != nil {
 			return nil, &unread{name + ": " + err.Error()}
 		}

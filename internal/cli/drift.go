@@ -11,10 +11,8 @@ import (
 
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/live"
 )
 
 func (a *app) driftCommand() *cobra.Command {
@@ -27,7 +25,7 @@ func (a *app) driftCommand() *cobra.Command {
 every packet there can be. It ends with 1 if a host is anything but in step.
 
 On files alone it takes what ` + "`yfence report --print`" + ` gives there, or the listing of
-` + "`TZ=UTC nft -j list ruleset`" + `, which does not tell who its users are.`,
+` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), which does not tell who its users are.`,
 		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json --host logbook-01 --dump listing.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -80,18 +78,14 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	now := time.Now().Unix()
 	sp.Since(now)
 	plan := compile.Host(sp, pol, h, now) // before a dump says whom the host does not have: their rules stay
-	rules := &dialect.Ruleset{}
-	for _, name := range dumps {
-		data, err := a.readFile(name)
-		if err != nil {
-			return api.Drift{}, err
-		}
-		rs, err := live.Read(sp, live.OfFile(data))
-		if err != nil {
-			// What cannot be read is no host without rules: it is unread.
-			return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.Unread, Findings: []compare.Finding{}, Unread: []string{name + ": " + err.Error()}}}}, nil
-		}
-		rules.Chains = append(rules.Chains, rs.Chains...)
+	rules, err := a.rulesets(sp, dumps)
+	var broken *unread
+	if errors.As(err, &broken) {
+		// What cannot be read is no host without rules: it is unread.
+		return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.Unread, Findings: []compare.Finding{}, Unread: []string{err.Error()}}}}, nil
+	}
+	if err != nil {
+		return api.Drift{}, err
 	}
 	res := compare.Drift(sp, pol, plan, rules)
 	if res.Findings == nil {

@@ -3,6 +3,8 @@
 package live
 
 import (
+	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 
@@ -17,8 +19,14 @@ import (
 func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 	all := &dialect.Ruleset{}
 	for _, d := range f.Dumps {
-		rs, err := nft.ReadJSON(sp, []byte(d.Text), f.Names)
-		if err != nil && d.Kind != "" {
+		read := nft.ReadJSON
+		if d.Kind == NFTText {
+			read = func(sp *packet.Space, data []byte, names *nft.Names) (*dialect.Ruleset, error) {
+				return nft.ReadText(sp, cmp.Or(d.File, d.Kind), data, names)
+			}
+		}
+		rs, err := read(sp, []byte(d.Text), f.Names)
+		if err != nil && d.File == "" {
 			err = fmt.Errorf("%s dump: %w", d.Kind, err)
 		}
 		if err != nil {
@@ -29,12 +37,22 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 	return all, nil
 }
 
-// OfFile tells a file's kind by its content: a report as `yfence report --print`
-// gives it, or else a listing of rules.
-func OfFile(data []byte) api.InForce {
+// The kinds of dumps.
+const (
+	NFTJSON = "nft-json" // what nft -j list ruleset prints
+	NFTText = "nft-text" // what nft list ruleset prints
+)
+
+// OfFile tells what a file holds by its content: a report as `yfence report
+// --print` gives it, or a listing of rules in either form.
+func OfFile(name string, data []byte) api.InForce {
+	text := bytes.TrimSpace(data)
+	if !bytes.HasPrefix(text, []byte("{")) && len(text) > 0 {
+		return api.InForce{Dumps: []api.Dump{{Kind: NFTText, Text: string(data), File: name}}}
+	}
 	var r api.Report
 	if json.Unmarshal(data, &r) == nil && r.Host != "" {
 		return r.InForce
 	}
-	return api.InForce{Dumps: []api.Dump{{Text: string(data)}}}
+	return api.InForce{Dumps: []api.Dump{{Kind: NFTJSON, Text: string(data), File: name}}}
 }

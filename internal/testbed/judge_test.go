@@ -64,6 +64,11 @@ func TestKernelAgrees(t *testing.T) {
 		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
 		require.NoError(t, err)
 		decision := rs.Decision(sp)
+		listed, err := j.Host.Run(nil, "nft", pick(rng, "-a", "-s", "-y"), "list", "ruleset")
+		require.NoError(t, err)
+		fromText, err := nft.ReadText(sp, "listing", listed, &nft.Names{Users: map[string]int{"backup": 34}})
+		require.NoError(t, err)
+		require.Equal(t, decision, fromText.Decision(sp), "the text form means something else:\n%s", listed)
 
 		packets := make([]packet.Packet, perRuleset)
 		for i := range packets {

@@ -54,6 +54,13 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 			live, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"root": 0, "backup": 34, "www": 33}, Absent: []string{"unit backup.service"}})
 			require.NoError(t, err)
 			require.Equal(t, plan.Decision(sp), live.Decision(sp), "policy %d host %s\n%s", i, h.Name, text)
+			listed, err := ns.Run(nil, "nft", "list", "ruleset")
+			require.NoError(t, err)
+			fromText, err := nft.ReadText(sp, "listing", listed, nil)
+			require.NoError(t, err)
+			if len(nft.SendersOf(text)) == 0 { // whose numbers only a report explains
+				require.Equal(t, plan.Decision(sp), fromText.Decision(sp), "policy %d host %s\n%s", i, h.Name, listed)
+			}
 			ours := nft.Rules(sp, plan)
 			require.Equal(t, ours.Signature(sp, nft.Family, nft.Table), live.Signature(sp, nft.Family, nft.Table), "policy %d host %s", i, h.Name)
 		}

@@ -202,6 +202,13 @@ func fieldOf(left any) (f aField, ok bool) {
 	return f, false
 }
 
+// kernelNumbers are the kernel's own numbers for what we count otherwise: bits of
+// the connection state, and protocol families.
+var kernelNumbers = map[packet.Field]map[int]int{
+	packet.State:  {1: packet.Invalid, 2: packet.Established, 4: packet.Related, 8: packet.New, 64: packet.Untracked},
+	packet.Family: {2: packet.IPv4, 10: packet.IPv6},
+}
+
 var (
 	protocols = map[string]int{"icmp": 1, "igmp": 2, "tcp": 6, "udp": 17, "dccp": 33, "gre": 47, "esp": 50, "ah": 51, "ipv6-icmp": 58, "icmpv6": 58, "sctp": 132, "udplite": 136}
 	families  = map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6, "ip": packet.IPv4, "ip6": packet.IPv6}
@@ -283,7 +290,7 @@ func (f aField) run(v any) (run packet.Range, ok bool) {
 	if ends, is := anyMap(v)["range"].([]any); is && len(ends) == 2 {
 		lo, okLo := f.run(ends[0])
 		hi, okHi := f.run(ends[1])
-		return packet.Range{Lo: lo.Lo, Hi: hi.Hi}, okLo && okHi
+		return packet.Range{Lo: lo.Lo, Hi: hi.Hi}, okLo && okHi && lo.Lo.Compare(hi.Hi) <= 0
 	}
 	switch f.field {
 	case packet.Src, packet.Dst:
@@ -300,11 +307,19 @@ func (f aField) run(v any) (run packet.Range, ok bool) {
 		return packet.InterfaceRange(name), true
 	}
 	n, isNumber := number(v)
+	if numbers := kernelNumbers[f.field]; isNumber && numbers != nil { // as -n lists them
+		if n, ok = numbers[n]; !ok {
+			return run, false
+		}
+	}
 	if !isNumber {
 		n, ok = f.names[text(v)]
 		if !ok {
 			return run, false
 		}
+	}
+	if n < 0 || packet.Num(n).Compare(f.field.Limit()) > 0 {
+		return run, false
 	}
 	return packet.Range{Lo: packet.Num(n), Hi: packet.Num(n)}, true
 }
@@ -493,6 +508,7 @@ func init() {
 			}
 			return fmt.Sprintf("limit rate %s%v/%s%s", over, m["rate"], text(m["per"]), burst)
 		},
+		"unread": func(v any) string { return text(v) },
 		"mangle": of(func(m map[string]any) string { return exprText(m["key"]) + " set " + exprText(m["value"]) }),
 	}
 }

@@ -34,6 +34,11 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 	if err != nil {
 		return nil, err
 	}
+	return read(sp, objects, names), nil
+}
+
+// read makes a ruleset of what a listing holds, in whatever form it was.
+func read(sp *packet.Space, objects []listedObject, names *Names) *dialect.Ruleset {
 	names.narrow(sp)
 	r := &reader{sp: sp, out: &dialect.Ruleset{}, sets: map[setKey]*namedSet{}, chains: map[chainKey]*dialect.Chain{}, early: map[setKey]bool{},
 		limits: map[setKey]packet.Bucket{}, users: names.byNumber(), names: names}
@@ -43,7 +48,7 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 			pass(o.kind, o.fields)
 		}
 	}
-	return r.out, nil
+	return r.out
 }
 
 // listedObject is one thing of a listing: a table, a chain, a set, a rule.
@@ -197,6 +202,9 @@ func (r *reader) rule(kind string, f map[string]any) {
 	at := c.Place()
 	if n, ok := number(f["handle"]); ok {
 		at = fmt.Sprintf("%s handle %d", at, n)
+	}
+	if place := text(f["at"]); place != "" {
+		at = place
 	}
 	exprs, _ := f["expr"].([]any)
 	lines := r.statements(c, exprs, at)

@@ -1,0 +1,348 @@
+package nft
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// ReadText reads what `nft list ruleset` prints, with or without -a, -n and -s,
+// as ReadJSON reads the other form. Rules are placed by file and line; file is
+// the name to say. What is not understood of a rule makes the whole rest of that
+// rule uncertain.
+func ReadText(sp *packet.Space, file string, data []byte, names *Names) (*dialect.Ruleset, error) {
+	t := &textReader{lexer: lexer{text: string(data), line: 1}, file: file}
+	if err := t.ruleset(); err != nil {
+		return nil, err
+	}
+	return read(sp, t.objects, names), nil
+}
+
+// A lexeme is one piece of a listing: a word, a "string", or one of { } , ; and
+// the end of a line.
+type lexeme struct {
+	text   string
+	line   int
+	quoted bool
+	end    bool // of the text
+}
+
+func (l lexeme) is(s string) bool { return !l.quoted && l.text == s }
+
+// lexer takes a listing apart.
+type lexer struct {
+	text string
+	at   int
+	line int
+}
+
+func (l *lexer) next() lexeme {
+	for l.at < len(l.text) {
+		switch c := l.text[l.at]; {
+		case c == ' ' || c == '\t' || c == '\r':
+			l.at++
+		case c == '#': // a handle, which no answer needs
+			if n := strings.IndexByte(l.text[l.at:], '\n'); n >= 0 {
+				l.at += n
+			} else {
+				l.at = len(l.text)
+			}
+		case c == '\\' && strings.HasPrefix(l.text[l.at:], "\\\n"):
+			l.at, l.line = l.at+2, l.line+1
+		case c == '\n':
+			l.at++
+			l.line++
+			return lexeme{text: "\n", line: l.line - 1}
+		case strings.IndexByte("{},;", c) >= 0:
+			l.at++
+			return lexeme{text: string(c), line: l.line}
+		case c == '"':
+			end := strings.IndexAny(l.text[l.at+1:], "\"\n")
+			if end < 0 || l.text[l.at+1+end] == '\n' {
+				word := l.text[l.at:]
+				l.at = len(l.text)
+				return lexeme{text: word, line: l.line}
+			}
+			s := l.text[l.at+1 : l.at+1+end]
+			l.at += end + 2
+			return lexeme{text: s, line: l.line, quoted: true}
+		default:
+			start := l.at
+			for l.at < len(l.text) && strings.IndexByte(" \t\r\n{},;\"", l.text[l.at]) < 0 {
+				l.at++
+			}
+			return lexeme{text: l.text[start:l.at], line: l.line}
+		}
+	}
+	return lexeme{line: l.line, end: true}
+}
+
+// textReader makes of a listing the objects that the JSON form lists.
+type textReader struct {
+	lexer
+	file    string
+	family  string
+	table   string
+	objects []listedObject
+}
+
+func (t *textReader) errorf(line int, format string, args ...any) error {
+	return &SyntaxError{line, fmt.Sprintf(format, args...)}
+}
+
+// skip gives the next lexeme that is no end of a line.
+func (t *textReader) skip() lexeme {
+	for {
+		if l := t.next(); !l.is("\n") && !l.is(";") {
+			return l
+		}
+	}
+}
+
+func (t *textReader) want(s string) error {
+	if l := t.next(); !l.is(s) {
+		if l.end {
+			return t.errorf(l.line, "the dump ends in the middle")
+		}
+		return t.errorf(l.line, "expected %q, found %q", s, l.text)
+	}
+	return nil
+}
+
+func (t *textReader) ruleset() error {
+	tables := 0
+	for {
+		l := t.skip()
+		switch {
+		case l.end && tables == 0 && strings.TrimSpace(t.text) == "":
+			return t.errorf(1, "the dump is empty; a kernel without rules prints nothing in this form: say so with the JSON form")
+		case l.end:
+			return nil
+		case !l.is("table"):
+			return t.errorf(l.line, "expected a table, found %q: this is not what nft list ruleset prints", l.text)
+		}
+		tables++
+		family, name := t.next(), t.next()
+		t.family, t.table = family.text, name.text
+		if err := t.want("{"); err != nil {
+			return err
+		}
+		if err := t.inTable(); err != nil {
+			return err
+		}
+	}
+}
+
+func (t *textReader) inTable() error {
+	for {
+		l := t.skip()
+		switch {
+		case l.end:
+			return t.errorf(l.line, "the dump ends in the middle")
+		case l.is("}"):
+			return nil
+		case l.is("chain"):
+			if err := t.chain(t.next().text); err != nil {
+				return err
+			}
+		case l.is("set") || l.is("map"):
+			if err := t.set(l.text, t.next().text); err != nil {
+				return err
+			}
+		case l.is("limit"):
+			if err := t.limit(t.next().text); err != nil {
+				return err
+			}
+		default: // counters, quotas, helpers, flowtables, the table's own comment and flags
+			if err := t.pass(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// pass goes over what no answer needs: to the end of the line, and over the
+// braces that it opens.
+func (t *textReader) pass() error {
+	depth := 0
+	for {
+		switch l := t.next(); {
+		case l.end:
+			return t.errorf(l.line, "the dump ends in the middle")
+		case l.is("{"):
+			depth++
+		case l.is("}"):
+			if depth--; depth == 0 {
+				return nil
+			}
+		case l.is("\n") && depth == 0:
+			return nil
+		}
+	}
+}
+
+// line takes the lexemes up to the end of a line or a ";", with what stands in braces whole.
+func (t *textReader) lineOf(first lexeme) (line []lexeme, err error) {
+	depth := 0
+	for l := first; ; l = t.next() {
+		switch {
+		case l.end:
+			return nil, t.errorf(l.line, "the dump ends in the middle")
+		case l.is("{"):
+			depth++
+		case l.is("}"):
+			depth--
+		case (l.is("\n") || l.is(";")) && depth == 0:
+			return line, nil
+		case l.is("\n"):
+			continue
+		}
+		line = append(line, l)
+	}
+}
+
+func (t *textReader) fields(name string) map[string]any {
+	return map[string]any{"family": t.family, "table": t.table, "name": name}
+}
+
+func (t *textReader) add(kind string, f map[string]any) {
+	t.objects = append(t.objects, listedObject{kind, f})
+}
+
+func (t *textReader) limit(name string) error {
+	if err := t.want("{"); err != nil {
+		return err
+	}
+	f := t.fields(name)
+	for {
+		l := t.skip()
+		if l.is("}") {
+			t.add("limit", f)
+			return nil
+		}
+		line, err := t.lineOf(l)
+		if err != nil {
+			return err
+		}
+		if rate, rest := limitOf(append([]lexeme{{text: "limit"}}, line...)); rate != nil && len(rest) == 0 {
+			for k, v := range rate {
+				f[k] = v
+			}
+		}
+	}
+}
+
+func (t *textReader) set(kind, name string) error {
+	if err := t.want("{"); err != nil {
+		return err
+	}
+	f := t.fields(name)
+	for {
+		l := t.skip()
+		if l.is("}") {
+			t.add(kind, f)
+			return nil
+		}
+		line, err := t.lineOf(l)
+		if err != nil {
+			return err
+		}
+		switch word := line[0].text; {
+		case word == "flags":
+			var flags []any
+			for _, l := range line[1:] {
+				for _, flag := range strings.Split(l.text, ",") {
+					if flag != "" {
+						flags = append(flags, flag)
+					}
+				}
+			}
+			f["flags"] = flags
+		case word == "size" && len(line) > 1:
+			f["size"] = line[1].text
+		case word == "timeout" && len(line) > 1:
+			f["timeout"] = fmt.Sprint(seconds(line[1].text))
+		case word == "comment" && len(line) > 1:
+			f["comment"] = line[1].text
+		case word == "type" && len(line) == 2:
+			f["type"] = line[1].text
+		case word == "elements" && len(line) > 2:
+			f["elem"], _ = elementsOf(line[2:], 0)
+		}
+	}
+}
+
+// seconds reads a time such as 1d2h30m.
+func seconds(s string) int {
+	days, rest, found := strings.Cut(s, "d")
+	if !found {
+		days, rest = "0", s
+	}
+	n, _ := strconv.Atoi(days)
+	d, _ := time.ParseDuration(rest + map[bool]string{true: "0s"}[rest == ""])
+	return n*86400 + int(d.Seconds())
+}
+
+// priorities are the names of priorities (nft(8), "Standard priority names").
+var priorities = map[string]int{"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100, "out": 100}
+
+func (t *textReader) chain(name string) error {
+	if err := t.want("{"); err != nil {
+		return err
+	}
+	f := t.fields(name)
+	t.add("chain", f)
+	for {
+		l := t.skip()
+		if l.is("}") {
+			return nil
+		}
+		line, err := t.lineOf(l)
+		if err != nil {
+			return err
+		}
+		switch {
+		case line[0].is("type") && len(line) > 3 && line[2].is("hook"):
+			t.hook(f, line)
+		case line[0].is("policy") && len(line) == 2 && f["hook"] != nil:
+			f["policy"] = line[1].text
+		case line[0].is("comment") && len(line) == 2:
+		default:
+			exprs, comment := ruleOf(line)
+			t.add("rule", map[string]any{"family": t.family, "table": t.table, "chain": name, "expr": exprs, "comment": comment,
+				"at": fmt.Sprintf("%s:%d", t.file, line[0].line)})
+		}
+	}
+}
+
+// hook reads: type filter hook input [device "x"|devices = { … }] priority filter + 10
+func (t *textReader) hook(f map[string]any, line []lexeme) {
+	f["type"], f["hook"], f["policy"] = line[1].text, line[3].text, "accept"
+	for i := 4; i < len(line); i++ {
+		switch {
+		case line[i].is("device") && i+1 < len(line):
+			f["dev"] = line[i+1].text
+		case line[i].is("devices"):
+			devices, _ := elementsOf(line[i+2:], 0)
+			f["dev"] = devices
+		case line[i].is("priority") && i+1 < len(line):
+			n, named := priorities[line[i+1].text]
+			if !named {
+				n, _ = strconv.Atoi(line[i+1].text)
+			}
+			if i+3 < len(line) {
+				by, _ := strconv.Atoi(line[i+3].text)
+				if line[i+2].is("-") {
+					by = -by
+				}
+				n += by
+			}
+			f["prio"] = json.Number(strconv.Itoa(n))
+		}
+	}
+}

@@ -1,0 +1,107 @@
+package nft_test
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// TestBothFormsMeanTheSame reads one ruleset of many kinds in both forms. The
+// kernel's judge does so with random ones.
+func TestBothFormsMeanTheSame(t *testing.T) {
+	sp := packet.NewSpace()
+	fromJSON := readFile(t, sp, "wild.json")
+	data, err := os.ReadFile("testdata/wild.nft")
+	require.NoError(t, err)
+	fromText, err := nft.ReadText(sp, "wild.nft", data, nil)
+	require.NoError(t, err)
+	require.Len(t, fromText.Chains, len(fromJSON.Chains))
+	for i, c := range fromJSON.Chains {
+		d := fromText.Chains[i]
+		require.Equal(t, []any{c.Place(), c.Hook, c.Type, c.Priority, c.Policy}, []any{d.Place(), d.Hook, d.Type, d.Priority, d.Policy})
+		require.Len(t, d.Rules, len(c.Rules), c.Place())
+		for j, r := range c.Rules {
+			require.Regexp(t, `^wild\.nft:\d+$`, d.Rules[j].At)
+			if len(sp.UnknownsOf(r.Match))+len(packet.Buckets(sp, r.Match)) == 0 {
+				require.Equal(t, r.Match, d.Rules[j].Match, r.Text)
+			}
+			require.Equal(t, r.Log, d.Rules[j].Log, r.Text)
+		}
+	}
+}
+
+// TestTextForm goes through what the text form has of its own: each is one rule
+// of an inbound chain, and what it must mean as the JSON form says it.
+func TestTextForm(t *testing.T) {
+	for _, c := range []struct{ what, rule, same string }{
+		{"a handle is passed over", "tcp dport 22 accept # handle 5", "tcp dport 22 accept"},
+		{"a comment", `tcp dport 22 accept comment "why # not"`, "tcp dport 22 accept"},
+		{"counters", "tcp dport 22 counter packets 5 bytes 300 accept", "tcp dport 22 accept"},
+		{"a set over several lines", "tcp dport { 22, 80,\n\t\t     443-445 } accept", "tcp dport { 443-445, 22, 80 } accept"},
+		{"states by number, as -n has them", "ct state 0x2,0x4 accept", "ct state 0x2,0x4 accept"},
+		{"an explicit comparison", "ct state == established accept", "ct state established accept"},
+		{"reject of every kind", "reject with icmp type port-unreachable", "reject with icmp port-unreachable"},
+		{"a verdict map", "tcp dport vmap { 22 : accept, 80 : drop }", "tcp dport vmap { 80 : drop, 22 : accept }"},
+		{"a log with all it can say", `log prefix "x: " level info flags all accept`, "log accept"},
+		{"interfaces by pattern", `iifname "eth*" accept`, `iifname { "eth*" } accept`},
+	} {
+		sp := packet.NewSpace()
+		read := func(rule string) packet.Decision {
+			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy drop;\n\t\t"+rule+"\n\t}\n}\n"), nil)
+			require.NoError(t, err, rule)
+			return rs.Decision(sp)
+		}
+		require.Equal(t, read(c.same), read(c.rule), c.what)
+	}
+}
+
+// TestTheRestOfARuleIsUncertain: what is not understood takes the rest of its rule
+// with it, and no other rule.
+func TestTheRestOfARuleIsUncertain(t *testing.T) {
+	sp := packet.NewSpace()
+	rs, err := nft.ReadText(sp, "rules.nft", []byte("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter - 5; policy drop;\n\t\ttcp dport 22 frobnicate 7 accept\n\t\ttcp dport 80 accept\n\t}\n}\n"), nil)
+	require.NoError(t, err)
+	require.Equal(t, -5, rs.Chains[0].Priority)
+	admitted := sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	require.True(t, sp.Within(sp.And(sp.Exactly(tcp("198.51.100.1", 4000, 80, "new")), sp.WellFormed()), sp.Certain(admitted)))
+	ssh := sp.Exactly(tcp("198.51.100.1", 4000, 22, "new"))
+	require.Equal(t, packet.Empty, sp.And(ssh, sp.Certain(admitted)))
+	require.Equal(t, ssh, sp.And(ssh, sp.Possible(admitted)))
+	require.Contains(t, strings.Join(sp.UnknownsOf(admitted), "\n"), "frobnicate 7 accept (rules.nft:4)")
+}
+
+func TestBrokenTextDumps(t *testing.T) {
+	whole, err := os.ReadFile("testdata/wild.nft")
+	require.NoError(t, err)
+	for _, c := range []struct{ text, want string }{
+		{"", "line 1: the dump is empty; a kernel without rules prints nothing in this form: say so with the JSON form"},
+		{"*filter\n:INPUT ACCEPT\n", `line 1: expected a table, found "*filter": this is not what nft list ruleset prints`},
+		{"table inet t\n", `line 1: expected "{", found "\n"`},
+		{string(whole[:len(whole)/2]), "the dump ends in the middle"},
+		{"table inet t {\n\tchain c {\n\t\ttcp dport { 22, 80\n", "line 4: the dump ends in the middle"},
+	} {
+		_, err := nft.ReadText(packet.NewSpace(), "f", []byte(c.text), nil)
+		require.ErrorContains(t, err, c.want)
+	}
+}
+
+func FuzzReadText(f *testing.F) {
+	whole, err := os.ReadFile("testdata/wild.nft")
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(whole)
+	f.Add([]byte("table inet t {\n\tset s {\n\t\telements = { 1 : jump c, \"x\" . 5-6 timeout 3s }\n\t}\n\tchain c {\n\t\tfib saddr . iif oif vmap @s\n\t\tupdate @s { ip6 saddr & ffff:: limit rate over 5/hour } log flags tcp\n\t}\n}"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		sp := packet.NewSpace()
+		if rs, err := nft.ReadText(sp, "f", data, nil); err == nil {
+			rs.Decision(sp)
+			rs.Meanings(sp)
+		}
+	})
+}
