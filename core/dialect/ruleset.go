@@ -153,7 +153,7 @@ func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 }
 
 func (rs *Ruleset) decide(sp *packet.Space, attributed bool) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: attributed, chains: map[chainKey]*Chain{}, done: map[call]packet.Decision{}, open: map[*Chain]bool{}}
+	e := &evaluation{sp: sp, attributed: attributed, chains: map[chainKey]*Chain{}, done: map[call]packet.Decision{}, open: map[*Chain]bool{}, plains: map[*Chain]bool{}}
 	for _, c := range rs.Chains {
 		e.chains[chainKey{c.Family, c.Table, c.Name}] = c
 	}
@@ -202,6 +202,7 @@ type evaluation struct {
 	chains     map[chainKey]*Chain
 	done       map[call]packet.Decision
 	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
+	plains     map[*Chain]bool // see plain
 	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet
 	deciders   []Decider
 }
@@ -324,20 +325,91 @@ func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.De
 	}
 	e.open[c] = true
 	d := after
+	// Rules that do the same whatever comes after them are collected and put over
+	// it at once: one by one, each would copy all that is known so far.
+	var run []packet.Decision
 	for i := range slices.Backward(c.Rules) {
 		r := &c.Rules[i]
-		then := d
-		for _, b := range slices.Backward(r.Branches) {
-			then = e.sp.Choose(e.seen(b.Match), e.branch(c, r, b, d, after, accepting), then)
+		if e.alone(c, r) {
+			run = append(run, e.sp.Only(e.rule(c, r, packet.Void, packet.Void, accepting), e.seen(r.Match)))
+			continue
 		}
-		if r.Log {
-			then = e.sp.Map(then, func(o packet.Outcome) packet.Outcome { o.Logged = true; return o })
-		}
-		d = e.sp.Choose(e.seen(r.Match), then, d)
+		d, run = e.under(run, d), nil
+		d = e.sp.Choose(e.seen(r.Match), e.rule(c, r, d, after, accepting), d)
 	}
+	d = e.under(run, d)
 	e.open[c] = false
 	e.done[key] = d
 	return d
+}
+
+// rule is what happens to packets that a rule matches; next is what comes after it.
+func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decision) packet.Decision {
+	then := next
+	for _, b := range slices.Backward(r.Branches) {
+		then = e.sp.Choose(e.seen(b.Match), e.branch(c, r, b, next, after, accepting), then)
+	}
+	if r.Log {
+		then = e.sp.Map(then, func(o packet.Outcome) packet.Outcome { o.Logged = true; return o })
+	}
+	return then
+}
+
+// under puts a run of rules, the last first, over what comes after them.
+func (e *evaluation) under(run []packet.Decision, d packet.Decision) packet.Decision {
+	slices.Reverse(run)
+	return e.sp.Over(e.sp.OverAll(run...), d)
+}
+
+// alone says that what a rule does with what it matches does not depend on what
+// comes after it, but for passing some of it on.
+func (e *evaluation) alone(c *Chain, r *Rule) bool {
+	ends := false
+	for _, b := range r.Branches {
+		switch b.Action {
+		case Return, Goto:
+			return false
+		case Jump:
+			if target := e.chains[chainKey{c.Family, c.Table, b.Target}]; r.Log || target != nil && !e.plain(target) {
+				return false
+			}
+		case Unmodelled:
+			if r.Log {
+				return false
+			}
+		case Accept, Drop, Reject:
+			ends = ends || b.Match == packet.All
+		}
+	}
+	return !r.Log || ends // a line about what goes on is owed wherever that ends
+}
+
+// plain says that no rule of a chain, or of one it jumps to, writes a line about
+// packets that go on, and that the chains are no loop.
+func (e *evaluation) plain(c *Chain) bool {
+	if known, ok := e.plains[c]; ok {
+		return known
+	}
+	e.plains[c] = false // met again while it is looked at, it is a loop
+	for i := range c.Rules {
+		r := &c.Rules[i]
+		goesOn := r.Log
+		for _, b := range r.Branches {
+			if b.Match == packet.All && (b.Action == Accept || b.Action == Drop || b.Action == Reject) {
+				goesOn = false
+			}
+			if b.Action == Jump || b.Action == Goto {
+				if target := e.chains[chainKey{c.Family, c.Table, b.Target}]; target != nil && !e.plain(target) {
+					return false
+				}
+			}
+		}
+		if goesOn {
+			return false
+		}
+	}
+	e.plains[c] = true
+	return true
 }
 
 // seen is a match as it turns out on the hook that is being evaluated.

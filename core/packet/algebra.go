@@ -9,6 +9,7 @@ const (
 	opMinus
 	opChoose
 	opPossible
+	opOver
 )
 
 // And is the packets in both.
@@ -51,6 +52,36 @@ func (sp *Space) Within(a, b Set) bool { return sp.Minus(a, b) == Empty }
 // Choose is the decision that fares as then for packets in s and as otherwise for the rest.
 func (sp *Space) Choose(s Set, then, otherwise Decision) Decision {
 	return Decision(sp.choose(ref(s), ref(then), ref(otherwise)))
+}
+
+// Over is a where a has an outcome, and b for the rest.
+func (sp *Space) Over(a, b Decision) Decision { return Decision(sp.over(ref(a), ref(b))) }
+
+func (sp *Space) over(a, b ref) ref {
+	switch {
+	case a == ref(Void) || a == b:
+		return b
+	case b == ref(Void) || sp.nodes[a].field == leafField:
+		return a
+	}
+	if e, ok := sp.lookup(opOver, a, b, 0); ok {
+		return e.result
+	}
+	field := min(sp.nodes[a].field, sp.nodes[b].field)
+	return sp.remember(opOver, a, b, 0, sp.zip(field, a, b, ref(Empty), func(a, b, _ ref) ref { return sp.over(a, b) }))
+}
+
+// OverAll is the first of ds that has an outcome, for every packet. It joins
+// them in pairs of pairs: one after the other would copy what is wide each time.
+func (sp *Space) OverAll(ds ...Decision) Decision {
+	switch len(ds) {
+	case 0:
+		return Void
+	case 1:
+		return ds[0]
+	}
+	half := len(ds) / 2
+	return sp.Over(sp.OverAll(ds[:half]...), sp.OverAll(ds[half:]...))
 }
 
 // Only is d for packets in s, and nothing for the rest.
@@ -112,7 +143,7 @@ func (sp *Space) binary(op operation, a, b ref) ref {
 // put the edges right before they are made a node.
 func (sp *Space) zip(field Field, a, b, c ref, f func(a, b, c ref) ref, finish ...func([]edge)) ref {
 	x, y, z := sp.branches(a, field), sp.branches(b, field), sp.branches(c, field)
-	edges := make([]edge, 0, len(x)+len(y)+len(z))
+	base := len(sp.scratch) // what is made below ends before it goes on here
 	for i, j, k := 0, 0, 0; i < len(x); {
 		hi := x[i].hi
 		if y[j].hi.Compare(hi) < 0 {
@@ -121,7 +152,8 @@ func (sp *Space) zip(field Field, a, b, c ref, f func(a, b, c ref) ref, finish .
 		if z[k].hi.Compare(hi) < 0 {
 			hi = z[k].hi
 		}
-		edges = append(edges, edge{hi, f(x[i].to, y[j].to, z[k].to)})
+		to := f(x[i].to, y[j].to, z[k].to)
+		sp.scratch = append(sp.scratch, edge{hi, to})
 		if x[i].hi == hi {
 			i++
 		}
@@ -133,9 +165,11 @@ func (sp *Space) zip(field Field, a, b, c ref, f func(a, b, c ref) ref, finish .
 		}
 	}
 	for _, mend := range finish {
-		mend(edges)
+		mend(sp.scratch[base:])
 	}
-	return sp.make(field, edges)
+	made := sp.make(field, sp.scratch[base:])
+	sp.scratch = sp.scratch[:base]
+	return made
 }
 
 // branches gives r's edges for field: its own, or one that covers everything.

@@ -280,3 +280,92 @@ func BenchmarkFirstMatch(b *testing.B) {
 		}
 	}
 }
+
+// TestTooTangled: work that would grow without bound ends, and says so; the
+// Space's other answers stand.
+func TestTooTangled(t *testing.T) {
+	sp := NewSpace()
+	sp.Bound(20_000)
+	rng := rand.New(rand.NewPCG(5, 6))
+	d := sp.Leaf(Outcome{Verdict: Drop})
+	err := Untangled(func() {
+		for range 10_000 {
+			lo := [4]int{rng.IntN(60000), rng.IntN(60000), rng.IntN(1 << 30), rng.IntN(1 << 30)}
+			match := All
+			for i, f := range []Field{SrcPort, DstPort, Src, Dst} {
+				match = sp.And(match, sp.Range(f, lo[i], lo[i]+rng.IntN(5000)))
+			}
+			d = sp.Choose(match, sp.Leaf(Outcome{Verdict: Admit}), d)
+		}
+	})
+	require.EqualError(t, err, "too tangled to be held exactly: it takes more than 0 million distinctions")
+	var tangled *Tangled
+	require.ErrorAs(t, err, &tangled)
+	require.Equal(t, 20_000, tangled.Edges)
+	require.NoError(t, Untangled(func() { require.True(t, sp.Has(All, somePacket(rng))) }))
+	require.PanicsWithValue(t, "another", func() { _ = Untangled(func() { panic("another") }) })
+}
+
+// TestOverIsFirstMatch: the first decision with an outcome counts, in whatever pairs they are joined.
+func TestOverIsFirstMatch(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 8))
+	for range 100 {
+		sp := NewSpace()
+		var ds []Decision
+		var sets []Set
+		for i := range 9 {
+			s := randomExpression(rng, 2).set(sp)
+			sets = append(sets, s)
+			ds = append(ds, sp.Only(sp.Leaf(Outcome{Verdict: Admit, By: int32(i + 1)}), s))
+		}
+		joined, one := sp.OverAll(ds...), Void
+		for i := len(ds) - 1; i >= 0; i-- {
+			one = sp.Choose(sets[i], ds[i], one)
+		}
+		require.Equal(t, one, joined)
+	}
+}
+
+// TestRestrictAndRoom: a decision for one value of a field, and while no bucket is exceeded.
+func TestRestrictAndRoom(t *testing.T) {
+	sp := NewSpace()
+	admit, drop := sp.Leaf(Outcome{Verdict: Admit}), sp.Leaf(Outcome{Verdict: Drop})
+	four := Bucket{Name: "x", Every: 15e9, Burst: 4}
+	d := sp.Choose(sp.Value(Hook, In), sp.Choose(sp.Room(four), admit, drop), drop)
+	require.Equal(t, drop, sp.Restrict(d, Hook, Num(Out)))
+	require.Equal(t, sp.Choose(sp.Room(four), admit, drop), sp.Restrict(d, Hook, Num(In)))
+	require.Equal(t, sp.Choose(sp.Value(Hook, In), admit, drop), sp.WithRoom(d))
+	require.Equal(t, []Bucket{four}, Buckets(sp, d))
+	admitted := sp.Where(d, func(o Outcome) bool { return o.Verdict == Admit })
+	require.Equal(t, sp.Value(Hook, In), sp.AnyRoom(admitted))
+	require.True(t, sp.Has(admitted, Packet{Hook: In, Src: netip.MustParseAddr("192.0.2.1")}), "a bucket has room unless said")
+	require.Equal(t, "4 per 1m", four.String())
+	for b, want := range map[Bucket]string{{Every: 1e9, Burst: 5}: "5 per 5s", {Every: 36e11, Burst: 24}: "24 per 1d", {Every: 1e9, Burst: 1, Sources: 9}: "1 per 1s per source", {Every: 333333333, Burst: 3}: "3 per 1s"} {
+		require.Equal(t, want, b.String())
+	}
+}
+
+// TestTimeAndSenders: what was before now is nobody's question, nor what nobody there sends.
+func TestTimeAndSenders(t *testing.T) {
+	sp := NewSpace()
+	sp.Since(1000)
+	ends := sp.Choose(sp.Before(2000), sp.Leaf(Outcome{Verdict: Admit}), sp.Leaf(Outcome{Verdict: Drop}))
+	gone := sp.Choose(sp.Before(500), sp.Leaf(Outcome{Verdict: Admit}), sp.Leaf(Outcome{Verdict: Drop}))
+	require.Equal(t, sp.Only(sp.Leaf(Outcome{Verdict: Drop}), sp.WellFormed()), sp.Only(gone, sp.WellFormed()), "it ended before")
+	require.Equal(t, []int64{2000}, sp.Turns(ends))
+	p := Packet{Hook: Out, Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("192.0.2.2"), Out: "eth0"}
+	require.Equal(t, Admit, sp.Outcome(ends, p).Verdict, "a packet without a time passes now")
+
+	backup := sp.And(sp.Named(User, "backup"), sp.WellFormed())
+	p.User = "backup"
+	require.True(t, sp.Has(backup, p))
+	require.True(t, sp.Has(sp.Somebody(User), p))
+	p.User = ""
+	require.False(t, sp.Has(sp.Somebody(User), p), "nobody's program sent it")
+	names, but := sp.SenderNames(User, []Range{{Num(firstNamed), Num(firstNamed)}})
+	require.Equal(t, []any{[]string{"backup"}, false}, []any{names, but})
+	names, but = sp.SenderNames(User, Complement(User, []Range{{Num(firstNamed), Num(firstNamed)}}))
+	require.Equal(t, []any{[]string{"backup"}, true}, []any{names, but})
+	sp.Without(User, "backup")
+	require.Equal(t, Empty, sp.And(backup, sp.WellFormed()))
+}

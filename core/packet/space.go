@@ -32,16 +32,20 @@ type edge struct {
 type node struct {
 	field Field
 	n     int32 // how many edges
-	first int32 // index of the first edge; for a leaf, of its outcome
+	block int32 // where they are
+	first int32 // index of the first edge in its block; for a leaf, of its outcome
 	chain ref   // next node with the same hash bucket
 }
+
+// blockSize is how many edges are allocated at once: what is known is never copied.
+const blockSize = 1 << 14
 
 // A Space holds diagrams. It grows and is never pruned: use one for a piece of
 // work and let it go. A Space must not be used by two goroutines at once.
 type Space struct {
 	// diagrams, append only
 	nodes    []node
-	edges    []edge
+	blocks   [][]edge
 	outcomes []Outcome
 	unknowns []string
 	limits   []Bucket
@@ -57,8 +61,14 @@ type Space struct {
 	// results of earlier operations; may forget
 	cache []cached
 
+	// edges of nodes that are being made, those of the outermost first
+	scratch []edge
+
 	domain Set
 	now    int64 // see Since
+
+	bound int // how many edges there may be, 0 is any; see Bound
+	used  int
 }
 
 type cached struct {
@@ -104,7 +114,7 @@ func (sp *Space) outcome(r ref) Outcome { return sp.outcomes[sp.nodes[r].first] 
 
 func (sp *Space) edgesOf(r ref) []edge {
 	n := &sp.nodes[r]
-	return sp.edges[n.first : n.first+n.n]
+	return sp.blocks[n.block][n.first : n.first+n.n : n.first+n.n]
 }
 
 // make gives the node that tests field with these edges, which cover all of
@@ -130,13 +140,48 @@ func (sp *Space) make(field Field, edges []edge) ref {
 		}
 	}
 	r := ref(len(sp.nodes))
-	sp.nodes = append(sp.nodes, node{field, int32(len(out)), int32(len(sp.edges)), sp.buckets[slot]})
-	sp.edges = append(sp.edges, out...)
+	if sp.used += len(out); sp.bound > 0 && sp.used > sp.bound {
+		panic(&Tangled{sp.bound})
+	}
+	last := len(sp.blocks) - 1
+	if last < 0 || cap(sp.blocks[last])-len(sp.blocks[last]) < len(out) {
+		sp.blocks = append(sp.blocks, make([]edge, 0, max(blockSize, len(out))))
+		last++
+	}
+	sp.nodes = append(sp.nodes, node{field, int32(len(out)), int32(last), int32(len(sp.blocks[last])), sp.buckets[slot]})
+	sp.blocks[last] = append(sp.blocks[last], out...)
 	sp.buckets[slot] = r
 	if len(sp.nodes) > len(sp.buckets) {
 		sp.grow()
 	}
 	return r
+}
+
+// Tangled is what becomes of a piece of work that would need more than Bound allows.
+type Tangled struct{ Edges int }
+
+func (t *Tangled) Error() string {
+	return fmt.Sprintf("too tangled to be held exactly: it takes more than %d million distinctions", t.Edges/1_000_000)
+}
+
+// Bound limits what the Space may hold, in edges of its diagrams (an edge takes
+// 24 bytes, and about as much again around it). Work that needs more panics with
+// a *Tangled, which Untangled turns into an error.
+func (sp *Space) Bound(edges int) { sp.bound = edges }
+
+// Untangled does a piece of work in a Space with a Bound. The error is a *Tangled.
+func Untangled(work func()) (err error) {
+	defer func() {
+		switch r := recover().(type) {
+		case nil:
+		case *Tangled:
+			err = r
+		default:
+			panic(r)
+		}
+	}()
+	work()
+	return nil
 }
 
 func equalEdges(a, b []edge) bool {

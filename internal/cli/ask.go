@@ -97,11 +97,14 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 	if dumps == nil {
 		found, problems = ask.Policy(sp, pol, q, now)
 	} else {
+		sp.Bound(live.Bound)
 		var rules *dialect.Ruleset
 		if rules, err = a.rulesets(sp, dumps); err != nil {
 			return answer, nil, err
 		}
-		found, problems = ask.Dump(sp, pol, rules, q, now)
+		if tangled := packet.Untangled(func() { found, problems = ask.Dump(sp, pol, rules, q, now) }); tangled != nil {
+			found = &ask.Answer{Verdict: ask.Uncertain, Steps: []ask.Step{}, Examples: []ask.Example{}, Unread: []string{tangled.Error()}}
+		}
 	}
 	if problems != nil {
 		return answer, problems, nil
@@ -117,7 +120,10 @@ func (a *app) rulesets(sp *packet.Space, names []string) (*dialect.Ruleset, erro
 		if err != nil {
 			return nil, err
 		}
-		rs, err := live.Read(sp, live.OfFile(name, data))
+		var rs *dialect.Ruleset
+		if tangled := packet.Untangled(func() { rs, err = live.Read(sp, live.OfFile(name, data)) }); tangled != nil {
+			err = tangled
+		}
 		if err != nil {
 			return nil, &unread{name + ": " + err.Error()}
 		}
@@ -141,6 +147,8 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 		e := answer.Examples[0]
 		line("%s: %s", p(verdictColours[e.Verdict], e.Verdict), e.Traffic)
 		line("  such as %s", e.Packet)
+	case len(answer.Examples) == 0 && answer.Verdict != "":
+		line("%s", p(verdictColours[answer.Verdict], answer.Verdict))
 	case len(answer.Examples) == 0:
 		line("%s: there is no such packet", p(dim, "nothing"))
 	default:

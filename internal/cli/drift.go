@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 )
 
 func (a *app) driftCommand() *cobra.Command {
@@ -76,6 +77,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	}
 	sp := packet.NewSpace()
 	now := time.Now().Unix()
+	sp.Bound(live.Bound)
 	sp.Since(now)
 	plan := compile.Host(sp, pol, h, now) // before a dump says whom the host does not have: their rules stay
 	rules, err := a.rulesets(sp, dumps)
@@ -87,7 +89,10 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	if err != nil {
 		return api.Drift{}, err
 	}
-	res := compare.Drift(sp, pol, plan, rules)
+	res := &compare.Result{}
+	if tangled := packet.Untangled(func() { res = compare.Drift(sp, pol, plan, rules) }); tangled != nil {
+		res.Unread = []string{tangled.Error()}
+	}
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}
 	}

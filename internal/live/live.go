@@ -56,3 +56,7 @@ func OfFile(name string, data []byte) api.InForce {
 	}
 	return api.InForce{Dumps: []api.Dump{{Kind: NFTJSON, Text: string(data), File: name}}}
 }
+
+// Bound is how many distinctions a dump may take before it is called too
+// tangled: about half a gigabyte. What people write by hand takes a hundredth.
+const Bound = 12_000_000

@@ -190,6 +190,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		h = known
 	}
 	sp := packet.NewSpace()
+	sp.Bound(live.Bound)
 	sp.Since(s.Clock().Unix())
 	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
 	ours := nft.Rules(sp, plan)
@@ -201,13 +202,18 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	rules, err := live.Read(sp, f)
-	if err != nil {
-		out.Unread = err.Error()
-		return &struct{ Body api.LiveRules }{out}, nil
+	tangled := packet.Untangled(func() {
+		rules, err := live.Read(sp, f)
+		if err != nil {
+			out.Unread = err.Error()
+			return
+		}
+		out.Chains = chains(rules)
+		pairOff(sp, out.Chains, rules, out.Published, ours)
+	})
+	if tangled != nil {
+		out.Chains, out.Unread = []api.Chain{}, tangled.Error()
 	}
-	out.Chains = chains(rules)
-	pairOff(sp, out.Chains, rules, out.Published, ours)
 	return &struct{ Body api.LiveRules }{out}, nil
 }
 

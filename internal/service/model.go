@@ -155,18 +155,26 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	if err != nil {
 		return res, err
 	}
-	sp := packet.NewSpace()
-	sp.Since(now)
-	plan := compile.Host(sp, m.policy, h, now) // before the dump says whom the host does not have: their rules stay
-	rules, err := live.Read(sp, f)
-	if err != nil {
-		res = result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
-	} else {
+	unread := func(err error) result {
+		return result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
+	}
+	if tangled := packet.Untangled(func() {
+		sp := packet.NewSpace()
+		sp.Bound(live.Bound)
+		sp.Since(now)
+		plan := compile.Host(sp, m.policy, h, now) // before the dump says whom the host does not have: their rules stay
+		rules, err := live.Read(sp, f)
+		if err != nil {
+			res = unread(err)
+			return
+		}
 		r := compare.Drift(sp, m.policy, plan, rules)
 		res = result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 		if res.Findings == nil {
 			res.Findings = []compare.Finding{}
 		}
+	}); tangled != nil {
+		res = unread(tangled)
 	}
 	body, err := json.Marshal(res)
 	if err != nil {

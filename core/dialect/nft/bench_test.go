@@ -1,0 +1,75 @@
+package nft_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// BenchmarkRead reads listings of 10,000 rules into a decision, and gives the
+// ratio to what `nft -c -f` takes for the same text, as "of-nft".
+func BenchmarkRead(b *testing.B) {
+	for _, shape := range []nfttest.Shape{nfttest.People, nfttest.Prefixes} {
+		text := nfttest.Large(shape, 10_000, 1)
+		b.Run(string(shape), func(b *testing.B) {
+			b.SetBytes(int64(len(text)))
+			for b.Loop() {
+				sp := packet.NewSpace()
+				rs, err := nft.ReadText(sp, "f", []byte(text), nil)
+				if err != nil {
+					b.Fatal(err)
+				}
+				rs.Decision(sp)
+			}
+			if theirs, ok := nftChecks(b, text); ok {
+				b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/theirs.Seconds(), "of-nft")
+			}
+		})
+	}
+}
+
+// nftChecks times the kernel's own tool on a ruleset, where it may be run.
+func nftChecks(b *testing.B, text string) (time.Duration, bool) {
+	file := filepath.Join(b.TempDir(), "rules.nft")
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	best := time.Duration(0)
+	for range 3 {
+		begin := time.Now()
+		if out, err := exec.Command("nft", "-c", "-f", file).CombinedOutput(); err != nil {
+			b.Log(fmt.Sprintf("nft -c -f cannot be timed here: %s %v", out, err))
+			return 0, false
+		}
+		if took := time.Since(begin); best == 0 || took < best {
+			best = took
+		}
+	}
+	return best, true
+}
+
+// BenchmarkCompare compares two rulesets of 10,000 rules that differ in one.
+func BenchmarkCompare(b *testing.B) {
+	text := nfttest.Large(nfttest.People, 10_000, 1)
+	sp := packet.NewSpace()
+	one, err := nft.ReadText(sp, "f", []byte(text), nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	last := len(one.Chains[len(one.Chains)-1].Rules) - 1
+	d := one.Decision(sp)
+	one.Chains[len(one.Chains)-1].Rules = one.Chains[len(one.Chains)-1].Rules[:last]
+	e := one.Decision(sp)
+	for b.Loop() {
+		if sp.Differ(d, e) == packet.Empty {
+			b.Fatal("they differ in a rule")
+		}
+	}
+}
