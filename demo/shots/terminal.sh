@@ -31,3 +31,10 @@ shoot check 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json' \
 	"cd $work; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json   # the names mended'; mv saltmarsh old; mv guard saltmarsh; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json"
 shoot rules 'yfence rules jump-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | head -42' "cd $PWD; yfence rules jump-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | head -42"
 shoot fleet-list 'yfence fleet list' "yfence fleet list --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
+shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json" \
+	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json; q 'everywhere -> jump : ssh' --policy saltmarsh --fleet saltmarsh/fleet.json; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
+cp -r demo/saltmarsh "$work/change"
+sed -i 's/at most 4 per 1m/at most 40 per 1m/; /^allow nightly/d' "$work/change/rules.fence"
+printf 'allow extra: office -> charts : tcp 8082\nallow snmp:  everywhere -> watch : snmp  knowingly wide-open "for the shot"\n' >>"$work/change/rules.fence"
+cp -r demo/saltmarsh "$work/today"
+shoot compare 'yfence compare --from today --to change --fleet fleet.json' "cd $work; cp today/fleet.json .; yfence compare --from today --to change --fleet fleet.json"
