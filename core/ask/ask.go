@@ -82,7 +82,7 @@ func resolve(sp *packet.Space, pol *policy.Policy, q *fence.Question, now int64)
 // spoken is the packets of a question but for addresses and interfaces.
 func (a *asked) spoken(r *reach.Reach) packet.Set {
 	sp, q := a.sp, a.q
-	s := sp.AndAll(r.Services(a.terms), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)), sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
+	s := sp.AndAll(r.Services(a.terms), sp.Usual(), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)), sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
 	if q.SrcPort != nil {
 		s = sp.And(s, sp.Range(packet.SrcPort, q.SrcPort.Lo, q.SrcPort.Hi))
 	}
@@ -309,7 +309,7 @@ var directionWords = []string{packet.In: "inbound", packet.Out: "outbound", pack
 func (a *asked) example(verdict string, set packet.Set) Example {
 	sp := a.sp
 	e := Example{Verdict: verdict}
-	shown := sp.Forget(sp.Forget(sp.Forget(set, packet.State), packet.Time), packet.Hook)
+	shown := sp.Forget(sp.Forget(sp.Forget(sp.Forget(set, packet.State), packet.TCPFlags), packet.Time), packet.Hook)
 	if !a.dumped { // else they follow from the addresses
 		shown = sp.Forget(sp.Forget(shown, packet.InIface), packet.OutIface)
 	}

@@ -200,7 +200,7 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 // mention is what a sentence is about where it can be: new packets with honest
 // sources, not over loopback.
 func (c *changing) mention(plans ...*compile.Plan) packet.Set {
-	s := c.sp.Value(packet.State, packet.New)
+	s := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Usual())
 	for _, p := range plans {
 		for _, chain := range p.Chains {
 			for _, r := range chain.Rules {
@@ -281,7 +281,7 @@ func (c *changing) width(set packet.Set, peer packet.Field) int {
 // onlyPeer is a set without what it says of anything but family and peer.
 func (c *changing) onlyPeer(set packet.Set, peer packet.Field) packet.Set {
 	for _, f := range []packet.Field{packet.Hook, packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Src, packet.Dst,
-		packet.InIface, packet.OutIface, packet.State, packet.Time, packet.User, packet.Unit, packet.IPsec} {
+		packet.InIface, packet.OutIface, packet.State, packet.TCPFlags, packet.Time, packet.User, packet.Unit, packet.IPsec} {
 		if f != peer {
 			set = c.sp.Forget(set, f)
 		}

@@ -283,7 +283,7 @@ func (c *comparison) care(n *cause) packet.Set {
 			}
 		}
 	}
-	fresh := c.sp.Value(packet.State, packet.New)
+	fresh := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Usual())
 	for _, care := range []packet.Set{c.sp.And(honest, fresh), c.sp.And(c.sp.WellFormed(), fresh), honest} {
 		if c.sp.And(n.set, care) != packet.Empty {
 			if n.kind == Opened && c.sp.Within(n.set, c.whatever(c.bothAdmit)) {

@@ -174,6 +174,9 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 		}
 		text += " (" + strings.Join(names, ", ") + ")"
 	}
+	if ranges := b[packet.TCPFlags]; ranges != nil {
+		text += " with tcp flags " + flagsText(ranges)
+	}
 	if ranges := b[packet.SrcPort]; ranges != nil {
 		text += " from port " + strings.TrimPrefix(serviceText(packet.TCP, packet.SrcPort, ranges), "tcp ")
 	}
@@ -201,6 +204,20 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 		}
 	}
 	return text
+}
+
+// flagsText says the flags of TCP that a box allows, or how many ways there are.
+func flagsText(ranges []packet.Range) string {
+	var values []string
+	for _, r := range ranges {
+		for bits := r.Lo.Int(); bits <= r.Hi.Int(); bits++ {
+			values = append(values, packet.SayFlags(bits))
+		}
+	}
+	if len(values) > mostNames {
+		return fmt.Sprintf("of %d kinds", len(values))
+	}
+	return strings.Join(values, " or ")
 }
 
 // suggestion is the allow that would make the policy say what was opened, "" where one line does not.

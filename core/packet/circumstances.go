@@ -202,3 +202,11 @@ func (sp *Space) Turns(d Decision) (out []int64) {
 	slices.Sort(out)
 	return slices.Compact(out)
 }
+
+// Usual is the set of packets whose TCP flags are those one expects: syn of a new
+// connection's first, ack of others.
+func (sp *Space) Usual() Set {
+	tcp, fresh := sp.Value(Protocol, TCP), sp.Value(State, New)
+	flags := sp.Or(sp.And(fresh, sp.Value(TCPFlags, SYN)), sp.Minus(sp.Value(TCPFlags, ACK), fresh))
+	return sp.Or(sp.Not(tcp), flags)
+}

@@ -29,6 +29,7 @@ const (
 	InIface  // name of the interface it arrived on, "" for what is sent
 	OutIface // name of the interface it leaves by, "" for what is delivered
 	State    // connection state, as the kernel's tracker names it
+	TCPFlags // of TCP: a bit for each, see TCPFlagNames
 	Time     // when it passes, in whole seconds since 1970
 	User     // whose program sends it, see Named
 	Unit     // which unit's program sends it, see Named
@@ -40,7 +41,7 @@ const (
 )
 
 var fieldNames = [known]string{"hook", "family", "protocol", "source port", "port", "icmp type", "icmp code",
-	"source", "destination", "inbound interface", "outbound interface", "state", "time", "user", "unit", "ipsec"}
+	"source", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "unit", "ipsec"}
 
 func (f Field) String() string {
 	switch {
@@ -79,6 +80,16 @@ const (
 
 // StateNames are the connection states by their value.
 var StateNames = []string{New: "new", Established: "established", Related: "related", Invalid: "invalid", Untracked: "untracked"}
+
+// TCPFlagNames are the flags of a TCP header by their bit, the lowest first.
+var TCPFlagNames = []string{"fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"}
+
+// The flags that a connection begins with, and what its later packets mostly have.
+const (
+	SYN = 1 << 1
+	RST = 1 << 2
+	ACK = 1 << 4
+)
 
 // The IP protocol numbers we give a name (IANA "Protocol Numbers").
 const (
@@ -227,7 +238,7 @@ func (f Field) Limit() Value {
 		return Num(Through)
 	case Family:
 		return Num(IPv6)
-	case Protocol, ICMPType, ICMPCode:
+	case Protocol, ICMPType, ICMPCode, TCPFlags:
 		return Num(255)
 	case SrcPort, DstPort:
 		return Num(65535)

@@ -23,6 +23,7 @@ type Packet struct {
 	In       string     `json:"in,omitempty" doc:"the interface it arrives on"`
 	Out      string     `json:"out,omitempty" doc:"the interface it leaves by"`
 	State    string     `json:"state,omitempty" enum:"new,established,related,invalid,untracked"`
+	TCPFlags string     `json:"tcp_flags,omitempty" doc:"where they are not those one expects: syn of a new connection, else ack"`
 	User     string     `json:"user,omitempty" doc:"whose program sends it, where that matters"`
 	Unit     string     `json:"unit,omitempty" doc:"which unit's program sends it, where that matters"`
 	IPsec    bool       `json:"encrypted,omitempty" doc:"it comes or goes by IPsec"`
@@ -54,6 +55,9 @@ func (p Packet) String() string {
 	}
 	if p.Out != "" {
 		b.WriteString(" out by " + p.Out)
+	}
+	if p.TCPFlags != "" {
+		b.WriteString(" flags " + p.TCPFlags)
 	}
 	if p.User != "" {
 		b.WriteString(" from user " + p.User)
@@ -96,6 +100,7 @@ func (sp *Space) values(p Packet) (v [known]Value) {
 			v[State] = Num(i)
 		}
 	}
+	v[TCPFlags] = Num(p.flags())
 	if v[Time] = Num(int(sp.now)); p.Time != nil {
 		v[Time] = Num(int(p.Time.Unix()))
 	}
@@ -104,6 +109,41 @@ func (sp *Space) values(p Packet) (v [known]Value) {
 		v[IPsec] = Num(1)
 	}
 	return v
+}
+
+// flags are the packet's, as bits.
+func (p Packet) flags() (bits int) {
+	if p.TCPFlags == "" {
+		return usualFlags(p.State)
+	}
+	for i, name := range TCPFlagNames {
+		if slices.Contains(strings.Split(p.TCPFlags, ","), name) {
+			bits |= 1 << i
+		}
+	}
+	return bits
+}
+
+// usualFlags are those that a packet of a state is expected to have.
+func usualFlags(state string) int {
+	if state == "" || state == StateNames[New] {
+		return SYN
+	}
+	return ACK
+}
+
+// SayFlags names TCP flags, as in syn,ack.
+func SayFlags(bits int) string {
+	var names []string
+	for i, name := range TCPFlagNames {
+		if bits&(1<<i) != 0 {
+			names = append(names, name)
+		}
+	}
+	if names == nil {
+		return "none"
+	}
+	return strings.Join(names, ",")
 }
 
 // follow walks r's diagram for a packet; every bucket has room and every
@@ -169,6 +209,7 @@ var typical = Taste{
 	DstPort:  {Num(22), Num(443), Num(80), Num(5432), Num(3306), Num(53), Num(25), Num(8080)},
 	ICMPType: {Num(8), Num(128)},
 	State:    {Num(New), Num(Established)},
+	TCPFlags: {Num(SYN), Num(ACK)},
 	InIface:  {iface("eth0"), iface("eth1")},
 	OutIface: {iface("eth0"), iface("eth1")},
 	Src: {Addr(netip.MustParseAddr("198.51.100.7")), Addr(netip.MustParseAddr("198.51.100.207")), Addr(netip.MustParseAddr("203.0.113.207")),
@@ -193,6 +234,9 @@ func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
 		var liked []Value
 		if f == Time {
 			liked = []Value{Num(int(sp.now))}
+		}
+		if f == TCPFlags {
+			liked = []Value{Num(usualFlags(StateNames[v[State].Int()]))}
 		}
 		for _, want := range append(slices.Clone(taste[f]), typical[f]...) {
 			if fits(f, want, v[Family].Int()) {
@@ -258,6 +302,9 @@ func (sp *Space) packet(v [known]Value) Packet {
 		if n == protocol {
 			p.SrcPort, p.DstPort = num(SrcPort), num(DstPort)
 		}
+	}
+	if bits := v[TCPFlags].Int(); protocol == TCP && bits != usualFlags(p.State) {
+		p.TCPFlags = SayFlags(bits)
 	}
 	if family == IPv4 && protocol == ICMP || family == IPv6 && protocol == ICMPv6 {
 		p.ICMPType, p.ICMPCode = num(ICMPType), num(ICMPCode)

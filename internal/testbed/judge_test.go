@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -13,12 +14,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
 )
 
 var (
-	verdicts = flag.Int("verdicts", 1500, "how many verdicts of the kernel to compare in TestKernelAgrees")
+	verdicts = flag.Int("verdicts", 3000, "how many verdicts of the kernel to compare in TestKernelAgrees")
 	seed     = flag.Uint64("seed", 1, "seed of the random rulesets and packets")
 )
 
@@ -42,7 +44,7 @@ func own(name string) string { return fmt.Sprintf("%s-%d", name, os.Getpid()) }
 func TestKernelAgrees(t *testing.T) {
 	need(t)
 	const perRuleset, perJudge = 60, 18000 // a judge whose ports are used up would see old connections
-	judged, count := 0, map[string]int{}
+	judged, count, hits := 0, map[string]int{}, map[string]int{}
 	var j *Judge
 	defer func() { require.NoError(t, j.Close()) }()
 	for round := uint64(0); judged < *verdicts; round++ {
@@ -74,22 +76,67 @@ func TestKernelAgrees(t *testing.T) {
 		for i := range packets {
 			packets[i] = randomPacket(rng, int(j.tag)+i)
 		}
-		hold(t, j, sp, decision, packets, count, fmt.Sprintf("seed %d round %d\n%s", *seed, round, script))
+		cover(sp, rs, packets, hits)
+		if wrong := hold(t, j, sp, decision, packets, count); wrong != nil {
+			t.Fatalf("seed %d round %d: %s\n%s", *seed, round, wrong.what, smallest(t, j, script, wrong.packet))
+		}
 		judged += len(packets)
 		require.Empty(t, sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "uncertain about what it claims to read:\n%s", script)
-		if t.Failed() {
-			break
-		}
 	}
 	t.Logf("%d verdicts of the kernel, by direction: %v", judged, count)
+	t.Logf("packets that a rule of each kind matched: %v", hits)
+	t.Log("not carried by this kernel, and so not judged: IPsec, flowtables, queues")
+	for _, k := range ruleKinds {
+		require.Positive(t, hits[k.name], "no packet met a rule with %s: the generator is too narrow", k.name)
+	}
 	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped", "through admitted", "through dropped", "through rejected"} {
 		require.Positive(t, count[seen], "no packet was %s: the generator is too narrow", seen)
 	}
 }
 
+// ruleKinds are what a rule can be made of, as its text shows.
+var ruleKinds = []struct {
+	name string
+	text *regexp.Regexp
+}{
+	{"a port", regexp.MustCompile(`(tcp|udp) [sd]port \d+ `)}, {"a range", regexp.MustCompile(`port \d+-\d+`)}, {"an anonymous set", regexp.MustCompile(`port \{`)},
+	{"a negation", regexp.MustCompile(`!= `)}, {"an inequality", regexp.MustCompile(`port (<|>|>=) \d`)}, {"any transport's port", regexp.MustCompile(`th dport`)},
+	{"an address", regexp.MustCompile(`ip [sd]addr \d`)}, {"a named set", regexp.MustCompile(`@trusted`)}, {"IPv6", regexp.MustCompile(`ip6 [sd]addr`)},
+	{"ICMP", regexp.MustCompile(`icmp type`)}, {"ICMPv6", regexp.MustCompile(`icmpv6 type`)}, {"a protocol", regexp.MustCompile(`meta l4proto|ip protocol`)}, {"a family", regexp.MustCompile(`nfproto`)},
+	{"a concatenation", regexp.MustCompile(`saddr \. tcp dport`)}, {"an inbound interface", regexp.MustCompile(`iif`)}, {"an outbound interface", regexp.MustCompile(`oifname`)}, {"a pattern of names", regexp.MustCompile(`"eth\*"`)},
+	{"a state", regexp.MustCompile(`ct state`)}, {"TCP flags", regexp.MustCompile(`tcp flags`)}, {"a time", regexp.MustCompile(`meta time`)}, {"a user", regexp.MustCompile(`skuid`)},
+	{"a verdict map", regexp.MustCompile(`vmap`)}, {"a jump", regexp.MustCompile(`jump `)}, {"a goto", regexp.MustCompile(`goto `)}, {"a return", regexp.MustCompile(`return`)},
+	{"a log", regexp.MustCompile(`log`)}, {"a reject", regexp.MustCompile(`reject`)}, {"a reset", regexp.MustCompile(`tcp reset`)}, {"a drop", regexp.MustCompile(`drop`)},
+}
+
+// cover counts the packets that rules of each kind match.
+func cover(sp *packet.Space, rs *dialect.Ruleset, packets []packet.Packet, hits map[string]int) {
+	for _, c := range rs.Chains {
+		for _, r := range c.Rules {
+			n := 0
+			for _, p := range packets {
+				if sp.Has(r.Match, p) {
+					n++
+				}
+			}
+			for _, k := range ruleKinds {
+				if k.text.MatchString(r.Text) {
+					hits[k.name] += n
+				}
+			}
+		}
+	}
+}
+
+// disagreement is a packet that fares otherwise in the kernel than by a decision.
+type disagreement struct {
+	packet packet.Packet
+	what   string
+}
+
 // hold sends packets and holds the kernel's verdicts against a decision; what it
-// saw it counts by direction and verdict.
-func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, packets []packet.Packet, count map[string]int, where string) {
+// saw it counts by direction and verdict. It gives the first disagreement.
+func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, packets []packet.Packet, count map[string]int) *disagreement {
 	t.Helper()
 	// An answer to what is rejected is sent by the host itself: it is heard
 	// for sure only where everything that is sent gets out.
@@ -105,10 +152,47 @@ func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, pa
 			got[i] = again[0]
 		}
 		if !agree(p, want, got[i], heard) {
-			t.Errorf("%s %s: the kernel says %s, the decision %s\n%s", packet.HookNames[p.Hook], p, got[i], want.Verdict, where)
+			return &disagreement{p, fmt.Sprintf("%s %s: the kernel says %s, the decision %s", packet.HookNames[p.Hook], p, got[i], want.Verdict)}
 		}
 		count[packet.HookNames[p.Hook]+" "+got[i].String()]++
 	}
+	return nil
+}
+
+// smallest takes lines out of a ruleset as long as the kernel and the decision
+// still disagree about a packet.
+func smallest(t *testing.T, j *Judge, script string, p packet.Packet) string {
+	t.Helper()
+	disagree := func(script string) bool {
+		if j.Host.Load(script) != nil {
+			return false
+		}
+		listing, err := j.Host.ListJSON()
+		require.NoError(t, err)
+		sp := packet.NewSpace()
+		sp.Since(time.Now().Unix())
+		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
+		require.NoError(t, err)
+		sport := 20000 + int(j.tag)%40000 // a connection of its own
+		if p.SrcPort != nil {
+			p.SrcPort = &sport
+		}
+		return hold(t, j, sp, rs.Decision(sp), []packet.Packet{p}, map[string]int{}) != nil
+	}
+	lines := strings.Split(script, "\n")
+	for shrunk := true; shrunk; {
+		shrunk = false
+		for i := len(lines) - 1; i > 0; i-- {
+			if strings.HasSuffix(lines[i], "{") || strings.HasSuffix(lines[i], "}") {
+				continue
+			}
+			fewer := slices.Concat(lines[:i], lines[i+1:])
+			if disagree(strings.Join(fewer, "\n")) {
+				lines, shrunk = fewer, true
+			}
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 // agree compares a verdict with an outcome. Where the answer to what is rejected
@@ -140,6 +224,9 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 		func() string { return "meta l4proto " + pick(rng, protocols...) },
 		func() string {
 			return "ct state " + pick(rng, "new", "established,related", "invalid", "{ new, untracked }", "!= invalid", "invalid,untracked")
+		},
+		func() string {
+			return "tcp flags " + pick(rng, "syn", "& (fin|syn|rst|ack) == syn", "& (fin|syn|rst|ack) != syn", "{ syn, rst }", "! syn", "!= syn", "syn,rst", "== 0x4")
 		},
 		func() string { return "meta time " + pick(rng, "< ", ">= ") + pick(rng, "1600000000", "7000000000") },
 	}
@@ -223,11 +310,11 @@ func compatible(rule string) bool {
 			families++
 		}
 	}
-	for _, word := range []string{"tcp dport", "tcp sport", "udp dport", "udp sport", "icmp type", "icmpv6 type", "meta l4proto", "ip protocol", "tcp reset"} {
+	for _, word := range []string{"tcp dport", "tcp sport", "tcp flags", "udp dport", "udp sport", "icmp type", "icmpv6 type", "meta l4proto", "ip protocol", "tcp reset"} {
 		protos += strings.Count(rule, word)
 	}
 	same := 0
-	for _, word := range []string{"tcp dport", "tcp sport"} {
+	for _, word := range []string{"tcp dport", "tcp sport", "tcp flags"} {
 		same += strings.Count(rule, word)
 	}
 	if strings.Contains(rule, "nfproto") && strings.Contains(rule, "tcp reset") {
@@ -333,7 +420,7 @@ func randomPacket(rng *rand.Rand, n int) packet.Packet {
 		p.DstPort = port(pick(rng, 22, 80, 443, 1000, 1500, 2000, 2001, 5432, 8080))
 		p.SrcPort = port(20000 + n%40000)
 		if number == packet.TCP && rng.IntN(5) == 0 {
-			p.State = "invalid"
+			p.State, p.TCPFlags = "invalid", "rst"
 		}
 	case packet.ICMP:
 		p.ICMPType, p.ICMPCode = port(pick(rng, 8, 8, 0, 13)), port(0)

@@ -110,7 +110,8 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 				packets = append(packets, p)
 			}
 		}
-		hold(t, j, sp, decision, packets, count, fmt.Sprintf("seed %d\n%s\n%s", seed, text, rules))
+		wrong := hold(t, j, sp, decision, packets, count)
+		require.Nil(t, wrong, "seed %d\n%s\n%s", seed, text, rules)
 	}
 	t.Logf("verdicts of the kernel, by direction: %v", count)
 	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped"} {

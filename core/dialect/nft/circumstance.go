@@ -3,6 +3,7 @@ package nft
 import (
 	"fmt"
 	"path"
+	"slices"
 	"time"
 
 	"yellowfence.example/yfence/core/dialect"
@@ -99,4 +100,72 @@ func (r *reader) senderName(field packet.Field, e any) (name string, ok bool) {
 		name = fmt.Sprintf("user number %d", n)
 	}
 	return name, true
+}
+
+// flags is a match on the flags of a TCP header: "in" asks for any of them, "!"
+// for none, and behind a mask, or in a set, they are compared as a whole.
+func (r *reader) flags(op string, mask, right any, unknown func() packet.Set) packet.Set {
+	tcp := r.sp.Value(packet.Protocol, packet.TCP)
+	where := func(f func(bits int) bool) packet.Set {
+		var values []int
+		for bits := range 256 {
+			if f(bits) {
+				values = append(values, bits)
+			}
+		}
+		return r.sp.And(tcp, r.sp.Values(packet.TCPFlags, values...))
+	}
+	among := 255
+	if mask != nil {
+		var ok bool
+		if among, ok = flagBits(mask); !ok {
+			return r.sp.And(tcp, unknown())
+		}
+	}
+	var wanted []int
+	elements, isSet := anyMap(right)["set"].([]any)
+	if !isSet {
+		elements = []any{right}
+	}
+	for _, e := range elements {
+		bits, ok := flagBits(elementValue(e))
+		if !ok {
+			return r.sp.And(tcp, unknown())
+		}
+		wanted = append(wanted, bits)
+	}
+	switch {
+	case op == "in" && mask == nil && !isSet:
+		return where(func(bits int) bool { return bits&wanted[0] != 0 })
+	case op == "!" && mask == nil && !isSet:
+		return where(func(bits int) bool { return bits&wanted[0] == 0 })
+	case op == "==" || op == "in":
+		return where(func(bits int) bool { return slices.Contains(wanted, bits&among) })
+	case op == "!=":
+		return where(func(bits int) bool { return !slices.Contains(wanted, bits&among) })
+	}
+	return r.sp.And(tcp, unknown())
+}
+
+// flagBits reads flags: a name, a list of names, or a number.
+func flagBits(v any) (bits int, ok bool) {
+	list, isList := v.([]any)
+	if joined, is := anyMap(v)["|"].([]any); is {
+		list, isList = joined, true
+	}
+	if !isList {
+		list = []any{v}
+	}
+	for _, e := range list {
+		if n, isNumber := number(e); isNumber && n >= 0 && n < 256 {
+			bits |= n
+			continue
+		}
+		i := slices.Index(packet.TCPFlagNames, text(e))
+		if i < 0 {
+			return 0, false
+		}
+		bits |= 1 << i
+	}
+	return bits, true
 }

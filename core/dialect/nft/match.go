@@ -21,18 +21,25 @@ func (r *reader) match(c *dialect.Chain, arg any) packet.Set {
 // compare is the packets for which `left op right` holds. What is not modelled
 // is an unknown named after its text; the same text is the same unknown.
 func (r *reader) compare(c *dialect.Chain, left any, op string, right any) (result packet.Set) {
+	whole := left
 	unknown := func() packet.Set {
-		return r.sp.Unknown(exprText(map[string]any{"match": map[string]any{"left": left, "op": op, "right": right}}))
+		return r.sp.Unknown(exprText(map[string]any{"match": map[string]any{"left": whole, "op": op, "right": right}}))
 	}
 	if concat, ok := anyMap(left)["concat"].([]any); ok {
 		return r.concat(c, concat, op, right)
 	}
+	mask := any(nil)
+	if masked, is := anyMap(left)["&"].([]any); is && len(masked) == 2 {
+		left, mask = masked[0], masked[1]
+	}
 	f, ok := fieldOf(left)
-	if !ok {
+	if !ok || mask != nil && f.field != packet.TCPFlags {
 		return unknown()
 	}
 	inside := f.scope(r.sp)
 	switch f.field {
+	case packet.TCPFlags:
+		return r.flags(op, mask, right, unknown)
 	case packet.User, packet.Unit:
 		return r.sentBy(c, f, op, right, unknown)
 	case packet.Time, packet.IPsec:
@@ -142,7 +149,7 @@ type aField struct {
 var headers = map[string]map[string]packet.Field{
 	"ip":      {"saddr": packet.Src, "daddr": packet.Dst, "protocol": packet.Protocol},
 	"ip6":     {"saddr": packet.Src, "daddr": packet.Dst},
-	"tcp":     {"sport": packet.SrcPort, "dport": packet.DstPort},
+	"tcp":     {"sport": packet.SrcPort, "dport": packet.DstPort, "flags": packet.TCPFlags},
 	"udp":     {"sport": packet.SrcPort, "dport": packet.DstPort},
 	"sctp":    {"sport": packet.SrcPort, "dport": packet.DstPort},
 	"dccp":    {"sport": packet.SrcPort, "dport": packet.DstPort},

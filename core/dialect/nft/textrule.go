@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yellowfence.example/yfence/core/packet"
 )
 
 // ruleOf makes of a rule's line the expressions that the JSON form has for it. A
@@ -189,9 +191,9 @@ func matchOf(line []lexeme) (any, []lexeme) {
 		data, rest := rightOf(rest[1:])
 		return one("vmap", map[string]any{"key": left, "data": data}), rest
 	}
-	op := "=="
-	if slices.Contains([]string{"==", "!=", "<", ">", "<=", ">="}, rest[0].text) && !rest[0].quoted {
-		op, rest = rest[0].text, rest[1:]
+	op, said := "==", false
+	if slices.Contains([]string{"==", "!=", "<", ">", "<=", ">=", "!"}, rest[0].text) && !rest[0].quoted {
+		op, rest, said = rest[0].text, rest[1:], true
 	}
 	if len(rest) == 0 {
 		return nil, nil
@@ -203,7 +205,10 @@ func matchOf(line []lexeme) (any, []lexeme) {
 	if len(rest) > 1 && rest[0].is("/") { // tcp flags syn / syn,ack: the value behind a mask
 		var mask any
 		mask, rest = rightOf(rest[1:])
-		left = one("&", []any{left, mask})
+		left, said = one("&", []any{left, mask}), true
+	}
+	if f, ok := fieldOf(left); ok && f.field == packet.TCPFlags && !said && anyMap(right)["set"] == nil {
+		op = "in" // any of them
 	}
 	if _, isList := right.([]any); isList && op == "==" {
 		op = "in"
