@@ -600,6 +600,8 @@ export interface components {
             src: string;
             /** @enum {string} */
             state?: "new" | "established" | "related" | "invalid" | "untracked";
+            /** @description where they are not those one expects: syn of a new connection, else ack */
+            tcp_flags?: string;
             /**
              * Format: date-time
              * @description when it passes, where that matters

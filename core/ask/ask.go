@@ -6,6 +6,7 @@ package ask
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/dialect"
@@ -72,8 +73,8 @@ type step struct {
 }
 
 // resolve looks a question's names up, in pol's words.
-func resolve(sp *packet.Space, pol *policy.Policy, q *fence.Question, now int64) (*asked, []fence.Problem) {
-	a := &asked{sp: sp, q: q, names: compare.NamesOf(pol), now: now, fares: map[packet.Verdict]packet.Set{}}
+func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fence.Question, now int64) (*asked, []fence.Problem) {
+	a := &asked{sp: sp, q: q, names: names, now: now, fares: map[packet.Verdict]packet.Set{}}
 	var problems []fence.Problem
 	a.from, a.to, a.terms, problems = pol.Ask(q)
 	return a, problems
@@ -98,18 +99,51 @@ func (a *asked) spoken(r *reach.Reach) packet.Set {
 	return s
 }
 
+// An Asker answers questions of one policy. It keeps what it has worked out, so
+// that the next answer comes quickly. Many may ask it at the same time.
+type Asker struct {
+	pol   *policy.Policy
+	names *compare.Names // never changes
+
+	mu    sync.Mutex
+	sp    *packet.Space
+	r     *reach.Reach
+	since int64 // the instant sp is for, and what follows
+}
+
+// NewAsker makes an Asker.
+func NewAsker(pol *policy.Policy) *Asker { return &Asker{pol: pol, names: compare.NamesOf(pol)} }
+
+// kept is how large a Space an Asker keeps, in edges.
+const kept = 4_000_000
+
+// fresh makes a Space anew where the old one is too large, or a rule has ended since.
+func (k *Asker) fresh(now int64) {
+	ended := false
+	for _, r := range k.pol.Rules {
+		ended = ended || r.InForce(k.since) != r.InForce(now)
+	}
+	if k.sp == nil || ended || now < k.since || k.sp.Size() > kept {
+		k.sp = packet.NewSpace()
+		k.sp.Since(now)
+		k.r, k.since = reach.New(k.sp, k.pol, now), now
+	}
+}
+
 // Policy answers by what a policy means at both ends, for an instant in seconds
 // since 1970. The problems are about the question.
-func Policy(sp *packet.Space, pol *policy.Policy, q *fence.Question, now int64) (*Answer, []fence.Problem) {
-	sp.Since(now)
-	a, problems := resolve(sp, pol, q, now)
+func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.fresh(now)
+	a, problems := resolve(k.sp, k.pol, k.names, q, now)
 	if problems == nil {
 		problems = a.ends()
 	}
 	if problems != nil {
 		return nil, problems
 	}
-	r := reach.New(sp, pol, now)
+	r := k.r
 	spoken := a.spoken(r)
 	senders, receivers := r.Parties(a.from), r.Parties(a.to)
 	ours := false
@@ -357,7 +391,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 	if q.Direction == "" {
 		q.Direction = "in"
 	}
-	a, problems := resolve(sp, pol, q, now)
+	a, problems := resolve(sp, pol, compare.NamesOf(pol), q, now)
 	if problems != nil {
 		return nil, problems
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -43,7 +44,7 @@ func said(a *ask.Answer) string {
 
 // TestSaltmarshIsAsked asks the questions of an operator's day.
 func TestSaltmarshIsAsked(t *testing.T) {
-	pol := policytest.Saltmarsh(t, "../..")
+	asker := ask.NewAsker(policytest.Saltmarsh(t, "../.."))
 	for _, c := range []struct{ question, want string }{
 		{"crew-vpn -> jump-01 : ssh", `admitted
 admitted: tcp 22 from crew-vpn to jump [tcp 198.51.100.1 port 50000 -> 203.0.113.65 port 22 in by eth0]
@@ -87,7 +88,7 @@ broker inbound admitted by ground replies`},
 	} {
 		q, problems := fence.ParseQuestion(c.question)
 		require.Empty(t, problems)
-		a, problems := ask.Policy(packet.NewSpace(), pol, q, now)
+		a, problems := asker.Policy(q, now)
 		require.Empty(t, problems, c.question)
 		require.Equal(t, c.want, said(a), c.question)
 	}
@@ -102,7 +103,7 @@ broker inbound admitted by ground replies`},
 	} {
 		q, problems := fence.ParseQuestion(question)
 		require.Empty(t, problems)
-		_, problems = ask.Policy(packet.NewSpace(), pol, q, now)
+		_, problems = asker.Policy(q, now)
 		require.NotEmpty(t, problems, question)
 		require.Equal(t, want, problems[0].Message, question)
 	}
@@ -169,7 +170,7 @@ func TestAnswersAgreeWithPackets(t *testing.T) {
 		question := fmt.Sprintf("%s -> %s : %s", pick("red", "h3", "office", "198.51.100.7", "fleet"), pick("h1", "green", "blue", "h4"), pick("ssh", "tcp 80", "udp 53"))
 		q, problems := fence.ParseQuestion(question)
 		require.Empty(t, problems)
-		a, problems := ask.Policy(packet.NewSpace(), pol, q, now)
+		a, problems := ask.NewAsker(pol).Policy(q, now)
 		require.Empty(t, problems)
 		count[a.Verdict]++
 		told := map[string]bool{}
@@ -184,6 +185,18 @@ func TestAnswersAgreeWithPackets(t *testing.T) {
 	}
 	for _, v := range []string{"admitted", "dropped", "mixed"} {
 		require.Positive(t, count[v], v)
+	}
+}
+
+// TestAnAskerGoesWithTheTime: what it has worked out is made anew when a rule ends.
+func TestAnAskerGoesWithTheTime(t *testing.T) {
+	asker := ask.NewAsker(policytest.Saltmarsh(t, "../.."))
+	q, _ := fence.ParseQuestion("198.18.7.9 -> charts : http")
+	end := time.Date(2035, 4, 1, 0, 0, 0, 0, time.UTC).Unix()
+	for at, want := range map[int64]string{now: "admitted", end - 1: "admitted", end: "dropped"} {
+		a, problems := asker.Policy(q, at)
+		require.Empty(t, problems)
+		require.Equal(t, want, a.Verdict, at)
 	}
 }
 

@@ -80,7 +80,7 @@ func (r *Result) State() string {
 // Drift compares what a host's kernel has in force with what its plan means. A
 // rule that admits so much and no more is held against what it admits while it
 // is not exceeded; what it does with the rest, and at which rate, is told apart.
-func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *dialect.Ruleset) *Result {
+func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
 	res := &Result{Bare: live.Bare()}
 	meant, done := plan.Decision(sp), live.Decision(sp)
 	if turns := slices.Concat(sp.Turns(meant), sp.Turns(done)); len(turns) > 0 {
@@ -94,7 +94,7 @@ func Drift(sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *diale
 		}
 		return res
 	}
-	c := &comparison{sp: sp, pol: pol, plan: plan, names: NamesOf(pol), meantRates: meant, doneRates: done}
+	c := &comparison{sp: sp, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)

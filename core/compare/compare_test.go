@@ -118,7 +118,7 @@ func TestMishaps(t *testing.T) {
 			plan := compile.Host(sp, pol, pol.Fleet.Host(m.host), 0)
 			live := nft.Rules(sp, plan)
 			m.happen(sp, live)
-			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, pol, plan, live), filepath.Join("testdata", m.name+".txt"))
+			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, compare.NamesOf(pol), plan, live), filepath.Join("testdata", m.name+".txt"))
 		})
 	}
 }
@@ -142,7 +142,7 @@ func TestDemoDumps(t *testing.T) {
 		plan := compile.Host(sp, pol, h, 0)
 		live, err := nft.ReadJSON(sp, []byte(report.Dumps[0].Text), report.Names)
 		require.NoError(t, err)
-		res := compare.Drift(sp, pol, plan, live)
+		res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
 		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]
 		if want == "" {
 			want = "in step"

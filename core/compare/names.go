@@ -14,23 +14,27 @@ import (
 	"yellowfence.example/yfence/core/policy"
 )
 
-// Names says addresses and services in a policy's own words.
+// Names says addresses and services in a policy's own words. It never changes;
+// make it once for a policy.
 type Names struct {
-	known []known // widest first
+	pol   *policy.Policy
+	known []known           // widest first
+	named map[string]string // by the key of a set, of both its families or of one
 }
 
 type known struct {
-	name string
-	set  *netipx.IPSet
-	size float64
+	name  string
+	set   *netipx.IPSet
+	size  float64
+	halfs [2]*netipx.IPSet // its addresses of each family
 }
 
 // NamesOf collects what a policy and its fleet have names for.
 func NamesOf(pol *policy.Policy) *Names {
-	n := &Names{}
+	n := &Names{pol: pol}
 	add := func(name string, set *netipx.IPSet) {
 		if len(set.Ranges()) > 0 {
-			n.known = append(n.known, known{name, set, size(set)})
+			n.known = append(n.known, known{name, set, size(set), [2]*netipx.IPSet{half(set, false), half(set, true)}})
 		}
 	}
 	var all netipx.IPSetBuilder
@@ -64,7 +68,28 @@ func NamesOf(pol *policy.Policy) *Names {
 		}
 		return 0
 	})
+	n.named = map[string]string{}
+	for _, k := range slices.Concat([]known{everywhere}, n.known) {
+		for i, set := range []*netipx.IPSet{k.set, k.halfs[0], k.halfs[1]} {
+			key := keyOf(set)
+			if _, taken := n.named[key]; !taken && key != "" {
+				n.named[key] = k.name + []string{"", " (IPv4)", " (IPv6)"}[i]
+			}
+		}
+	}
 	return n
+}
+
+// everywhere is known to every policy.
+var everywhere = known{"everywhere", packet.Everything(), math.Inf(1), [2]*netipx.IPSet{half(packet.Everything(), false), half(packet.Everything(), true)}}
+
+// keyOf is the same for two sets exactly when they hold the same addresses.
+func keyOf(set *netipx.IPSet) string {
+	var b []byte
+	for _, r := range set.Ranges() {
+		b = append(append(append(b, r.From().AsSlice()...), '-'), r.To().AsSlice()...)
+	}
+	return string(b)
 }
 
 // size is how many addresses a set has, as near as a float64 tells.
@@ -108,11 +133,11 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 			return a + ", " + b
 		}
 	}
-	for _, whole := range append([]known{{name: "everywhere", set: packet.Everything()}}, n.known...) {
+	for _, whole := range slices.Concat([]known{everywhere}, n.known) {
 		for family, suffix := range []string{" (IPv4)", " (IPv6)", ""} {
 			base := whole.set
 			if family < 2 {
-				base = half(whole.set, family == packet.IPv6)
+				base = whole.halfs[family]
 			}
 			if len(packet.Without(set, base).Ranges()) > 0 || len(base.Ranges()) == 0 {
 				continue
@@ -155,15 +180,8 @@ func plainPrefix(p netip.Prefix) string {
 
 // one says a set by one name, if one fits.
 func (n *Names) one(set *netipx.IPSet) (string, bool) {
-	for _, k := range append([]known{{name: "everywhere", set: packet.Everything()}}, n.known...) {
-		switch {
-		case k.set.Equal(set):
-			return k.name, true
-		case half(k.set, false).Equal(set):
-			return k.name + " (IPv4)", true
-		case half(k.set, true).Equal(set):
-			return k.name + " (IPv6)", true
-		}
+	if name, ok := n.named[keyOf(set)]; ok {
+		return name, true
 	}
 	if p := set.Prefixes(); len(p) == 1 {
 		return plainPrefix(p[0]), true
@@ -181,7 +199,7 @@ func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
 		for family, suffix := range []string{"", " (IPv4)", " (IPv6)"} {
 			part := k.set
 			if family > 0 {
-				part = half(k.set, family == 2)
+				part = k.halfs[family-1]
 			}
 			if len(part.Ranges()) > 0 && len(packet.Without(part, left).Ranges()) == 0 {
 				names, left = append(names, k.name+suffix), packet.Without(left, part)

@@ -169,6 +169,9 @@ func (t *Tangled) Error() string {
 // a *Tangled, which Untangled turns into an error.
 func (sp *Space) Bound(edges int) { sp.bound = edges }
 
+// Size is how many edges the Space holds.
+func (sp *Space) Size() int { return sp.used }
+
 // Untangled does a piece of work in a Space with a Bound. The error is a *Tangled.
 func Untangled(work func()) (err error) {
 	defer func() {

@@ -95,7 +95,7 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 	sp, now := packet.NewSpace(), time.Now().Unix()
 	var found *ask.Answer
 	if dumps == nil {
-		found, problems = ask.Policy(sp, pol, q, now)
+		found, problems = ask.NewAsker(pol).Policy(q, now)
 	} else {
 		sp.Bound(live.Bound)
 		var rules *dialect.Ruleset

@@ -90,7 +90,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 		return api.Drift{}, err
 	}
 	res := &compare.Result{}
-	if tangled := packet.Untangled(func() { res = compare.Drift(sp, pol, plan, rules) }); tangled != nil {
+	if tangled := packet.Untangled(func() { res = compare.Drift(sp, compare.NamesOf(pol), plan, rules) }); tangled != nil {
 		res.Unread = []string{tangled.Error()}
 	}
 	if res.Findings == nil {

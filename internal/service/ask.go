@@ -7,7 +7,6 @@ import (
 
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fence"
-	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -22,7 +21,7 @@ func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*st
 	q, problems := fence.ParseQuestion(in.Body.Question)
 	var answer *ask.Answer
 	if problems == nil {
-		answer, problems = ask.Policy(packet.NewSpace(), m.policy, q, s.Clock().Unix())
+		answer, problems = m.asker().Policy(q, s.Clock().Unix())
 	}
 	if problems != nil {
 		return nil, refused("the question is not understood", problems)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"sync"
 
+	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
@@ -22,6 +23,8 @@ type model struct {
 	pair   store.Pair
 	fleet  *fleet.Fleet
 	policy *policy.Policy
+	asker  func() *ask.Asker     // made when somebody asks
+	names  func() *compare.Names // made when something is to be said
 }
 
 // modelCache keeps the last few models. They are made of what is stored, so
@@ -58,6 +61,8 @@ func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 		in, _ = policy.Read(sources, m.fleet)
 	}
 	m.policy, _ = policy.Resolve(in) // it was checked when it was published
+	m.names = sync.OnceValue(func() *compare.Names { return compare.NamesOf(m.policy) })
+	m.asker = sync.OnceValue(func() *ask.Asker { return ask.NewAsker(m.policy) })
 	if pair.Number != 0 {
 		c.models[pair.Number] = m
 		if c.order = append(c.order, pair.Number); len(c.order) > keptModels {
@@ -168,7 +173,7 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 			res = unread(err)
 			return
 		}
-		r := compare.Drift(sp, m.policy, plan, rules)
+		r := compare.Drift(sp, m.names(), plan, rules)
 		res = result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 		if res.Findings == nil {
 			res.Findings = []compare.Finding{}

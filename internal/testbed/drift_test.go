@@ -82,7 +82,7 @@ func TestDriftOfCircumstances(t *testing.T) {
 		}
 		rs, err := nft.ReadJSON(sp, dump, &names)
 		require.NoError(t, err)
-		res := compare.Drift(sp, pol, plan, rs)
+		res := compare.Drift(sp, compare.NamesOf(pol), plan, rs)
 		var got []string
 		for _, f := range res.Findings {
 			got = append(got, string(f.Kind)+": "+f.Sentence)
