@@ -44,7 +44,8 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
-		if err := run("mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, who...)...); err != nil {
+		// Two servers that start at once delete each other's files in a tmpdir they share.
+		if err := run("env", append([]string{"TMPDIR=" + dir, "mariadb-install-db", "--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, who...)...); err != nil {
 			return nil, err
 		}
 	}
@@ -63,7 +64,7 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 		return nil, err
 	}
 	defer func() { _ = log.Close() }()
-	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
+	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--tmpdir=" + dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
 		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" + filepath.Join(dir, "server.pid")}, who...)...)
 	db.cmd.Stdout, db.cmd.Stderr = log, log
 	if db.exited, err = Start(db.cmd); err != nil {

@@ -1,7 +1,6 @@
 package nft_test
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -45,7 +44,7 @@ func nftChecks(b *testing.B, text string) (time.Duration, bool) {
 	for range 3 {
 		begin := time.Now()
 		if out, err := exec.Command("nft", "-c", "-f", file).CombinedOutput(); err != nil {
-			b.Log(fmt.Sprintf("nft -c -f cannot be timed here: %s %v", out, err))
+			b.Logf("nft -c -f cannot be timed here: %s %v", out, err)
 			return 0, false
 		}
 		if took := time.Since(begin); best == 0 || took < best {
