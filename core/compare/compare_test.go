@@ -72,7 +72,7 @@ func TestMishaps(t *testing.T) {
 		}},
 		{"limit-gone", "jump-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			c := chain(rs, "inbound-front-door")
-			c.Rules = []dialect.Rule{{Match: packet.All, Branches: all(dialect.Accept), Text: "accept", At: c.Place()}}
+			c.Rules = []dialect.Rule{{Match: packet.All, Branches: all(dialect.Accept), Text: dialect.Words("accept"), At: c.Place()}}
 		}},
 		{"limit-counts-but-does-not-refuse", "jump-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			c := chain(rs, "inbound-front-door")
@@ -93,24 +93,24 @@ func TestMishaps(t *testing.T) {
 		{"reject-turned-to-drop", "broker-01", without("stance inbound closed")},
 		{"another-table-drops", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			rs.Chains = append(rs.Chains, &dialect.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter", Priority: 10, Policy: packet.Admit,
-				Rules: []dialect.Rule{{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)), Branches: all(dialect.Drop), Text: "tcp dport 443 drop", At: "ip mine/c handle 2"}}})
+				Rules: []dialect.Rule{{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)), Branches: all(dialect.Drop), Text: dialect.Words("tcp dport 443 drop"), At: "ip mine/c handle 2"}}})
 		}},
 		{"another-table-does-nothing", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			rs.Chains = append(rs.Chains, &dialect.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter", Priority: -10, Policy: packet.Admit,
-				Rules: []dialect.Rule{{Match: packet.All, Branches: all(dialect.Accept), Text: "accept"}}})
+				Rules: []dialect.Rule{{Match: packet.All, Branches: all(dialect.Accept), Text: dialect.Words("accept")}}})
 		}},
 		{"not-understood", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
-			insert("inbound", dialect.Rule{Match: sp.Unknown("meta skuid 5"), Branches: all(dialect.Accept), Text: "meta skuid 5 accept"})(sp, rs)
+			insert("inbound", dialect.Rule{Match: sp.Unknown("meta skuid 5"), Branches: all(dialect.Accept), Text: dialect.Words("meta skuid 5 accept")})(sp, rs)
 		}},
 		{"not-understood-and-no-matter", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
-			insert("inbound", dialect.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(dialect.Accept), Text: "…"})(sp, rs)
+			insert("inbound", dialect.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(dialect.Accept), Text: dialect.Words("…")})(sp, rs)
 		}},
 		{"comment-changed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { chain(rs, "inbound").Rules[3].Comment = "mine" }},
 		{"one-family-opened", "logbook-01", func(sp *packet.Space, rs *dialect.Ruleset) {
-			insert("inbound", dialect.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: all(dialect.Accept), Text: "meta nfproto ipv6 tcp dport 22 accept"})(sp, rs)
+			insert("inbound", dialect.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: all(dialect.Accept), Text: dialect.Words("meta nfproto ipv6 tcp dport 22 accept")})(sp, rs)
 		}},
 		{"outbound-opened", "beacon-01", func(sp *packet.Space, rs *dialect.Ruleset) {
-			insert("outbound", dialect.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.DstPort, 6000, 6010)), Branches: all(dialect.Accept), Text: "udp dport 6000-6010 accept"})(sp, rs)
+			insert("outbound", dialect.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.DstPort, 6000, 6010)), Branches: all(dialect.Accept), Text: dialect.Words("udp dport 6000-6010 accept")})(sp, rs)
 		}},
 	} {
 		t.Run(m.name, func(t *testing.T) {

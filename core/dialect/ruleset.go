@@ -61,9 +61,14 @@ type Rule struct {
 	Log      bool     // writes a line about what matches, before the branches
 	Branches []Branch // the first whose packets match decides; where none does the rule is passed
 	Comment  string
-	Text     string // as the dump writes it, or would
-	At       string // where it stands in the dump
+	Text     fmt.Stringer // as the dump writes it, or would
+	At       string       // where it stands in the dump
 }
+
+// Words are a Rule's Text.
+type Words string
+
+func (w Words) String() string { return string(w) }
 
 // A Branch is what a rule does with packets. Most rules have one, for all of them.
 type Branch struct {
@@ -120,7 +125,7 @@ func (d Decider) Text() string {
 		}
 		return fmt.Sprintf("policy %s of the chain", policy)
 	}
-	return d.Rule.Text
+	return d.Rule.Text.String()
 }
 
 // At says where the decider stands.

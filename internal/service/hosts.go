@@ -142,7 +142,7 @@ func chains(rs *dialect.Ruleset) []api.Chain {
 			}
 		}
 		for _, r := range c.Rules {
-			chain.Rules = append(chain.Rules, api.Rule{Text: r.Text, By: r.Comment, At: r.At})
+			chain.Rules = append(chain.Rules, api.Rule{Text: r.Text.String(), By: r.Comment, At: r.At})
 		}
 		out = append(out, chain)
 	}

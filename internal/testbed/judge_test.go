@@ -120,7 +120,7 @@ func cover(sp *packet.Space, rs *dialect.Ruleset, packets []packet.Packet, hits 
 				}
 			}
 			for _, k := range ruleKinds {
-				if k.text.MatchString(r.Text) {
+				if k.text.MatchString(r.Text.String()) {
 					hits[k.name] += n
 				}
 			}

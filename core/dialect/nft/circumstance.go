@@ -15,10 +15,10 @@ import (
 // nft lists a time in the zone of whoever asks for the listing; ours are made
 // under UTC. The kernel compares nanoseconds: only "before" and "not before" a
 // whole second are about whole seconds.
-func (r *reader) circumstance(f aField, op string, right any, unknown func() packet.Set) packet.Set {
+func (r *reader) circumstance(f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	if f.field == packet.IPsec {
-		holds, ok := right.(bool)
-		if !ok || op != "==" && op != "!=" {
+		holds := right.text == "1"
+		if right.kind != kindTruth || op != "==" && op != "!=" {
 			return unknown()
 		}
 		set := r.sp.Value(packet.IPsec, map[bool]int{true: 1, false: 0}[holds == (op == "==")])
@@ -30,7 +30,7 @@ func (r *reader) circumstance(f aField, op string, right any, unknown func() pac
 		}
 		return r.sp.Or(r.sp.And(asked, set), r.sp.Minus(unknown(), asked))
 	}
-	at, err := time.Parse(time.DateTime, text(right))
+	at, err := time.Parse(time.DateTime, right.text)
 	if err != nil || at.Unix() < 0 {
 		return unknown()
 	}
@@ -45,23 +45,21 @@ func (r *reader) circumstance(f aField, op string, right any, unknown func() pac
 }
 
 // sentBy is a match on the user or the control group whose program sends.
-func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right any, unknown func() packet.Set) packet.Set {
-	if list, ok := right.([]any); ok {
-		right = map[string]any{"set": list}
-	}
-	elements := []any{right}
-	if _, isSet := anyMap(right)["set"]; isSet || len(text(right)) > 0 && text(right)[0] == '@' {
+func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
+	elements := []expr{*right}
+	if plural(right) {
 		var changing bool
-		if elements, changing = r.elements(c, right); changing {
+		if elements, changing = r.several(c, right); changing {
 			return unknown()
 		}
 	}
 	var names []string
-	for _, e := range elements {
-		if n, isNumber := number(elementValue(e)); isNumber && f.field == packet.Unit && r.names.gone(n) {
+	for i := range elements {
+		e := elements[i].value()
+		if n, isNumber := e.int(); isNumber && f.field == packet.Unit && r.names.gone(n) {
 			continue // nothing sends from it any more
 		}
-		name, ok := r.senderName(f.field, elementValue(e))
+		name, ok := r.senderName(f.field, e)
 		if !ok {
 			return r.sp.And(r.sp.Somebody(f.field), unknown())
 		}
@@ -78,17 +76,17 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right any, unknow
 
 // senderName is whom an element of a listing stands for. One that the host has
 // no name for is somebody all the same, where the names are known.
-func (r *reader) senderName(field packet.Field, e any) (name string, ok bool) {
-	n, isNumber := number(e)
-	if field == packet.Unit && !isNumber {
-		// nft lists a control group by its path, while there is one.
-		if p := text(e); p != "" {
-			return path.Base(p), true
-		}
+func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) {
+	n, isNumber := e.int()
+	if !isNumber && e.kind != kindWord {
 		return "", false
 	}
+	if field == packet.Unit && !isNumber {
+		// nft lists a control group by its path, while there is one.
+		return path.Base(e.text), e.text != ""
+	}
 	if !isNumber {
-		return text(e), text(e) != ""
+		return e.text, e.text != ""
 	}
 	if field == packet.User && n == 0 {
 		return "root", true
@@ -104,7 +102,7 @@ func (r *reader) senderName(field packet.Field, e any) (name string, ok bool) {
 
 // flags is a match on the flags of a TCP header: "in" asks for any of them, "!"
 // for none, and behind a mask, or in a set, they are compared as a whole.
-func (r *reader) flags(op string, mask, right any, unknown func() packet.Set) packet.Set {
+func (r *reader) flags(op string, mask, right *expr, unknown func() packet.Set) packet.Set {
 	tcp := r.sp.Value(packet.Protocol, packet.TCP)
 	where := func(f func(bits int) bool) packet.Set {
 		var values []int
@@ -123,12 +121,13 @@ func (r *reader) flags(op string, mask, right any, unknown func() packet.Set) pa
 		}
 	}
 	var wanted []int
-	elements, isSet := anyMap(right)["set"].([]any)
-	if !isSet {
-		elements = []any{right}
+	isSet := right.kind == kindSet
+	elements := []expr{*right}
+	if isSet {
+		elements = right.args
 	}
-	for _, e := range elements {
-		bits, ok := flagBits(elementValue(e))
+	for i := range elements {
+		bits, ok := flagBits(elements[i].value())
 		if !ok {
 			return r.sp.And(tcp, unknown())
 		}
@@ -148,24 +147,22 @@ func (r *reader) flags(op string, mask, right any, unknown func() packet.Set) pa
 }
 
 // flagBits reads flags: a name, a list of names, or a number.
-func flagBits(v any) (bits int, ok bool) {
-	list, isList := v.([]any)
-	if joined, is := anyMap(v)["|"].([]any); is {
-		list, isList = joined, true
+func flagBits(v *expr) (bits int, ok bool) {
+	flags := []expr{*v}
+	if v.kind == kindList || v.kind == kindEither {
+		flags = v.args
 	}
-	if !isList {
-		list = []any{v}
-	}
-	for _, e := range list {
-		if n, isNumber := number(e); isNumber && n >= 0 && n < 256 {
+	for i := range flags {
+		e := &flags[i]
+		if n, isNumber := e.int(); isNumber && n >= 0 && n < 256 {
 			bits |= n
 			continue
 		}
-		i := slices.Index(packet.TCPFlagNames, text(e))
-		if i < 0 {
+		flag := slices.Index(packet.TCPFlagNames, e.text)
+		if flag < 0 {
 			return 0, false
 		}
-		bits |= 1 << i
+		bits |= 1 << flag
 	}
 	return bits, true
 }

@@ -1,10 +1,9 @@
 package nft
 
 import (
-	"bytes"
-	"encoding/json"
-	"fmt"
 	"net/netip"
+	"strconv"
+	"strings"
 	"time"
 
 	"yellowfence.example/yfence/core/dialect"
@@ -19,58 +18,51 @@ var rateUnits = map[string]time.Duration{"second": time.Second, "minute": time.M
 // bucket reads a limit as the kernel counts it: a token comes back every so
 // many nanoseconds (nft_limit_init in net/netfilter/nft_limit.c). over says
 // that it asks for what exceeds it; ok is false for one that counts bytes.
-func bucket(name string, f map[string]any) (b packet.Bucket, over, ok bool) {
-	n, okRate := number(f["rate"])
-	burst, said := number(f["burst"])
+func bucket(name string, e *expr) (b packet.Bucket, over, ok bool) {
+	rate, err := strconv.Atoi(e.part)
+	burst, said := e.arg(0).int()
 	if !said || burst == 0 {
 		burst = defaultBurst
 	}
-	over, _ = f["inv"].(bool)
-	unit := rateUnits[text(f["per"])]
-	if !okRate || n < 1 || unit == 0 || f["rate_unit"] != nil && text(f["rate_unit"]) != "packets" {
+	over = e.arg(1).text == "over"
+	unit := rateUnits[e.text]
+	if e.kind != kindLimit || err != nil || rate < 1 || unit == 0 || e.arg(2).text != "" {
 		return b, over, false
 	}
-	return packet.Bucket{Name: name, Every: int64(unit) / int64(n), Burst: int64(burst)}, over, true
+	return packet.Bucket{Name: name, Every: int64(unit) / int64(rate), Burst: int64(burst)}, over, true
 }
 
 // objectName is a bucket's name: of our own table what we gave it, else with its table.
-func objectName(k setKey) string {
+func objectName(k place) string {
 	if k.family == Family && k.table == Table {
 		return k.name
 	}
-	return fmt.Sprintf("%s %s/%s", k.family, k.table, k.name)
+	return k.String()
 }
 
 // slowed is the packets that a statement with a limit lets by. What depends on
 // what came before in another way is an unknown of this very place.
-func (r *reader) slowed(c *dialect.Chain, kind string, arg, statement any, at string) packet.Set {
-	unknown := func() packet.Set { return r.sp.Unknown(fmt.Sprintf("%s (%s)", exprText(statement), at)) }
-	switch kind {
-	case "limit":
-		if name := text(arg); name != "" {
-			if b, ok := r.limits[setKey{c.Family, c.Table, name}]; ok {
-				return r.sp.Room(b)
-			}
-			return unknown()
+func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
+	unknown := func() packet.Set { return r.sp.Unknown(e.String() + " (" + at + ")") }
+	switch e.kind {
+	case kindLimitNamed:
+		if b, ok := r.limits[place{c.Family, c.Table, e.text}]; ok {
+			return r.sp.Room(b)
 		}
-		b, over, ok := bucket(at, anyMap(arg))
-		if !ok {
-			return unknown()
+	case kindLimit:
+		b, over, ok := bucket(at, e)
+		switch {
+		case !ok:
+		case over:
+			return r.sp.Not(r.sp.Room(b))
+		default:
+			return r.sp.Room(b)
 		}
-		if room := r.sp.Room(b); !over {
-			return room
-		}
-		return r.sp.Not(r.sp.Room(b))
-	case "set":
-		m := anyMap(arg)
-		statements, _ := m["stmt"].([]any)
-		if len(statements) == 0 {
-			if limited, _ := json.Marshal(arg); bytes.Contains(limited, []byte(`"limit"`)) {
-				return unknown()
-			}
+	case kindSetWrite:
+		if len(e.args) == 1 && !e.mentions(kindLimit) {
 			return packet.All // it keeps a note, and lets everything by
 		}
-		if s, ok := r.perSource(c, m, statements); ok {
+		if s, ok := r.perSource(c, e); ok {
 			return s
 		}
 	}
@@ -79,35 +71,26 @@ func (r *reader) slowed(c *dialect.Chain, kind string, arg, statement any, at st
 
 // perSource reads a limit that is kept for each source in a set. A set whose
 // elements are forgotten before their bucket is full again is something else.
-func (r *reader) perSource(c *dialect.Chain, m map[string]any, statements []any) (s packet.Set, ok bool) {
-	k := setKey{c.Family, c.Table, trimAt(text(m["set"]))}
+func (r *reader) perSource(c *dialect.Chain, e *expr) (s packet.Set, ok bool) {
+	k := place{c.Family, c.Table, strings.TrimPrefix(e.part, "@")}
 	set := r.sets[k]
-	b, over, isBucket := bucket(objectName(k), anyMap(anyMap(statements[0])["limit"]))
-	if set == nil || set.size == 0 || over || !isBucket || len(statements) != 1 || text(m["op"]) != "update" ||
+	b, over, isBucket := bucket(objectName(k), e.arg(1))
+	if set == nil || set.size == 0 || over || !isBucket || len(e.args) != 2 || e.text != "update" ||
 		time.Duration(set.timeout)*time.Second < time.Duration(b.Every*b.Burst) {
 		return s, false
 	}
 	b.Sources = set.size
-	elem := m["elem"]
-	if masked, is := anyMap(elem)["&"].([]any); is && len(masked) == 2 {
-		mask, err := netip.ParseAddr(text(masked[1]))
-		if f, ok := fieldOf(masked[0]); err != nil || !ok || f.header != "ip6" || mask != netip.MustParseAddr("ffff:ffff:ffff:ffff::") {
+	source, header := e.arg(0), "ip"
+	if source.kind == kindBoth {
+		mask, err := netip.ParseAddr(source.arg(1).text)
+		if err != nil || mask != netip.MustParseAddr("ffff:ffff:ffff:ffff::") {
 			return s, false
 		}
-		elem = masked[0]
-	} else if f, ok := fieldOf(elem); !ok || f.header != "ip" {
+		source, header = source.arg(0), "ip6"
+	}
+	f, ok := fieldOf(source)
+	if !ok || f.header != header || f.field != packet.Src {
 		return s, false
 	}
-	f, _ := fieldOf(elem)
-	if f.field != packet.Src {
-		return s, false
-	}
-	return r.sp.And(f.scope(r.sp), r.sp.Room(b)), true
-}
-
-func trimAt(name string) string {
-	if name != "" && name[0] == '@' {
-		return name[1:]
-	}
-	return name
+	return r.sp.And(r.scope(f), r.sp.Room(b)), true
 }

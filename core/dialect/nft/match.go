@@ -1,10 +1,7 @@
 package nft
 
 import (
-	"encoding/json"
-	"fmt"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -12,31 +9,25 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
-// match reads a match statement.
-func (r *reader) match(c *dialect.Chain, arg any) packet.Set {
-	m, _ := arg.(map[string]any)
-	return r.compare(c, m["left"], text(m["op"]), m["right"])
-}
-
 // compare is the packets for which `left op right` holds. What is not modelled
 // is an unknown named after its text; the same text is the same unknown.
-func (r *reader) compare(c *dialect.Chain, left any, op string, right any) (result packet.Set) {
+func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (result packet.Set) {
 	whole := left
 	unknown := func() packet.Set {
-		return r.sp.Unknown(exprText(map[string]any{"match": map[string]any{"left": whole, "op": op, "right": right}}))
+		return r.sp.Unknown((&expr{kind: kindMatch, text: op, args: []expr{*whole, *right}}).String())
 	}
-	if concat, ok := anyMap(left)["concat"].([]any); ok {
-		return r.concat(c, concat, op, right)
+	if left.kind == kindJoined {
+		return r.concat(c, left.args, op, right, unknown)
 	}
-	mask := any(nil)
-	if masked, is := anyMap(left)["&"].([]any); is && len(masked) == 2 {
-		left, mask = masked[0], masked[1]
+	var mask *expr
+	if left.kind == kindBoth && len(left.args) == 2 {
+		left, mask = &left.args[0], &left.args[1]
 	}
 	f, ok := fieldOf(left)
 	if !ok || mask != nil && f.field != packet.TCPFlags {
 		return unknown()
 	}
-	inside := f.scope(r.sp)
+	inside := r.scope(f)
 	switch f.field {
 	case packet.TCPFlags:
 		return r.flags(op, mask, right, unknown)
@@ -50,40 +41,32 @@ func (r *reader) compare(c *dialect.Chain, left any, op string, right any) (resu
 		rest := r.sp.And(r.sp.Not(inside), unknown())
 		defer func() { result = r.sp.Or(r.sp.And(result, inside), rest) }()
 	}
-	if f.field == packet.State && r.early[setKey{family: c.Family, table: c.Table}] && (c.Hook == "" || runsEarly(c)) {
+	if f.field == packet.State && r.early[place{family: c.Family, table: c.Table}] && (c.Hook == "" || runsEarly(c)) {
 		return r.earlyState(c, f, op, right, unknown)
 	}
-	values, exact := r.values(c, f, right)
-	var s packet.Set
 	switch op {
 	case "==", "in":
-		s = r.sp.And(inside, values)
+		if values, exact := r.values(c, f, right); exact {
+			return r.sp.And(inside, values)
+		}
 	case "!=":
-		if _, isList := right.([]any); isList {
-			return r.sp.And(inside, unknown()) // flags that are not all set, or not any: two meanings
+		// Flags that are not all set, or not any, are two meanings.
+		if values, exact := r.values(c, f, right); exact && right.kind != kindList {
+			return r.sp.Minus(inside, values)
 		}
-		s = r.sp.Minus(inside, values)
 	case "<", ">", "<=", ">=":
-		limits, ok := f.beyond(op, right)
-		if !ok {
-			return r.sp.And(inside, unknown())
+		if limits, ok := f.beyond(op, right); ok {
+			return r.sp.And(inside, r.sp.Ranges(f.field, limits))
 		}
-		s, exact = r.sp.And(inside, r.sp.Ranges(f.field, limits)), true
-	default:
-		return r.sp.And(inside, unknown())
 	}
-	if !exact {
-		return r.sp.And(inside, unknown())
-	}
-	return s
+	return r.sp.And(inside, unknown())
 }
 
 // earlyState is a match on the connection state where no connection has been
 // looked up yet: to the kernel every packet is then invalid.
-func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right any, unknown func() packet.Set) packet.Set {
+func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	values, exact := r.values(c, f, right)
-	_, isList := right.([]any)
-	if c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && isList || op != "==" && op != "in" && op != "!=" {
+	if c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" && op != "in" && op != "!=" {
 		return unknown()
 	}
 	holds := r.sp.Within(r.sp.Value(packet.State, packet.Invalid), values)
@@ -94,47 +77,40 @@ func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right any, un
 }
 
 // concat is a match on several fields joined, against a set of joined values.
-func (r *reader) concat(c *dialect.Chain, fields []any, op string, right any) packet.Set {
+func (r *reader) concat(c *dialect.Chain, fields []expr, op string, right *expr, unknown func() packet.Set) packet.Set {
 	inside := packet.All
-	for _, f := range fields {
-		known, ok := fieldOf(f)
+	for i := range fields {
+		known, ok := fieldOf(&fields[i])
 		if !ok {
-			return r.sp.Unknown(exprText(map[string]any{"match": map[string]any{"left": map[string]any{"concat": fields}, "op": op, "right": right}}))
+			return unknown()
 		}
-		inside = r.sp.And(inside, known.scope(r.sp))
+		inside = r.sp.And(inside, r.scope(known))
 	}
-	elements, unknown := []any{right}, false
-	if !isConcat(right) {
-		elements, unknown = r.elements(c, right)
+	elements, unread := []expr{*right}, false
+	if right.kind != kindJoined {
+		elements, unread = r.elements(c, right)
 	}
 	var sets []packet.Set
-	for _, e := range elements {
-		m, _ := elementValue(e).(map[string]any)
-		parts, _ := m["concat"].([]any)
-		if len(parts) != len(fields) {
-			unknown = true
+	for i := range elements {
+		e := elements[i].value()
+		if e.kind != kindJoined || len(e.args) != len(fields) {
+			unread = true
 			continue
 		}
 		s := packet.All
 		for i := range fields {
-			s = r.sp.And(s, r.compare(c, fields[i], "==", parts[i]))
+			s = r.sp.And(s, r.compare(c, &fields[i], "==", &e.args[i]))
 		}
 		sets = append(sets, s)
 	}
 	s := r.sp.OrAll(sets...)
-	if unknown || op != "==" && op != "!=" {
-		return r.sp.And(inside, r.sp.Unknown(exprText(map[string]any{"match": map[string]any{"left": map[string]any{"concat": fields}, "op": op, "right": right}})))
-	}
-	if op == "!=" {
+	switch {
+	case unread || op != "==" && op != "!=":
+		return r.sp.And(inside, unknown())
+	case op == "!=":
 		return r.sp.Minus(inside, s)
 	}
 	return s
-}
-
-func isConcat(v any) bool {
-	m, _ := v.(map[string]any)
-	_, ok := m["concat"]
-	return ok
 }
 
 // aField is a left side that we model.
@@ -165,11 +141,11 @@ var metaKeys = map[string]packet.Field{
 	"skuid": packet.User, "time": packet.Time, "ipsec": packet.IPsec, "secpath": packet.IPsec,
 }
 
-func fieldOf(left any) (f aField, ok bool) {
-	m, _ := left.(map[string]any)
-	if p, is := m["payload"].(map[string]any); is {
-		f.header = text(p["protocol"])
-		f.field, ok = headers[f.header][text(p["field"])]
+func fieldOf(left *expr) (f aField, ok bool) {
+	switch left.kind {
+	case kindPayload:
+		f.header = left.text
+		f.field, ok = headers[f.header][left.part]
 		switch {
 		case f.field == packet.ICMPType && f.header == "icmp":
 			f.names = icmpTypes
@@ -185,28 +161,22 @@ func fieldOf(left any) (f aField, ok bool) {
 		if f.header == "ip6" {
 			f.family = packet.IPv6
 		}
-		return f, ok
-	}
-	if meta, is := m["meta"].(map[string]any); is {
-		f.field, ok = metaKeys[text(meta["key"])]
+	case kindMeta:
+		f.field, ok = metaKeys[left.text]
 		switch f.field {
 		case packet.Protocol:
 			f.names = protocols
 		case packet.Family:
 			f.names = families
 		}
-		return f, ok
+	case kindSocket:
+		return aField{field: packet.Unit}, left.text == "cgroupv2"
+	case kindRT:
+		return aField{header: "rt", field: packet.IPsec}, left.text == "ipsec"
+	case kindCT:
+		return aField{field: packet.State, names: states}, left.text == "state" && left.part == ""
 	}
-	if socket, is := m["socket"].(map[string]any); is && text(socket["key"]) == "cgroupv2" {
-		return aField{field: packet.Unit}, true
-	}
-	if rt, is := m["rt"].(map[string]any); is && text(rt["key"]) == "ipsec" {
-		return aField{header: "rt", field: packet.IPsec}, true
-	}
-	if ct, is := m["ct"].(map[string]any); is && text(ct["key"]) == "state" && ct["dir"] == nil {
-		return aField{field: packet.State, names: states}, true
-	}
-	return f, false
+	return f, ok
 }
 
 // kernelNumbers are the kernel's own numbers for what we count otherwise: bits of
@@ -235,6 +205,18 @@ var (
 
 // scope is what a match on the field asks of the packet besides: nft makes a
 // rule that reads a header fail for packets that do not have it.
+func (r *reader) scope(f aField) packet.Set {
+	if f.header == "" {
+		return packet.All
+	}
+	s, known := r.scopes[f.header]
+	if !known {
+		s = f.scope(r.sp)
+		r.scopes[f.header] = s
+	}
+	return s
+}
+
 func (f aField) scope(sp *packet.Space) packet.Set {
 	switch f.header {
 	case "ip":
@@ -247,45 +229,53 @@ func (f aField) scope(sp *packet.Space) packet.Set {
 		return sp.And(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.ICMPv6))
 	case "th":
 		return sp.Values(packet.Protocol, packet.PortProtocols...)
-	case "":
-		return packet.All
 	}
 	return sp.Value(packet.Protocol, protocols[f.header])
 }
 
+// plural says that a right side is a list, or a set in braces or of a name.
+func plural(right *expr) bool {
+	return right.kind == kindList || right.kind == kindSet || right.kind == kindWord && strings.HasPrefix(right.text, "@")
+}
+
+// several are the values of a right side that is plural.
+func (r *reader) several(c *dialect.Chain, right *expr) (elements []expr, unknown bool) {
+	if right.kind == kindList {
+		return right.args, false
+	}
+	return r.elements(c, right)
+}
+
 // values is the packets whose field has one of the values of a right side;
 // exact is false where some of it is not understood.
-func (r *reader) values(c *dialect.Chain, f aField, right any) (s packet.Set, exact bool) {
-	if list, ok := right.([]any); ok {
-		right = map[string]any{"set": list}
+func (r *reader) values(c *dialect.Chain, f aField, right *expr) (s packet.Set, exact bool) {
+	if !plural(right) {
+		run, ok := f.run(right)
+		return r.sp.Ranges(f.field, []packet.Range{run}), ok
 	}
-	elements := []any{right}
-	_, isSet := anyMap(right)["set"]
-	if isSet || strings.HasPrefix(text(right), "@") {
-		var unknown bool
-		if elements, unknown = r.elements(c, right); unknown {
-			return packet.Empty, false
-		}
+	elements, unknown := r.several(c, right)
+	if unknown {
+		return packet.Empty, false
 	}
-	var runs []packet.Range
-	for _, e := range elements {
-		run, ok := f.run(elementValue(e))
+	runs := make([]packet.Range, len(elements))
+	for i := range elements {
+		run, ok := f.run(elements[i].value())
 		if !ok {
 			return packet.Empty, false
 		}
-		runs = append(runs, run)
+		runs[i] = run
 	}
 	return r.sp.Ranges(f.field, runs), true
 }
 
-func anyMap(v any) map[string]any { m, _ := v.(map[string]any); return m }
-
 // run reads one element: a value, a prefix or a range.
-func (f aField) run(v any) (run packet.Range, ok bool) {
-	if p, is := anyMap(v)["prefix"].(map[string]any); is {
-		bits, _ := number(p["len"])
-		addr, err := netip.ParseAddr(text(p["addr"]))
-		if err != nil || f.field != packet.Src && f.field != packet.Dst {
+func (f aField) run(e *expr) (run packet.Range, ok bool) {
+	address := f.field == packet.Src || f.field == packet.Dst
+	switch {
+	case e.kind == kindPrefix:
+		bits, err := strconv.Atoi(e.part)
+		addr, errAddr := netip.ParseAddr(e.text)
+		if err != nil || errAddr != nil || !address {
 			return run, false
 		}
 		prefix, err := addr.Prefix(bits)
@@ -293,34 +283,32 @@ func (f aField) run(v any) (run packet.Range, ok bool) {
 			return run, false
 		}
 		return packet.PrefixRange(prefix), true
-	}
-	if ends, is := anyMap(v)["range"].([]any); is && len(ends) == 2 {
-		lo, okLo := f.run(ends[0])
-		hi, okHi := f.run(ends[1])
+	case e.kind == kindSpan && len(e.args) == 2:
+		lo, okLo := f.run(&e.args[0])
+		hi, okHi := f.run(&e.args[1])
 		return packet.Range{Lo: lo.Lo, Hi: hi.Hi}, okLo && okHi && lo.Lo.Compare(hi.Hi) <= 0
-	}
-	switch f.field {
-	case packet.Src, packet.Dst:
-		addr, err := netip.ParseAddr(text(v))
+	case e.kind != kindWord && e.kind != kindNumber:
+		return run, false
+	case address:
+		addr, err := netip.ParseAddr(e.text)
 		if err != nil || addr.Is6() != (f.family == packet.IPv6) {
 			return run, false
 		}
 		return packet.Range{Lo: packet.Addr(addr), Hi: packet.Addr(addr)}, true
-	case packet.InIface, packet.OutIface:
-		name, is := v.(string)
-		if !is || strings.Contains(name, `\`) {
+	case f.field == packet.InIface || f.field == packet.OutIface:
+		if e.kind != kindWord || strings.Contains(e.text, `\`) {
 			return run, false
 		}
-		return packet.InterfaceRange(name), true
+		return packet.InterfaceRange(e.text), true
 	}
-	n, isNumber := number(v)
+	n, isNumber := e.int()
 	if numbers := kernelNumbers[f.field]; isNumber && numbers != nil { // as -n lists them
 		if n, ok = numbers[n]; !ok {
 			return run, false
 		}
 	}
 	if !isNumber {
-		n, ok = f.names[text(v)]
+		n, ok = f.names[e.text]
 		if !ok {
 			return run, false
 		}
@@ -332,7 +320,7 @@ func (f aField) run(v any) (run packet.Range, ok bool) {
 }
 
 // beyond reads the right side of an inequality as the runs it leaves.
-func (f aField) beyond(op string, right any) ([]packet.Range, bool) {
+func (f aField) beyond(op string, right *expr) ([]packet.Range, bool) {
 	run, ok := f.run(right)
 	if !ok {
 		return nil, false
@@ -349,173 +337,4 @@ func (f aField) beyond(op string, right any) ([]packet.Range, bool) {
 		return []packet.Range{{Lo: run.Hi.Next(), Hi: highest}}, true
 	}
 	return nil, true
-}
-
-func number(v any) (int, bool) {
-	switch n := v.(type) {
-	case json.Number:
-		i, err := strconv.Atoi(n.String())
-		return i, err == nil
-	case string:
-		i, err := strconv.Atoi(n)
-		return i, err == nil
-	}
-	return 0, false
-}
-
-// ruleText writes a rule's expressions the way nft lists them, counters left out.
-func ruleText(exprs []any) string {
-	var parts []string
-	for _, e := range exprs {
-		if _, isCounter := anyMap(e)["counter"]; !isCounter {
-			parts = append(parts, exprText(e))
-		}
-	}
-	return strings.Join(parts, " ")
-}
-
-// exprText writes an expression the way nft lists it. What it has no special
-// form for comes out as its words in order, which is mostly how nft says it.
-func exprText(v any) string {
-	switch x := v.(type) {
-	case nil:
-		return ""
-	case []any:
-		parts := make([]string, len(x))
-		for i, e := range x {
-			parts[i] = exprText(e)
-		}
-		return strings.Join(parts, ",")
-	case string:
-		return x
-	case map[string]any:
-		for _, kind := range sortedKeys(x) {
-			if f := forms[kind]; f != nil && len(x) == 1 {
-				return f(x[kind])
-			}
-		}
-		var parts []string
-		for _, k := range sortedKeys(x) {
-			parts = append(parts, strings.TrimSpace(k+" "+exprText(x[k])))
-		}
-		return strings.Join(parts, " ")
-	}
-	return fmt.Sprint(v)
-}
-
-func sortedKeys(m map[string]any) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
-// forms are the expressions whose text is more than their words.
-var forms map[string]func(any) string
-
-func init() {
-	joined := func(separator, open, end string) func(any) string {
-		return func(v any) string {
-			list, _ := v.([]any)
-			parts := make([]string, len(list))
-			for i, e := range list {
-				if pair, ok := e.([]any); ok && len(pair) == 2 {
-					parts[i] = exprText(pair[0]) + " : " + exprText(pair[1])
-				} else {
-					parts[i] = exprText(e)
-				}
-			}
-			return open + strings.Join(parts, separator) + end
-		}
-	}
-	elements := joined(", ", "{ ", " }")
-	of := func(f func(map[string]any) string) func(any) string {
-		return func(v any) string { return f(anyMap(v)) }
-	}
-	forms = map[string]func(any) string{
-		"match": of(func(m map[string]any) string {
-			op := " " + text(m["op"]) + " "
-			_, masked := anyMap(m["left"])["&"]
-			if op == " in " || op == " == " && !masked {
-				op = " "
-			}
-			right := exprText(m["right"])
-			if left := exprText(m["left"]); strings.HasSuffix(left, "name") || left == "iif" || left == "oif" {
-				if s := text(m["right"]); s != "" && !strings.HasPrefix(s, "@") {
-					right = strconv.Quote(s)
-				}
-			}
-			return exprText(m["left"]) + op + right
-		}),
-		"payload": of(func(m map[string]any) string {
-			if m["base"] != nil {
-				return fmt.Sprintf("@%s,%v,%v", text(m["base"]), m["offset"], m["len"])
-			}
-			return text(m["protocol"]) + " " + text(m["field"])
-		}),
-		"meta": of(func(m map[string]any) string {
-			if k := text(m["key"]); !slices.Contains([]string{"iifname", "oifname", "iif", "oif"}, k) {
-				return "meta " + k
-			}
-			return text(m["key"])
-		}),
-		"ct":     of(func(m map[string]any) string { return strings.TrimSpace("ct "+text(m["dir"])) + " " + text(m["key"]) }),
-		"prefix": of(func(m map[string]any) string { return fmt.Sprintf("%s/%v", text(m["addr"]), m["len"]) }),
-		"range":  joined("-", "", ""),
-		"concat": joined(" . ", "", ""),
-		"set": func(v any) string {
-			if m := anyMap(v); m != nil { // the statement that changes a set, not the value
-				return strings.TrimRight(fmt.Sprintf("%s %s { %s %s", text(m["op"]), text(m["set"]), exprText(m["elem"]), exprText(m["stmt"])), " ") + " }"
-			}
-			return elements(v)
-		},
-		"&": joined(" & ", "", ""),
-		"|": joined(" | ", "(", ")"),
-		"fib": of(func(m map[string]any) string {
-			return fmt.Sprintf("fib %s %s", strings.ReplaceAll(exprText(m["flags"]), ",", " . "), text(m["result"]))
-		}),
-		"redirect": of(func(m map[string]any) string {
-			if m["port"] == nil {
-				return "redirect"
-			}
-			return "redirect to :" + exprText(m["port"])
-		}),
-		"elem": of(func(m map[string]any) string { return exprText(m["val"]) }),
-		"jump": of(func(m map[string]any) string { return "jump " + text(m["target"]) }),
-		"goto": of(func(m map[string]any) string { return "goto " + text(m["target"]) }),
-		"vmap": of(func(m map[string]any) string { return exprText(m["key"]) + " vmap " + exprText(m["data"]) }),
-		"reject": of(func(m map[string]any) string {
-			switch {
-			case text(m["type"]) == "":
-				return "reject"
-			case m["expr"] == nil:
-				return "reject with " + text(m["type"])
-			}
-			return "reject with " + text(m["type"]) + " " + text(m["expr"])
-		}),
-		"log": of(func(m map[string]any) string {
-			if p := text(m["prefix"]); p != "" {
-				return "log prefix " + strconv.Quote(p)
-			}
-			return "log"
-		}),
-		"limit": func(v any) string {
-			if name := text(v); name != "" {
-				return "limit name " + strconv.Quote(name)
-			}
-			m := anyMap(v)
-			over, burst := "", ""
-			if inv, _ := m["inv"].(bool); inv {
-				over = "over "
-			}
-			if n, ok := number(m["burst"]); ok && n != defaultBurst && m["burst_unit"] == nil {
-				burst = fmt.Sprintf(" burst %d packets", n)
-			}
-			return fmt.Sprintf("limit rate %s%v/%s%s", over, m["rate"], text(m["per"]), burst)
-		},
-		"unread": func(v any) string { return text(v) },
-		"mangle": of(func(m map[string]any) string { return exprText(m["key"]) + " set " + exprText(m["value"]) }),
-	}
 }

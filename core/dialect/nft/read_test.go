@@ -85,7 +85,7 @@ func TestRuleText(t *testing.T) {
 	for _, c := range rs.Chains {
 		for _, r := range c.Rules {
 			all++
-			if strings.Contains(lines, squeeze.Replace(r.Text)) {
+			if strings.Contains(lines, squeeze.Replace(r.Text.String())) {
 				same++
 			} else {
 				t.Logf("%s: %s", r.At, r.Text)

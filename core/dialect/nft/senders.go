@@ -105,33 +105,31 @@ type Question struct {
 }
 
 // Asked lists what a listing speaks of.
-func Asked(listing []byte) (q Question, err error) {
-	objects, err := listed(listing)
+func Asked(dump []byte) (q Question, err error) {
+	l, err := listed(dump)
 	if err != nil {
 		return q, err
 	}
-	for _, o := range objects {
-		switch o.kind {
-		case "set", "map":
-			switch text(o.fields["type"]) {
-			case "uid":
-				q.Users = append(q.Users, numbers(o.fields["elem"])...)
-			case "cgroupsv2":
-				q.Groups = append(q.Groups, numbers(o.fields["elem"])...)
-			}
-			if m := senderComment.FindStringSubmatch(text(o.fields["comment"])); m != nil && text(o.fields["family"]) == Family && text(o.fields["table"]) == Table {
-				q.Senders = append(q.Senders, Sender{Set: text(o.fields["name"]), Kind: m[1], Name: m[2]})
-			}
-		case "rule":
-			exprs, _ := o.fields["expr"].([]any)
-			for _, e := range exprs {
-				m := anyMap(anyMap(e)["match"])
-				switch f, ok := fieldOf(m["left"]); {
-				case ok && f.field == packet.User:
-					q.Users = append(q.Users, numbers(m["right"])...)
-				case ok && f.field == packet.Unit:
-					q.Groups = append(q.Groups, numbers(m["right"])...)
-				}
+	for _, s := range l.sets {
+		switch s.holds {
+		case "uid":
+			q.Users = numbers(q.Users, s.elements)
+		case "cgroupsv2":
+			q.Groups = numbers(q.Groups, s.elements)
+		}
+		if m := senderComment.FindStringSubmatch(s.comment); m != nil && s.family == Family && s.table == Table {
+			q.Senders = append(q.Senders, Sender{Set: s.name, Kind: m[1], Name: m[2]})
+		}
+	}
+	for _, rule := range l.rules {
+		for i := range rule.exprs {
+			e := &rule.exprs[i]
+			switch f, ok := fieldOf(e.arg(0)); {
+			case e.kind != kindMatch || !ok:
+			case f.field == packet.User:
+				q.Users = numbers(q.Users, e.args[1:])
+			case f.field == packet.Unit:
+				q.Groups = numbers(q.Groups, e.args[1:])
 			}
 		}
 	}
@@ -142,23 +140,15 @@ func Asked(listing []byte) (q Question, err error) {
 	return q, nil
 }
 
-// numbers are all that stand anywhere in a value.
-func numbers(v any) (out []int) {
-	switch x := v.(type) {
-	case []any:
-		for _, e := range x {
-			out = append(out, numbers(e)...)
+// numbers adds all that stand anywhere in some values.
+func numbers(to []int, values []expr) []int {
+	for i := range values {
+		if n, ok := values[i].int(); ok {
+			to = append(to, n)
 		}
-	case map[string]any:
-		for _, e := range x {
-			out = append(out, numbers(e)...)
-		}
-	default:
-		if n, ok := number(v); ok {
-			out = append(out, n)
-		}
+		to = numbers(to, values[i].args)
 	}
-	return out
+	return to
 }
 
 // sendable says what is wrong with a sender's name, for rules that are to be

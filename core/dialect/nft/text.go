@@ -1,8 +1,8 @@
 package nft
 
 import (
-	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,7 +20,7 @@ func ReadText(sp *packet.Space, file string, data []byte, names *Names) (*dialec
 	if err := t.ruleset(); err != nil {
 		return nil, err
 	}
-	return read(sp, t.objects, names), nil
+	return read(sp, &t.listing, names), nil
 }
 
 // A lexeme is one piece of a listing: a word, a "string", or one of { } , ; and
@@ -41,6 +41,13 @@ type lexer struct {
 	line int
 }
 
+var endsWord = func() (ends [256]bool) {
+	for _, c := range []byte(" \t\r\n{},;\"") {
+		ends[c] = true
+	}
+	return ends
+}()
+
 func (l *lexer) next() lexeme {
 	for l.at < len(l.text) {
 		switch c := l.text[l.at]; {
@@ -58,9 +65,9 @@ func (l *lexer) next() lexeme {
 			l.at++
 			l.line++
 			return lexeme{text: "\n", line: l.line - 1}
-		case strings.IndexByte("{},;", c) >= 0:
+		case c == '{' || c == '}' || c == ',' || c == ';':
 			l.at++
-			return lexeme{text: string(c), line: l.line}
+			return lexeme{text: l.text[l.at-1 : l.at], line: l.line}
 		case c == '"':
 			end := strings.IndexAny(l.text[l.at+1:], "\"\n")
 			if end < 0 || l.text[l.at+1+end] == '\n' {
@@ -73,7 +80,7 @@ func (l *lexer) next() lexeme {
 			return lexeme{text: s, line: l.line, quoted: true}
 		default:
 			start := l.at
-			for l.at < len(l.text) && strings.IndexByte(" \t\r\n{},;\"", l.text[l.at]) < 0 {
+			for l.at < len(l.text) && !endsWord[l.text[l.at]] {
 				l.at++
 			}
 			return lexeme{text: l.text[start:l.at], line: l.line}
@@ -82,13 +89,15 @@ func (l *lexer) next() lexeme {
 	return lexeme{line: l.line, end: true}
 }
 
-// textReader makes of a listing the objects that the JSON form lists.
+// A textReader makes a listing of nft's text form.
 type textReader struct {
 	lexer
-	file    string
-	family  string
-	table   string
-	objects []listedObject
+	slab
+	listing
+	file   string
+	family string
+	table  string
+	line   []lexeme // of lineOf
 }
 
 func (t *textReader) errorf(line int, format string, args ...any) error {
@@ -151,7 +160,7 @@ func (t *textReader) inTable() error {
 				return err
 			}
 		case l.is("set") || l.is("map"):
-			if err := t.set(l.text, t.next().text); err != nil {
+			if err := t.set(t.next().text); err != nil {
 				return err
 			}
 		case l.is("limit"):
@@ -187,8 +196,10 @@ func (t *textReader) pass() error {
 }
 
 // line takes the lexemes up to the end of a line or a ";", with what stands in braces whole.
-func (t *textReader) lineOf(first lexeme) (line []lexeme, err error) {
-	depth := 0
+// They are good until the next call.
+func (t *textReader) lineOf(first lexeme) ([]lexeme, error) {
+	depth, line := 0, t.line[:0]
+	defer func() { t.line = line }()
 	for l := first; ; l = t.next() {
 		switch {
 		case l.end:
@@ -206,73 +217,57 @@ func (t *textReader) lineOf(first lexeme) (line []lexeme, err error) {
 	}
 }
 
-func (t *textReader) fields(name string) map[string]any {
-	return map[string]any{"family": t.family, "table": t.table, "name": name}
-}
-
-func (t *textReader) add(kind string, f map[string]any) {
-	t.objects = append(t.objects, listedObject{kind, f})
-}
+func (t *textReader) at(name string) place { return place{t.family, t.table, name} }
 
 func (t *textReader) limit(name string) error {
 	if err := t.want("{"); err != nil {
 		return err
 	}
-	f := t.fields(name)
 	for {
 		l := t.skip()
 		if l.is("}") {
-			t.add("limit", f)
 			return nil
 		}
 		line, err := t.lineOf(l)
 		if err != nil {
 			return err
 		}
-		if rate, rest := limitOf(append([]lexeme{{text: "limit"}}, line...)); rate != nil && len(rest) == 0 {
-			for k, v := range rate {
-				f[k] = v
-			}
+		if e, rest := t.limitOf(line); e.kind != kindNone && len(rest) == 0 {
+			t.limits = append(t.limits, namedLimit{t.at(name), e})
 		}
 	}
 }
 
-func (t *textReader) set(kind, name string) error {
+func (t *textReader) set(name string) error {
 	if err := t.want("{"); err != nil {
 		return err
 	}
-	f := t.fields(name)
+	s := &namedSet{place: t.at(name)}
 	for {
 		l := t.skip()
 		if l.is("}") {
-			t.add(kind, f)
+			t.sets = append(t.sets, s)
 			return nil
 		}
 		line, err := t.lineOf(l)
 		if err != nil {
 			return err
 		}
-		switch word := line[0].text; {
-		case word == "flags":
-			var flags []any
+		switch what := line[0].text; {
+		case what == "flags":
 			for _, l := range line[1:] {
-				for _, flag := range strings.Split(l.text, ",") {
-					if flag != "" {
-						flags = append(flags, flag)
-					}
-				}
+				s.changing = s.changing || slices.ContainsFunc(strings.Split(l.text, ","), changingFlag)
 			}
-			f["flags"] = flags
-		case word == "size" && len(line) > 1:
-			f["size"] = line[1].text
-		case word == "timeout" && len(line) > 1:
-			f["timeout"] = fmt.Sprint(seconds(line[1].text))
-		case word == "comment" && len(line) > 1:
-			f["comment"] = line[1].text
-		case word == "type" && len(line) == 2:
-			f["type"] = line[1].text
-		case word == "elements" && len(line) > 2:
-			f["elem"], _ = elementsOf(line[2:], 0)
+		case what == "size" && len(line) > 1:
+			s.size, _ = strconv.Atoi(line[1].text)
+		case what == "timeout" && len(line) > 1:
+			s.timeout, s.changing = seconds(line[1].text), true
+		case what == "comment" && len(line) > 1:
+			s.comment = line[1].text
+		case what == "type" && len(line) == 2:
+			s.holds = line[1].text
+		case what == "elements" && len(line) > 2:
+			s.elements, _ = t.elementsOf(line[2:], 0)
 		}
 	}
 }
@@ -295,8 +290,8 @@ func (t *textReader) chain(name string) error {
 	if err := t.want("{"); err != nil {
 		return err
 	}
-	f := t.fields(name)
-	t.add("chain", f)
+	c := newChain(t.at(name))
+	t.chains = append(t.chains, c)
 	for {
 		l := t.skip()
 		if l.is("}") {
@@ -308,28 +303,31 @@ func (t *textReader) chain(name string) error {
 		}
 		switch {
 		case line[0].is("type") && len(line) > 3 && line[2].is("hook"):
-			t.hook(f, line)
-		case line[0].is("policy") && len(line) == 2 && f["hook"] != nil:
-			f["policy"] = line[1].text
+			t.hook(c, line)
+		case line[0].is("policy") && len(line) == 2 && c.Hook != "":
+			if line[1].is("drop") {
+				c.Policy = packet.Drop
+			}
 		case line[0].is("comment") && len(line) == 2:
 		default:
-			exprs, comment := ruleOf(line)
-			t.add("rule", map[string]any{"family": t.family, "table": t.table, "chain": name, "expr": exprs, "comment": comment,
-				"at": fmt.Sprintf("%s:%d", t.file, line[0].line)})
+			exprs, comment := t.ruleOf(line)
+			t.rules = append(t.rules, listedRule{t.at(name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line)})
 		}
 	}
 }
 
 // hook reads: type filter hook input [device "x"|devices = { … }] priority filter + 10
-func (t *textReader) hook(f map[string]any, line []lexeme) {
-	f["type"], f["hook"], f["policy"] = line[1].text, line[3].text, "accept"
+func (t *textReader) hook(c *dialect.Chain, line []lexeme) {
+	c.Type, c.Hook = line[1].text, line[3].text
 	for i := 4; i < len(line); i++ {
 		switch {
 		case line[i].is("device") && i+1 < len(line):
-			f["dev"] = line[i+1].text
+			c.Devices = []string{line[i+1].text}
 		case line[i].is("devices"):
-			devices, _ := elementsOf(line[i+2:], 0)
-			f["dev"] = devices
+			devices, _ := t.elementsOf(line[min(i+2, len(line)):], 0)
+			for _, d := range devices {
+				c.Devices = append(c.Devices, d.text)
+			}
 		case line[i].is("priority") && i+1 < len(line):
 			n, named := priorities[line[i+1].text]
 			if !named {
@@ -342,7 +340,7 @@ func (t *textReader) hook(f map[string]any, line []lexeme) {
 				}
 				n += by
 			}
-			f["prio"] = json.Number(strconv.Itoa(n))
+			c.Priority = n
 		}
 	}
 }

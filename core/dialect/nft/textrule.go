@@ -1,28 +1,27 @@
 package nft
 
 import (
-	"encoding/json"
 	"slices"
 	"strconv"
 	"strings"
-
-	"yellowfence.example/yfence/core/packet"
 )
 
-// ruleOf makes of a rule's line the expressions that the JSON form has for it. A
-// statement it does not know takes the rest of the line with it.
-func ruleOf(line []lexeme) (exprs []any, comment string) {
+// ruleOf reads a rule's line. A statement it does not know takes the rest of
+// the line with it.
+func (t *textReader) ruleOf(line []lexeme) (rule statements, comment string) {
 	if n := len(line); n >= 2 && line[n-2].is("comment") && line[n-1].quoted {
 		comment, line = line[n-1].text, line[:n-2]
 	}
+	var es [16]expr
+	read := es[:0]
 	for len(line) > 0 {
-		e, rest := statementOf(line)
-		if e == nil {
-			return append(exprs, map[string]any{"unread": words(line)}), comment
+		e, rest := t.statementOf(line)
+		if e.kind == kindNone {
+			e, rest = expr{kind: kindOther, text: words(line)}, nil
 		}
-		exprs, line = append(exprs, e), rest
+		read, line = append(read, e), rest
 	}
-	return exprs, comment
+	return t.of(read...), comment
 }
 
 func words(line []lexeme) string {
@@ -35,51 +34,53 @@ func words(line []lexeme) string {
 	return strings.Join(texts, " ")
 }
 
-func one(kind string, arg any) map[string]any { return map[string]any{kind: arg} }
-
-// statementOf reads the statement that a line begins with; nil if it is none that is known.
-func statementOf(line []lexeme) (e any, rest []lexeme) {
-	word := line[0].text
-	switch {
-	case line[0].quoted:
-		return nil, nil
-	case slices.Contains([]string{"accept", "drop", "return", "continue", "notrack"}, word):
-		return one(word, nil), line[1:]
-	case (word == "jump" || word == "goto") && len(line) > 1:
-		return one(word, map[string]any{"target": line[1].text}), line[2:]
-	case word == "counter":
-		for line = line[1:]; len(line) > 1 && slices.Contains([]string{"packets", "bytes", "name"}, line[0].text); {
+// statementOf reads the statement that a line begins with; nothing if it is none that is known.
+func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
+	first := line[0].text
+	if line[0].quoted {
+		return expr{}, nil
+	}
+	switch first {
+	case "accept", "drop", "return", "continue":
+		return expr{kind: verdictWords[first], text: first}, line[1:]
+	case "jump", "goto":
+		if len(line) > 1 {
+			return expr{kind: map[string]kind{"jump": kindJump, "goto": kindGoto}[first], text: line[1].text}, line[2:]
+		}
+	case "notrack":
+		return expr{kind: kindOther, text: first}, line[1:]
+	case "counter":
+		for line = line[1:]; len(line) > 1 && (line[0].is("packets") || line[0].is("bytes") || line[0].is("name")); {
 			line = line[2:]
 		}
-		return one("counter", nil), line
-	case word == "log":
+		return expr{kind: kindCounter}, line
+	case "log":
 		return logOf(line[1:])
-	case word == "limit" && len(line) > 2 && line[1].is("name"):
-		return one("limit", line[2].text), line[3:]
-	case word == "limit":
-		rate, rest := limitOf(line)
-		if rate == nil {
-			return nil, nil
+	case "limit":
+		if len(line) > 2 && line[1].is("name") {
+			return expr{kind: kindLimitNamed, text: line[2].text}, line[3:]
 		}
-		return one("limit", rate), rest
-	case word == "reject":
+		return t.limitOf(line[1:])
+	case "reject":
 		return rejectOf(line[1:])
-	case (word == "add" || word == "update" || word == "delete") && len(line) > 2 && strings.HasPrefix(line[1].text, "@"):
-		return setOf(line)
+	case "add", "update", "delete":
+		if len(line) > 2 && strings.HasPrefix(line[1].text, "@") {
+			return t.setOf(line)
+		}
 	}
-	return matchOf(line)
+	return t.matchOf(line)
 }
 
-func logOf(line []lexeme) (any, []lexeme) {
-	f := map[string]any{}
+func logOf(line []lexeme) (expr, []lexeme) {
+	e, group := expr{kind: kindLog}, false
 	for len(line) > 1 {
 		switch {
 		case line[0].is("prefix"):
-			f["prefix"] = line[1].text
+			e.text = line[1].text
 		case line[0].is("level"):
-			f["level"] = line[1].text
+			e.part = map[bool]string{true: "audit"}[line[1].is("audit")]
 		case line[0].is("group"):
-			f["group"] = json.Number(line[1].text)
+			group = true
 		case line[0].is("snaplen") || line[0].is("queue-threshold"):
 		case line[0].is("flags"):
 			if len(line) > 2 && !line[1].is("all") && !line[1].is("skuid") && !line[1].is("ether") {
@@ -89,284 +90,289 @@ func logOf(line []lexeme) (any, []lexeme) {
 				}
 			}
 		default:
-			return one("log", f), line
+			return e, line
 		}
-		line = line[2:]
+		if line = line[2:]; group {
+			e.part = ""
+		}
 	}
-	return one("log", f), line
+	return e, line
 }
 
-// limitOf reads: limit rate [over] 4/minute [burst 5 packets]
-func limitOf(line []lexeme) (f map[string]any, rest []lexeme) {
-	line = line[1:]
+// limitOf reads, behind "limit": rate [over] 4/minute [burst 5 packets]
+func (t *textReader) limitOf(line []lexeme) (expr, []lexeme) {
 	if len(line) < 2 || !line[0].is("rate") {
-		return nil, nil
+		return expr{}, nil
 	}
-	f = map[string]any{}
+	var burst, over, of expr
 	if line = line[1:]; line[0].is("over") {
-		f["inv"] = true
+		over = expr{kind: kindWord, text: "over"}
 		if line = line[1:]; len(line) == 0 {
-			return nil, nil
+			return expr{}, nil
 		}
 	}
 	n, unit, ok := strings.Cut(line[0].text, "/")
 	if !ok { // 10 mbytes/second
 		if len(line) < 2 {
-			return nil, nil
+			return expr{}, nil
 		}
 		_, unit, _ = strings.Cut(line[1].text, "/")
-		f["rate_unit"] = "bytes"
+		of = expr{kind: kindWord, text: "bytes"}
 		line = line[1:]
 	}
-	f["rate"], f["per"] = json.Number(n), unit
 	line = line[1:]
 	if len(line) > 2 && line[0].is("burst") {
-		f["burst"] = json.Number(line[1].text)
+		burst = expr{kind: kindNumber, text: line[1].text}
 		line = line[3:]
 	}
-	return f, line
+	return expr{kind: kindLimit, text: unit, part: n, args: t.of(burst, over, of)}, line
 }
 
-func rejectOf(line []lexeme) (any, []lexeme) {
-	f := map[string]any{}
+func rejectOf(line []lexeme) (expr, []lexeme) {
+	e := expr{kind: kindReject}
 	if len(line) < 3 || !line[0].is("with") {
-		return one("reject", f), line
+		return e, line
 	}
 	if line[1].is("tcp") && line[2].is("reset") {
-		f["type"] = "tcp reset"
-		return one("reject", f), line[3:]
+		e.text = "tcp reset"
+		return e, line[3:]
 	}
-	f["type"], line = line[1].text, line[2:]
+	e.text, line = line[1].text, line[2:]
 	if line[0].is("type") && len(line) > 1 {
 		line = line[1:]
 	}
-	f["expr"] = line[0].text
-	return one("reject", f), line[1:]
+	e.part = line[0].text
+	return e, line[1:]
 }
 
 // setOf reads: update @set { ip saddr limit rate 4/minute burst 4 packets }
-func setOf(line []lexeme) (any, []lexeme) {
-	if !line[2].is("{") {
-		return nil, nil
-	}
+func (t *textReader) setOf(line []lexeme) (expr, []lexeme) {
 	end := slices.IndexFunc(line, func(l lexeme) bool { return l.is("}") })
-	if end < 0 {
-		return nil, nil
+	if !line[2].is("{") || end < 0 {
+		return expr{}, nil
 	}
 	inner, rest := line[3:end], line[end+1:]
-	elem, inner := leftOf(inner)
-	if elem == nil {
-		return nil, nil
+	key, inner := t.leftOf(inner)
+	if key.kind == kindNone {
+		return expr{}, nil
 	}
-	f := map[string]any{"op": line[0].text, "set": line[1].text, "elem": elem}
-	var statements []any
+	args := []expr{key}
 	for len(inner) > 0 {
 		if inner[0].is("timeout") && len(inner) > 1 {
 			inner = inner[2:]
 			continue
 		}
-		e, left := statementOf(inner)
-		if e == nil {
-			return nil, nil
+		e, left := t.statementOf(inner)
+		if e.kind == kindNone {
+			return expr{}, nil
 		}
-		statements, inner = append(statements, e), left
+		args, inner = append(args, e), left
 	}
-	if statements != nil {
-		f["stmt"] = statements
-	}
-	return one("set", f), rest
+	return expr{kind: kindSetWrite, text: line[0].text, part: line[1].text, args: args}, rest
 }
 
 // matchOf reads a match, a verdict map or a change of a field.
-func matchOf(line []lexeme) (any, []lexeme) {
-	left, rest := leftOf(line)
-	if left == nil || len(rest) == 0 {
-		return nil, nil
+func (t *textReader) matchOf(line []lexeme) (expr, []lexeme) {
+	left, rest := t.leftOf(line)
+	if left.kind == kindNone || len(rest) == 0 {
+		return expr{}, nil
+	}
+	two := func(k kind) (expr, []lexeme) {
+		right, rest := t.rightOf(rest[1:])
+		return expr{kind: k, args: t.of(left, right)}, rest
 	}
 	switch {
 	case rest[0].is("set") && len(rest) > 1:
-		value, rest := rightOf(rest[1:])
-		return one("mangle", map[string]any{"key": left, "value": value}), rest
+		return two(kindMangle)
 	case rest[0].is("vmap") && len(rest) > 1:
-		data, rest := rightOf(rest[1:])
-		return one("vmap", map[string]any{"key": left, "data": data}), rest
+		return two(kindVmap)
 	}
 	op, said := "==", false
-	if slices.Contains([]string{"==", "!=", "<", ">", "<=", ">=", "!"}, rest[0].text) && !rest[0].quoted {
-		op, rest, said = rest[0].text, rest[1:], true
+	if !rest[0].quoted {
+		switch rest[0].text {
+		case "==", "!=", "<", ">", "<=", ">=", "!":
+			op, rest, said = rest[0].text, rest[1:], true
+		}
 	}
 	if len(rest) == 0 {
-		return nil, nil
+		return expr{}, nil
 	}
-	right, rest := rightOf(rest)
-	if right == nil {
-		return nil, nil
-	}
+	right, rest := t.rightOf(rest)
 	if len(rest) > 1 && rest[0].is("/") { // tcp flags syn / syn,ack: the value behind a mask
-		var mask any
-		mask, rest = rightOf(rest[1:])
-		left, said = one("&", []any{left, mask}), true
+		var mask expr
+		mask, rest = t.rightOf(rest[1:])
+		left, said = expr{kind: kindBoth, args: t.of(left, mask)}, true
 	}
-	if f, ok := fieldOf(left); ok && f.field == packet.TCPFlags && !said && anyMap(right)["set"] == nil {
+	if left.kind == kindPayload && left.part == "flags" && !said && right.kind != kindSet {
 		op = "in" // any of them
 	}
-	if _, isList := right.([]any); isList && op == "==" {
+	if right.kind == kindList && op == "==" {
 		op = "in"
 	}
-	return one("match", map[string]any{"op": op, "left": left, "right": right}), rest
+	return expr{kind: kindMatch, text: op, args: t.of(left, right)}, rest
 }
 
-// payloads are the headers whose fields are two words.
-var payloads = []string{"ip", "ip6", "tcp", "udp", "th", "icmp", "icmpv6", "sctp", "dccp", "udplite", "ether", "vlan", "arp", "ah", "esp", "comp", "igmp"}
-
 // leftOf reads the left side of a match: a field, or several joined by dots.
-func leftOf(line []lexeme) (left any, rest []lexeme) {
-	left, rest = fieldIn(line)
-	if left == nil {
-		return nil, nil
+func (t *textReader) leftOf(line []lexeme) (left expr, rest []lexeme) {
+	left, rest = t.fieldIn(line)
+	if left.kind == kindNone {
+		return expr{}, nil
 	}
-	joined := []any{left}
-	for len(rest) > 1 && rest[0].is(".") {
-		var next any
-		if next, rest = fieldIn(rest[1:]); next == nil {
-			return nil, nil
+	if len(rest) > 1 && rest[0].is(".") {
+		parts := []expr{left}
+		for len(rest) > 1 && rest[0].is(".") {
+			var next expr
+			if next, rest = t.fieldIn(rest[1:]); next.kind == kindNone {
+				return expr{}, nil
+			}
+			parts = append(parts, next)
 		}
-		joined = append(joined, next)
-	}
-	if len(joined) > 1 {
-		return one("concat", joined), rest
+		return expr{kind: kindJoined, args: parts}, rest
 	}
 	if len(rest) > 1 && rest[0].is("&") {
-		return one("&", []any{left, rest[1].text}), rest[2:]
+		return expr{kind: kindBoth, args: t.of(left, plainOf(rest[1]))}, rest[2:]
 	}
 	return left, rest
 }
 
-func fieldIn(line []lexeme) (any, []lexeme) {
+func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 	if len(line) < 2 || line[0].quoted {
-		return nil, nil
+		return expr{}, nil
 	}
-	word, next := line[0].text, line[1].text
-	switch {
-	case slices.Contains(payloads, word):
-		return one("payload", map[string]any{"protocol": word, "field": next}), line[2:]
-	case word == "meta":
-		return one("meta", map[string]any{"key": next}), line[2:]
-	case slices.Contains([]string{"iif", "oif", "iifname", "oifname", "mark", "skuid", "skgid"}, word):
-		return one("meta", map[string]any{"key": word}), line[1:]
-	case word == "ct" && (next == "original" || next == "reply") && len(line) > 2:
-		return one("ct", map[string]any{"key": line[2].text, "dir": next}), line[3:]
-	case word == "ct":
-		return one("ct", map[string]any{"key": next}), line[2:]
-	case word == "rt":
-		return one("rt", map[string]any{"key": next}), line[2:]
-	case word == "socket" && next == "cgroupv2" && len(line) > 3 && line[2].is("level"):
-		return one("socket", map[string]any{"key": "cgroupv2"}), line[4:]
-	case word == "socket":
-		return one("socket", map[string]any{"key": next}), line[2:]
-	case word == "fib":
-		return fibIn(line)
+	first, next := line[0].text, line[1].text
+	switch first {
+	case "ip", "ip6", "tcp", "udp", "th", "icmp", "icmpv6", "sctp", "dccp", "udplite", "ether", "vlan", "arp", "ah", "esp", "comp", "igmp":
+		return expr{kind: kindPayload, text: first, part: next}, line[2:]
+	case "meta":
+		return expr{kind: kindMeta, text: next}, line[2:]
+	case "iif", "oif", "iifname", "oifname", "mark", "skuid", "skgid":
+		return expr{kind: kindMeta, text: first}, line[1:]
+	case "ct":
+		if (next == "original" || next == "reply") && len(line) > 2 {
+			return expr{kind: kindCT, text: line[2].text, part: next}, line[3:]
+		}
+		return expr{kind: kindCT, text: next}, line[2:]
+	case "rt":
+		return expr{kind: kindRT, text: next}, line[2:]
+	case "socket":
+		if next == "cgroupv2" && len(line) > 3 && line[2].is("level") {
+			return expr{kind: kindSocket, text: next}, line[4:]
+		}
+		return expr{kind: kindSocket, text: next}, line[2:]
+	case "fib":
+		return t.fibIn(line)
 	}
-	return nil, nil
+	return expr{}, nil
 }
 
 // fibIn reads: fib saddr . iif oif
-func fibIn(line []lexeme) (any, []lexeme) {
-	flags := []any{line[1].text}
+func (t *textReader) fibIn(line []lexeme) (expr, []lexeme) {
+	flags := []expr{{kind: kindWord, text: line[1].text}}
 	line = line[2:]
 	for len(line) > 1 && line[0].is(".") {
-		flags, line = append(flags, line[1].text), line[2:]
+		flags, line = append(flags, expr{kind: kindWord, text: line[1].text}), line[2:]
 	}
 	if len(line) == 0 {
-		return nil, nil
+		return expr{}, nil
 	}
-	return one("fib", map[string]any{"result": line[0].text, "flags": flags}), line[1:]
+	return expr{kind: kindFib, text: line[0].text, args: flags}, line[1:]
 }
 
 // rightOf reads a right side: a value, a list, a set in braces or a set's name.
-func rightOf(line []lexeme) (any, []lexeme) {
+func (t *textReader) rightOf(line []lexeme) (expr, []lexeme) {
 	if line[0].is("{") {
-		elements, n := elementsOf(line, 0)
-		return one("set", elements), line[n:]
+		elements, n := t.elementsOf(line, 0)
+		return expr{kind: kindSet, args: elements}, line[n:]
 	}
-	v, rest := valueOf(line)
-	list := []any{v}
+	v, rest := t.valueOf(line)
+	if len(rest) < 2 || !rest[0].is(",") {
+		return v, rest
+	}
+	values := []expr{v}
 	for len(rest) > 1 && rest[0].is(",") { // established,related
-		v, rest = valueOf(rest[1:])
-		list = append(list, v)
+		v, rest = t.valueOf(rest[1:])
+		values = append(values, v)
 	}
-	if len(list) > 1 {
-		return list, rest
-	}
-	return list[0], rest
+	return expr{kind: kindList, args: values}, rest
 }
 
 // valueOf reads one value, or several joined by dots.
-func valueOf(line []lexeme) (any, []lexeme) {
-	parts := []any{plainOf(line[0])}
-	line = line[1:]
+func (t *textReader) valueOf(line []lexeme) (expr, []lexeme) {
+	v, line := t.plain(line[0]), line[1:]
+	if len(line) < 2 || !line[0].is(".") {
+		return v, line
+	}
+	parts := []expr{v}
 	for len(line) > 1 && line[0].is(".") {
-		parts, line = append(parts, plainOf(line[1])), line[2:]
+		parts, line = append(parts, t.plain(line[1])), line[2:]
 	}
-	if len(parts) > 1 {
-		return one("concat", parts), line
-	}
-	return parts[0], line
+	return expr{kind: kindJoined, args: parts}, line
 }
 
-// plainOf reads a word as a value: an address, a prefix, a range or a name.
-func plainOf(l lexeme) any {
+// plain reads a word as a value: a range, or what plainOf reads.
+func (t *textReader) plain(l lexeme) expr {
+	if !l.quoted {
+		lo, hi, ok := strings.Cut(l.text, "-")
+		if ok && lo != "" && hi != "" && (isNumber(lo) && isNumber(hi) || strings.ContainsAny(lo, ".:") && strings.ContainsAny(hi, ".:")) {
+			return expr{kind: kindSpan, args: t.of(plainOf(lexeme{text: lo}), plainOf(lexeme{text: hi}))}
+		}
+	}
+	return plainOf(l)
+}
+
+// plainOf reads a word as a value: an address, a prefix, a number or a name.
+func plainOf(l lexeme) expr {
 	s := l.text
 	switch {
 	case l.quoted:
-		return s
+		return expr{kind: kindWord, text: s}
 	case s == "exists":
-		return true
+		return expr{kind: kindTruth, text: "1"}
 	case s == "missing":
-		return false
+		return expr{kind: kindTruth}
+	case isNumber(s):
+		return expr{kind: kindNumber, text: s}
 	}
-	if addr, length, ok := strings.Cut(s, "/"); ok && strings.ContainsAny(addr, ".:") {
-		return one("prefix", map[string]any{"addr": addr, "len": json.Number(length)})
-	}
-	if lo, hi, ok := strings.Cut(s, "-"); ok && lo != "" && hi != "" && (isNumber(lo) && isNumber(hi) || strings.ContainsAny(lo, ".:") && strings.ContainsAny(hi, ".:")) {
-		return one("range", []any{plainOf(lexeme{text: lo}), plainOf(lexeme{text: hi})})
-	}
-	if isNumber(s) {
-		return json.Number(s)
+	if i := strings.IndexByte(s, '/'); i > 0 && strings.ContainsAny(s[:i], ".:") {
+		return expr{kind: kindPrefix, text: s[:i], part: s[i+1:]}
 	}
 	if hex, ok := strings.CutPrefix(s, "0x"); ok {
 		if n, err := strconv.ParseUint(hex, 16, 63); err == nil {
-			return json.Number(strconv.FormatUint(n, 10))
+			return expr{kind: kindNumber, text: strconv.FormatUint(n, 10)}
 		}
 	}
-	return s
+	return expr{kind: kindWord, text: s}
 }
 
-func isNumber(s string) bool { return s != "" && strings.Trim(s, "0123456789") == "" }
+func isNumber(s string) bool {
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return s != ""
+}
 
 // elementsOf reads the elements that stand in braces from i on, and where they
 // end. What an element has besides its key and its verdict is passed over.
-func elementsOf(line []lexeme, i int) (elements []any, end int) {
+func (t *textReader) elementsOf(line []lexeme, i int) (elements []expr, end int) {
 	if i >= len(line) || !line[i].is("{") {
 		return nil, i
 	}
-	elements = []any{}
 	for i++; i < len(line) && !line[i].is("}"); {
 		if line[i].is(",") {
 			i++
 			continue
 		}
-		key, rest := valueOf(line[i:])
+		e, rest := t.valueOf(line[i:])
 		i = len(line) - len(rest)
-		var e = key
 		for i < len(line) && !line[i].is(",") && !line[i].is("}") {
 			if line[i].is(":") && i+1 < len(line) {
-				verdict, rest := statementOf(line[i+1:])
-				if verdict == nil { // a map of values
-					value, left := valueOf(line[i+1:])
-					verdict, rest = value, left
+				verdict, rest := t.statementOf(line[i+1:])
+				if verdict.kind == kindNone { // a map of values
+					verdict, rest = t.valueOf(line[i+1:])
 				}
-				e = []any{key, verdict}
+				e = expr{kind: kindList, args: t.of(e, verdict)}
 				i = len(line) - len(rest)
 				continue
 			}

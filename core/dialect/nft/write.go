@@ -273,7 +273,7 @@ func (w *writer) lines(c *dialect.Chain, r compile.Rule, m compile.Match, steps 
 			if s.text != "" {
 				rule.Branches = []dialect.Branch{s.branch}
 			}
-			rule.Text = join(line.text(), s.front, log, s.text)
+			rule.Text = dialect.Words(join(line.text(), s.front, log, s.text))
 			out = append(out, rule)
 		}
 	}

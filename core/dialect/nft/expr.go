@@ -1,0 +1,242 @@
+package nft
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// An expr is a piece of a rule, of whichever form of listing: a value, a field, a
+// statement. The kinds say what text, part and args are.
+type expr struct {
+	kind kind
+	text string
+	part string
+	args []expr
+}
+
+type kind uint8
+
+const (
+	kindNone kind = iota
+
+	// values
+	kindWord    // text
+	kindNumber  // text, in decimal
+	kindTruth   // text is "1" for true
+	kindPrefix  // text is the address, part its length
+	kindSpan    // args from and to
+	kindList    // args; in a set, a pair of key and value
+	kindSet     // args
+	kindJoined  // args, with dots between
+	kindBoth    // args, with & between
+	kindEither  // args, with | between
+	kindElement // args: the value, and statements of its own
+
+	// fields
+	kindPayload // text is the header, part its field
+	kindMeta    // text
+	kindCT      // text, part is the direction
+	kindRT      // text
+	kindSocket  // text
+	kindFib     // text is the result, args the flags
+
+	// statements
+	kindMatch  // text is the operator, args left and right
+	kindAccept // this and the next two have no parts
+	kindDrop
+	kindReturn
+	kindJump       // text is the chain
+	kindGoto       // text is the chain
+	kindReject     // text is the type, part the answer
+	kindVmap       // args key and data
+	kindMangle     // args key and value
+	kindLog        // text is the prefix, part is "audit" for what goes to the audit system
+	kindLimit      // text is the unit, part the rate, args burst, "over" or "", what is counted
+	kindLimitNamed // text is the name of the limit
+	kindSetWrite   // text is the operation, part the set, args the element and statements
+	kindCounter    // a counter, which nothing depends on
+	kindPassing    // text; something else that nothing depends on
+	kindCounted    // text; something that depends on what passed before
+	kindOther      // text; something that is not read
+)
+
+func (e *expr) arg(i int) *expr {
+	if i < len(e.args) {
+		return &e.args[i]
+	}
+	return &expr{}
+}
+
+// mentions says that a kind stands anywhere in an expression.
+func (e *expr) mentions(k kind) bool {
+	return e.kind == k || slices.ContainsFunc(e.args, func(a expr) bool { return a.mentions(k) })
+}
+
+// int is a value as a number, as which listings write it plainly or as text.
+func (e *expr) int() (int, bool) {
+	if e.kind != kindNumber && e.kind != kindWord {
+		return 0, false
+	}
+	n, err := strconv.Atoi(e.text)
+	return n, err == nil
+}
+
+// value is an element of a set without what else is said of it.
+func (e *expr) value() *expr {
+	if e.kind == kindElement {
+		return e.arg(0)
+	}
+	return e
+}
+
+// statements are a rule, which says itself the way nft lists it, counters left out.
+type statements []expr
+
+func (s statements) String() string {
+	var b strings.Builder
+	for i := range s {
+		if s[i].kind == kindCounter {
+			continue
+		}
+		if b.Len() > 0 {
+			b.WriteByte(' ')
+		}
+		s[i].write(&b)
+	}
+	return b.String()
+}
+
+func (e *expr) String() string {
+	var b strings.Builder
+	e.write(&b)
+	return b.String()
+}
+
+// separators are what stands between the args of kinds that only join them.
+var separators = map[kind]string{kindSpan: "-", kindList: ",", kindJoined: " . ", kindBoth: " & ", kindEither: " | "}
+
+// write says an expression the way nft lists it.
+func (e *expr) write(b *strings.Builder) {
+	put := func(parts ...string) {
+		for _, p := range parts {
+			b.WriteString(p)
+		}
+	}
+	switch e.kind {
+	case kindTruth:
+		put(map[bool]string{true: "exists", false: "missing"}[e.text == "1"])
+	case kindPrefix:
+		put(e.text, "/", e.part)
+	case kindSet:
+		put("{ ")
+		for i := range e.args {
+			if i > 0 {
+				put(", ")
+			}
+			if pair := &e.args[i]; pair.kind == kindList && len(pair.args) == 2 {
+				put(pair.args[0].String(), " : ", pair.args[1].String())
+			} else {
+				pair.write(b)
+			}
+		}
+		put(" }")
+	case kindEither:
+		put("(", e.joinedArgs(), ")")
+	case kindSpan, kindList, kindJoined, kindBoth:
+		put(e.joinedArgs())
+	case kindElement:
+		e.arg(0).write(b)
+	case kindPayload:
+		put(e.text, " ", e.part)
+	case kindMeta:
+		if !slices.Contains([]string{"iifname", "oifname", "iif", "oif"}, e.text) {
+			put("meta ")
+		}
+		put(e.text)
+	case kindCT:
+		put("ct ")
+		if e.part != "" {
+			put(e.part, " ")
+		}
+		put(e.text)
+	case kindRT:
+		put("rt ", e.text)
+	case kindSocket:
+		put("socket ", e.text)
+	case kindFib:
+		put("fib ", strings.ReplaceAll((&expr{kind: kindList, args: e.args}).String(), ",", " . "), " ", e.text)
+	case kindMatch:
+		e.writeMatch(b)
+	case kindAccept:
+		put("accept")
+	case kindDrop:
+		put("drop")
+	case kindReturn:
+		put("return")
+	case kindJump:
+		put("jump ", e.text)
+	case kindGoto:
+		put("goto ", e.text)
+	case kindReject:
+		put("reject")
+		if e.text != "" {
+			put(" with ", e.text)
+		}
+		if e.part != "" {
+			put(" ", e.part)
+		}
+	case kindVmap:
+		put(e.arg(0).String(), " vmap ", e.arg(1).String())
+	case kindMangle:
+		put(e.arg(0).String(), " set ", e.arg(1).String())
+	case kindLog:
+		if put("log"); e.text != "" {
+			put(" prefix ", strconv.Quote(e.text))
+		}
+	case kindLimit:
+		put("limit rate ")
+		if over := e.arg(1).text; over != "" {
+			put(over, " ")
+		}
+		put(e.part, "/", e.text)
+		if n, ok := e.arg(0).int(); ok && n != defaultBurst && e.arg(2).text == "" {
+			fmt.Fprintf(b, " burst %d packets", n)
+		}
+	case kindLimitNamed:
+		put("limit name ", strconv.Quote(e.text))
+	case kindSetWrite:
+		put(e.text, " ", e.part, " { ")
+		for i := range e.args {
+			e.args[i].write(b)
+			put(" ")
+		}
+		put("}")
+	default:
+		put(e.text)
+	}
+}
+
+func (e *expr) joinedArgs() string {
+	parts := make([]string, len(e.args))
+	for i := range e.args {
+		parts[i] = e.args[i].String()
+	}
+	return strings.Join(parts, separators[e.kind])
+}
+
+func (e *expr) writeMatch(b *strings.Builder) {
+	left, right := e.arg(0), e.arg(1)
+	left.write(b)
+	if e.text == "in" || e.text == "==" && left.kind != kindBoth {
+		b.WriteByte(' ')
+	} else {
+		b.WriteString(" " + e.text + " ")
+	}
+	if left.kind == kindMeta && right.kind == kindWord && (strings.HasSuffix(left.text, "name") || left.text == "iif" || left.text == "oif") && !strings.HasPrefix(right.text, "@") {
+		b.WriteString(strconv.Quote(right.text))
+		return
+	}
+	right.write(b)
+}
