@@ -297,6 +297,20 @@ func (c *comparison) care(n *cause) packet.Set {
 	return c.sp.WellFormed()
 }
 
+// said is a cause's packets as a sentence names them: exact for those of care, and
+// what is simplest for the rest, which is what the rule that does it says itself,
+// if that is it.
+func (c *comparison) said(n *cause) packet.Set {
+	care := c.sp.And(c.care(n), c.sp.Value(packet.Hook, n.direction))
+	if n.live.Rule != nil {
+		rule := n.live.Rule.Match
+		if c.sp.And(rule, care) == c.sp.And(n.set, care) {
+			return c.sp.Simplify(rule, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Usual()))
+		}
+	}
+	return c.sp.Simplify(n.set, care)
+}
+
 // whatever is the packets of a set whoever sends them, whenever and however.
 func (c *comparison) whatever(s packet.Set) packet.Set {
 	for _, f := range []packet.Field{packet.Time, packet.User, packet.Unit, packet.IPsec} {
@@ -397,8 +411,7 @@ func (c *comparison) finding(n *cause) Finding {
 	example := c.example(n)
 	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
 	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
-	said := c.sp.Simplify(n.set, c.care(n))
-	said = c.sp.Simplify(said, c.sp.Value(packet.Hook, n.direction))
+	said := c.sp.Simplify(c.said(n), c.sp.Value(packet.Hook, n.direction))
 
 	f := Finding{Kind: n.kind, Direction: packet.HookNames[n.direction], Traffic: c.traffic(n, said), Packet: &example,
 		Live:      Live{Verdict: done.Verdict.String(), At: live.At(), Rule: live.Text()},

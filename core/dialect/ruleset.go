@@ -332,11 +332,11 @@ func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.De
 	d := after
 	// Rules that do the same whatever comes after them are collected and put over
 	// it at once: one by one, each would copy all that is known so far.
-	var run []packet.Decision
+	var run []packet.Choice
 	for i := range slices.Backward(c.Rules) {
 		r := &c.Rules[i]
 		if e.alone(c, r) {
-			run = append(run, e.sp.Only(e.rule(c, r, packet.Void, packet.Void, accepting), e.seen(r.Match)))
+			run = append(run, packet.Choice{Match: e.seen(r.Match), Then: e.rule(c, r, packet.Void, packet.Void, accepting)})
 			continue
 		}
 		d, run = e.under(run, d), nil
@@ -361,9 +361,9 @@ func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decis
 }
 
 // under puts a run of rules, the last first, over what comes after them.
-func (e *evaluation) under(run []packet.Decision, d packet.Decision) packet.Decision {
+func (e *evaluation) under(run []packet.Choice, d packet.Decision) packet.Decision {
 	slices.Reverse(run)
-	return e.sp.Over(e.sp.OverAll(run...), d)
+	return e.sp.FirstMatch(append(run, packet.Choice{Match: packet.All, Then: d}))
 }
 
 // alone says that what a rule does with what it matches does not depend on what

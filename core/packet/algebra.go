@@ -71,19 +71,6 @@ func (sp *Space) over(a, b ref) ref {
 	return sp.remember(opOver, a, b, 0, sp.zip(field, a, b, ref(Empty), func(a, b, _ ref) ref { return sp.over(a, b) }))
 }
 
-// OverAll is the first of ds that has an outcome, for every packet. It joins
-// them in pairs of pairs: one after the other would copy what is wide each time.
-func (sp *Space) OverAll(ds ...Decision) Decision {
-	switch len(ds) {
-	case 0:
-		return Void
-	case 1:
-		return ds[0]
-	}
-	half := len(ds) / 2
-	return sp.Over(sp.OverAll(ds[:half]...), sp.OverAll(ds[half:]...))
-}
-
 // Only is d for packets in s, and nothing for the rest.
 func (sp *Space) Only(d Decision, s Set) Decision { return sp.Choose(s, d, Void) }
 
@@ -142,7 +129,8 @@ func (sp *Space) binary(op operation, a, b ref) ref {
 // leading where f says for the three places they lead to; finish may
 // put the edges right before they are made a node.
 func (sp *Space) zip(field Field, a, b, c ref, f func(a, b, c ref) ref, finish ...func([]edge)) ref {
-	x, y, z := sp.branches(a, field), sp.branches(b, field), sp.branches(c, field)
+	var all [3][1]edge
+	x, y, z := sp.branches(a, field, &all[0]), sp.branches(b, field, &all[1]), sp.branches(c, field, &all[2])
 	base := len(sp.scratch) // what is made below ends before it goes on here
 	for i, j, k := 0, 0, 0; i < len(x); {
 		hi := x[i].hi
@@ -172,12 +160,13 @@ func (sp *Space) zip(field Field, a, b, c ref, f func(a, b, c ref) ref, finish .
 	return made
 }
 
-// branches gives r's edges for field: its own, or one that covers everything.
-func (sp *Space) branches(r ref, field Field) []edge {
+// branches gives r's edges for field: its own, or one that covers everything, for which it needs a place.
+func (sp *Space) branches(r ref, field Field, all *[1]edge) []edge {
 	if sp.nodes[r].field == field {
 		return sp.edgesOf(r)
 	}
-	return []edge{{field.Limit(), r}}
+	all[0] = edge{field.Limit(), r}
+	return all[:]
 }
 
 func (sp *Space) choose(s, then, otherwise ref) ref {

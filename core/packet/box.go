@@ -1,12 +1,19 @@
 package packet
 
 import (
+	"maps"
+	"slices"
+
 	"go4.org/netipx"
 )
 
 // A Box is a set of packets that is a product: for each field it speaks of,
 // the runs of values it allows, in order. A field it does not speak of is free.
 type Box map[Field][]Range
+
+// told is the order in which a person tells what a packet is: what it is about
+// before where it comes from. Fields that are not named come after, in their own order.
+var told = []Field{Hook, Family, Protocol, SrcPort, DstPort, ICMPType, ICMPCode, Src, Dst}
 
 // Boxes takes s apart into boxes that do not overlap, at most limit of them;
 // whole is false where there are more. Unknowns must have been decided before
@@ -15,8 +22,12 @@ type Box map[Field][]Range
 func (sp *Space) Boxes(s Set, limit int) (boxes []Box, whole bool) {
 	whole = true
 	path := Box{}
-	var walk func(r ref)
-	walk = func(r ref) {
+	order := told
+	if sp.edgesBelow(ref(s)) > maxReordered {
+		order = nil
+	}
+	var walk func(r ref, order []Field)
+	walk = func(r ref, order []Field) {
 		switch {
 		case r == ref(Empty):
 			return
@@ -24,32 +35,98 @@ func (sp *Space) Boxes(s Set, limit int) (boxes []Box, whole bool) {
 			whole = false
 			return
 		case r == ref(All):
-			box := make(Box, len(path))
-			for f, ranges := range path {
-				box[f] = ranges
-			}
-			boxes = append(boxes, box)
+			boxes = append(boxes, maps.Clone(path))
 			return
 		}
-		field := sp.nodes[r].field
-		var order []ref
+		field, edges := sp.nodes[r].field, sp.edgesOf(r)
+		for len(order) > 0 {
+			field, order = order[0], order[1:]
+			if edges = sp.front(r, field); len(edges) > 1 {
+				break
+			}
+			field, edges = sp.nodes[r].field, sp.edgesOf(r)
+		}
+		var ends []ref
 		runs := map[ref][]Range{}
 		lo := Value{}
-		for _, e := range sp.edgesOf(r) {
+		for _, e := range edges {
 			if runs[e.to] == nil {
-				order = append(order, e.to)
+				ends = append(ends, e.to)
 			}
 			runs[e.to] = append(runs[e.to], Range{lo, e.hi})
 			lo = e.hi.Next()
 		}
-		for _, to := range order {
+		for _, to := range ends {
 			path[field] = runs[to]
-			walk(to)
+			walk(to, order)
 		}
 		delete(path, field)
 	}
-	walk(ref(s))
+	walk(ref(s), order)
 	return boxes, whole
+}
+
+// maxReordered is how many edges a set may have to be told in another order than
+// it is held in, which may take many more.
+const maxReordered = 200_000
+
+// edgesBelow counts the edges of r's diagram.
+func (sp *Space) edgesBelow(r ref) (n int) {
+	for r := range sp.reached(r) {
+		n += int(sp.nodes[r].n)
+	}
+	return n
+}
+
+// front is r by the values of one field: the runs of the field's values with what
+// r is for them, as if the field were tested before all others (the variable
+// swap of R. Rudell, "Dynamic variable ordering for ordered binary decision
+// diagrams", ICCAD 1993, for runs of values).
+func (sp *Space) front(r ref, field Field) []edge {
+	done := map[ref][]edge{}
+	var front func(r ref) []edge
+	front = func(r ref) []edge {
+		switch own := sp.nodes[r].field; {
+		case own > field:
+			return []edge{{field.Limit(), r}}
+		case own == field:
+			return sp.edgesOf(r)
+		}
+		if known, ok := done[r]; ok {
+			return known
+		}
+		edges := sp.edgesOf(r)
+		below, at := make([][]edge, len(edges)), make([]int, len(edges))
+		for i, e := range edges {
+			below[i] = front(e.to)
+		}
+		var out []edge
+		for hi := (Value{}); len(out) == 0 || hi != field.Limit(); {
+			hi = field.Limit()
+			here := slices.Clone(edges)
+			for i := range here {
+				e := below[i][at[i]]
+				here[i].to = e.to
+				if e.hi.Compare(hi) < 0 {
+					hi = e.hi
+				}
+			}
+			for i := range at {
+				if below[i][at[i]].hi == hi {
+					at[i]++
+				}
+			}
+			to := sp.make(sp.nodes[r].field, here)
+			if n := len(out); n > 0 && out[n-1].to == to {
+				out[n-1].hi = hi
+			} else {
+				out = append(out, edge{hi, to})
+			}
+		}
+		done[r] = out
+		return out
+	}
+	return front(r)
 }
 
 // Project is the values of a field that some packet of s has.

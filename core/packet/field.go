@@ -21,10 +21,10 @@ const (
 	Family                // IPv4 or IPv6
 	Protocol              // IP protocol number; for IPv6 the upper-layer one
 	SrcPort
+	Src
 	DstPort
 	ICMPType
 	ICMPCode
-	Src
 	Dst
 	InIface  // name of the interface it arrived on, "" for what is sent
 	OutIface // name of the interface it leaves by, "" for what is delivered
@@ -40,8 +40,7 @@ const (
 	leafField    Field = 1<<16 - 1
 )
 
-var fieldNames = [known]string{"hook", "family", "protocol", "source port", "port", "icmp type", "icmp code",
-	"source", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "unit", "ipsec"}
+var fieldNames = [known]string{"hook", "family", "protocol", "source port", "source", "port", "icmp type", "icmp code", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "unit", "ipsec"}
 
 func (f Field) String() string {
 	switch {

@@ -217,20 +217,19 @@ var typical = Taste{
 	Dst: {Addr(netip.MustParseAddr("192.0.2.7")), Addr(netip.MustParseAddr("2001:db8:fffe::7"))},
 }
 
-// Example gives a packet of s that a person finds typical. Field by field, in
-// the order of the fields, it takes the first value that taste likes, else the
-// first of the built-in ones (IPv4 over IPv6, TCP over UDP, well-known ports,
-// documentation addresses, a new connection), else the lowest of the first run
-// of values that leads anywhere, and its second lowest where an address is
-// asked for, the lowest being the name of a network. It reports false where s
-// is empty.
+// Example gives a packet of s that a person finds typical. Field by field, what
+// it is about before where it comes from, it takes the first value that taste
+// likes, else the first of the built-in ones (IPv4 over IPv6, TCP over UDP,
+// well-known ports, documentation addresses, a new connection), else the lowest
+// that the field can have, and the one after it where an address is asked for,
+// the lowest being the name of a network. It reports false where s is empty.
 func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
-	r := ref(sp.And(s, sp.domain))
-	if r == ref(Empty) {
+	s = sp.And(s, sp.domain)
+	if s == Empty {
 		return Packet{}, false
 	}
 	var v [known]Value
-	for f := Hook; f < known; f++ {
+	for _, f := range tellingOrder {
 		var liked []Value
 		if f == Time {
 			liked = []Value{Num(int(sp.now))}
@@ -243,10 +242,22 @@ func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
 				liked = append(liked, want)
 			}
 		}
-		v[f], r = pick(f, sp.branches(r, f), liked)
+		v[f] = pick(f, sp.Project(s, f), liked)
+		s = Set(sp.Restrict(Decision(s), f, v[f]))
 	}
 	return sp.packet(v), true
 }
+
+// tellingOrder is told with all fields.
+var tellingOrder = func() []Field {
+	order := slices.Clone(told)
+	for f := Field(0); f < known; f++ {
+		if !slices.Contains(order, f) {
+			order = append(order, f)
+		}
+	}
+	return order
+}()
 
 // fits says that a value is typical in a family: an IPv4 address is a number
 // that an IPv6 address can be too, and echo requests have two numbers.
@@ -260,28 +271,16 @@ func fits(f Field, v Value, family int) bool {
 	return true
 }
 
-func pick(f Field, edges []edge, liked []Value) (Value, ref) {
+func pick(f Field, runs []Range, liked []Value) Value {
 	for _, want := range liked {
-		for _, e := range edges {
-			if want.Compare(e.hi) <= 0 {
-				if e.to != ref(Empty) {
-					return want, e.to
-				}
-				break
-			}
+		if (Box{f: runs}).Allows(f, want) {
+			return want
 		}
 	}
-	lo := Value{}
-	for _, e := range edges {
-		if e.to != ref(Empty) {
-			if (f == Src || f == Dst) && lo != e.hi {
-				lo = lo.Next()
-			}
-			return lo, e.to
-		}
-		lo = e.hi.Next()
+	if lo := runs[0].Lo; (f == Src || f == Dst) && lo != runs[0].Hi {
+		return lo.Next()
 	}
-	panic("packet: a node that leads nowhere")
+	return runs[0].Lo
 }
 
 // packet says values as a Packet; of the fields, those its protocol has.

@@ -3,6 +3,7 @@ package packet
 import (
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -272,12 +273,13 @@ func BenchmarkFirstMatch(b *testing.B) {
 	for b.Loop() {
 		rng := rand.New(rand.NewPCG(1, 1))
 		sp := NewSpace()
-		d := sp.Leaf(Outcome{Verdict: Drop})
+		var choices []Choice
 		for range 1000 {
 			a := netip.AddrFrom4([4]byte{10, byte(rng.IntN(256)), byte(rng.IntN(256)), 0})
 			match := sp.AndAll(sp.Value(Family, IPv4), sp.Ranges(Src, []Range{PrefixRange(netip.PrefixFrom(a, 24))}), sp.Value(Protocol, TCP), sp.Value(DstPort, 1000+rng.IntN(40)))
-			d = sp.Choose(match, sp.Leaf(Outcome{Verdict: Admit}), d)
+			choices = append(choices, Choice{match, sp.Leaf(Outcome{Verdict: Admit})})
 		}
+		sp.FirstMatch(append(choices, Choice{All, sp.Leaf(Outcome{Verdict: Drop})}))
 	}
 }
 
@@ -306,23 +308,31 @@ func TestTooTangled(t *testing.T) {
 	require.PanicsWithValue(t, "another", func() { _ = Untangled(func() { panic("another") }) })
 }
 
-// TestOverIsFirstMatch: the first decision with an outcome counts, in whatever pairs they are joined.
-func TestOverIsFirstMatch(t *testing.T) {
+// TestFirstMatch: the first choice with an outcome counts, however long the list
+// is, whether it is swept, halved or joined choice by choice.
+func TestFirstMatch(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 8))
-	for range 100 {
-		sp := NewSpace()
-		var ds []Decision
-		var sets []Set
-		for i := range 9 {
-			s := randomExpression(rng, 2).set(sp)
-			sets = append(sets, s)
-			ds = append(ds, sp.Only(sp.Leaf(Outcome{Verdict: Admit, By: int32(i + 1)}), s))
+	for _, n := range []int{0, 1, 3, 9, 60, 300} {
+		for range max(3, 60/(n+1)) {
+			sp := NewSpace()
+			var choices []Choice
+			for i := range n {
+				s := randomExpression(rng, 2).set(sp)
+				if n > 60 { // most of them in question for most values
+					s = sp.Not(sp.AndAll(sp.Value(SrcPort, rng.IntN(500)), sp.Value(DstPort, rng.IntN(500))))
+				}
+				then := sp.Leaf(Outcome{Verdict: Admit, By: int32(i + 1)})
+				if rng.IntN(3) == 0 { // which passes some on
+					then = sp.Only(then, randomExpression(rng, 2).set(sp))
+				}
+				choices = append(choices, Choice{s, then})
+			}
+			one := Void
+			for _, c := range slices.Backward(choices) {
+				one = sp.Choose(c.Match, sp.Over(c.Then, one), one)
+			}
+			require.Equal(t, one, sp.FirstMatch(choices), "%d choices", n)
 		}
-		joined, one := sp.OverAll(ds...), Void
-		for i := len(ds) - 1; i >= 0; i-- {
-			one = sp.Choose(sets[i], ds[i], one)
-		}
-		require.Equal(t, one, joined)
 	}
 }
 

@@ -2,7 +2,7 @@ package packet
 
 import (
 	"fmt"
-	"sort"
+	"slices"
 )
 
 // A Set is a set of packets: a handle into the Space it was made by. Sets of
@@ -227,9 +227,13 @@ func (sp *Space) grow() {
 // Ranges is the set of packets whose field lies in one of the ranges. They may
 // overlap and stand in any order.
 func (sp *Space) Ranges(field Field, ranges []Range) Set {
-	sorted := append([]Range(nil), ranges...)
-	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Lo.Compare(sorted[j].Lo) < 0 })
-	var edges []edge
+	sorted := ranges
+	if len(ranges) > 1 {
+		sorted = slices.Clone(ranges)
+		slices.SortFunc(sorted, func(a, b Range) int { return a.Lo.Compare(b.Lo) })
+	}
+	var room [8]edge
+	edges := room[:0]
 	next, limit := Value{}, field.Limit() // next is the first value not covered yet
 	full := false
 	for _, r := range sorted {

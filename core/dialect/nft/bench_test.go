@@ -1,6 +1,7 @@
 package nft_test
 
 import (
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -30,6 +31,34 @@ func BenchmarkRead(b *testing.B) {
 			if theirs, ok := nftChecks(b, text); ok {
 				b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/theirs.Seconds(), "of-nft")
 			}
+		})
+	}
+}
+
+// BenchmarkReadJSON reads the same listings in the JSON form, and gives the ratio
+// to what encoding/json takes to decode them into any, as "of-decoding".
+func BenchmarkReadJSON(b *testing.B) {
+	for _, shape := range []nfttest.Shape{nfttest.People, nfttest.Prefixes} {
+		data := []byte(nfttest.LargeJSON(shape, 10_000, 1))
+		b.Run(string(shape), func(b *testing.B) {
+			b.SetBytes(int64(len(data)))
+			for b.Loop() {
+				sp := packet.NewSpace()
+				rs, err := nft.ReadJSON(sp, data, nil)
+				if err != nil {
+					b.Fatal(err)
+				}
+				rs.Decision(sp)
+			}
+			took := b.Elapsed() / time.Duration(b.N)
+			begin := time.Now()
+			for range 3 {
+				var v any
+				if err := json.Unmarshal(data, &v); err != nil {
+					b.Fatal(err)
+				}
+			}
+			b.ReportMetric(3*took.Seconds()/time.Since(begin).Seconds(), "of-decoding")
 		})
 	}
 }

@@ -94,16 +94,17 @@ func (e *expr) value() *expr {
 // statements are a rule, which says itself the way nft lists it, counters left out.
 type statements []expr
 
-func (s statements) String() string {
+func (s *statements) String() string {
 	var b strings.Builder
-	for i := range s {
-		if s[i].kind == kindCounter {
+	for i := range *s {
+		e := &(*s)[i]
+		if e.kind == kindCounter {
 			continue
 		}
 		if b.Len() > 0 {
 			b.WriteByte(' ')
 		}
-		s[i].write(&b)
+		e.write(&b)
 	}
 	return b.String()
 }

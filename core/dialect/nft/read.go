@@ -62,12 +62,17 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 		listed := &l.rules[i]
 		if i == 0 || listed.place != l.rules[i-1].place {
 			c = r.chainOf(listed.place)
+			n := 1
+			for i+n < len(l.rules) && l.rules[i+n].place == listed.place {
+				n++
+			}
+			c.Rules = slices.Grow(c.Rules, n)
 		}
 		before := len(c.Rules)
 		c.Rules = r.statements(c, listed.exprs, listed.at, c.Rules)
 		for k := range c.Rules[before:] {
 			rule := &c.Rules[before+k]
-			rule.At, rule.Comment, rule.Text = listed.at, listed.comment, listed.exprs
+			rule.At, rule.Comment, rule.Text = listed.at, listed.comment, &listed.exprs
 		}
 	}
 	return r.out

@@ -1,6 +1,7 @@
 package nft
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 // rule uncertain.
 func ReadText(sp *packet.Space, file string, data []byte, names *Names) (*dialect.Ruleset, error) {
 	t := &textReader{lexer: lexer{text: string(data), line: 1}, file: file}
+	t.rules = make([]listedRule, 0, bytes.Count(data, []byte("\n"))) // about one a line
 	if err := t.ruleset(); err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -32,6 +33,18 @@ func TestBothFormsMeanTheSame(t *testing.T) {
 			}
 			require.Equal(t, r.Log, d.Rules[j].Log, r.Text)
 		}
+	}
+}
+
+// TestLargeRulesetsMeanTheSame in both forms.
+func TestLargeRulesetsMeanTheSame(t *testing.T) {
+	for _, shape := range nfttest.Shapes {
+		sp := packet.NewSpace()
+		fromText, err := nft.ReadText(sp, "f", []byte(nfttest.Large(shape, 300, 3)), nil)
+		require.NoError(t, err)
+		fromJSON, err := nft.ReadJSON(sp, []byte(nfttest.LargeJSON(shape, 300, 3)), nil)
+		require.NoError(t, err)
+		require.Equal(t, fromJSON.Decision(sp), fromText.Decision(sp), shape)
 	}
 }
 

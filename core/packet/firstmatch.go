@@ -1,0 +1,195 @@
+package packet
+
+import (
+	"cmp"
+	"slices"
+)
+
+// A Choice is what becomes of the packets of a set.
+type Choice struct {
+	Match Set
+	Then  Decision
+}
+
+// FirstMatch is for every packet what the first choice says whose set holds it
+// and that has an outcome for it; nothing where there is none.
+//
+// It sweeps over the values of one field after the other with the choices that
+// are still in question, which makes no diagram but those of the result. The
+// construction of a diagram from a list of rules is that of M. Gouda and A. Liu,
+// "Structured firewall design", Computer Networks 51(4), 2007; the sweep, and
+// that equal remainders are made once, is what lets it take ten thousand rules.
+// Where most choices are in question for most values, which would make the sweep
+// quadratic, the list is halved and its halves are put over each other.
+func (sp *Space) FirstMatch(choices []Choice) Decision {
+	s := sweep{sp: sp, done: map[uint64][]remainder{}}
+	list := make([]choice, len(choices))
+	for i, c := range choices {
+		list[i] = choice{ref(c.Match), ref(c.Then)}
+	}
+	return Decision(s.first(list))
+}
+
+type choice struct{ match, then ref }
+
+// A sweep remembers, while FirstMatch runs, which remainders it has made.
+type sweep struct {
+	sp     *Space
+	done   map[uint64][]remainder
+	lists  []choice // those of the values being swept, the outermost field's first
+	active []int32
+}
+
+type remainder struct {
+	list   []choice
+	result ref
+}
+
+// turn is a value from which on a choice is another.
+type turn struct {
+	at    Value
+	which int32
+	to    choice
+}
+
+// few is how long a list may be to be joined choice by choice, which the Space
+// remembers for all its lists.
+const few = 4
+
+func (s *sweep) first(list []choice) ref {
+	sp := s.sp
+	list = slices.DeleteFunc(list, choice.idle)
+	for i, c := range list {
+		if c.match == ref(All) && sp.nodes[c.then].field == leafField {
+			list = list[:i+1]
+			break
+		}
+	}
+	if len(list) <= few {
+		r := ref(Void)
+		for _, c := range slices.Backward(list) {
+			r = sp.choose(c.match, sp.over(c.then, r), r)
+		}
+		return r
+	}
+	h := uint64(len(list))
+	for _, c := range list {
+		h = (h ^ uint64(c.match)<<32 ^ uint64(c.then)) * 0x9e3779b97f4a7c15
+		h ^= h >> 31
+	}
+	for _, known := range s.done[h] {
+		if slices.Equal(known.list, list) {
+			return known.result
+		}
+	}
+	kept := slices.Clone(list) // sweeping puts other lists where this one may stand
+	r := s.over(kept)
+	s.done[h] = append(s.done[h], remainder{kept, r})
+	return r
+}
+
+// idle says that a choice decides nothing.
+func (c choice) idle() bool { return c.match == ref(Empty) || c.then == ref(Void) }
+
+// over sweeps over the values of the first field that any of a list asks for.
+func (s *sweep) over(list []choice) ref {
+	sp := s.sp
+	field := leafField
+	for _, c := range list {
+		field = min(field, sp.nodes[c.match].field, sp.nodes[c.then].field)
+	}
+	now := slices.Clone(list)
+	turns := make([]turn, 0, 2*len(list))
+	for i, c := range list {
+		if sp.nodes[c.match].field != field && sp.nodes[c.then].field != field {
+			continue
+		}
+		var all [2][1]edge
+		x, y := sp.branches(c.match, field, &all[0]), sp.branches(c.then, field, &all[1])
+		for j, k, lo := 0, 0, (Value{}); j < len(x); {
+			to := choice{x[j].to, y[k].to}
+			if lo == (Value{}) {
+				now[i] = to
+			} else {
+				turns = append(turns, turn{lo, int32(i), to})
+			}
+			hi := x[j].hi
+			if y[k].hi.Compare(hi) < 0 {
+				hi = y[k].hi
+			}
+			if x[j].hi == hi {
+				j++
+			}
+			if y[k].hi == hi {
+				k++
+			}
+			lo = hi.Next()
+		}
+	}
+	slices.SortFunc(turns, func(a, b turn) int { return cmp.Or(a.at.Compare(b.at), int(a.which-b.which)) })
+	if s.crowded(now, turns) {
+		half := len(list) / 2
+		return sp.over(s.first(slices.Clone(list[:half])), s.first(slices.Clone(list[half:])))
+	}
+
+	bottom := len(s.active)
+	defer func() { s.active = s.active[:bottom] }()
+	for i := range now {
+		if !now[i].idle() {
+			s.active = append(s.active, int32(i))
+		}
+	}
+	edges := make([]edge, 0, len(turns)+1)
+	for t := 0; ; {
+		below := len(s.lists)
+		for _, i := range s.active[bottom:] {
+			s.lists = append(s.lists, now[i])
+		}
+		to := s.first(s.lists[below:])
+		s.lists = s.lists[:below]
+		if t == len(turns) {
+			edges = append(edges, edge{field.Limit(), to})
+			return sp.make(field, edges)
+		}
+		at := turns[t].at
+		edges = append(edges, edge{at.Prev(), to})
+		for ; t < len(turns) && turns[t].at == at; t++ {
+			i := turns[t].which
+			was, is := !now[i].idle(), !turns[t].to.idle()
+			now[i] = turns[t].to
+			if was == is {
+				continue
+			}
+			place, _ := slices.BinarySearch(s.active[bottom:], i)
+			if place += bottom; is {
+				s.active = slices.Insert(s.active, place, i)
+			} else {
+				s.active = slices.Delete(s.active, place, place+1)
+			}
+		}
+	}
+}
+
+// crowded says that a sweep would go over too many choices for too many values.
+func (s *sweep) crowded(now []choice, turns []turn) bool {
+	const most = 32 // for each value at which something turns
+	live := make([]bool, len(now))
+	count, work := 0, 0
+	for i, c := range now {
+		if live[i] = !c.idle(); live[i] {
+			count++
+		}
+	}
+	for i, t := range turns {
+		if is := !t.to.idle(); is != live[t.which] {
+			live[t.which] = is
+			if count--; is {
+				count += 2
+			}
+		}
+		if i+1 == len(turns) || turns[i+1].at != t.at {
+			work += count
+		}
+	}
+	return len(now) > 2*most && work > most*(len(turns)+len(now))
+}
