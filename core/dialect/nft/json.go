@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/valyala/fastjson"
+
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -19,34 +21,110 @@ type jsonReader struct {
 	listing
 }
 
-func text(v any) string { s, _ := v.(string); return s }
+// text is a value as a string; "" for one that is none.
+func text(v *fastjson.Value) string {
+	if v == nil {
+		return ""
+	}
+	b, _ := v.StringBytes()
+	return string(b)
+}
 
-func fieldsOf(v any) map[string]any { m, _ := v.(map[string]any); return m }
+func items(v *fastjson.Value) []*fastjson.Value {
+	if v == nil {
+		return nil
+	}
+	list, _ := v.Array()
+	return list
+}
 
 // listed takes a listing apart.
 func listed(data []byte) (*listing, error) {
-	dec := json.NewDecoder(bytes.NewReader(data))
-	dec.UseNumber()
-	var doc struct {
-		Nftables []map[string]any `json:"nftables"`
-	}
-	if err := dec.Decode(&doc); err != nil {
-		return nil, syntaxError(data, dec, err)
-	}
-	if doc.Nftables == nil {
-		return nil, &SyntaxError{1, `no "nftables" list: this is not what nft -j list ruleset prints`}
-	}
-	r := &jsonReader{}
-	for i, o := range doc.Nftables {
-		for kind, v := range o {
-			fields, ok := v.(map[string]any)
-			if !ok {
-				return nil, &SyntaxError{1, fmt.Sprintf("object %d of the listing (%s) is no object of fields", i+1, kind)}
-			}
-			r.object(kind, fields)
+	objects, ok := split(data)
+	if !ok {
+		var doc struct {
+			Nftables []json.RawMessage `json:"nftables"`
+		}
+		dec := json.NewDecoder(bytes.NewReader(data))
+		if err := dec.Decode(&doc); err != nil {
+			return nil, syntaxError(data, dec, err)
+		}
+		if doc.Nftables == nil {
+			return nil, &SyntaxError{1, `no "nftables" list: this is not what nft -j list ruleset prints`}
+		}
+		for _, raw := range doc.Nftables {
+			objects = append(objects, raw)
 		}
 	}
+	r := &jsonReader{}
+	r.rules = make([]listedRule, 0, len(objects))
+	var parser fastjson.Parser // of one object after the other: what it holds of one is let go with the next
+	for i, raw := range objects {
+		o, err := parser.ParseBytes(raw)
+		if err != nil {
+			return nil, &SyntaxError{1 + bytes.Count(data[:bytes.Index(data, raw)], []byte("\n")), err.Error()}
+		}
+		kind, fields := only(o)
+		if fields == nil || fields.Type() != fastjson.TypeObject {
+			return nil, &SyntaxError{1, fmt.Sprintf("object %d of the listing (%s) is no object of fields", i+1, kind)}
+		}
+		r.object(kind, fields)
+	}
 	return &r.listing, nil
+}
+
+// split finds the objects of a listing in the form that nft prints. ok is false for
+// all other text, JSON or not.
+func split(data []byte) (objects [][]byte, ok bool) {
+	rest, found := bytes.CutPrefix(bytes.TrimSpace(data), []byte(`{"nftables":`))
+	if rest = bytes.TrimSpace(rest); !found || len(rest) == 0 || rest[0] != '[' {
+		return nil, false
+	}
+	for separator := byte('['); len(rest) > 0 && rest[0] == separator; separator = ',' {
+		rest = bytes.TrimLeft(rest[1:], " \t\r\n")
+		n := objectEnd(rest)
+		if n == 0 {
+			break
+		}
+		objects = append(objects, rest[:n])
+		rest = bytes.TrimLeft(rest[n:], " \t\r\n")
+	}
+	return objects, bytes.Equal(bytes.Join(bytes.Fields(rest), nil), []byte("]}"))
+}
+
+// objectEnd is how long the object is that data begins with; 0 if none does.
+func objectEnd(data []byte) int {
+	if len(data) == 0 || data[0] != '{' {
+		return 0
+	}
+	depth := 0
+	for i := 0; i < len(data); i++ {
+		switch data[i] {
+		case '{':
+			depth++
+		case '}':
+			if depth--; depth == 0 {
+				return i + 1
+			}
+		case '"':
+			for i++; i < len(data) && data[i] != '"'; i++ {
+				if data[i] == '\\' {
+					i++
+				}
+			}
+		}
+	}
+	return 0
+}
+
+// only is the field of an object that has one; nil for all else.
+func only(v *fastjson.Value) (name string, value *fastjson.Value) {
+	o, err := v.Object()
+	if err != nil || o.Len() != 1 {
+		return "", nil
+	}
+	o.Visit(func(key []byte, v *fastjson.Value) { name, value = string(key), v })
+	return name, value
 }
 
 func syntaxError(data []byte, dec *json.Decoder, err error) error {
@@ -65,42 +143,38 @@ func syntaxError(data []byte, dec *json.Decoder, err error) error {
 	return &SyntaxError{1 + bytes.Count(data[:min(int(offset), len(data))], []byte("\n")), message}
 }
 
-func (r *jsonReader) object(kind string, f map[string]any) {
-	at := place{text(f["family"]), text(f["table"]), text(f["name"])}
-	whole := func(v any) int { n, _ := strconv.Atoi(r.expr(v).text); return n }
+func (r *jsonReader) object(kind string, f *fastjson.Value) {
+	at := place{text(f.Get("family")), text(f.Get("table")), text(f.Get("name"))}
+	whole := func(name string) int { n, _ := strconv.Atoi(r.expr(f.Get(name)).text); return n }
 	switch kind {
 	case "set", "map":
-		s := &namedSet{place: at, holds: text(f["type"]), comment: text(f["comment"]), size: whole(f["size"]), timeout: whole(f["timeout"])}
-		elements, _ := f["elem"].([]any)
-		s.elements = r.exprs(elements)
-		flags, _ := f["flags"].([]any)
-		s.changing = f["timeout"] != nil || slices.ContainsFunc(flags, func(v any) bool { return changingFlag(text(v)) })
+		s := &namedSet{place: at, holds: text(f.Get("type")), comment: text(f.Get("comment")), size: whole("size"), timeout: whole("timeout")}
+		s.elements = r.exprs(f.Get("elem"))
+		s.changing = f.Exists("timeout") || slices.ContainsFunc(items(f.Get("flags")), func(v *fastjson.Value) bool { return changingFlag(text(v)) })
 		r.sets = append(r.sets, s)
 	case "limit":
 		r.limits = append(r.limits, namedLimit{at, r.limit(f)})
 	case "chain":
 		c := newChain(at)
-		c.Hook, c.Type, c.Priority = text(f["hook"]), text(f["type"]), whole(f["prio"])
-		if text(f["policy"]) == "drop" {
+		c.Hook, c.Type, c.Priority = text(f.Get("hook")), text(f.Get("type")), whole("prio")
+		if text(f.Get("policy")) == "drop" {
 			c.Policy = packet.Drop
 		}
-		switch dev := f["dev"].(type) {
-		case string:
-			c.Devices = []string{dev}
-		case []any:
-			for _, d := range dev {
-				c.Devices = append(c.Devices, text(d))
-			}
+		dev := f.Get("dev")
+		if one := text(dev); one != "" {
+			c.Devices = []string{one}
+		}
+		for _, d := range items(dev) {
+			c.Devices = append(c.Devices, text(d))
 		}
 		r.chains = append(r.chains, c)
 	case "rule":
-		at.name = text(f["chain"])
+		at.name = text(f.Get("chain"))
 		where := at.String()
-		if handle := r.expr(f["handle"]); handle.kind == kindNumber {
+		if handle := r.expr(f.Get("handle")); handle.kind == kindNumber {
 			where += " handle " + handle.text
 		}
-		exprs, _ := f["expr"].([]any)
-		r.rules = append(r.rules, listedRule{at, r.exprs(exprs), text(f["comment"]), where})
+		r.rules = append(r.rules, listedRule{at, r.exprs(f.Get("expr")), text(f.Get("comment")), where})
 	}
 }
 
@@ -108,11 +182,12 @@ func (p place) String() string { return p.family + " " + p.table + "/" + p.name 
 
 func changingFlag(flag string) bool { return flag == "dynamic" || flag == "timeout" }
 
-func (r *jsonReader) exprs(vs []any) []expr {
+func (r *jsonReader) exprs(list *fastjson.Value) []expr {
+	vs := items(list)
 	if len(vs) == 0 {
 		return nil
 	}
-	es := make([]expr, len(vs))
+	es := r.of(make([]expr, len(vs))...)
 	for i, v := range vs {
 		es[i] = r.expr(v)
 	}
@@ -120,22 +195,25 @@ func (r *jsonReader) exprs(vs []any) []expr {
 }
 
 // expr reads one value, field or statement.
-func (r *jsonReader) expr(v any) expr {
-	switch x := v.(type) {
-	case string:
-		return expr{kind: kindWord, text: x}
-	case json.Number:
-		return expr{kind: kindNumber, text: string(x)}
-	case bool:
-		return expr{kind: kindTruth, text: map[bool]string{true: "1"}[x]}
-	case []any:
-		return expr{kind: kindList, args: r.exprs(x)}
-	case map[string]any:
-		if len(x) == 1 {
-			for kind, arg := range x {
-				if e := r.named(kind, arg); e.kind != kindNone {
-					return e
-				}
+func (r *jsonReader) expr(v *fastjson.Value) expr {
+	if v == nil {
+		return expr{}
+	}
+	switch v.Type() {
+	case fastjson.TypeString:
+		return expr{kind: kindWord, text: text(v)}
+	case fastjson.TypeNumber:
+		return expr{kind: kindNumber, text: wording(v)}
+	case fastjson.TypeTrue:
+		return expr{kind: kindTruth, text: "1"}
+	case fastjson.TypeFalse:
+		return expr{kind: kindTruth}
+	case fastjson.TypeArray:
+		return expr{kind: kindList, args: r.exprs(v)}
+	case fastjson.TypeObject:
+		if kind, arg := only(v); arg != nil {
+			if e := r.named(kind, arg); e.kind != kindNone {
+				return e
 			}
 		}
 		return expr{kind: kindOther, text: wording(v)}
@@ -150,97 +228,95 @@ var verdictWords = map[string]kind{"accept": kindAccept, "drop": kindDrop, "retu
 var joiners = map[string]kind{"range": kindSpan, "set": kindSet, "concat": kindJoined, "&": kindBoth, "|": kindEither}
 
 // named reads an object of one field; nothing is one that is not known.
-func (r *jsonReader) named(name string, arg any) expr {
-	f := fieldsOf(arg)
+func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 	two := func(k kind, text string, a, b string) expr {
-		return expr{kind: k, text: text, args: r.of(r.expr(f[a]), r.expr(f[b]))}
+		return expr{kind: k, text: text, args: r.of(r.expr(f.Get(a)), r.expr(f.Get(b)))}
 	}
-	if parts, ok := arg.([]any); ok && joiners[name] != kindNone {
-		return expr{kind: joiners[name], args: r.exprs(parts)}
+	if k := joiners[name]; k != kindNone && f.Type() == fastjson.TypeArray {
+		return expr{kind: k, args: r.exprs(f)}
 	}
 	if k, ok := verdictWords[name]; ok {
 		return expr{kind: k, text: name}
 	}
 	switch name {
 	case "prefix":
-		return expr{kind: kindPrefix, text: text(f["addr"]), part: wording(f["len"])}
+		return expr{kind: kindPrefix, text: text(f.Get("addr")), part: wording(f.Get("len"))}
 	case "elem":
-		e := expr{kind: kindElement, args: []expr{r.expr(f["val"])}}
+		e := expr{kind: kindElement, args: []expr{r.expr(f.Get("val"))}}
 		for _, k := range []string{"limit", "quota", "ct count"} {
-			if f[k] != nil {
-				e.args = append(e.args, r.named(k, f[k]))
+			if f.Exists(k) {
+				e.args = append(e.args, r.named(k, f.Get(k)))
 			}
 		}
 		return e
 	case "payload":
-		if f["base"] != nil {
-			return expr{kind: kindOther, text: fmt.Sprintf("@%s,%v,%v", text(f["base"]), f["offset"], f["len"])}
+		if f.Exists("base") {
+			return expr{kind: kindOther, text: "@" + text(f.Get("base")) + "," + wording(f.Get("offset")) + "," + wording(f.Get("len"))}
 		}
-		return expr{kind: kindPayload, text: text(f["protocol"]), part: text(f["field"])}
+		return expr{kind: kindPayload, text: text(f.Get("protocol")), part: text(f.Get("field"))}
 	case "meta":
-		return expr{kind: kindMeta, text: text(f["key"])}
+		return expr{kind: kindMeta, text: text(f.Get("key"))}
 	case "ct":
-		return expr{kind: kindCT, text: text(f["key"]), part: text(f["dir"])}
+		return expr{kind: kindCT, text: text(f.Get("key")), part: text(f.Get("dir"))}
 	case "rt":
-		return expr{kind: kindRT, text: text(f["key"])}
+		return expr{kind: kindRT, text: text(f.Get("key"))}
 	case "socket":
-		return expr{kind: kindSocket, text: text(f["key"])}
+		return expr{kind: kindSocket, text: text(f.Get("key"))}
 	case "fib":
-		flags := r.expr(f["flags"])
+		flags := r.expr(f.Get("flags"))
 		if flags.kind != kindList {
 			flags = expr{args: r.of(flags)}
 		}
-		return expr{kind: kindFib, text: text(f["result"]), args: flags.args}
+		return expr{kind: kindFib, text: text(f.Get("result")), args: flags.args}
 	case "match":
-		return two(kindMatch, text(f["op"]), "left", "right")
+		return two(kindMatch, text(f.Get("op")), "left", "right")
 	case "jump":
-		return expr{kind: kindJump, text: text(f["target"])}
+		return expr{kind: kindJump, text: text(f.Get("target"))}
 	case "goto":
-		return expr{kind: kindGoto, text: text(f["target"])}
+		return expr{kind: kindGoto, text: text(f.Get("target"))}
 	case "reject":
-		return expr{kind: kindReject, text: text(f["type"]), part: text(f["expr"])}
+		return expr{kind: kindReject, text: text(f.Get("type")), part: text(f.Get("expr"))}
 	case "vmap":
 		return two(kindVmap, "", "key", "data")
 	case "mangle":
 		return two(kindMangle, "", "key", "value")
 	case "log":
-		e := expr{kind: kindLog, text: text(f["prefix"])}
-		if f["group"] == nil && text(f["level"]) == "audit" {
+		e := expr{kind: kindLog, text: text(f.Get("prefix"))}
+		if !f.Exists("group") && text(f.Get("level")) == "audit" {
 			e.part = "audit"
 		}
 		return e
 	case "limit":
-		if named := text(arg); named != "" {
+		if named := text(f); named != "" {
 			return expr{kind: kindLimitNamed, text: named}
 		}
 		return r.limit(f)
 	case "set": // the statement that changes one
-		statements, _ := f["stmt"].([]any)
-		return expr{kind: kindSetWrite, text: text(f["op"]), part: text(f["set"]), args: append([]expr{r.expr(f["elem"])}, r.exprs(statements)...)}
+		return expr{kind: kindSetWrite, text: text(f.Get("op")), part: text(f.Get("set")), args: append([]expr{r.expr(f.Get("elem"))}, r.exprs(f.Get("stmt"))...)}
 	case "counter":
 		return expr{kind: kindCounter}
 	case "comment", "ct helper", "ct timeout", "secmark":
-		return expr{kind: kindPassing, text: name + " " + wording(arg)}
+		return expr{kind: kindPassing, text: name + " " + wording(f)}
 	case "quota", "ct count":
-		return expr{kind: kindCounted, text: name + " " + wording(arg)}
+		return expr{kind: kindCounted, text: name + " " + wording(f)}
 	case "redirect":
-		if f["port"] == nil {
+		if !f.Exists("port") {
 			return expr{kind: kindOther, text: "redirect"}
 		}
-		return expr{kind: kindOther, text: "redirect to :" + wording(f["port"])}
+		return expr{kind: kindOther, text: "redirect to :" + wording(f.Get("port"))}
 	}
 	return expr{}
 }
 
-func (r *jsonReader) limit(f map[string]any) expr {
-	e := expr{kind: kindLimit, text: text(f["per"]), part: wording(f["rate"]), args: r.of(expr{}, expr{}, expr{})}
-	if f["burst"] != nil {
-		e.args[0] = expr{kind: kindNumber, text: wording(f["burst"])}
+func (r *jsonReader) limit(f *fastjson.Value) expr {
+	e := expr{kind: kindLimit, text: text(f.Get("per")), part: wording(f.Get("rate")), args: r.of(expr{}, expr{}, expr{})}
+	if f.Exists("burst") {
+		e.args[0] = expr{kind: kindNumber, text: wording(f.Get("burst"))}
 	}
-	if over, _ := f["inv"].(bool); over {
+	if f.GetBool("inv") {
 		e.args[1] = expr{kind: kindWord, text: "over"}
 	}
-	if unit := text(f["rate_unit"]); unit != "" && unit != "packets" {
+	if unit := text(f.Get("rate_unit")); unit != "" && unit != "packets" {
 		e.args[2] = expr{kind: kindWord, text: unit}
 	}
 	return e
@@ -248,34 +324,34 @@ func (r *jsonReader) limit(f map[string]any) expr {
 
 // wording is what a value that is not read comes out as: its words in order, which
 // is mostly how nft says it.
-func wording(v any) string {
-	switch x := v.(type) {
-	case nil:
+func wording(v *fastjson.Value) string {
+	if v == nil {
 		return ""
-	case []any:
-		parts := make([]string, len(x))
-		for i, e := range x {
+	}
+	switch v.Type() {
+	case fastjson.TypeNull:
+		return ""
+	case fastjson.TypeString:
+		return text(v)
+	case fastjson.TypeArray:
+		parts := make([]string, len(items(v)))
+		for i, e := range items(v) {
 			parts[i] = wording(e)
 		}
 		return strings.Join(parts, ",")
-	case map[string]any:
-		var parts []string
-		for _, k := range sortedKeys(x) {
-			if e := (&jsonReader{}).named(k, x[k]); len(x) == 1 && e.kind != kindNone {
+	case fastjson.TypeObject:
+		if kind, arg := only(v); arg != nil {
+			if e := (&jsonReader{}).named(kind, arg); e.kind != kindNone {
 				return e.String()
 			}
-			parts = append(parts, strings.TrimSpace(k+" "+wording(x[k])))
 		}
+		var parts []string
+		o, _ := v.Object()
+		o.Visit(func(key []byte, v *fastjson.Value) {
+			parts = append(parts, strings.TrimSpace(string(key)+" "+wording(v)))
+		})
+		slices.Sort(parts)
 		return strings.Join(parts, " ")
 	}
-	return fmt.Sprint(v)
-}
-
-func sortedKeys(m map[string]any) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
+	return v.String()
 }
