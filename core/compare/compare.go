@@ -5,7 +5,6 @@ package compare
 
 import (
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -362,23 +361,9 @@ func (c *comparison) example(n *cause) packet.Packet {
 	}
 	taste.LikesInterfaces(packet.InIface, interfaces...)
 	taste.LikesInterfaces(packet.OutIface, interfaces...)
-	var hosts, strangers []netip.Addr
-	for _, other := range c.pol.Fleet.Hosts {
-		for _, i := range other.Interfaces {
-			for _, p := range i.Addresses {
-				hosts = append(hosts, p.Addr())
-			}
-		}
-	}
-	for _, net := range c.pol.Networks {
-		for _, r := range net.Addrs.Ranges() {
-			strangers = append(strangers, r.From().Next().Next().Next())
-		}
-	}
+	taste[there] = c.names.hostsFirst
 	if n.kind == Opened {
-		taste.Likes(there, append(strangers, hosts...)...)
-	} else {
-		taste.Likes(there, append(hosts, strangers...)...)
+		taste[there] = c.names.strangersFirst
 	}
 
 	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))

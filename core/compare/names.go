@@ -20,6 +20,9 @@ type Names struct {
 	pol   *policy.Policy
 	known []known           // widest first
 	named map[string]string // by the key of a set, of both its families or of one
+
+	// addresses that examples come from: of each host, and the third of each network
+	hostsFirst, strangersFirst []packet.Value
 }
 
 type known struct {
@@ -77,6 +80,21 @@ func NamesOf(pol *policy.Policy) *Names {
 			}
 		}
 	}
+	hosts, strangers := packet.Taste{}, packet.Taste{}
+	for _, h := range pol.Fleet.Hosts {
+		for _, i := range h.Interfaces {
+			for _, p := range i.Addresses {
+				hosts.Likes(packet.Src, p.Addr())
+			}
+		}
+	}
+	for _, net := range pol.Networks {
+		for _, r := range net.Addrs.Ranges() {
+			strangers.Likes(packet.Src, r.From().Next().Next().Next())
+		}
+	}
+	n.hostsFirst = slices.Concat(hosts[packet.Src], strangers[packet.Src])
+	n.strangersFirst = slices.Concat(strangers[packet.Src], hosts[packet.Src])
 	return n
 }
 

@@ -225,7 +225,6 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) []piece {
 
 // matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
 func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
-	m.Terms, m.Until, m.IPsec = r.Terms, r.Until, r.IPsec
 	switch {
 	case dir == policy.Inbound && r.To.Names(h):
 		m.From, m.To = r.From.Addrs, r.To.At[h]
@@ -240,6 +239,7 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 	default:
 		return m, false
 	}
+	m.Terms, m.Until, m.IPsec = r.Terms, r.Until, r.IPsec
 	if everything := packet.Everything(); m.From != nil && m.From.Equal(everything) {
 		m.From = nil
 	} else if m.To != nil && m.To.Equal(everything) {

@@ -148,17 +148,30 @@ var hooks = map[int][]string{
 
 // Decision is what the kernel does with every packet that crosses the host.
 func (rs *Ruleset) Decision(sp *packet.Space) packet.Decision {
-	d, _ := rs.decide(sp, false)
+	return rs.Sharing(sp, Shared{})
+}
+
+// Shared is what is known of chains that several rulesets have in common.
+type Shared map[call]packet.Decision
+
+// Sharing is Decision for one of several rulesets that have chains in common:
+// what one chain does is worked out once. They must all be of one Space.
+func (rs *Ruleset) Sharing(sp *packet.Space, known Shared) packet.Decision {
+	d, _ := rs.decide(sp, known)
 	return d
 }
 
 // Attributed is Decision with the decider of each outcome: Outcome.By counts the deciders from 1.
 func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
-	return rs.decide(sp, true)
+	return rs.decide(sp, nil)
 }
 
-func (rs *Ruleset) decide(sp *packet.Space, attributed bool) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: attributed, chains: map[chainKey]*Chain{}, done: map[call]packet.Decision{}, open: map[*Chain]bool{}, plains: map[*Chain]bool{}}
+// decide is the decision by what is known already, or with deciders where known is nil.
+func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []Decider) {
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}}
+	if known == nil {
+		e.done = Shared{}
+	}
 	for _, c := range rs.Chains {
 		e.chains[chainKey{c.Family, c.Table, c.Name}] = c
 	}
@@ -205,7 +218,7 @@ type evaluation struct {
 	sp         *packet.Space
 	attributed bool
 	chains     map[chainKey]*Chain
-	done       map[call]packet.Decision
+	done       Shared
 	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
 	plains     map[*Chain]bool // see plain
 	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet

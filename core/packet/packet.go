@@ -237,12 +237,7 @@ func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
 		if f == TCPFlags {
 			liked = []Value{Num(usualFlags(StateNames[v[State].Int()]))}
 		}
-		for _, want := range append(slices.Clone(taste[f]), typical[f]...) {
-			if fits(f, want, v[Family].Int()) {
-				liked = append(liked, want)
-			}
-		}
-		v[f] = pick(f, sp.Project(s, f), liked)
+		v[f] = pick(f, sp.Project(s, f), v[Family].Int(), liked, taste[f], typical[f])
 		s = Set(sp.Restrict(Decision(s), f, v[f]))
 	}
 	return sp.packet(v), true
@@ -271,10 +266,12 @@ func fits(f Field, v Value, family int) bool {
 	return true
 }
 
-func pick(f Field, runs []Range, liked []Value) Value {
-	for _, want := range liked {
-		if (Box{f: runs}).Allows(f, want) {
-			return want
+func pick(f Field, runs []Range, family int, liked ...[]Value) Value {
+	for _, values := range liked {
+		for _, want := range values {
+			if fits(f, want, family) && (Box{f: runs}).Allows(f, want) {
+				return want
+			}
 		}
 	}
 	if lo := runs[0].Lo; (f == Src || f == Dst) && lo != runs[0].Hi {

@@ -18,13 +18,26 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
-// model is a published pair, ready to compute with. It never changes.
+// model is a published pair, ready to compute with. What it says never changes.
 type model struct {
 	pair   store.Pair
 	fleet  *fleet.Fleet
 	policy *policy.Policy
 	asker  func() *ask.Asker     // made when somebody asks
 	names  func() *compare.Names // made when something is to be said
+
+	watching sync.Mutex
+	watched  *compare.Watch // nil before a report is judged
+}
+
+// watch tells which hosts are in step at an instant.
+func (m *model) watch(now int64) *compare.Watch {
+	m.watching.Lock()
+	defer m.watching.Unlock()
+	if m.watched == nil || !m.watched.Good(now) {
+		m.watched = compare.NewWatch(m.policy, now, live.Bound)
+	}
+	return m.watched
 }
 
 // modelCache keeps the last few models. They are made of what is stored, so
@@ -160,6 +173,21 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	if err != nil {
 		return res, err
 	}
+	res = hold(m, h, f, now)
+	body, err := json.Marshal(res)
+	if err != nil {
+		return res, err
+	}
+	return res, s.Store.PutFindings(ctx, h.Name, dump, m.pair.Number, body)
+}
+
+// hold holds what a host has in force against a model.
+func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
+	if len(f.Dumps) == 1 {
+		if r, ok := m.watch(now).InStep(h, []byte(f.Dumps[0].Text), f.Names); ok {
+			return result{Engine: engine, Until: r.Until, State: api.InStep, Findings: []compare.Finding{}}
+		}
+	}
 	unread := func(err error) result {
 		return result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	}
@@ -181,11 +209,7 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	}); tangled != nil {
 		res = unread(tangled)
 	}
-	body, err := json.Marshal(res)
-	if err != nil {
-		return res, err
-	}
-	return res, s.Store.PutFindings(ctx, h.Name, dump, m.pair.Number, body)
+	return res
 }
 
 // status is what a host is now, and the pair it is held against: the one it was

@@ -1,0 +1,125 @@
+package compare
+
+import (
+	"hash/fnv"
+	"slices"
+	"sync"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Watch tells which hosts of a fleet are in step with a policy. What hosts
+// have in common, in their dumps and in what the policy means for them, it
+// works out once, so that a host that is in step takes little more than going
+// over its dump. Of any other it says nothing: that is for Drift to explain.
+// It may be used by several goroutines at once.
+type Watch struct {
+	pol    *policy.Policy
+	now    int64
+	until  int64 // when the policy means something else by itself; 0 is never
+	alone  map[*fleet.Host]bool
+	shares [8]share // hosts that are alike are in the same one
+}
+
+// share is what is known of some of the hosts.
+type share struct {
+	mu     sync.Mutex
+	sp     *packet.Space // nil before the first and after there was too much
+	reader *nft.Reader
+	chains dialect.Shared
+	told   map[*dialect.Ruleset]string // signatures of tables that are ours
+	meant  map[string]*meaning         // by class
+	keep   int
+}
+
+// meaning is what the policy means for a class of hosts.
+type meaning struct {
+	decision  packet.Decision
+	signature string
+	turns     int64 // when it is another by itself; 0 is never
+}
+
+// NewWatch makes a Watch that begins anew with what it knows rather than keep
+// more than so many edges of diagrams; now is in seconds since 1970.
+func NewWatch(pol *policy.Policy, now int64, keep int) *Watch {
+	w := &Watch{pol: pol, now: now, alone: compile.Alone(pol)}
+	for _, r := range pol.Rules {
+		if r.Until > now && (w.until == 0 || r.Until < w.until) {
+			w.until = r.Until
+		}
+	}
+	for i := range w.shares {
+		w.shares[i].keep = keep / len(w.shares)
+	}
+	return w
+}
+
+// Good says that the Watch still knows what the policy means at an instant.
+func (w *Watch) Good(now int64) bool { return w.until == 0 || now < w.until }
+
+// InStep gives the result of a host whose one dump (of either form) is in every
+// way what the policy means. ok is false where it is not, or may not be.
+func (w *Watch) InStep(h *fleet.Host, dump []byte, names *nft.Names) (res *Result, ok bool) {
+	if names != nil && len(names.Absent) > 0 {
+		return nil, false // to that host other packets can be
+	}
+	class := compile.Class(w.pol, h, w.alone)
+	hash := fnv.New32a()
+	hash.Write([]byte(class))
+	s := &w.shares[hash.Sum32()%uint32(len(w.shares))]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if tangled := packet.Untangled(func() { res, ok = s.inStep(w, h, class, dump, names) }); tangled != nil {
+		s.sp = nil
+		return nil, false
+	}
+	return res, ok
+}
+
+func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names *nft.Names) (res *Result, ok bool) {
+	if s.sp == nil {
+		s.sp = packet.NewSpace()
+		s.sp.Bound(s.keep)
+		s.sp.Since(w.now)
+		s.reader, s.chains = nft.NewReader(s.sp), dialect.Shared{}
+		s.told, s.meant = map[*dialect.Ruleset]string{}, map[string]*meaning{}
+	}
+	tables, ok := s.reader.Read(dump, names)
+	if !ok {
+		return nil, false
+	}
+	all, signature := &dialect.Ruleset{}, ""
+	for _, t := range tables {
+		all.Chains = append(all.Chains, t.Chains...)
+		if c := t.Chains; len(c) > 0 && c[0].Family == nft.Family && c[0].Table == nft.Table {
+			signature += s.signature(t)
+		}
+	}
+	meant := s.meant[class]
+	if meant == nil {
+		plan := compile.Host(s.sp, w.pol, h, w.now)
+		meant = &meaning{decision: plan.Decision(s.sp), signature: nft.Rules(s.sp, plan).Signature(s.sp, nft.Family, nft.Table)}
+		if turns := s.sp.Turns(meant.decision); len(turns) > 0 {
+			meant.turns = slices.Min(turns)
+		}
+		s.meant[class] = meant
+	}
+	if all.Bare() || signature != meant.signature || all.Sharing(s.sp, s.chains) != meant.decision {
+		return nil, false
+	}
+	return &Result{Until: meant.turns}, true
+}
+
+func (s *share) signature(t *dialect.Ruleset) string {
+	told, known := s.told[t]
+	if !known {
+		told = t.Signature(s.sp, nft.Family, nft.Table)
+		s.told[t] = told
+	}
+	return told
+}

@@ -1,0 +1,196 @@
+package compare_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+// large is a policy of 2,000 statements over a fleet.
+func large(t testing.TB, hosts int) *policy.Policy {
+	in, _ := policy.Read(policytest.Large(2000, 200, hosts, 1))
+	pol, problems := policy.Resolve(in)
+	require.False(t, fence.HasErrors(problems))
+	return pol
+}
+
+// dumper lists rules that we wrote as `nft -a list ruleset` would on each host:
+// with its own handles and counts, and its own table beside ours.
+type dumper struct {
+	pol     *policy.Policy
+	alone   map[*fleet.Host]bool
+	byClass map[string][]string // lines
+	rng     *rand.Rand
+}
+
+func newDumper(pol *policy.Policy) *dumper {
+	return &dumper{pol, compile.Alone(pol), map[string][]string{}, rand.New(rand.NewPCG(1, 1))}
+}
+
+func (d *dumper) dump(t testing.TB, h *fleet.Host) string {
+	class := compile.Class(d.pol, h, d.alone)
+	lines := d.byClass[class]
+	if lines == nil {
+		sp := packet.NewSpace()
+		text, err := nft.Write(sp, compile.Host(sp, d.pol, h, 0))
+		require.NoError(t, err)
+		_, ours, _ := strings.Cut(text, "\n\n")
+		lines = strings.Split(strings.TrimSpace(ours), "\n")
+		d.byClass[class] = lines
+	}
+	var b strings.Builder
+	for _, line := range lines {
+		b.WriteString(line)
+		if strings.HasSuffix(line, `"`) {
+			fmt.Fprintf(&b, " # handle %d", 10+d.rng.IntN(1e6))
+		}
+		b.WriteByte('\n')
+	}
+	fmt.Fprintf(&b, "table ip counts-of-%s {\n\tchain seen {\n\t\ttype filter hook input priority raw; policy accept;\n\t\tcounter packets %d bytes %d accept # handle 4\n\t}\n}\n", h.Name, d.rng.Uint32(), d.rng.Uint32())
+	return b.String()
+}
+
+// byHand changes a dump as somebody may have changed the host.
+func (d *dumper) byHand(dump string) string {
+	rule := fmt.Sprintf("\t\ttcp dport %d accept # handle 99\n", 1024+d.rng.IntN(60000))
+	const policy = "hook input priority filter; policy drop;\n"
+	return strings.Replace(dump, policy, policy+rule, 1)
+}
+
+// explained is what Drift says of a host's dump.
+func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Host, dump string, names *nft.Names) *compare.Result {
+	sp := packet.NewSpace()
+	sp.Since(0)
+	plan := compile.Host(sp, pol, h, 0)
+	read := func() (*dialect.Ruleset, error) { return nft.ReadText(sp, "", []byte(dump), names) }
+	if strings.HasPrefix(dump, "{") {
+		read = func() (*dialect.Ruleset, error) { return nft.ReadJSON(sp, []byte(dump), names) }
+	}
+	rs, err := read()
+	require.NoError(t, err)
+	return compare.Drift(sp, all, plan, rs)
+}
+
+// TestWatch holds the short answer against the long one: on dumps that differ
+// only in handles, counts and tables that do nothing, and on changed ones.
+func TestWatch(t *testing.T) {
+	pol := large(t, 600)
+	all, dumps, watch := compare.NamesOf(pol), newDumper(pol), compare.NewWatch(pol, 0, 1<<24)
+	for i, h := range pol.Fleet.Hosts {
+		dump := dumps.dump(t, h)
+		res, ok := watch.InStep(h, []byte(dump), nil)
+		require.True(t, ok, h.Name)
+		if i%50 == 0 {
+			require.Equal(t, explained(t, pol, all, h, dump, nil), res)
+		}
+	}
+	h := pol.Fleet.Hosts[7]
+	whole := dumps.dump(t, h)
+	for name, c := range map[string]struct {
+		dump, state string
+		cosmetic    bool
+	}{
+		"a rule too many":           {dump: dumps.byHand(whole), state: "drifted"},
+		"a comment changed":         {dump: strings.Replace(whole, `comment "ground replies"`, `comment "mine"`, 1), state: "in step", cosmetic: true},
+		"a counter in another rule": {dump: strings.Replace(whole, " ct state", " counter packets 4 bytes 5 ct state", 1), state: "in step"},
+		"a table that drops":        {dump: whole + "table inet mine {\n\tchain c {\n\t\ttype filter hook input priority raw; policy accept;\n\t\ttcp dport 22 drop # handle 3\n\t}\n}\n", state: "drifted"},
+		"a table nobody knows":      {dump: whole + "table inet mine {\n\tchain c {\n\t\ttype filter hook input priority raw; policy accept;\n\t\tsomething new drop # handle 3\n\t}\n}\n", state: "unread"},
+		"nothing":                   {dump: `{"nftables": [{"metainfo": {"json_schema_version": 1}}]}`, state: "bare"},
+		"the rules of another host": {dump: dumps.dump(t, pol.Fleet.Hosts[8]), state: "drifted"},
+		"only half of it":           {dump: whole[:strings.Index(whole, "\tchain outbound")] + "}\n", state: "drifted"},
+	} {
+		slow := explained(t, pol, all, h, c.dump, nil)
+		require.Equal(t, c.state, slow.State(), name)
+		require.Equal(t, c.cosmetic, len(slow.Findings) > 0 && slow.State() == "in step", name)
+		res, ok := watch.InStep(h, []byte(c.dump), nil)
+		require.Equal(t, c.state == "in step" && !c.cosmetic, ok, name)
+		if ok {
+			require.Equal(t, slow, res)
+		}
+	}
+	_, ok := watch.InStep(h, []byte(whole[:len(whole)/2]), nil)
+	require.False(t, ok, "a dump cut in half")
+	_, ok = watch.InStep(h, []byte(whole), &nft.Names{Absent: []string{"user x"}})
+	require.False(t, ok)
+	_, ok = compare.NewWatch(pol, 0, 100).InStep(h, []byte(whole), nil)
+	require.False(t, ok, "there is no room to tell")
+}
+
+// TestWatchReports goes over the demo's recorded reports, which are in the JSON form.
+func TestWatchReports(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../..")
+	all, watch, in := compare.NamesOf(pol), compare.NewWatch(pol, 0, 1<<24), 0
+	for _, h := range pol.Fleet.Hosts {
+		data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
+		require.NoError(t, err)
+		var report struct {
+			Dumps []struct{ Text string }
+			Names *nft.Names
+		}
+		require.NoError(t, json.Unmarshal(data, &report))
+		slow := explained(t, pol, all, h, report.Dumps[0].Text, report.Names)
+		res, ok := watch.InStep(h, []byte(report.Dumps[0].Text), report.Names)
+		if ok {
+			require.Equal(t, slow, res, h.Name)
+			in++
+		} else if report.Names == nil || len(report.Names.Absent) == 0 {
+			require.NotEmpty(t, slow.Findings, h.Name)
+		}
+	}
+	require.Greater(t, in, 5)
+	require.True(t, watch.Good(0))
+}
+
+// BenchmarkDrift holds 10,000 reports against a policy of 2,000 statements. Each
+// is a dump of its own, and on one host in a hundred somebody opened a port by
+// hand, which is explained in full.
+func BenchmarkDrift(b *testing.B) {
+	const hosts, oneIn = 10_000, 100
+	pol := large(b, hosts)
+	names, dumps := compare.NamesOf(pol), newDumper(pol)
+	reports, size := make([][]byte, hosts), 0
+	for i, h := range pol.Fleet.Hosts {
+		dump := dumps.dump(b, h)
+		if i%oneIn == 0 {
+			dump = dumps.byHand(dump)
+		}
+		reports[i], size = []byte(dump), size+len(dump)
+	}
+	b.SetBytes(int64(size))
+	for b.Loop() {
+		watch := compare.NewWatch(pol, 0, 1<<24)
+		var next, drifted atomic.Int64
+		var all sync.WaitGroup
+		for range runtime.GOMAXPROCS(0) {
+			all.Go(func() {
+				for i := next.Add(1) - 1; i < hosts; i = next.Add(1) - 1 {
+					h := pol.Fleet.Hosts[i]
+					if _, ok := watch.InStep(h, reports[i], nil); !ok && explained(b, pol, names, h, string(reports[i]), nil).State() == "drifted" {
+						drifted.Add(1)
+					}
+				}
+			})
+		}
+		all.Wait()
+		require.EqualValues(b, hosts/oneIn, drifted.Load())
+	}
+	b.ReportMetric(b.Elapsed().Seconds()*1e6/float64(b.N)/hosts, "µs/host")
+}
