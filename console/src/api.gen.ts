@@ -558,6 +558,10 @@ export interface components {
             absent?: string[] | null;
             /** @description control groups that its rules speak of by number, and that are no more */
             gone?: number[] | null;
+            /** @description the numbers of the groups that its rules speak of, by name */
+            groups?: {
+                [key: string]: number;
+            };
             /** @description the numbers of the users that its rules speak of, by name */
             users?: {
                 [key: string]: number;
@@ -576,6 +580,11 @@ export interface components {
             secret: string;
         };
         Packet: {
+            /**
+             * Format: int32
+             * @description the mark of its connection
+             */
+            connection_mark?: number;
             /** Format: int64 */
             dport?: number;
             /** Format: ip */
@@ -584,12 +593,24 @@ export interface components {
             encrypted?: boolean;
             /** @enum {string} */
             family: "ipv4" | "ipv6";
+            /**
+             * @description the piece it is of a packet that was cut
+             * @enum {string}
+             */
+            fragment?: "first" | "later";
+            /** @description which group's program sends it, where that matters */
+            group?: string;
             /** Format: int64 */
             icmp_code?: number;
             /** Format: int64 */
             icmp_type?: number;
             /** @description the interface it arrives on */
             in?: string;
+            /**
+             * Format: int32
+             * @description the mark it has when it comes to the filter
+             */
+            mark?: number;
             /** @description the interface it leaves by */
             out?: string;
             /** @description a protocol's name, or its number */

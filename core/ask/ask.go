@@ -343,9 +343,9 @@ var directionWords = []string{packet.In: "inbound", packet.Out: "outbound", pack
 func (a *asked) example(verdict string, set packet.Set) Example {
 	sp := a.sp
 	e := Example{Verdict: verdict}
-	shown := sp.Forget(sp.Forget(sp.Forget(sp.Forget(set, packet.State), packet.TCPFlags), packet.Time), packet.Hook)
+	shown := sp.Forget(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time}, packet.MarkFields...)...)
 	if !a.dumped { // else they follow from the addresses
-		shown = sp.Forget(sp.Forget(shown, packet.InIface), packet.OutIface)
+		shown = sp.Forget(shown, packet.InIface, packet.OutIface)
 	}
 	e.Traffic = a.names.Traffic(sp, shown, packet.Through)
 	taste := packet.Taste{}

@@ -150,7 +150,7 @@ forwarded admitted by no filter`},
 		require.Empty(t, problems)
 		if c.want == ask.Uncertain {
 			require.Equal(t, ask.Uncertain, a.Verdict)
-			require.Contains(t, a.Unread, "meta mark 7")
+			require.Contains(t, a.Unread, "ip saddr @watched")
 			continue
 		}
 		require.Equal(t, c.want, said(a), c.question)

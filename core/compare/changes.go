@@ -280,13 +280,7 @@ func (c *changing) width(set packet.Set, peer packet.Field) int {
 
 // onlyPeer is a set without what it says of anything but family and peer.
 func (c *changing) onlyPeer(set packet.Set, peer packet.Field) packet.Set {
-	for _, f := range []packet.Field{packet.Hook, packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Src, packet.Dst,
-		packet.InIface, packet.OutIface, packet.State, packet.TCPFlags, packet.Time, packet.User, packet.Unit, packet.IPsec} {
-		if f != peer {
-			set = c.sp.Forget(set, f)
-		}
-	}
-	return set
+	return c.sp.Keep(set, packet.Family, peer)
 }
 
 // sensitive says that log-in, databases, caches or management are among it.

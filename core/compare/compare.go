@@ -269,7 +269,7 @@ func (c *comparison) alike() (out []*cause) {
 }
 
 // care is the packets that a sentence about a cause is exact for. It leaves out
-// what nobody would mention: packets that are not new, over loopback, or with a
+// what nobody would mention: packets that are not new, marked, or pieces, over loopback, or with a
 // source that a local segment unmasks as forged, unless the cause is about
 // nothing else; and of what was opened, the packets that rules admit anyway,
 // unless the cause is nothing but by whom, when or how they are sent.
@@ -312,10 +312,7 @@ func (c *comparison) said(n *cause) packet.Set {
 
 // whatever is the packets of a set whoever sends them, whenever and however.
 func (c *comparison) whatever(s packet.Set) packet.Set {
-	for _, f := range []packet.Field{packet.Time, packet.User, packet.Unit, packet.IPsec} {
-		s = c.sp.Forget(s, f)
-	}
-	return s
+	return c.sp.Forget(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.IPsec}, packet.MarkFields...)...)
 }
 
 // traffic says what a cause is about.

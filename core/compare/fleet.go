@@ -95,7 +95,7 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 	}
 	all, signature := &dialect.Ruleset{}, ""
 	for _, t := range tables {
-		all.Chains = append(all.Chains, t.Chains...)
+		all.Add(t)
 		if c := t.Chains; len(c) > 0 && c[0].Family == nft.Family && c[0].Table == nft.Table {
 			signature += s.signature(t)
 		}

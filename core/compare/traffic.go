@@ -59,10 +59,12 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 	if direction != packet.Through {
 		s = sp.Forget(s, own)
 	}
+	marks := marksText(sp, s)
+	s = sp.Forget(s, packet.MarkFields...)
 	boxes, whole := sp.Boxes(s, mostBoxes)
 	for _, b := range boxes {
 		services := serviceTexts(b)
-		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(sp, b)}
+		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(sp, b) + marks}
 		same := func(q phrase) bool {
 			return slices.Equal(q.services, p.services) && q.extra == p.extra && (direction != packet.Through || q.beyond.Equal(p.beyond))
 		}
@@ -98,6 +100,42 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 		}
 	}
 	return joined
+}
+
+// marksText says which marks packets of a set have, where they do not have any.
+func marksText(sp *packet.Space, s packet.Set) (text string) {
+	for m, whose := range []string{packet.OfPacket: " marked ", packet.OfConnection: " on connections marked "} {
+		fields := packet.MarkFields[m*32 : m*32+32]
+		marks := sp.Keep(s, fields...)
+		if marks == packet.All {
+			continue
+		}
+		said, isOne := oneMark(sp, marks, fields)
+		if not, isOther := oneMark(sp, sp.Not(marks), fields); !isOne && isOther {
+			said = "otherwise than " + not
+		}
+		text += whose + said
+	}
+	return text
+}
+
+// oneMark says a set of marks that have a value in some bits.
+func oneMark(sp *packet.Space, marks packet.Set, fields []packet.Field) (text string, ok bool) {
+	boxes, whole := sp.Boxes(marks, 1)
+	if !whole || len(boxes) == 0 {
+		return "in several ways", false
+	}
+	var value, mask uint32
+	for i, f := range fields {
+		if runs := boxes[0][f]; runs != nil {
+			mask |= 1 << (31 - i)
+			value |= uint32(runs[0].Lo.Int()) << (31 - i)
+		}
+	}
+	if mask == 1<<32-1 {
+		return fmt.Sprintf("%#x", value), true
+	}
+	return fmt.Sprintf("%#x in %#x", value, mask), true
 }
 
 // bothFamilies joins what is said of each family alone: no packet is from an
@@ -174,6 +212,20 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 		}
 		text += " (" + strings.Join(names, ", ") + ")"
 	}
+	if ranges := b[packet.Fragment]; ranges != nil {
+		switch whole, first := b.Allows(packet.Fragment, packet.Num(packet.Whole)), b.Allows(packet.Fragment, packet.Num(packet.First)); {
+		case whole && first:
+			text += " (no later fragments)"
+		case whole:
+			text += " (no fragments)"
+		case first && b.Allows(packet.Fragment, packet.Num(packet.Later)):
+			text += " (fragments)"
+		case first:
+			text += " (first fragments)"
+		default:
+			text += " (later fragments)"
+		}
+	}
 	if ranges := b[packet.TCPFlags]; ranges != nil {
 		text += " with tcp flags " + flagsText(ranges)
 	}
@@ -183,7 +235,7 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 	for _, f := range []struct {
 		field packet.Field
 		word  string
-	}{{packet.User, "user "}, {packet.Unit, "unit "}} {
+	}{{packet.User, "user "}, {packet.Group, "group "}, {packet.Unit, "unit "}} {
 		if names, but := sp.SenderNames(f.field, b[f.field]); len(names) > 0 {
 			text += map[bool]string{false: " from ", true: " not from "}[but] + f.word + strings.Join(names, ", ")
 		}

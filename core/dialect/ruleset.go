@@ -34,6 +34,20 @@ func (n *NoFilter) Error() string {
 // A Ruleset is everything one kernel has in force.
 type Ruleset struct {
 	Chains []*Chain
+	// Tracks says of each family that the kernel tracks connections for these
+	// rules. It then puts fragments together before most chains see them.
+	Tracks [2]bool
+	// Fragments says that some rule tells fragments from whole packets.
+	Fragments bool
+}
+
+// Add adds what else is in force on the same host.
+func (rs *Ruleset) Add(more *Ruleset) {
+	rs.Chains = append(rs.Chains, more.Chains...)
+	rs.Fragments = rs.Fragments || more.Fragments
+	for family, tracks := range more.Tracks {
+		rs.Tracks[family] = rs.Tracks[family] || tracks
+	}
 }
 
 // A Chain is a list of rules. A base chain hangs on a hook, the others are jumped to.
@@ -73,6 +87,7 @@ func (w Words) String() string { return string(w) }
 // A Branch is what a rule does with packets. Most rules have one, for all of them.
 type Branch struct {
 	Match  packet.Set
+	Marks  []packet.Marking // what it writes on the packet before it acts
 	Action Action
 	Target string // of Jump and Goto: a chain of the same table
 	With   string // of Reject, as in packet.Outcome
@@ -90,10 +105,11 @@ const (
 	Jump
 	Goto
 	Return
+	Pass       // goes on with the next rule
 	Unmodelled // something that may change the packet's fate in a way we do not model
 )
 
-var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Unmodelled: "unmodelled"}
+var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass", Unmodelled: "unmodelled"}
 
 func (a Action) String() string { return actionNames[a] }
 
@@ -179,8 +195,17 @@ func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []De
 	all := packet.Void
 	for hook, names := range hooks {
 		d := admit
-		for _, name := range slices.Backward(names) {
-			d = e.hook(rs.on(name), name, d)
+		for i, name := range slices.Backward(names) {
+			early, late := rs.on(name)
+			d = e.hook(late, name, d)
+			switch {
+			case !rs.Fragments:
+			case i == 0: // it begins to be handled here
+				d = e.whole(d, rs.Tracks)
+			case name == "input": // what is for the host itself is put together before
+				d = e.whole(d, [2]bool{packet.IPv4: true})
+			}
+			d = e.hook(early, name, d)
 		}
 		for _, c := range rs.Chains {
 			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" && (hook == packet.Through || sent == (hook == packet.Out)) {
@@ -192,15 +217,40 @@ func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []De
 	return sp.Only(all, sp.WellFormed()), e.deciders
 }
 
-// on lists the base chains of a hook by priority.
-func (rs *Ruleset) on(hook string) (out []*Chain) {
+// on lists the base chains of a hook by priority; early are those that run
+// before the kernel puts fragments together.
+func (rs *Ruleset) on(hook string) (early, late []*Chain) {
 	for _, c := range rs.Chains {
-		if c.Hook == hook && c.Outside == "" {
-			out = append(out, c)
+		switch {
+		case c.Hook != hook || c.Outside != "":
+		case c.SeesFragments():
+			early = append(early, c)
+		default:
+			late = append(late, c)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b *Chain) int { return a.Priority - b.Priority })
-	return out
+	for _, chains := range [][]*Chain{early, late} {
+		slices.SortStableFunc(chains, func(a, b *Chain) int { return a.Priority - b.Priority })
+	}
+	return early, late
+}
+
+// joinPriority is where the kernel puts fragments together (NF_IP_PRI_CONNTRACK_DEFRAG).
+const joinPriority = -400
+
+// SeesFragments says that a base chain runs before fragments are put together,
+// where they are.
+func (c *Chain) SeesFragments() bool { return c.Hook == "prerouting" && c.Priority < joinPriority }
+
+// whole is d where fragments of families are put together before: they fare as
+// the whole packet does.
+func (e *evaluation) whole(d packet.Decision, families [2]bool) packet.Decision {
+	for family, join := range families {
+		if join {
+			d = e.sp.Choose(e.sp.Value(packet.Family, family), e.sp.Restrict(d, packet.Fragment, packet.Num(packet.Whole)), d)
+		}
+	}
+	return d
 }
 
 type chainKey struct{ family, table, name string }
@@ -365,7 +415,11 @@ func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.De
 func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decision) packet.Decision {
 	then := next
 	for _, b := range slices.Backward(r.Branches) {
-		then = e.sp.Choose(e.seen(b.Match), e.branch(c, r, b, next, after, accepting), then)
+		does := e.branch(c, r, b, next, after, accepting)
+		for _, m := range slices.Backward(b.Marks) {
+			does = e.sp.Marking(does, m)
+		}
+		then = e.sp.Choose(e.seen(b.Match), does, then)
 	}
 	if r.Log {
 		then = e.sp.Map(then, func(o packet.Outcome) packet.Outcome { o.Logged = true; return o })
@@ -384,9 +438,10 @@ func (e *evaluation) under(run []packet.Choice, d packet.Decision) packet.Decisi
 func (e *evaluation) alone(c *Chain, r *Rule) bool {
 	ends := false
 	for _, b := range r.Branches {
-		switch b.Action {
-		case Return, Goto:
+		if b.Action == Return || b.Action == Goto || b.Action == Pass || b.Marks != nil && b.Action != Accept {
 			return false
+		}
+		switch b.Action {
 		case Jump:
 			if target := e.chains[chainKey{c.Family, c.Table, b.Target}]; r.Log || target != nil && !e.plain(target) {
 				return false
@@ -402,8 +457,8 @@ func (e *evaluation) alone(c *Chain, r *Rule) bool {
 	return !r.Log || ends // a line about what goes on is owed wherever that ends
 }
 
-// plain says that no rule of a chain, or of one it jumps to, writes a line about
-// packets that go on, and that the chains are no loop.
+// plain says that no rule of a chain, or of one it jumps to, marks or writes a
+// line about packets that go on, and that the chains are no loop.
 func (e *evaluation) plain(c *Chain) bool {
 	if known, ok := e.plains[c]; ok {
 		return known
@@ -413,6 +468,9 @@ func (e *evaluation) plain(c *Chain) bool {
 		r := &c.Rules[i]
 		goesOn := r.Log
 		for _, b := range r.Branches {
+			if b.Marks != nil && b.Action != Accept && b.Action != Drop && b.Action != Reject {
+				return false // what is on it is owed too
+			}
 			if b.Match == packet.All && (b.Action == Accept || b.Action == Drop || b.Action == Reject) {
 				goesOn = false
 			}
@@ -452,6 +510,8 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
 	case Return:
 		return after
+	case Pass:
+		return next
 	case Unmodelled:
 		return e.unmodelled(b.Why+" ("+r.At+")", next)
 	}
@@ -533,7 +593,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 			var b strings.Builder
 			fmt.Fprintf(&b, "%d %v", sp.And(r.Match, reach[c]), r.Log)
 			for _, br := range r.Branches {
-				fmt.Fprintf(&b, " %d %s %s %s", br.Match, br.Action, br.Target, br.With)
+				fmt.Fprintf(&b, " %d %v %s %s %s", br.Match, br.Marks, br.Action, br.Target, br.With)
 			}
 			out[c] = append(out[c], b.String())
 		}

@@ -1,5 +1,7 @@
 package packet
 
+import "slices"
+
 type operation uint8
 
 const (
@@ -319,34 +321,50 @@ func (sp *Space) reached(r ref) map[ref]bool {
 	return seen
 }
 
-// Forget is the packets that would be in s with some value of a field: s
-// without what it says of the field.
-func (sp *Space) Forget(s Set, field Field) Set {
+// Forget is the packets that would be in s with some values of fields: s
+// without what it says of them.
+func (sp *Space) Forget(s Set, fields ...Field) Set {
+	last := slices.Max(fields)
 	done := map[ref]ref{}
 	var forget func(r ref) ref
 	forget = func(r ref) ref {
-		switch f := sp.nodes[r].field; {
-		case f > field:
+		f := sp.nodes[r].field
+		if f > last {
 			return r
-		case f == field:
-			any := ref(Empty)
-			for _, e := range sp.edgesOf(r) {
-				any = sp.binary(opOr, any, e.to)
-			}
-			return any
 		}
 		if to, ok := done[r]; ok {
 			return to
 		}
-		edges := append([]edge(nil), sp.edgesOf(r)...)
-		for i := range edges {
-			edges[i].to = forget(edges[i].to)
+		to := ref(Empty)
+		if slices.Contains(fields, f) {
+			for _, e := range sp.edgesOf(r) {
+				to = sp.binary(opOr, to, forget(e.to))
+			}
+		} else {
+			edges := append([]edge(nil), sp.edgesOf(r)...)
+			for i := range edges {
+				edges[i].to = forget(edges[i].to)
+			}
+			to = sp.make(f, edges)
 		}
-		to := sp.make(sp.nodes[r].field, edges)
 		done[r] = to
 		return to
 	}
 	return Set(forget(ref(s)))
+}
+
+// Keep is s without what it says of any fields but these.
+func (sp *Space) Keep(s Set, fields ...Field) Set {
+	var others []Field
+	for f := range sp.fieldsOf(ref(s)) {
+		if f != leafField && !slices.Contains(fields, f) {
+			others = append(others, f)
+		}
+	}
+	if others == nil {
+		return s
+	}
+	return sp.Forget(s, others...)
 }
 
 // Restrict is what d is for packets with one value of a field, said of packets

@@ -104,7 +104,7 @@ func (sp *Space) AnyRoom(s Set) Set {
 	return s
 }
 
-// Users and units are numbered as they are met: nobody is who sends what no
+// Users, groups and units are numbered as they are met: nobody is who sends what no
 // local program sends, or what arrives; other is everybody not named.
 const (
 	nobody = iota
@@ -137,8 +137,8 @@ func (sp *Space) nameOf(field Field, v Value) string {
 	return ""
 }
 
-// Named is the set of packets that a local program of one of these users (User)
-// or units (Unit) sends.
+// Named is the set of packets that a local program of one of these users (User),
+// groups (Group) or units (Unit) sends.
 func (sp *Space) Named(field Field, names ...string) Set {
 	numbers := make([]int, len(names))
 	for i, name := range names {
@@ -147,7 +147,7 @@ func (sp *Space) Named(field Field, names ...string) Set {
 	return sp.Values(field, numbers...)
 }
 
-// SenderNames says a box's runs of users (User) or units (Unit) by name: those
+// SenderNames says a box's runs of users, groups or units by name: those
 // it holds, or, where but is true, those it does not hold of all there are.
 func (sp *Space) SenderNames(field Field, ranges []Range) (names []string, but bool) {
 	if ranges == nil {
@@ -184,7 +184,7 @@ func (sp *Space) Since(now int64) {
 }
 
 // Without narrows what WellFormed gives to packets that none of these users
-// (User) or units (Unit) sends: there is none of that name.
+// (User), groups (Group) or units (Unit) sends: there is none of that name.
 func (sp *Space) Without(field Field, names ...string) {
 	sp.domain = sp.Minus(sp.domain, sp.Named(field, names...))
 }
@@ -203,10 +203,11 @@ func (sp *Space) Turns(d Decision) (out []int64) {
 	return slices.Compact(out)
 }
 
-// Usual is the set of packets whose TCP flags are those one expects: syn of a new
-// connection's first, ack of others.
+// Usual is the set of packets as one expects them: whole, unmarked, and with the
+// TCP flags of their state: syn of a new connection's first packet, else ack.
 func (sp *Space) Usual() Set {
 	tcp, fresh := sp.Value(Protocol, TCP), sp.Value(State, New)
 	flags := sp.Or(sp.And(fresh, sp.Value(TCPFlags, SYN)), sp.Minus(sp.Value(TCPFlags, ACK), fresh))
-	return sp.Or(sp.Not(tcp), flags)
+	plain := sp.AndAll(sp.Value(Fragment, Whole), sp.Marked(OfPacket, 0, allBits), sp.Marked(OfConnection, 0, allBits))
+	return sp.And(sp.Or(sp.Not(tcp), flags), plain)
 }

@@ -12,7 +12,8 @@ import (
 
 // A Field is one thing a filter can ask about a packet. Fields are tested in
 // the order of their values. A packet itself has those before known; from
-// firstRoom on come token buckets, from firstUnknown on unknowns.
+// firstMark on come the bits of its marks, from firstRoom on token buckets,
+// from firstUnknown on unknowns.
 type Field uint16
 
 // The fields, in the one order every diagram tests them.
@@ -20,6 +21,7 @@ const (
 	Hook     Field = iota // In, Out or Through
 	Family                // IPv4 or IPv6
 	Protocol              // IP protocol number; for IPv6 the upper-layer one
+	Fragment              // Whole, First or Later
 	SrcPort
 	Src
 	DstPort
@@ -32,20 +34,24 @@ const (
 	TCPFlags // of TCP: a bit for each, see TCPFlagNames
 	Time     // when it passes, in whole seconds since 1970
 	User     // whose program sends it, see Named
+	Group    // which group's program sends it, see Named
 	Unit     // which unit's program sends it, see Named
 	IPsec    // 1 where it came, or is about to go, by IPsec
 	known
-	firstRoom    Field = 64
+	firstMark    Field = 64
+	firstRoom    Field = firstMark + 2*markBits
 	firstUnknown Field = 1 << 14
 	leafField    Field = 1<<16 - 1
 )
 
-var fieldNames = [known]string{"hook", "family", "protocol", "source port", "source", "port", "icmp type", "icmp code", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "unit", "ipsec"}
+var fieldNames = [known]string{"hook", "family", "protocol", "fragment", "source port", "source", "port", "icmp type", "icmp code", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "group", "unit", "ipsec"}
 
 func (f Field) String() string {
 	switch {
 	case f < known:
 		return fieldNames[f]
+	case f < firstRoom:
+		return fmt.Sprintf("mark bit %d", f-firstMark)
 	case f < firstUnknown:
 		return fmt.Sprintf("bucket %d", f-firstRoom)
 	}
@@ -67,6 +73,17 @@ const (
 	IPv4 = 0
 	IPv6 = 1
 )
+
+// Values of Fragment: a packet as it was sent, or a piece of one that was too
+// long, which has the ports of the whole even where only the first piece shows them.
+const (
+	Whole = iota
+	First
+	Later
+)
+
+// FragmentNames are the values of Fragment.
+var FragmentNames = []string{Whole: "", First: "first", Later: "later"}
 
 // Values of State.
 const (
@@ -245,7 +262,9 @@ func (f Field) Limit() Value {
 		return Value{1<<64 - 1, 1<<64 - 1}
 	case State:
 		return Num(Untracked)
-	case Time, User, Unit:
+	case Fragment:
+		return Num(Later)
+	case Time, User, Group, Unit:
 		return Value{0, 1<<63 - 1}
 	}
 	return Num(1)

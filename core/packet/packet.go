@@ -23,10 +23,14 @@ type Packet struct {
 	In       string     `json:"in,omitempty" doc:"the interface it arrives on"`
 	Out      string     `json:"out,omitempty" doc:"the interface it leaves by"`
 	State    string     `json:"state,omitempty" enum:"new,established,related,invalid,untracked"`
+	Fragment string     `json:"fragment,omitempty" enum:"first,later" doc:"the piece it is of a packet that was cut"`
 	TCPFlags string     `json:"tcp_flags,omitempty" doc:"where they are not those one expects: syn of a new connection, else ack"`
 	User     string     `json:"user,omitempty" doc:"whose program sends it, where that matters"`
+	Group    string     `json:"group,omitempty" doc:"which group's program sends it, where that matters"`
 	Unit     string     `json:"unit,omitempty" doc:"which unit's program sends it, where that matters"`
 	IPsec    bool       `json:"encrypted,omitempty" doc:"it comes or goes by IPsec"`
+	Mark     uint32     `json:"mark,omitempty" doc:"the mark it has when it comes to the filter"`
+	ConnMark uint32     `json:"connection_mark,omitempty" doc:"the mark of its connection"`
 	Time     *time.Time `json:"time,omitempty" doc:"when it passes, where that matters"`
 }
 
@@ -46,6 +50,9 @@ func (p Packet) String() string {
 			fmt.Fprintf(&b, " port %d", *port)
 		}
 	}
+	if p.Fragment != "" {
+		b.WriteString(" (" + p.Fragment + " fragment)")
+	}
 	b.WriteByte(' ')
 	end(p.Src, p.SrcPort)
 	b.WriteString(" -> ")
@@ -62,8 +69,17 @@ func (p Packet) String() string {
 	if p.User != "" {
 		b.WriteString(" from user " + p.User)
 	}
+	if p.Group != "" {
+		b.WriteString(" from group " + p.Group)
+	}
 	if p.Unit != "" {
 		b.WriteString(" from unit " + p.Unit)
+	}
+	if p.Mark != 0 {
+		fmt.Fprintf(&b, " marked %#x", p.Mark)
+	}
+	if p.ConnMark != 0 {
+		fmt.Fprintf(&b, " on a connection marked %#x", p.ConnMark)
 	}
 	if p.IPsec {
 		b.WriteString(" encrypted")
@@ -104,7 +120,12 @@ func (sp *Space) values(p Packet) (v [known]Value) {
 	if v[Time] = Num(int(sp.now)); p.Time != nil {
 		v[Time] = Num(int(p.Time.Unix()))
 	}
-	v[User], v[Unit] = Num(sp.number(User, p.User)), Num(sp.number(Unit, p.Unit))
+	for i, name := range FragmentNames {
+		if name == p.Fragment {
+			v[Fragment] = Num(i)
+		}
+	}
+	v[User], v[Group], v[Unit] = Num(sp.number(User, p.User)), Num(sp.number(Group, p.Group)), Num(sp.number(Unit, p.Unit))
 	if p.IPsec {
 		v[IPsec] = Num(1)
 	}
@@ -158,6 +179,8 @@ func (sp *Space) follow(r ref, p Packet) ref {
 		var want Value
 		if f < known {
 			want = v[f]
+		} else if f < firstRoom {
+			want = Num(p.markBit(f))
 		} else if f < firstUnknown {
 			want = Num(1)
 		}
@@ -176,7 +199,7 @@ func (sp *Space) Exactly(p Packet) Set {
 	for f, v := range sp.values(p) {
 		s = sp.And(s, sp.Ranges(Field(f), []Range{{v, v}}))
 	}
-	return s
+	return sp.AndAll(s, sp.Marked(OfPacket, p.Mark, allBits), sp.Marked(OfConnection, p.ConnMark, allBits))
 }
 
 // Has says that the packet is in s, every bucket having room and every unknown answered no.
@@ -220,7 +243,7 @@ var typical = Taste{
 // Example gives a packet of s that a person finds typical. Field by field, what
 // it is about before where it comes from, it takes the first value that taste
 // likes, else the first of the built-in ones (IPv4 over IPv6, TCP over UDP,
-// well-known ports, documentation addresses, a new connection), else the lowest
+// well-known ports, documentation addresses, a new connection, no marks), else the lowest
 // that the field can have, and the one after it where an address is asked for,
 // the lowest being the name of a network. It reports false where s is empty.
 func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
@@ -240,7 +263,10 @@ func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
 		v[f] = pick(f, sp.Project(s, f), v[Family].Int(), liked, taste[f], typical[f])
 		s = Set(sp.Restrict(Decision(s), f, v[f]))
 	}
-	return sp.packet(v), true
+	p := sp.packet(v)
+	marks := sp.marksOf(s)
+	p.Mark, p.ConnMark = marks[OfPacket], marks[OfConnection]
+	return p, true
 }
 
 // tellingOrder is told with all fields.
@@ -286,8 +312,8 @@ func (sp *Space) packet(v [known]Value) Packet {
 	p := Packet{
 		Hook: v[Hook].Int(), Family: []string{"ipv4", "ipv6"}[family],
 		Src: v[Src].addr(family), Dst: v[Dst].addr(family),
-		Protocol: ProtocolName(protocol), In: v[InIface].iface(), Out: v[OutIface].iface(), State: StateNames[v[State].Int()],
-		User: sp.nameOf(User, v[User]), Unit: sp.nameOf(Unit, v[Unit]), IPsec: v[IPsec] == Num(1),
+		Protocol: ProtocolName(protocol), Fragment: FragmentNames[v[Fragment].Int()], In: v[InIface].iface(), Out: v[OutIface].iface(), State: StateNames[v[State].Int()],
+		User: sp.nameOf(User, v[User]), Group: sp.nameOf(Group, v[Group]), Unit: sp.nameOf(Unit, v[Unit]), IPsec: v[IPsec] == Num(1),
 	}
 	if at := int64(v[Time].Int()); at != sp.now {
 		t := time.Unix(at, 0).UTC()

@@ -49,14 +49,14 @@ type Space struct {
 	outcomes []Outcome
 	unknowns []string
 	limits   []Bucket
-	names    [2][]string // of users and of units
+	names    [3][]string // of users, groups and units
 
 	// look-up, rebuilt as the above grow
 	buckets   []ref
 	leaves    map[Outcome]ref
 	unknownOf map[string]Field
 	roomOf    map[Bucket]Field
-	numberOf  [2]map[string]int
+	numberOf  [3]map[string]int
 
 	// results of earlier operations; may forget
 	cache []cached
@@ -85,7 +85,7 @@ func NewSpace() *Space {
 		leaves:    map[Outcome]ref{},
 		unknownOf: map[string]Field{},
 		roomOf:    map[Bucket]Field{},
-		numberOf:  [2]map[string]int{{}, {}},
+		numberOf:  [3]map[string]int{{}, {}, {}},
 		cache:     make([]cached, 1<<12),
 	}
 	for i := range sp.buckets {
@@ -300,7 +300,7 @@ func (sp *Space) Unknown(name string) Set {
 
 // WellFormed is the set of packets that can be: with addresses of their
 // family, with those interfaces that their hook has, and within what Since and
-// Without have said.
+// Without have said. What is sent is cut to pieces only after it was filtered.
 func (sp *Space) WellFormed() Set { return sp.domain }
 
 func (sp *Space) wellFormed() Set {
@@ -309,7 +309,7 @@ func (sp *Space) wellFormed() Set {
 	none := func(f Field) Set { return sp.Interfaces(f, "") }
 	hook := sp.OrAll(
 		sp.AndAll(sp.Value(Hook, In), sp.Not(none(InIface)), none(OutIface)),
-		sp.AndAll(sp.Value(Hook, Out), none(InIface), sp.Not(none(OutIface))),
+		sp.AndAll(sp.Value(Hook, Out), none(InIface), sp.Not(none(OutIface)), sp.Value(Fragment, Whole)),
 		sp.AndAll(sp.Value(Hook, Through), sp.Not(none(InIface)), sp.Not(none(OutIface))))
 	return sp.And(family, hook)
 }

@@ -22,14 +22,22 @@ func names(listing []byte) (*nft.Names, error) {
 		return nil, err
 	}
 	n := &nft.Names{Users: map[string]int{}}
+	for _, number := range asked.Groups {
+		if g, err := user.LookupGroupId(strconv.Itoa(number)); err == nil {
+			if n.Groups == nil {
+				n.Groups = map[string]int{}
+			}
+			n.Groups[g.Name] = number
+		}
+	}
 	for _, number := range asked.Users {
 		if u, err := user.LookupId(strconv.Itoa(number)); err == nil {
 			n.Users[u.Username] = number
 		}
 	}
-	if len(asked.Groups) > 0 { // nft lists those by their path that are there
+	if len(asked.Control) > 0 { // nft lists those by their path that are there
 		there := groupNumbers()
-		for _, number := range asked.Groups {
+		for _, number := range asked.Control {
 			if there != nil && !there[number] {
 				n.Gone = append(n.Gone, number)
 			}

@@ -32,7 +32,7 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 		if err != nil {
 			return nil, err
 		}
-		all.Chains = append(all.Chains, rs.Chains...)
+		all.Add(rs)
 	}
 	return all, nil
 }

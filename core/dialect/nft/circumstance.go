@@ -44,7 +44,7 @@ func (r *reader) circumstance(f aField, op string, right *expr, unknown func() p
 	return unknown()
 }
 
-// sentBy is a match on the user or the control group whose program sends.
+// sentBy is a match on the user, the group or the control group whose program sends.
 func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	elements := []expr{*right}
 	if plural(right) {
@@ -88,22 +88,25 @@ func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) 
 	if !isNumber {
 		return e.text, e.text != ""
 	}
-	if field == packet.User && n == 0 {
-		return "root", true
+	names, kind := r.users, "user"
+	if field == packet.Group {
+		names, kind = r.groups, "group"
 	}
-	if field == packet.Unit || r.users == nil {
+	switch {
+	case field != packet.Unit && n == 0:
+		return "root", true
+	case field == packet.Unit || names == nil:
 		return "", false
 	}
-	if name = r.users[n]; name == "" {
-		name = fmt.Sprintf("user number %d", n)
+	if name = names[n]; name == "" {
+		name = fmt.Sprintf("%s number %d", kind, n)
 	}
 	return name, true
 }
 
 // flags is a match on the flags of a TCP header: "in" asks for any of them, "!"
 // for none, and behind a mask, or in a set, they are compared as a whole.
-func (r *reader) flags(op string, mask, right *expr, unknown func() packet.Set) packet.Set {
-	tcp := r.sp.Value(packet.Protocol, packet.TCP)
+func (r *reader) flags(tcp packet.Set, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
 	where := func(f func(bits int) bool) packet.Set {
 		var values []int
 		for bits := range 256 {

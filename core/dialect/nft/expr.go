@@ -32,6 +32,7 @@ const (
 	kindJoined  // args, with dots between
 	kindBoth    // args, with & between
 	kindEither  // args, with | between
+	kindTurned  // args, with ^ between
 	kindElement // args: the value, and statements of its own
 
 	// fields
@@ -40,6 +41,7 @@ const (
 	kindCT      // text, part is the direction
 	kindRT      // text
 	kindSocket  // text
+	kindExthdr  // text is the header, part its field, if any
 	kindFib     // text is the result, args the flags
 
 	// statements
@@ -116,7 +118,7 @@ func (e *expr) String() string {
 }
 
 // separators are what stands between the args of kinds that only join them.
-var separators = map[kind]string{kindSpan: "-", kindList: ",", kindJoined: " . ", kindBoth: " & ", kindEither: " | "}
+var separators = map[kind]string{kindSpan: "-", kindList: ",", kindJoined: " . ", kindBoth: " & ", kindEither: " | ", kindTurned: " ^ "}
 
 // write says an expression the way nft lists it.
 func (e *expr) write(b *strings.Builder) {
@@ -145,7 +147,7 @@ func (e *expr) write(b *strings.Builder) {
 		put(" }")
 	case kindEither:
 		put("(", e.joinedArgs(), ")")
-	case kindSpan, kindList, kindJoined, kindBoth:
+	case kindSpan, kindList, kindJoined, kindBoth, kindTurned:
 		put(e.joinedArgs())
 	case kindElement:
 		e.arg(0).write(b)
@@ -166,6 +168,12 @@ func (e *expr) write(b *strings.Builder) {
 		put("rt ", e.text)
 	case kindSocket:
 		put("socket ", e.text)
+	case kindExthdr:
+		if e.part == "" {
+			put("exthdr ", e.text)
+			return
+		}
+		put(e.text, " ", e.part)
 	case kindFib:
 		put("fib ", strings.ReplaceAll((&expr{kind: kindList, args: e.args}).String(), ",", " . "), " ", e.text)
 	case kindMatch:

@@ -225,7 +225,7 @@ func (r *jsonReader) expr(v *fastjson.Value) expr {
 var verdictWords = map[string]kind{"accept": kindAccept, "drop": kindDrop, "return": kindReturn, "continue": kindPassing}
 
 // joiners are the kinds that are a list of parts.
-var joiners = map[string]kind{"range": kindSpan, "set": kindSet, "concat": kindJoined, "&": kindBoth, "|": kindEither}
+var joiners = map[string]kind{"range": kindSpan, "set": kindSet, "concat": kindJoined, "&": kindBoth, "|": kindEither, "^": kindTurned}
 
 // named reads an object of one field; nothing is one that is not known.
 func (r *jsonReader) named(name string, f *fastjson.Value) expr {
@@ -258,6 +258,8 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		return expr{kind: kindMeta, text: text(f.Get("key"))}
 	case "ct":
 		return expr{kind: kindCT, text: text(f.Get("key")), part: text(f.Get("dir"))}
+	case "exthdr":
+		return expr{kind: kindExthdr, text: text(f.Get("name")), part: text(f.Get("field"))}
 	case "rt":
 		return expr{kind: kindRT, text: text(f.Get("key"))}
 	case "socket":

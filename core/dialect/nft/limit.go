@@ -92,5 +92,5 @@ func (r *reader) perSource(c *dialect.Chain, e *expr) (s packet.Set, ok bool) {
 	if !ok || f.header != header || f.field != packet.Src {
 		return s, false
 	}
-	return r.sp.And(r.scope(f), r.sp.Room(b)), true
+	return r.sp.And(r.scope(c, f), r.sp.Room(b)), true
 }

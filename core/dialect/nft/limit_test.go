@@ -170,11 +170,11 @@ func TestFillingSenders(t *testing.T) {
 		{"set": {"family": "inet", "table": "other", "name": "x", "type": "uid", "comment": "user mallory"}},
 		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "skuid"}}, "op": "==", "right": {"set": [33, 34]}}}, {"accept": null}]}},
 		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"socket": {"key": "cgroupv2"}}, "op": "==", "right": 78}}]}},
-		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "mark"}}, "op": "==", "right": 79}}]}}]}`))
+		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "skgid"}}, "op": "==", "right": 79}}]}}]}`))
 	require.NoError(t, err)
 	require.Equal(t, nft.Question{
 		Senders: []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"}, {Set: "from.unit.x", Kind: "unit", Name: "x"}},
-		Users:   []int{33, 34, 1000, 1001}, Groups: []int{77, 78},
+		Users:   []int{33, 34, 1000, 1001}, Groups: []int{79}, Control: []int{77, 78},
 	}, asked)
 	_, err = nft.Asked([]byte("half a"))
 	require.Error(t, err)

@@ -23,22 +23,28 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 	if left.kind == kindBoth && len(left.args) == 2 {
 		left, mask = &left.args[0], &left.args[1]
 	}
+	if m, ok := markOf(left); ok {
+		return r.marked(c, m, op, mask, right, unknown)
+	}
+	if left.kind == kindExthdr || left.kind == kindPayload && left.part == "frag-off" {
+		return r.fragment(left, op, mask, right, unknown)
+	}
 	f, ok := fieldOf(left)
 	if !ok || mask != nil && f.field != packet.TCPFlags {
 		return unknown()
 	}
-	inside := r.scope(f)
+	inside := r.scope(c, f)
 	switch f.field {
 	case packet.TCPFlags:
-		return r.flags(op, mask, right, unknown)
-	case packet.User, packet.Unit:
+		return r.flags(inside, op, mask, right, unknown)
+	case packet.User, packet.Group, packet.Unit:
 		return r.sentBy(c, f, op, right, unknown)
 	case packet.Time, packet.IPsec:
 		return r.circumstance(f, op, right, unknown)
 	}
 	if f.header == "th" {
 		// For a protocol without ports this reads the same two bytes, whatever they are.
-		rest := r.sp.And(r.sp.Not(inside), unknown())
+		rest := r.sp.AndAll(r.shown(c), r.sp.Not(inside), unknown())
 		defer func() { result = r.sp.Or(r.sp.And(result, inside), rest) }()
 	}
 	if f.field == packet.State && r.early[place{family: c.Family, table: c.Table}] && (c.Hook == "" || runsEarly(c)) {
@@ -84,7 +90,7 @@ func (r *reader) concat(c *dialect.Chain, fields []expr, op string, right *expr,
 		if !ok {
 			return unknown()
 		}
-		inside = r.sp.And(inside, r.scope(known))
+		inside = r.sp.And(inside, r.scope(c, known))
 	}
 	elements, unread := []expr{*right}, false
 	if right.kind != kindJoined {
@@ -138,7 +144,7 @@ var headers = map[string]map[string]packet.Field{
 var metaKeys = map[string]packet.Field{
 	"iifname": packet.InIface, "oifname": packet.OutIface, "iif": packet.InIface, "oif": packet.OutIface,
 	"l4proto": packet.Protocol, "nfproto": packet.Family, "protocol": packet.Family,
-	"skuid": packet.User, "time": packet.Time, "ipsec": packet.IPsec, "secpath": packet.IPsec,
+	"skuid": packet.User, "skgid": packet.Group, "time": packet.Time, "ipsec": packet.IPsec, "secpath": packet.IPsec,
 }
 
 func fieldOf(left *expr) (f aField, ok bool) {
@@ -205,16 +211,25 @@ var (
 
 // scope is what a match on the field asks of the packet besides: nft makes a
 // rule that reads a header fail for packets that do not have it.
-func (r *reader) scope(f aField) packet.Set {
+func (r *reader) scope(c *dialect.Chain, f aField) packet.Set {
 	if f.header == "" {
 		return packet.All
 	}
-	s, known := r.scopes[f.header]
+	key := scope{f.header, r.pieces(c)}
+	s, known := r.scopes[key]
 	if !known {
-		s = f.scope(r.sp)
-		r.scopes[f.header] = s
+		if s = f.scope(r.sp); f.header != "ip" && f.header != "ip6" && f.header != "rt" {
+			s = r.sp.And(s, r.shown(c))
+		}
+		r.scopes[key] = s
 	}
 	return s
+}
+
+// scope is what matches on a header ask besides, where fragments of families are seen.
+type scope struct {
+	header string
+	pieces [2]bool
 }
 
 func (f aField) scope(sp *packet.Space) packet.Set {

@@ -36,8 +36,10 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 // read makes a ruleset of what a listing holds.
 func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 	names.narrow(sp)
-	r := &reader{sp: sp, out: &dialect.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*dialect.Chain{}, early: map[place]bool{},
-		limits: map[place]packet.Bucket{}, users: names.byNumber(), names: names, scopes: map[string]packet.Set{}}
+	r := &reader{sp: sp, out: &dialect.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*dialect.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
+		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{},
+		users: names.byNumber(func(n *Names) map[string]int { return n.Users }), groups: names.byNumber(func(n *Names) map[string]int { return n.Groups })}
+	r.out.Tracks = l.tracks()
 	// Sets and chains first: rules refer to them, wherever they stand.
 	for _, s := range l.sets {
 		r.sets[s.place] = s
@@ -51,6 +53,9 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 		r.chains[place{c.Family, c.Table, c.Name}] = c
 		if runsEarly(c) {
 			r.early[place{family: c.Family, table: c.Table}] = true
+		}
+		if c.SeesFragments() {
+			r.joined[place{family: c.Family, table: c.Table}] = true
 		}
 		// An empty chain that accepts does nothing even outside.
 		if c.Hook != "" && c.Policy == packet.Drop {
@@ -86,8 +91,10 @@ type reader struct {
 	limits map[place]packet.Bucket
 	names  *Names
 	users  map[int]string // nil: nobody says what they are called
+	groups map[int]string // the same
+	joined map[place]bool // tables (no name) with chains that run before fragments are put together
 	early  map[place]bool // tables (no name) with chains that run before connections are tracked
-	scopes map[string]packet.Set
+	scopes map[scope]packet.Set
 }
 
 // outside are the families whose hooks we do not model.
@@ -169,10 +176,16 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 			match, with := r.reject(e)
 			cur.Match = r.sp.And(cur.Match, match)
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Reject, With: with}}
+			if shown := r.shown(c); shown != packet.All { // to a later piece the kernel gives no answer
+				cur.Branches = []dialect.Branch{{Match: shown, Action: dialect.Reject, With: with}, {Match: packet.All, Action: dialect.Drop}}
+			}
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)
 		case kindMangle:
-			if !harmless(e.arg(0)) {
+			switch m, ok := r.marking(e, at); {
+			case ok:
+				return r.marks(c, cur, m, exprs[i+1:], at, out)
+			case !harmless(e.arg(0)):
 				cur.Branches = unmodelled(e)
 				flush()
 			}
@@ -210,7 +223,7 @@ func (r *reader) loaded(c *dialect.Chain, a, b *expr) packet.Set {
 	equal := func(e *expr) packet.Set { return r.compare(c, e.arg(0), "==", e.arg(1)) }
 	f, _ := fieldOf(a.arg(0))
 	why := r.sp.Unknown(a.String() + " " + b.String() + ", which nft may have loaded as one comparison")
-	return r.sp.AndAll(r.scope(f), why, r.sp.Not(r.sp.And(equal(a), equal(b))))
+	return r.sp.AndAll(r.scope(c, f), why, r.sp.Not(r.sp.And(equal(a), equal(b))))
 }
 
 func unmodelled(e *expr) []dialect.Branch {
@@ -221,9 +234,9 @@ func unmodelled(e *expr) []dialect.Branch {
 func harmless(target *expr) bool {
 	switch target.kind {
 	case kindMeta:
-		return slices.Contains([]string{"mark", "priority", "nftrace"}, target.text)
+		return slices.Contains([]string{"priority", "nftrace"}, target.text)
 	case kindCT:
-		return slices.Contains([]string{"mark", "label", "event"}, target.text)
+		return slices.Contains([]string{"label", "event"}, target.text)
 	}
 	return false
 }

@@ -25,18 +25,20 @@ type Sender struct {
 // Names is what a host says of users and units.
 type Names struct {
 	Users  map[string]int `json:"users,omitempty" doc:"the numbers of the users that its rules speak of, by name"`
+	Groups map[string]int `json:"groups,omitempty" doc:"the numbers of the groups that its rules speak of, by name"`
 	Gone   []int          `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
 	Absent []string       `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
 }
 
 func (n *Names) gone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }
 
-func (n *Names) byNumber() map[int]string {
+// byNumber turns names round; nil where nobody says any.
+func (n *Names) byNumber(of func(*Names) map[string]int) map[int]string {
 	if n == nil {
 		return nil
 	}
 	out := map[int]string{}
-	for name, number := range n.Users {
+	for name, number := range of(n) {
 		out[number] = name
 	}
 	return out
@@ -101,7 +103,8 @@ func Fill(rules string, fillings map[string]Filling) string {
 type Question struct {
 	Senders []Sender // of our table
 	Users   []int    // whom any rule or set speaks of
-	Groups  []int    // control groups that are spoken of by number
+	Groups  []int    // the same of groups
+	Control []int    // control groups that are spoken of by number
 }
 
 // Asked lists what a listing speaks of.
@@ -114,8 +117,10 @@ func Asked(dump []byte) (q Question, err error) {
 		switch s.holds {
 		case "uid":
 			q.Users = numbers(q.Users, s.elements)
-		case "cgroupsv2":
+		case "gid":
 			q.Groups = numbers(q.Groups, s.elements)
+		case "cgroupsv2":
+			q.Control = numbers(q.Control, s.elements)
 		}
 		if m := senderComment.FindStringSubmatch(s.comment); m != nil && s.family == Family && s.table == Table {
 			q.Senders = append(q.Senders, Sender{Set: s.name, Kind: m[1], Name: m[2]})
@@ -128,12 +133,14 @@ func Asked(dump []byte) (q Question, err error) {
 			case e.kind != kindMatch || !ok:
 			case f.field == packet.User:
 				q.Users = numbers(q.Users, e.args[1:])
-			case f.field == packet.Unit:
+			case f.field == packet.Group:
 				q.Groups = numbers(q.Groups, e.args[1:])
+			case f.field == packet.Unit:
+				q.Control = numbers(q.Control, e.args[1:])
 			}
 		}
 	}
-	for _, list := range []*[]int{&q.Users, &q.Groups} {
+	for _, list := range []*[]int{&q.Users, &q.Groups, &q.Control} {
 		slices.Sort(*list)
 		*list = slices.Compact(*list)
 	}

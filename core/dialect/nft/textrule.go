@@ -177,15 +177,13 @@ func (t *textReader) matchOf(line []lexeme) (expr, []lexeme) {
 	if left.kind == kindNone || len(rest) == 0 {
 		return expr{}, nil
 	}
-	two := func(k kind) (expr, []lexeme) {
-		right, rest := t.rightOf(rest[1:])
-		return expr{kind: k, args: t.of(left, right)}, rest
-	}
 	switch {
 	case rest[0].is("set") && len(rest) > 1:
-		return two(kindMangle)
+		right, rest := t.writtenOf(rest[1:])
+		return expr{kind: kindMangle, args: t.of(left, right)}, rest
 	case rest[0].is("vmap") && len(rest) > 1:
-		return two(kindVmap)
+		right, rest := t.rightOf(rest[1:])
+		return expr{kind: kindVmap, args: t.of(left, right)}, rest
 	}
 	op, said := "==", false
 	if !rest[0].quoted {
@@ -210,6 +208,26 @@ func (t *textReader) matchOf(line []lexeme) (expr, []lexeme) {
 		op = "in"
 	}
 	return expr{kind: kindMatch, text: op, args: t.of(left, right)}, rest
+}
+
+// writtenOf reads what a field is set to: a value, a field, or either with bits
+// taken out, put in and turned: meta mark & 0xffffff00 | 0x00000005
+func (t *textReader) writtenOf(line []lexeme) (e expr, rest []lexeme) {
+	if e, rest = t.fieldIn(line); e.kind == kindNone {
+		e, rest = t.rightOf(line)
+	}
+	for len(rest) > 1 {
+		k, ok := map[string]kind{"&": kindBoth, "|": kindEither, "^": kindTurned}[rest[0].text]
+		if !ok || rest[0].quoted {
+			break
+		}
+		e, rest = expr{kind: k, args: t.of(e, plainOf(rest[1]))}, rest[2:]
+	}
+	if len(rest) > 1 && rest[0].is("map") { // the value goes by a field
+		to, left := t.rightOf(rest[1:])
+		e, rest = expr{kind: kindOther, text: e.String() + " map " + to.String()}, left
+	}
+	return e, rest
 }
 
 // leftOf reads the left side of a match: a field, or several joined by dots.
@@ -254,6 +272,10 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 		return expr{kind: kindCT, text: next}, line[2:]
 	case "rt":
 		return expr{kind: kindRT, text: next}, line[2:]
+	case "exthdr":
+		return expr{kind: kindExthdr, text: next}, line[2:]
+	case "frag":
+		return expr{kind: kindExthdr, text: first, part: next}, line[2:]
 	case "socket":
 		if next == "cgroupv2" && len(line) > 3 && line[2].is("level") {
 			return expr{kind: kindSocket, text: next}, line[4:]
@@ -313,7 +335,7 @@ func (t *textReader) valueOf(line []lexeme) (expr, []lexeme) {
 func (t *textReader) plain(l lexeme) expr {
 	if !l.quoted {
 		lo, hi, ok := strings.Cut(l.text, "-")
-		if ok && lo != "" && hi != "" && (isNumber(lo) && isNumber(hi) || strings.ContainsAny(lo, ".:") && strings.ContainsAny(hi, ".:")) {
+		if ok && lo != "" && hi != "" && (isNumber(lo) && isNumber(hi) || strings.HasPrefix(lo, "0x") && strings.HasPrefix(hi, "0x") || strings.ContainsAny(lo, ".:") && strings.ContainsAny(hi, ".:")) {
 			return expr{kind: kindSpan, args: t.of(plainOf(lexeme{text: lo}), plainOf(lexeme{text: hi}))}
 		}
 	}

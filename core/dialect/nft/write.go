@@ -98,7 +98,7 @@ type writer struct {
 }
 
 func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
-	w := &writer{sp: sp, out: &dialect.Ruleset{}}
+	w := &writer{sp: sp, out: &dialect.Ruleset{Tracks: [2]bool{true, true}}}
 	for _, c := range plan.Chains {
 		w.dir = c.Direction
 		chain := &dialect.Chain{Family: Family, Table: Table, Name: chainNames[c.Direction], Hook: hookNames[c.Direction], Type: "filter", Policy: packet.Admit}
@@ -118,8 +118,28 @@ func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
 		}
 		w.out.Chains = append(w.out.Chains, chain)
 	}
+	w.track()
 	slices.SortStableFunc(w.objects, func(a, b object) int { return strings.Compare(a.kind, b.kind) })
 	return w.out, w.objects
+}
+
+// track makes the kernel track connections where no rule of ours asks for them:
+// it then puts fragments together, and no piece passes as what it is not.
+func (w *writer) track() {
+	for _, c := range w.out.Chains {
+		for _, r := range c.Rules {
+			if strings.Contains(r.Text.String(), "ct state") {
+				return
+			}
+		}
+	}
+	for _, c := range w.out.Chains {
+		if c.Hook != "" {
+			all := dialect.Rule{Match: w.sp.Value(packet.State, packet.Untracked), Text: dialect.Words("ct state untracked"), Comment: "fragments are put together"}
+			c.Rules = append([]dialect.Rule{all}, c.Rules...)
+			return
+		}
+	}
 }
 
 // helper adds a chain that rules jump to, under a name of its own. (A rule's name has no dot.)

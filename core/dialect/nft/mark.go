@@ -1,0 +1,138 @@
+package nft
+
+import (
+	"math"
+
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// markOf says whose mark a field is.
+func markOf(e *expr) (packet.Mark, bool) {
+	switch {
+	case e.kind == kindMeta && e.text == "mark":
+		return packet.OfPacket, true
+	case e.kind == kindCT && e.text == "mark" && e.part == "":
+		return packet.OfConnection, true
+	}
+	return 0, false
+}
+
+// bits is a value as a mark.
+func (e *expr) bits() (uint32, bool) {
+	n, ok := e.int()
+	return uint32(n), ok && n >= 0 && n <= math.MaxUint32
+}
+
+// marked is a match on a mark, in the bits of a mask if there is one.
+func (r *reader) marked(c *dialect.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
+	among := uint32(math.MaxUint32)
+	if mask != nil {
+		var ok bool
+		if among, ok = mask.bits(); !ok {
+			return unknown()
+		}
+	}
+	elements := []expr{*right}
+	if plural(right) {
+		var others bool
+		if elements, others = r.several(c, right); others || right.kind == kindList || op != "==" && op != "!=" {
+			return unknown()
+		}
+	}
+	within := packet.Empty
+	for i := range elements {
+		lo := elements[i].value()
+		hi := lo
+		if lo.kind == kindSpan {
+			lo, hi = lo.arg(0), lo.arg(1)
+		}
+		from, okFrom := lo.bits()
+		to, okTo := hi.bits()
+		if !okFrom || !okTo || from > to {
+			return unknown()
+		}
+		switch op {
+		case "<":
+			return r.sp.Minus(r.sp.MarkedBetween(m, 0, from, among), r.sp.MarkedBetween(m, from, from, among))
+		case "<=":
+			return r.sp.MarkedBetween(m, 0, from, among)
+		case ">":
+			return r.sp.Not(r.sp.MarkedBetween(m, 0, from, among))
+		case ">=":
+			return r.sp.MarkedBetween(m, from, math.MaxUint32, among)
+		}
+		within = r.sp.Or(within, r.sp.MarkedBetween(m, from, to, among))
+	}
+	switch op {
+	case "==":
+		return within
+	case "!=":
+		return r.sp.Not(within)
+	}
+	return unknown()
+}
+
+// marking is what a statement writes as a mark; ok is false for one that writes none.
+func (r *reader) marking(e *expr, at string) (m packet.Marking, ok bool) {
+	to, ok := markOf(e.arg(0))
+	if !ok {
+		return m, false
+	}
+	if m, ok = written(e.arg(1)); !ok {
+		m.Unknown = e.String() + " (" + at + ")"
+	}
+	m.To = to
+	return m, true
+}
+
+// written works out what bits are taken from where, and which are turned.
+func written(e *expr) (m packet.Marking, ok bool) {
+	if n, isNumber := e.bits(); isNumber {
+		return packet.Marking{Xor: n}, true
+	}
+	if from, isMark := markOf(e); isMark {
+		return packet.Marking{From: from, And: math.MaxUint32}, true
+	}
+	if len(e.args) != 2 {
+		return m, false
+	}
+	m, okLeft := written(e.arg(0))
+	n, okRight := e.arg(1).bits()
+	switch e.kind {
+	case kindBoth:
+		m.And, m.Xor = m.And&n, m.Xor&n
+	case kindEither:
+		m.And, m.Xor = m.And&^n, m.Xor|n
+	case kindTurned:
+		m.Xor ^= n
+	default:
+		return m, false
+	}
+	return m, okLeft && okRight
+}
+
+// marks is a rule that writes a mark: what it asks and does after that is asked
+// of the packet as it then is, and the mark stays where that fails.
+func (r *reader) marks(c *dialect.Chain, cur dialect.Rule, m packet.Marking, exprs []expr, at string, out []dialect.Rule) []dialect.Rule {
+	rest := r.statements(c, exprs, at, nil)
+	when := rest[0].Match
+	if m.Unknown != "" { // what is not known may end the rule, too
+		when = r.sp.And(when, r.sp.Unknown(m.Unknown+", and the rule goes on"))
+	}
+	for i := range rest[0].Branches {
+		b := rest[0].Branches[i]
+		b.Match = r.sp.MarkedBefore(r.sp.And(when, b.Match), m)
+		b.Marks = append([]packet.Marking{m}, b.Marks...)
+		cur.Branches = append(cur.Branches, b)
+	}
+	cur.Branches = append(cur.Branches, dialect.Branch{Match: packet.All, Marks: []packet.Marking{m}, Action: dialect.Pass})
+	if len(rest) > 1 || rest[0].Log {
+		if len(rest) == 1 && when == packet.All {
+			cur.Log = true
+		} else { // some of it goes on, and a line was written or a step not understood
+			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: (*statements)(&exprs).String()}}
+		}
+	}
+	return append(out, cur)
+}
