@@ -88,6 +88,7 @@ func (w Words) String() string { return string(w) }
 type Branch struct {
 	Match  packet.Set
 	Marks  []packet.Marking // what it writes on the packet before it acts
+	Log    bool             // writes a line about what takes it
 	Action Action
 	Target string // of Jump and Goto: a chain of the same table
 	With   string // of Reject, as in packet.Outcome
@@ -411,6 +412,14 @@ func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.De
 	return d
 }
 
+func logged(o packet.Outcome) packet.Outcome {
+	o.Logged = true
+	return o
+}
+
+// ends says that nothing comes after the branch in its chain.
+func (b *Branch) ends() bool { return b.Action == Accept || b.Action == Drop || b.Action == Reject }
+
 // rule is what happens to packets that a rule matches; next is what comes after it.
 func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decision) packet.Decision {
 	then := next
@@ -419,10 +428,13 @@ func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decis
 		for _, m := range slices.Backward(b.Marks) {
 			does = e.sp.Marking(does, m)
 		}
+		if b.Log {
+			does = e.sp.Map(does, logged)
+		}
 		then = e.sp.Choose(e.seen(b.Match), does, then)
 	}
 	if r.Log {
-		then = e.sp.Map(then, func(o packet.Outcome) packet.Outcome { o.Logged = true; return o })
+		then = e.sp.Map(then, logged)
 	}
 	return then
 }
@@ -438,7 +450,7 @@ func (e *evaluation) under(run []packet.Choice, d packet.Decision) packet.Decisi
 func (e *evaluation) alone(c *Chain, r *Rule) bool {
 	ends := false
 	for _, b := range r.Branches {
-		if b.Action == Return || b.Action == Goto || b.Action == Pass || b.Marks != nil && b.Action != Accept {
+		if b.Action == Return || b.Action == Goto || b.Action == Pass || (b.Marks != nil || b.Log) && !b.ends() {
 			return false
 		}
 		switch b.Action {
@@ -468,10 +480,10 @@ func (e *evaluation) plain(c *Chain) bool {
 		r := &c.Rules[i]
 		goesOn := r.Log
 		for _, b := range r.Branches {
-			if b.Marks != nil && b.Action != Accept && b.Action != Drop && b.Action != Reject {
+			if (b.Marks != nil || b.Log) && !b.ends() {
 				return false // what is on it is owed too
 			}
-			if b.Match == packet.All && (b.Action == Accept || b.Action == Drop || b.Action == Reject) {
+			if b.Match == packet.All && b.ends() {
 				goesOn = false
 			}
 			if b.Action == Jump || b.Action == Goto {
@@ -593,7 +605,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 			var b strings.Builder
 			fmt.Fprintf(&b, "%d %v", sp.And(r.Match, reach[c]), r.Log)
 			for _, br := range r.Branches {
-				fmt.Fprintf(&b, " %d %v %s %s %s", br.Match, br.Marks, br.Action, br.Target, br.With)
+				fmt.Fprintf(&b, " %d %v %v %s %s %s", br.Match, br.Marks, br.Log, br.Action, br.Target, br.With)
 			}
 			out[c] = append(out[c], b.String())
 		}

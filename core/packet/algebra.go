@@ -278,6 +278,13 @@ func (sp *Space) possible(r ref) ref {
 	return sp.remember(opPossible, r, 0, 0, sp.make(field, edges))
 }
 
+// Answered is a decision once an unknown is answered.
+func (sp *Space) Answered(d Decision, unknown string, yes bool) Decision {
+	answer := map[bool]int{true: 1, false: 0}[yes]
+	sp.Unknown(unknown) // it may be a new one
+	return sp.Restrict(d, sp.unknownOf[unknown], Num(answer))
+}
+
 // Certain is the packets that are in s whatever the answers to the unknowns.
 func (sp *Space) Certain(s Set) Set { return sp.Not(sp.Possible(sp.Not(s))) }
 

@@ -75,7 +75,8 @@ const (
 )
 
 // Values of Fragment: a packet as it was sent, or a piece of one that was too
-// long, which has the ports of the whole even where only the first piece shows them.
+// long. Only the first piece shows ports; what is asked of a later one is what
+// stands in that place, unless the pieces are put together before.
 const (
 	Whole = iota
 	First

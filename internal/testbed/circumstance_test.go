@@ -164,7 +164,7 @@ func TestSendersInTheKernel(t *testing.T) {
 func send(t *testing.T, j *Judge, user int, unit string) string {
 	t.Helper()
 	j.tag++
-	payload := hex.EncodeToString(frame(packet.Packet{Protocol: "47", Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("192.0.2.2")}, j.tag)[20:])
+	payload := hex.EncodeToString(frame(packet.Packet{Protocol: "47", Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("192.0.2.2")}, j.tag, false)[0][20:])
 	cmd := exec.Command(os.Args[0], "-test.run=none")
 	cmd.Env = append(os.Environ(), "YF_SEND="+payload, fmt.Sprintf("YF_USER=%d", user), "YF_UNIT="+strings.Trim(unit, `"`))
 	require.NoError(t, j.Host.Do(func() error {

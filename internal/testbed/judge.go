@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/ti-mo/conntrack"
 	"golang.org/x/sys/unix"
 
 	"yellowfence.example/yfence/core/packet"
@@ -23,9 +24,13 @@ import (
 // forwards to goes by the destination, see Beyond.
 type Judge struct {
 	Host, Outside *Namespace
+	// Tracks says of each family that the rules in force make the kernel track
+	// connections: a fragment is then sent with the rest of its packet.
+	Tracks [2]bool
 
 	tag       uint32
-	world     int         // a socket, the outside: every frame on every interface
+	world     int // a socket, the outside: every frame on every interface
+	tracker   *conntrack.Conn
 	delivered map[int]int // the host's raw sockets, by protocol and family
 	macs      [interfaces]net.HardwareAddr
 	indexes   [interfaces]int // of the outside's interfaces
@@ -65,7 +70,7 @@ func NewJudge(prefix string) (j *Judge, err error) {
 	}
 	quiet := []string{"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/router_solicitations=0",
 		"ipv6/conf/all/forwarding=1", "ipv4/ip_forward=1", "ipv4/icmp_ratelimit=0", "ipv6/icmp/ratelimit=0", "ipv4/icmp_msgs_per_sec=1000000", "ipv4/icmp_msgs_burst=100000",
-		"ipv4/conf/all/accept_local=1", "ipv4/conf/all/send_redirects=0", "ipv4/conf/default/send_redirects=0", "ipv4/icmp_echo_ignore_all=0"}
+		"ipv4/conf/all/accept_local=1", "ipv4/conf/all/send_redirects=0", "ipv4/conf/default/send_redirects=0", "ipv4/icmp_echo_ignore_all=0", "netfilter/nf_conntrack_tcp_be_liberal=1"}
 	if err = j.Host.Sysctl(quiet...); err != nil {
 		return j, err
 	}
@@ -83,6 +88,9 @@ func NewJudge(prefix string) (j *Judge, err error) {
 		}
 	}
 	if err = j.addressing(); err != nil {
+		return j, err
+	}
+	if err = j.track(); err != nil {
 		return j, err
 	}
 	return j, j.open()
@@ -168,6 +176,9 @@ func (j *Judge) open() error {
 // Close takes everything down.
 func (j *Judge) Close() error {
 	var err error
+	if j.tracker != nil {
+		err = j.tracker.Close()
+	}
 	for _, fd := range j.delivered {
 		err = errors.Join(err, unix.Close(fd))
 	}
@@ -193,7 +204,7 @@ func (j *Judge) Verdicts(packets []packet.Packet) ([]packet.Verdict, error) {
 	defer runtime.UnlockOSThread()
 	j.drain(func(uint32, packet.Verdict) {}) // what is left from before
 	for i, p := range packets {
-		if err := j.send(p, first+uint32(i)); err != nil {
+		if err := errors.Join(j.connect(p, first+uint32(i)), j.send(p, first+uint32(i))); err != nil {
 			return nil, fmt.Errorf("sending %s: %w", p, err)
 		}
 		verdicts[i] = packet.Drop
@@ -213,15 +224,17 @@ func (j *Judge) Verdicts(packets []packet.Packet) ([]packet.Verdict, error) {
 }
 
 func (j *Judge) send(p packet.Packet, tag uint32) error {
-	data := frame(p, tag)
+	frames := frame(p, tag, j.Tracks[map[bool]int{true: packet.IPv6, false: packet.IPv4}[p.Src.Is6()]])
 	if p.Hook == packet.Out {
 		protocol, _ := packet.ProtocolNumber(p.Protocol)
-		var err error
+		fd, to := j.delivered[protocol<<8|unix.AF_INET6], unix.Sockaddr(&unix.SockaddrInet6{Addr: p.Dst.As16()})
 		if p.Dst.Is4() {
-			err = unix.Sendto(j.delivered[protocol<<8|unix.AF_INET], data, 0, &unix.SockaddrInet4{Addr: p.Dst.As4()})
-		} else {
-			err = unix.Sendto(j.delivered[protocol<<8|unix.AF_INET6], data, 0, &unix.SockaddrInet6{Addr: p.Dst.As16()})
+			fd, to = j.delivered[protocol<<8|unix.AF_INET], &unix.SockaddrInet4{Addr: p.Dst.As4()}
 		}
+		if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_MARK, int(p.Mark)); err != nil {
+			return err
+		}
+		err := unix.Sendto(fd, frames[0], 0, to)
 		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ECONNREFUSED) || errors.Is(err, unix.EHOSTUNREACH) || errors.Is(err, unix.ENETUNREACH) || errors.Is(err, unix.EACCES) {
 			return nil // refused: nothing will arrive
 		}
@@ -234,7 +247,12 @@ func (j *Judge) send(p packet.Packet, tag uint32) error {
 	}
 	header := append(slices.Clone(j.macs[i]), 2, 0, 0, 0, 0, 1)
 	header = binary.BigEndian.AppendUint16(header, kind)
-	return unix.Sendto(j.world, append(header, data...), 0, &unix.SockaddrLinklayer{Ifindex: j.indexes[i], Halen: 6})
+	for _, data := range frames {
+		if err := unix.Sendto(j.world, slices.Concat(header, data), 0, &unix.SockaddrLinklayer{Ifindex: j.indexes[i], Halen: 6}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // drain reads all sockets empty and reports what was heard of our packets; it says whether anything was.
@@ -250,7 +268,7 @@ func (j *Judge) drain(hear func(tag uint32, v packet.Verdict)) (any bool) {
 			// An ICMP error that quotes a packet is no delivery of it. (IPv6 raw
 			// sockets give no IP header; an error then begins with its type.)
 			quoted := isICMPError(buffer[:n]) || fd == j.delivered[packet.ICMPv6<<8|unix.AF_INET6] && n > 48 && buffer[0] < 128 && buffer[8]>>4 == 6
-			if tag, ok := tagOf(buffer[:n]); ok && !quoted {
+			if tag, own, ok := tagOf(buffer[:n]); ok && (own || !quoted) {
 				hear(tag, packet.Admit)
 			}
 		}
@@ -265,7 +283,7 @@ func (j *Judge) drain(hear func(tag uint32, v packet.Verdict)) (any bool) {
 			continue
 		}
 		ip := buffer[14:n]
-		if tag, ok := tagOf(ip); ok && isICMPError(ip) {
+		if tag, own, ok := tagOf(ip); ok && !own && isICMPError(ip) {
 			hear(tag, packet.Reject)
 		} else if ok {
 			hear(tag, packet.Admit) // sent or forwarded, or echoed by the host, which then had it

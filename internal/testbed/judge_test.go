@@ -65,16 +65,21 @@ func TestKernelAgrees(t *testing.T) {
 		sp.Since(time.Now().Unix())
 		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
 		require.NoError(t, err)
-		decision := rs.Decision(sp)
+		j.Tracks = rs.Tracks
+		decision := fullyRead(sp, rs)
 		listed, err := j.Host.Run(nil, "nft", pick(rng, "-a", "-s", "-y"), "list", "ruleset")
 		require.NoError(t, err)
 		fromText, err := nft.ReadText(sp, "listing", listed, &nft.Names{Users: map[string]int{"backup": 34}})
 		require.NoError(t, err)
-		require.Equal(t, decision, fromText.Decision(sp), "the text form means something else:\n%s", listed)
+		require.Equal(t, decision, fullyRead(sp, fromText), "the text form means something else:\n%s", listed)
 
 		packets := make([]packet.Packet, perRuleset)
 		for i := range packets {
 			packets[i] = randomPacket(rng, int(j.tag)+i)
+			if p := &packets[i]; p.Fragment != "" && p.Family == "ipv6" && !j.Tracks[packet.IPv6] {
+				// The kernel then takes the whole packet for the transport header.
+				*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.SayFlags(int(p.Src.As16()[13-8]))
+			}
 		}
 		cover(sp, rs, packets, hits)
 		if wrong := hold(t, j, sp, decision, packets, count); wrong != nil {
@@ -83,15 +88,22 @@ func TestKernelAgrees(t *testing.T) {
 		judged += len(packets)
 		require.Empty(t, sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "uncertain about what it claims to read:\n%s", script)
 	}
-	t.Logf("%d verdicts of the kernel, by direction: %v", judged, count)
+	t.Logf("%d verdicts of the kernel, by direction and by state: %v", judged, count)
 	t.Logf("packets that a rule of each kind matched: %v", hits)
 	t.Log("not carried by this kernel, and so not judged: IPsec, flowtables, queues")
 	for _, k := range ruleKinds {
 		require.Positive(t, hits[k.name], "no packet met a rule with %s: the generator is too narrow", k.name)
 	}
-	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped", "through admitted", "through dropped", "through rejected"} {
+	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped", "through admitted", "through dropped", "through rejected",
+		"new admitted", "new dropped", "established admitted", "established dropped", "related admitted", "related dropped", "invalid admitted", "invalid dropped",
+		"a fragment admitted", "a fragment dropped"} {
 		require.Positive(t, count[seen], "no packet was %s: the generator is too narrow", seen)
 	}
+}
+
+// fullyRead is a decision for this kernel, which looks for ports in later fragments.
+func fullyRead(sp *packet.Space, rs *dialect.Ruleset) packet.Decision {
+	return sp.Answered(rs.Decision(sp), nft.LaterPorts, true)
 }
 
 // ruleKinds are what a rule can be made of, as its text shows.
@@ -104,7 +116,10 @@ var ruleKinds = []struct {
 	{"an address", regexp.MustCompile(`ip [sd]addr \d`)}, {"a named set", regexp.MustCompile(`@trusted`)}, {"IPv6", regexp.MustCompile(`ip6 [sd]addr`)},
 	{"ICMP", regexp.MustCompile(`icmp type`)}, {"ICMPv6", regexp.MustCompile(`icmpv6 type`)}, {"a protocol", regexp.MustCompile(`meta l4proto|ip protocol`)}, {"a family", regexp.MustCompile(`nfproto`)},
 	{"a concatenation", regexp.MustCompile(`saddr \. tcp dport`)}, {"an inbound interface", regexp.MustCompile(`iif`)}, {"an outbound interface", regexp.MustCompile(`oifname`)}, {"a pattern of names", regexp.MustCompile(`"eth\*"`)},
-	{"a state", regexp.MustCompile(`ct state`)}, {"TCP flags", regexp.MustCompile(`tcp flags`)}, {"a time", regexp.MustCompile(`meta time`)}, {"a user", regexp.MustCompile(`skuid`)},
+	{"a state", regexp.MustCompile(`ct state`)}, {"TCP flags", regexp.MustCompile(`tcp flags`)}, {"a time", regexp.MustCompile(`meta time`)}, {"a user", regexp.MustCompile(`skuid`)}, {"a group", regexp.MustCompile(`skgid`)},
+	{"a mark", regexp.MustCompile(`meta mark (0|!=|@|\{|&|>)`)}, {"a connection's mark", regexp.MustCompile(`ct mark (0|!=|&)`)},
+	{"a mark that is set", regexp.MustCompile(`meta mark set`)}, {"a connection's mark that is set", regexp.MustCompile(`ct mark set`)},
+	{"an IPv4 fragment", regexp.MustCompile(`frag-off`)}, {"an IPv6 fragment", regexp.MustCompile(`exthdr frag`)},
 	{"a verdict map", regexp.MustCompile(`vmap`)}, {"a jump", regexp.MustCompile(`jump `)}, {"a goto", regexp.MustCompile(`goto `)}, {"a return", regexp.MustCompile(`return`)},
 	{"a log", regexp.MustCompile(`log`)}, {"a reject", regexp.MustCompile(`reject`)}, {"a reset", regexp.MustCompile(`tcp reset`)}, {"a drop", regexp.MustCompile(`drop`)},
 }
@@ -146,6 +161,13 @@ func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, pa
 	require.NoError(t, err)
 	for i, p := range packets {
 		want := sp.Outcome(decision, p)
+		if p.Fragment == "later" && j.Tracks[map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6}[p.Family]] {
+			first := p // without the first piece there is nothing to put together
+			first.Fragment = "first"
+			if o := sp.Outcome(decision, first); o.Refused() && want.Verdict == packet.Admit {
+				want = packet.Outcome{Verdict: packet.Drop}
+			}
+		}
 		if !agree(p, want, got[i], heard) { // a frame may have been late: once more, alone
 			again, err := j.Verdicts(packets[i : i+1])
 			require.NoError(t, err)
@@ -155,6 +177,12 @@ func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, pa
 			return &disagreement{p, fmt.Sprintf("%s %s: the kernel says %s, the decision %s", packet.HookNames[p.Hook], p, got[i], want.Verdict)}
 		}
 		count[packet.HookNames[p.Hook]+" "+got[i].String()]++
+		if kind := p.State; got[i] != packet.Reject {
+			if p.Fragment != "" {
+				kind = "a fragment"
+			}
+			count[kind+" "+got[i].String()]++
+		}
 	}
 	return nil
 }
@@ -173,11 +201,12 @@ func smallest(t *testing.T, j *Judge, script string, p packet.Packet) string {
 		sp.Since(time.Now().Unix())
 		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
 		require.NoError(t, err)
+		j.Tracks = rs.Tracks
 		sport := 20000 + int(j.tag)%40000 // a connection of its own
 		if p.SrcPort != nil {
 			p.SrcPort = &sport
 		}
-		return hold(t, j, sp, rs.Decision(sp), []packet.Packet{p}, map[string]int{}) != nil
+		return hold(t, j, sp, fullyRead(sp, rs), []packet.Packet{p}, map[string]int{}) != nil
 	}
 	lines := strings.Split(script, "\n")
 	for shrunk := true; shrunk; {
@@ -199,7 +228,8 @@ func smallest(t *testing.T, j *Judge, script string, p packet.Packet) string {
 // is not heard, or stays inside because the host rejects what it sends itself,
 // it looks dropped.
 func agree(p packet.Packet, want packet.Outcome, got packet.Verdict, heard bool) bool {
-	lone := p.State == "invalid" && want.With == "tcp-reset" // a reset is never answered with one
+	// A reset is never answered with one, nor an ICMP error with any.
+	lone := p.State == "invalid" && want.With == "tcp-reset" || isError(p)
 	if want.Verdict == packet.Reject && (p.Hook == packet.Out || !heard || lone) {
 		return got != packet.Admit
 	}
@@ -228,10 +258,15 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 		func() string {
 			return "tcp flags " + pick(rng, "syn", "& (fin|syn|rst|ack) == syn", "& (fin|syn|rst|ack) != syn", "{ syn, rst }", "! syn", "!= syn", "syn,rst", "== 0x4")
 		},
+		func() string {
+			return pick(rng, "meta mark ", "meta mark ", "ct mark ") + pick(rng, "0", "1", "!= 1", "{ 1, 5-9 }", "& 0xf == 1", "& 0xf0 != 0x10", "> 4", "& 0xf < 5", "@marks")
+		},
 		func() string { return "meta time " + pick(rng, "< ", ">= ") + pick(rng, "1600000000", "7000000000") },
 	}
 	if hook == "" || hook == "output" || hook == "postrouting" {
-		options = append(options, func() string { return "meta skuid " + pick(rng, "0", "!= 0", "33", "!= 33", "{ 0, 34 }") })
+		options = append(options, func() string {
+			return pick(rng, "meta skuid ", "meta skgid ") + pick(rng, "0", "!= 0", "33", "!= 33", "{ 0, 34 }")
+		})
 	}
 	if hook != "output" {
 		options = append(options, func() string {
@@ -252,6 +287,9 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 			},
 			func() string { return "ip saddr . tcp dport { 10.40.3.1 . 22, 10.60.3.1 . 80, 10.40.0.0/16 . 443 }" })
 	}
+	if family == "inet" && rng.IntN(6) == 0 {
+		return pick(rng, "ip frag-off & 0x1fff != 0", "ip frag-off & 0x1fff == 0", "ip frag-off & 0x3fff != 0", "exthdr frag exists", "exthdr frag missing")
+	}
 	if family != "ip" {
 		options = append(options, func() string { return "ip6 " + pick(rng, "saddr ", "daddr ") + pick(rng, sources6...) },
 			func() string {
@@ -271,6 +309,12 @@ func randomRule(rng *rand.Rand, family, hook string, jumps []string) string {
 	}
 	if rng.IntN(8) == 0 {
 		parts = append(parts, "counter")
+	}
+	if rng.IntN(8) == 0 {
+		parts = append(parts, pick(rng, "meta mark set ", "meta mark set ", "ct mark set ")+pick(rng, "1", "5", "meta mark | 0x10", "meta mark & 0xf", "meta mark ^ 0x1", "meta mark & 0xf0 | 0x5", "ct mark", "ct mark & 0x7"))
+		for range pick(rng, 0, 0, 1) {
+			parts = append(parts, randomMatch(rng, family, hook))
+		}
 	}
 	end := pick(rng, "accept", "accept", "accept", "drop", "return", "log", `log prefix "x: " drop`)
 	if slices.Contains([]string{"input", "forward", "output"}, hook) && rng.IntN(5) == 0 {
@@ -299,13 +343,13 @@ func randomRule(rng *rand.Rand, family, hook string, jumps []string) string {
 // conflicts says that a family or protocol is asked for already.
 func conflicts(parts []string) bool {
 	s := strings.Join(parts, " ")
-	return strings.Contains(s, "ip") || strings.Contains(s, "icmp")
+	return strings.Contains(s, "ip") || strings.Contains(s, "icmp") || strings.Contains(s, "exthdr")
 }
 
 // compatible says that nft takes the conditions together: they ask for one family and one protocol.
 func compatible(rule string) bool {
 	families, protos := 0, 0
-	for _, words := range [][]string{{"ip saddr", "ip daddr", "ip protocol", "icmp type", "nfproto ipv4"}, {"ip6 saddr", "ip6 daddr", "icmpv6 type", "nfproto ipv6"}, {"nfproto != ipv4"}} {
+	for _, words := range [][]string{{"ip saddr", "ip daddr", "ip protocol", "icmp type", "nfproto ipv4", "frag-off"}, {"ip6 saddr", "ip6 daddr", "icmpv6 type", "nfproto ipv6", "exthdr"}, {"nfproto != ipv4"}} {
 		if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(rule, w) }) {
 			families++
 		}
@@ -329,6 +373,8 @@ func compatible(rule string) bool {
 	return families <= 1 && (protos <= 1 || strings.Count(rule, "meta l4proto {") == 1 && protos == 1 || same == protos && protos <= 2)
 }
 
+var transports = regexp.MustCompile(`port|flags|type`)
+
 func randomRuleset(rng *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString("flush ruleset\n")
@@ -339,6 +385,7 @@ func randomRuleset(rng *rand.Rand) string {
 	}
 	for ti, family := range families {
 		fmt.Fprintf(&b, "table %s t%d {\n", family, ti)
+		b.WriteString("\tset marks { type mark; flags interval; elements = { 1, 4-6 } }\n")
 		if family != "ip6" {
 			b.WriteString("\tset trusted.4 { type ipv4_addr; flags interval; elements = { 10.40.3.0/24, 198.51.100.7, 10.60.3.1-10.60.3.5 } }\n")
 		}
@@ -378,11 +425,23 @@ func randomRuleset(rng *rand.Rand) string {
 		}
 		b.WriteString("}\n")
 	}
+	if rng.IntN(4) == 0 { // a chain that runs before connections are tracked, or fragments put together
+		priority := pick(rng, -300, -450)
+		fmt.Fprintf(&b, "table inet early {\n\tset marks { type mark; elements = { 1 }; }\n\tset trusted.4 { type ipv4_addr; elements = { 10.40.3.1 }; }\n\tchain e {\n\t\ttype filter hook prerouting priority %d; policy accept;\n", priority)
+		for range 1 + rng.IntN(3) {
+			rule := randomRule(rng, "inet", "prerouting", nil)
+			for !compatible(rule) || priority == -450 && transports.MatchString(rule) { // which is uncertain for fragments
+				rule = randomRule(rng, "inet", "prerouting", nil)
+			}
+			fmt.Fprintf(&b, "\t\t%s\n", rule)
+		}
+		b.WriteString("\t}\n}\n")
+	}
 	return b.String()
 }
 
-// randomPacket is a packet that hits the generator's values often. It is new
-// to the connection tracker, or invalid; n makes it unlike all others.
+// randomPacket is a packet that hits the generator's values often, of any state
+// that the connection tracker gives; n makes it unlike all others.
 func randomPacket(rng *rand.Rand, n int) packet.Packet {
 	p := packet.Packet{Hook: rng.IntN(3), Family: "ipv4", State: "new"}
 	six := rng.IntN(3) == 0
@@ -398,7 +457,7 @@ func randomPacket(rng *rand.Rand, n int) packet.Packet {
 	case packet.In:
 		p.In = pick(rng, Interfaces...)
 	case packet.Out:
-		p.Src, p.Dst, p.User = p.Dst, p.Src, "root"
+		p.Src, p.Dst, p.User, p.Group, p.Mark = p.Dst, p.Src, "root", "root", pick[uint32](rng, 0, 0, 1, 5, 0x15)
 	case packet.Through:
 		p.In = pick(rng, Interfaces...)
 		p.Dst = peer()
@@ -421,19 +480,41 @@ func randomPacket(rng *rand.Rand, n int) packet.Packet {
 		p.SrcPort = port(20000 + n%40000)
 		if number == packet.TCP && rng.IntN(5) == 0 {
 			p.State, p.TCPFlags = "invalid", "rst"
+		} else if p.Hook == packet.Through && rng.IntN(5) == 0 {
+			p.Fragment = "later"
+		} else {
+			p.State, p.ConnMark = connection(rng)
 		}
 	case packet.ICMP:
-		p.ICMPType, p.ICMPCode = port(pick(rng, 8, 8, 0, 13)), port(0)
-		if *p.ICMPType == 0 {
+		p.ICMPType, p.ICMPCode = port(pick(rng, 8, 8, 0, 3, 13)), port(0)
+		p.State, p.ConnMark = connection(rng)
+		switch {
+		case *p.ICMPType == 3: // an error about a connection, or about nothing
+			p.ICMPCode, p.State = port(pick(rng, 1, 3, 13)), pick(rng, "related", "related", "invalid")
+		case *p.ICMPType == 13:
+			p.State = "new"
+		case *p.ICMPType == 0 && p.State != "established":
 			p.State = "invalid" // an answer to nothing
 		}
 	case packet.ICMPv6:
-		p.ICMPType, p.ICMPCode = port(pick(rng, 128, 128, 129, 200)), port(0)
-		if *p.ICMPType != 128 {
+		p.ICMPType, p.ICMPCode = port(pick(rng, 128, 128, 129, 1, 200)), port(0)
+		p.State, p.ConnMark = connection(rng)
+		switch {
+		case *p.ICMPType == 1:
+			p.ICMPCode, p.State = port(pick(rng, 0, 1, 4)), "related"
+		case *p.ICMPType == 200 || *p.ICMPType == 129 && p.State != "established":
 			p.State = "invalid"
 		}
 	}
+	if p.State != "established" && p.State != "related" {
+		p.ConnMark = 0
+	}
 	return p
+}
+
+// connection is the state of a packet and the mark of its connection.
+func connection(rng *rand.Rand) (state string, mark uint32) {
+	return pick(rng, "new", "new", "established", "related"), pick[uint32](rng, 0, 0, 1, 5, 0x12)
 }
 
 // behind names the interface whose side an address lies on.

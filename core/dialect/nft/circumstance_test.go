@@ -47,7 +47,7 @@ func TestMarksOfRules(t *testing.T) {
 		{"jump other; meta mark 0x00000005 accept", 1, 0, "admitted"},
 		{"meta mark set tcp dport map { 22 : 0x00000001 }; meta mark 0x00000001 accept", 7, 0, "uncertain"},
 		{"meta mark set tcp dport map { 22 : 0x00000001 }; accept", 7, 0, "admitted"},
-		{"meta mark set 0x00000005 log prefix \"x\" tcp dport 22 accept", 7, 0, "uncertain"},
+		{"meta mark set 0x00000005 log prefix \"x\" tcp dport 22 accept", 7, 0, "admitted"},
 		{"meta skgid 33 accept", 0, 0, "dropped"},
 		{"meta skgid != 33 accept", 0, 0, "dropped"},
 	} {
@@ -70,20 +70,21 @@ func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
 }
 
 // TestFragments: where connections are tracked a fragment fares as the whole
-// packet does; else only the first piece shows its ports.
+// packet does; else it may have none.
 func TestFragments(t *testing.T) {
 	const ssh = "tcp dport 22 accept; ip saddr 192.0.2.1 accept; reject"
 	for _, c := range []struct {
 		family, hook, priority, rules string
 		want4, want6                  string // of a later fragment that is forwarded
 	}{
-		{"inet", "forward", "filter", ssh, "dropped", "dropped"}, // and not rejected: there is no answer to it
+		{"inet", "forward", "filter", ssh, "uncertain", "uncertain"},
+		{"inet", "forward", "filter", "reject", "dropped", "dropped"}, // and not rejected: there is no answer to it
 		{"inet", "forward", "filter", "ct state invalid drop; " + ssh, "admitted", "admitted"},
 		{"ip", "forward", "filter", "ct state invalid drop; " + ssh, "admitted", "admitted"},
 		{"ip6", "forward", "filter", "ct state invalid drop; tcp dport 22 accept", "admitted", "admitted"},
-		{"inet", "forward", "filter", "tcp dport 25 drop; accept", "admitted", "admitted"},
+		{"inet", "forward", "filter", "tcp dport 22 drop; accept", "uncertain", "uncertain"},
 		{"inet", "prerouting", "raw", "ct state established accept; tcp dport 22 accept", "admitted", "admitted"},
-		{"inet", "prerouting", "-450", "ct state established accept; tcp dport 22 accept", "dropped", "dropped"},
+		{"inet", "prerouting", "-450", "ct state established accept; tcp dport 22 accept", "uncertain", "uncertain"},
 		{"inet", "forward", "filter", "meta l4proto tcp accept", "admitted", "admitted"},
 		{"inet", "forward", "filter", "ip frag-off & 8191 != 0 accept", "admitted", "dropped"},
 		{"inet", "forward", "filter", "ip frag-off & 16383 == 0 drop; accept", "admitted", "admitted"},
@@ -113,7 +114,9 @@ func TestFragments(t *testing.T) {
 	p.Fragment = "later"
 	require.Equal(t, "admitted", fares(sp, rs.Decision(sp), p))
 	p.Family, p.Src, p.Dst = "ipv6", v6, v6
-	require.Equal(t, "dropped", fares(sp, rs.Decision(sp), p))
+	require.Equal(t, "uncertain", fares(sp, rs.Decision(sp), p))
+	require.Equal(t, "admitted", fares(sp, sp.Answered(rs.Decision(sp), nft.LaterPorts, true), p))
+	require.Equal(t, "dropped", fares(sp, sp.Answered(rs.Decision(sp), nft.LaterPorts, false), p))
 }
 
 var v6 = netip.MustParseAddr("2001:db8::1")

@@ -10,7 +10,7 @@ import (
 
 // A kernel that tracks connections puts the pieces of a packet together before
 // most chains see it. Otherwise they see the pieces, and only the first shows
-// the ports: on the others no match on them holds.
+// the ports.
 
 // familiesOf are the families that a table sees.
 func familiesOf(table string) (families [2]bool) {
@@ -64,19 +64,33 @@ func (r *reader) pieces(c *dialect.Chain) (pieces [2]bool) {
 	return [2]bool{!r.out.Tracks[packet.IPv4], !r.out.Tracks[packet.IPv6]}
 }
 
-// shown is the packets that show their ports to the rules of a chain.
+// LaterPorts is the unknown whether a kernel looks for ports in later fragments
+// (where it finds whatever stands there: 6.18 does) or lets no match on ports hold.
+const LaterPorts = "whether the kernel looks for ports in later fragments"
+
+// shown is the packets whose ports the rules of a chain can ask for.
 func (r *reader) shown(c *dialect.Chain) packet.Set {
 	pieces := r.pieces(c)
+	if pieces == [2]bool{} {
+		return packet.All
+	}
 	s, known := r.scopes[scope{"", pieces}]
 	if !known {
-		s = packet.All
-		for family, seen := range pieces {
-			if seen {
-				r.out.Fragments = true
-				s = r.sp.Minus(s, r.sp.And(r.sp.Value(packet.Family, family), r.sp.Value(packet.Fragment, packet.Later)))
-			}
-		}
+		s = r.sp.Or(r.answered(c), r.sp.Unknown(LaterPorts))
 		r.scopes[scope{"", pieces}] = s
+	}
+	return s
+}
+
+// answered is the packets to which the kernel gives an answer where a rule of a
+// chain rejects them: no later fragments.
+func (r *reader) answered(c *dialect.Chain) packet.Set {
+	s := packet.All
+	for family, seen := range r.pieces(c) {
+		if seen {
+			r.out.Fragments = true
+			s = r.sp.Minus(s, r.sp.And(r.sp.Value(packet.Family, family), r.sp.Value(packet.Fragment, packet.Later)))
+		}
 	}
 	return s
 }

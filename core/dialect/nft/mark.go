@@ -2,6 +2,7 @@ package nft
 
 import (
 	"math"
+	"slices"
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
@@ -24,8 +25,30 @@ func (e *expr) bits() (uint32, bool) {
 	return uint32(n), ok && n >= 0 && n <= math.MaxUint32
 }
 
+// connected is the packets that have a connection where a chain sees them: not
+// those that the tracker calls invalid, nor any before it. On the others no match
+// on a connection holds, and nothing is written on one.
+func (r *reader) connected(c *dialect.Chain) packet.Set {
+	has := r.sp.Values(packet.State, packet.New, packet.Established, packet.Related)
+	switch {
+	case !r.early[place{family: c.Family, table: c.Table}] || c.Hook != "" && !runsEarly(c):
+		return has
+	case c.Hook == "" || c.Priority == trackingPriority:
+		return r.sp.And(has, r.sp.Unknown("whether chain "+c.Place()+" runs behind the tracking of connections"))
+	}
+	return packet.Empty
+}
+
 // marked is a match on a mark, in the bits of a mask if there is one.
 func (r *reader) marked(c *dialect.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
+	s := r.markedAnyhow(c, m, op, mask, right, unknown)
+	if m == packet.OfConnection {
+		s = r.sp.And(s, r.connected(c))
+	}
+	return s
+}
+
+func (r *reader) markedAnyhow(c *dialect.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
 	among := uint32(math.MaxUint32)
 	if mask != nil {
 		var ok bool
@@ -115,23 +138,45 @@ func written(e *expr) (m packet.Marking, ok bool) {
 // marks is a rule that writes a mark: what it asks and does after that is asked
 // of the packet as it then is, and the mark stays where that fails.
 func (r *reader) marks(c *dialect.Chain, cur dialect.Rule, m packet.Marking, exprs []expr, at string, out []dialect.Rule) []dialect.Rule {
-	rest := r.statements(c, exprs, at, nil)
-	when := rest[0].Match
-	if m.Unknown != "" { // what is not known may end the rule, too
-		when = r.sp.And(when, r.sp.Unknown(m.Unknown+", and the rule goes on"))
-	}
-	for i := range rest[0].Branches {
-		b := rest[0].Branches[i]
-		b.Match = r.sp.MarkedBefore(r.sp.And(when, b.Match), m)
-		b.Marks = append([]packet.Marking{m}, b.Marks...)
-		cur.Branches = append(cur.Branches, b)
-	}
-	cur.Branches = append(cur.Branches, dialect.Branch{Match: packet.All, Marks: []packet.Marking{m}, Action: dialect.Pass})
-	if len(rest) > 1 || rest[0].Log {
-		if len(rest) == 1 && when == packet.All {
-			cur.Log = true
-		} else { // some of it goes on, and a line was written or a step not understood
+	steps := r.statements(c, exprs, at, nil)
+	last, logged := &steps[len(steps)-1], packet.Empty
+	for i := range steps {
+		if i < len(steps)-1 && steps[i].Branches != nil {
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: (*statements)(&exprs).String()}}
+			return append(out, cur)
+		}
+		if steps[i].Log {
+			logged = r.sp.Or(logged, steps[i].Match)
+		}
+	}
+	goesOn := packet.All
+	if m.Unknown != "" { // what is not known may end the rule, too
+		goesOn = r.sp.Unknown(m.Unknown + ", and the rule goes on")
+	}
+	writes := packet.All
+	if m.From == packet.OfConnection || m.To == packet.OfConnection {
+		writes = r.connected(c)
+	}
+	add := func(b dialect.Branch, match packet.Set) {
+		if b.Match = match; match != packet.Empty {
+			cur.Branches = append(cur.Branches, b)
+		}
+	}
+	if m.From == packet.OfConnection { // without one there is nothing to read, which ends the rule
+		add(dialect.Branch{Action: dialect.Pass}, r.sp.Not(writes))
+	}
+	for i, b := range slices.Concat(last.Branches, []dialect.Branch{{Match: packet.All, Action: dialect.Pass}}) {
+		does := packet.All
+		if i < len(last.Branches) {
+			does = r.sp.AndAll(goesOn, last.Match, b.Match)
+		}
+		told := r.sp.AndAll(does, goesOn, logged)
+		for _, set := range []packet.Set{told, r.sp.Minus(does, told)} {
+			part := b
+			part.Log = b.Log || set == told
+			add(part, r.sp.Minus(set, writes))
+			part.Marks = append([]packet.Marking{m}, b.Marks...)
+			add(part, r.sp.And(writes, r.sp.MarkedBefore(set, m)))
 		}
 	}
 	return append(out, cur)

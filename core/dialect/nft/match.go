@@ -2,6 +2,7 @@ package nft
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -34,6 +35,11 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 		return unknown()
 	}
 	inside := r.scope(c, f)
+	if f.inTransport() && r.joined[place{family: c.Family, table: c.Table}] {
+		// What stands there in a later piece is not what the whole will have.
+		answered := r.answered(c)
+		defer func() { result = r.sp.Or(r.sp.And(result, answered), r.sp.Minus(unknown(), answered)) }()
+	}
 	switch f.field {
 	case packet.TCPFlags:
 		return r.flags(inside, op, mask, right, unknown)
@@ -218,7 +224,7 @@ func (r *reader) scope(c *dialect.Chain, f aField) packet.Set {
 	key := scope{f.header, r.pieces(c)}
 	s, known := r.scopes[key]
 	if !known {
-		if s = f.scope(r.sp); f.header != "ip" && f.header != "ip6" && f.header != "rt" {
+		if s = f.scope(r.sp); f.inTransport() {
 			s = r.sp.And(s, r.shown(c))
 		}
 		r.scopes[key] = s
@@ -231,6 +237,9 @@ type scope struct {
 	header string
 	pieces [2]bool
 }
+
+// inTransport says that the field is in the header behind that of IP.
+func (f aField) inTransport() bool { return !slices.Contains([]string{"", "ip", "ip6", "rt"}, f.header) }
 
 func (f aField) scope(sp *packet.Space) packet.Set {
 	switch f.header {

@@ -176,8 +176,8 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 			match, with := r.reject(e)
 			cur.Match = r.sp.And(cur.Match, match)
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Reject, With: with}}
-			if shown := r.shown(c); shown != packet.All { // to a later piece the kernel gives no answer
-				cur.Branches = []dialect.Branch{{Match: shown, Action: dialect.Reject, With: with}, {Match: packet.All, Action: dialect.Drop}}
+			if answered := r.answered(c); answered != packet.All {
+				cur.Branches = []dialect.Branch{{Match: answered, Action: dialect.Reject, With: with}, {Match: packet.All, Action: dialect.Drop}}
 			}
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"math/rand/v2"
 	"os"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -82,4 +83,21 @@ allow a: bad -> green : ssh over b1 log
 	require.Contains(t, text, `		ip saddr 198.51.100.0/24 tcp dport 22 jump inbound-a comment "allow a"
 		ip saddr 198.51.100.0/28 log prefix "yf block b1: " drop comment "block b1"
 `, "what one block drops and another rejects with a log is dropped with the log")
+}
+
+// TestFragmentsArePutTogether: the rules make the kernel track connections even
+// where the policy has turned off all that asks for their state.
+func TestFragmentsArePutTogether(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\nground {\n  replies off\n  invalid off\n}\nallow a: everywhere -> fleet : ssh  guard\n")
+	sp := packet.NewSpace()
+	plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+	text, err := nft.Write(sp, plan)
+	require.NoError(t, err)
+	require.Contains(t, text, "ct state")
+	_, table, _ := strings.Cut(text, "\n\n")
+	rs, err := nft.ReadText(sp, "", []byte(table), nil)
+	require.NoError(t, err)
+	require.Equal(t, [2]bool{true, true}, rs.Tracks)
+	require.Equal(t, plan.Decision(sp), rs.Decision(sp))
+	require.Equal(t, nft.Rules(sp, plan).Signature(sp, nft.Family, nft.Table), rs.Signature(sp, nft.Family, nft.Table))
 }
