@@ -239,7 +239,9 @@ type scope struct {
 }
 
 // inTransport says that the field is in the header behind that of IP.
-func (f aField) inTransport() bool { return !slices.Contains([]string{"", "ip", "ip6", "rt"}, f.header) }
+func (f aField) inTransport() bool {
+	return !slices.Contains([]string{"", "ip", "ip6", "rt"}, f.header)
+}
 
 func (f aField) scope(sp *packet.Space) packet.Set {
 	switch f.header {
