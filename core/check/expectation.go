@@ -25,8 +25,8 @@ meant:
     expect logbook-private: only pilotage -> logbook : postgresql  on quay-lan
 
 What the ground admits, such as answers, and what a host says to itself is not counted. What
-a rate limits passes for never, and not for always. By what interface packets come is open
-for never; for always it is the one they are expected on.
+a rate limits or a leave sets aside passes for never, and not for always. By what interface
+packets come is open for never; for always it is the one they are expected on.
 `,
 	run: func(p *pass) {
 		if len(p.pol.Expects) == 0 {
@@ -108,10 +108,14 @@ func (x expected) always() bool {
 			here = x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), x.r.OnSegment(x.e.On, a, b))
 		}
 		d := x.r.Between(a, b)
-		stopped := x.sp.And(here, x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
+		left := func(o packet.Outcome) bool {
 			by, ours := x.r.Decider(o.By)
-			return o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
-		})))
+			return ours && by.Kind == "leave"
+		}
+		stopped := x.sp.And(here, x.sp.Possible(x.sp.Or(x.sp.Where(x.r.End(a, policy.Outbound), left), x.sp.Where(d, func(o packet.Outcome) bool {
+			by, ours := x.r.Decider(o.By)
+			return left(o) || o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
+		}))))
 		return stopped == packet.Empty || x.broken(a, b, d, stopped, "always", "does not pass")
 	})
 }
@@ -137,9 +141,14 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	}
 	example, ok := sp.Example(seen, taste)
 	var blame []string
-	for _, o := range sp.Outcomes(sp.Only(d, set)) {
+	outcomes := sp.Outcomes(sp.Only(d, set))
+	if how != "passes" { // the sending end may have set it aside
+		outcomes = append(outcomes, sp.Outcomes(sp.Only(x.r.End(a, policy.Outbound), set))...)
+	}
+	for _, o := range outcomes {
 		by, ours := x.r.Decider(o.By)
-		if (o.Verdict == packet.Admit) != (how == "passes") || !ours {
+		aside := how != "passes" && by.Kind == "leave"
+		if (o.Verdict == packet.Admit) != (how == "passes") && !aside || !ours {
 			continue
 		}
 		text := by.String()
@@ -147,7 +156,9 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 			text += " (" + by.Pos.String() + ")"
 		}
 		verb := "admitted"
-		if o.Verdict != packet.Admit {
+		if aside {
+			verb = "set aside"
+		} else if o.Verdict != packet.Admit {
 			verb = o.Verdict.String()
 			if by.Rule != nil && by.Rule.AtMost != nil {
 				verb += " beyond its rate"

@@ -27,6 +27,11 @@ is all they need the role need not exist; mostly a rule was forgotten.
 				named[name] = true
 			}
 		}
+		for _, l := range p.pol.Leaves {
+			for _, name := range l.Refs {
+				named[name] = true
+			}
+		}
 		for _, l := range p.pol.Later {
 			for _, name := range l.Refs {
 				named[name] = true

@@ -86,7 +86,8 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 		slices.Sort(turns)
 		res.Until = turns[0]
 	}
-	if meant == done {
+	left := plan.Left(sp) // is nobody's question
+	if sp.Within(sp.Differ(meant, done), left) {
 		ours := nft.Rules(sp, plan)
 		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
 			res.Findings = append(res.Findings, cosmetic(live))
@@ -101,9 +102,9 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	should, does := sp.Where(sp.WithRoom(meant), admitted), sp.Where(sp.WithRoom(done), admitted)
-	differ := sp.Differ(meant, done)
-	opened := sp.And(sp.Certain(sp.Minus(does, should)), sp.WellFormed())
-	shut := sp.Certain(sp.Minus(should, does))
+	differ := sp.Minus(sp.Differ(meant, done), left)
+	opened := sp.AndAll(sp.Certain(sp.Minus(does, should)), sp.WellFormed(), sp.Not(left))
+	shut := sp.Minus(sp.Certain(sp.Minus(should, does)), left)
 	either := sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does)))
 	altered := sp.Minus(sp.AnyRoom(sp.Certain(differ)), either)
 	c.bothAdmit = sp.And(should, does)

@@ -185,3 +185,29 @@ func checkFindings(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *com
 	require.NoError(t, err)
 	require.Equal(t, string(want), b.String())
 }
+
+// TestLeft: what the policy leaves to other programs is not looked at, and all
+// else of what they do is.
+func TestLeft(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red { forward closed }\nrole blue\nrole green\n"+
+		"allow a: everywhere -> fleet : ssh  guard\nleave containers: red : forwarded via ctr*\n")
+	for _, c := range []struct{ hook, rules, want string }{
+		{"forward", `iifname "ctr*" oifname "wan0" tcp dport 25 drop; iifname "wan0" oifname "ctr0" accept`, "in step"},
+		{"forward", `iifname "ctr*" something new`, "in step"},
+		{"forward", `oifname "ctr0" reject`, "in step"},
+		{"forward", `something new`, "unread"},
+		{"forward", `tcp dport 25 drop`, "drifted"}, // answers on standing connections
+		{"forward", `tcp dport 25 ct state new drop`, "in step"},
+		{"input", `iifname "ctr*" tcp dport 22 drop`, "drifted"},
+	} {
+		sp := packet.NewSpace()
+		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+		text, err := nft.Write(sp, plan)
+		require.NoError(t, err)
+		_, ours, _ := strings.Cut(text, "\n\n")
+		others := fmt.Sprintf("table inet runtime {\n\tchain c {\n\t\ttype filter hook %s priority -1; policy accept;\n\t\t%s\n\t}\n}\n", c.hook, strings.ReplaceAll(c.rules, "; ", "\n\t\t"))
+		rs, err := nft.ReadText(sp, "", []byte(ours+others), nil)
+		require.NoError(t, err)
+		require.Equal(t, c.want, compare.Drift(sp, compare.NamesOf(pol), plan, rs).State(), "%s: %s", c.hook, c.rules)
+	}
+}

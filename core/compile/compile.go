@@ -51,7 +51,7 @@ type Rule struct {
 // A Decider is what an outcome can be owed to: a rule of the policy, a part of
 // the ground, a local segment, or the stance.
 type Decider struct {
-	Kind string // allow, block, ground, local or stance
+	Kind string // allow, block, ground, local, leave or stance
 	Name string
 	Rule *policy.Rule // of an allow or block
 	Pos  fence.Pos    // zero for the ground and for a stance nobody wrote
@@ -63,7 +63,7 @@ func (d Decider) String() string { return d.Kind + " " + d.Name }
 // end is the meaning of a policy at one host in one direction.
 type end struct {
 	direction policy.Direction
-	ground    []Rule // decides first, in order
+	ground    []Rule // decides first, in order: what is left to others, local segments, the ground
 	allows    []piece
 	blocks    []piece
 	stance    policy.Stance
@@ -80,7 +80,7 @@ type piece struct {
 
 // Class says what a host's plan depends on, so that two hosts with the same class
 // have the same plan but for their names: its roles, which interface is on which
-// segment, and its name where the policy speaks of it alone.
+// segment, what it leaves to others, and its name where the policy speaks of it alone.
 func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string {
 	var b strings.Builder
 	b.WriteString(strings.Join(h.Roles, " "))
@@ -89,6 +89,11 @@ func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string
 			if on := h.On(seg.Name, seg.Addrs); on != nil {
 				b.WriteString("|" + seg.Name + ":" + strings.Join(on, ","))
 			}
+		}
+	}
+	for i := range pol.Leaves {
+		if l := &pol.Leaves[i]; l.Concerns(h) {
+			b.WriteString("|leave " + l.Name)
 		}
 	}
 	if alone[h] {
@@ -150,6 +155,18 @@ func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan 
 func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Direction, stance policy.Stance, now int64) end {
 	h := p.Host
 	e := end{direction: dir, stance: stance}
+	for _, l := range pol.Leaves {
+		if l.Direction != dir || !l.Concerns(h) {
+			continue
+		}
+		for _, name := range l.Interfaces {
+			by := Rule{Decider: Decider{Kind: "leave", Name: l.Name, Pos: l.Pos}, Verdict: packet.Admit, Match: Match{Ifaces: []string{name}}}
+			if e.ground = append(e.ground, by); dir == policy.Forward {
+				by.Match.Leaving = true
+				e.ground = append(e.ground, by)
+			}
+		}
+	}
 	for _, seg := range pol.Segments() {
 		if on := h.On(seg.Name, seg.Addrs); dir == policy.Inbound && seg.Local && on != nil {
 			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
@@ -284,6 +301,19 @@ func decided(sp *packet.Space, v packet.Verdict, logged packet.Set, by int32) pa
 func (p *Plan) Decision(sp *packet.Space) packet.Decision {
 	d, _ := p.decision(sp, false)
 	return d
+}
+
+// Left is the packets that the policy leaves to other programs on the host.
+func (p *Plan) Left(sp *packet.Space) packet.Set {
+	left := packet.Empty
+	for _, e := range p.ends {
+		for _, g := range e.ground {
+			if g.Kind == "leave" {
+				left = sp.Or(left, g.Match.Set(sp, e.direction))
+			}
+		}
+	}
+	return left
 }
 
 // Attributed is Decision with the decider of each outcome: Outcome.By counts

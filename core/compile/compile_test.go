@@ -220,9 +220,9 @@ func TestWhatNoDialectWritesYet(t *testing.T) {
 	require.False(t, sp.Has(sp.Certain(admitted), at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "new")))
 	require.True(t, sp.Has(sp.Certain(admitted), at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 443", "new")))
 
-	const others = "redirect r: office -> red : tcp 443 to tcp 8443%s\nmasquerade m: office -> everywhere via blue%[1]s\nleave l: green : forwarded via ctr*%[1]s\nexpect e: never office -> red : ssh\n"
+	const others = "redirect r: office -> red : tcp 443 to tcp 8443%s\nmasquerade m: office -> everywhere via blue%[1]s\nexpect e: never office -> red : ssh\n"
 	for off, want := range map[string]map[string][]string{
-		"":     {"h1": {"redirect r"}, "h2": {"redirect r", "masquerade m"}, "h3": {"masquerade m"}, "h4": {"leave l"}},
+		"":     {"h1": {"redirect r"}, "h2": {"redirect r", "masquerade m"}, "h3": {"masquerade m"}, "h4": nil},
 		" off": {"h1": nil, "h2": nil, "h3": nil, "h4": nil},
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, plain+fmt.Sprintf(others, off))
@@ -338,5 +338,37 @@ func TestBuckets(t *testing.T) {
 		buckets := packet.Buckets(sp, d)
 		require.Len(t, buckets, 2, "one for each family")
 		require.Equal(t, want, buckets[0].String())
+	}
+}
+
+// TestLeaves: what is left to other programs is admitted before all else, on the
+// hosts that are named, by interfaces of those names.
+func TestLeaves(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, head+"role red { forward closed }\nrole blue\nrole green\n"+
+		"block b: everywhere -> red : tcp 22\nleave guests: red : inbound via ctr*, br0\nleave passing: red : forwarded via ctr*\nleave nothing: red : inbound via wan0  off\n")
+	for _, c := range []struct {
+		host, iface, packet string
+		hook                int
+		want                packet.Verdict
+	}{
+		{"h1", "ctr7", "tcp 198.51.100.9 -> 203.0.113.1 : 22", packet.In, packet.Admit},
+		{"h1", "br0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", packet.In, packet.Admit},
+		{"h1", "br1", "tcp 198.51.100.9 -> 203.0.113.1 : 22", packet.In, packet.Drop},
+		{"h1", "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", packet.In, packet.Drop},
+		{"h4", "ctr7", "tcp 198.51.100.9 -> 203.0.113.1 : 22", packet.In, packet.Drop},
+	} {
+		sp := packet.NewSpace()
+		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host), now)
+		p := at(t, c.hook, c.iface, c.packet, "new")
+		require.Equal(t, c.want, sp.Outcome(plan.Decision(sp), p).Verdict, "%s by %s", c.host, c.iface)
+		require.Equal(t, c.want == packet.Admit, sp.Has(plan.Left(sp), p))
+		require.Empty(t, plan.Later)
+		for in, out := range map[string]string{"ctr0": "eth0", "eth0": "ctr0"} {
+			p.Hook, p.In, p.Out = packet.Through, in, out
+			require.Equal(t, c.host == "h1", sp.Has(plan.Left(sp), p))
+			require.Equal(t, packet.Admit, sp.Outcome(plan.Decision(sp), p).Verdict)
+		}
+		p.In, p.Out = "eth0", "eth0"
+		require.Equal(t, c.host != "h1", sp.Outcome(plan.Decision(sp), p).Verdict == packet.Admit)
 	}
 }

@@ -16,6 +16,7 @@ import (
 type Match struct {
 	Ifaces    []string
 	NotIfaces bool // any interface but these
+	Leaving   bool // the interface that a forwarded packet leaves by is meant
 	From, To  *netipx.IPSet
 	Terms     []policy.Term
 	States    []int
@@ -29,7 +30,7 @@ func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 	s := sp.Value(packet.Hook, int(dir))
 	if m.Ifaces != nil {
 		field := packet.InIface
-		if dir == policy.Outbound {
+		if dir == policy.Outbound || m.Leaving {
 			field = packet.OutIface
 		}
 		on := sp.Interfaces(field, m.Ifaces...)

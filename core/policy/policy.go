@@ -29,6 +29,7 @@ type Policy struct {
 	Rules       []*Rule // in the order of their places
 	Ground      []GroundChange
 	Expects     []*Expectation
+	Leaves      []Leave
 	Later       []Later // statements that are checked and carried, and that no dialect writes yet
 	Pos         fence.Pos
 	Services    []*Service
@@ -67,7 +68,21 @@ type Expectation struct {
 	Decl     *fence.Expectation
 }
 
-// A Later is a redirect, masquerade or leave.
+// A Leave is traffic of some hosts that other programs rule: what comes in, goes
+// out or is forwarded by interfaces of those names, where * ends a prefix.
+type Leave struct {
+	Name       string
+	hosts      map[*fleet.Host]bool // nobody while it is off
+	Refs       []string             // the names it is made of
+	Direction  Direction
+	Interfaces []string
+	Pos        fence.Pos
+}
+
+// Concerns says that it leaves traffic of this host.
+func (l *Leave) Concerns(h *fleet.Host) bool { return l.hosts[h] }
+
+// A Later is a redirect or masquerade.
 type Later struct {
 	Title string        // "redirect pilot-door"
 	Hosts []*fleet.Host // whom it concerns; nobody while it is off

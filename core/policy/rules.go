@@ -93,6 +93,19 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	}
 }
 
+// leave resolves what is set aside.
+func (r *resolver) leave(d *fence.Leave) {
+	side := r.side(d.Peers)
+	l := Leave{Name: d.Name, hosts: map[*fleet.Host]bool{}, Refs: side.Refs, Pos: d.Pos, Direction: map[string]Direction{"inbound": Inbound, "outbound": Outbound, "forwarded": Forward}[d.Direction]}
+	for _, h := range side.Hosts {
+		l.hosts[h] = d.Off == nil
+	}
+	for _, i := range d.Interfaces {
+		l.Interfaces = append(l.Interfaces, i.Text)
+	}
+	r.pol.Leaves = append(r.pol.Leaves, l)
+}
+
 // others resolves the statements that are no allow and no block.
 func (r *resolver) others() {
 	for _, stmt := range r.otherOrder {
@@ -116,8 +129,8 @@ func (r *resolver) others() {
 			named = append(named, r.side(d.From), r.side(d.To))
 			concerned = append(concerned, r.roleSide(d.Via))
 		case *fence.Leave:
-			later.Title, off = "leave "+d.Name, d.Off
-			concerned = append(concerned, r.side(d.Peers))
+			r.leave(d)
+			continue
 		case *fence.Expectation:
 			r.expectation(d)
 			continue

@@ -367,7 +367,7 @@ func compatible(rule string) bool {
 	if sport := strings.Index(rule, "sport != 22 "); sport >= 0 && strings.Contains(rule[sport:], "dport != 22") {
 		return false // read as either of two meanings, which is uncertain
 	}
-	if strings.Contains(rule, "< 1024") && strings.Contains(rule, "> 1024") {
+	if strings.Contains(rule, "< ") && strings.Contains(rule, "> ") {
 		return false // nft 1.0.6 lists "sport < A dport > B" as one range of the second field
 	}
 	return families <= 1 && (protos <= 1 || strings.Count(rule, "meta l4proto {") == 1 && protos == 1 || same == protos && protos <= 2)

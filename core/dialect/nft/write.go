@@ -347,6 +347,8 @@ func (w *writer) boxes(r compile.Rule, m compile.Match) (out []box) {
 			b.iface, b.ipsec = "iifname", "meta ipsec exists"
 			if w.dir == policy.Outbound {
 				b.iface, b.ipsec = "oifname", "rt ipsec exists"
+			} else if m.Leaving {
+				b.iface = "oifname"
 			}
 			if !m.IPsec {
 				b.ipsec = ""
@@ -585,7 +587,7 @@ func list(items []string) string {
 
 // set is the packets a box asks for.
 func (b box) set(sp *packet.Space, dir policy.Direction) packet.Set {
-	m := compile.Match{Ifaces: b.ifaces, NotIfaces: b.not, From: b.src.set, To: b.dst.set, States: b.states, Until: b.until, IPsec: b.ipsec != ""}
+	m := compile.Match{Ifaces: b.ifaces, NotIfaces: b.not, Leaving: b.iface == "oifname", From: b.src.set, To: b.dst.set, States: b.states, Until: b.until, IPsec: b.ipsec != ""}
 	for _, f := range b.senders {
 		m.Senders = append(m.Senders, fence.Sender{Kind: f.kind, Names: []string{f.name}})
 	}
