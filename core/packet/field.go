@@ -167,6 +167,14 @@ func (v Value) Compare(w Value) int {
 	return 1
 }
 
+// Bit is one bit of the value; 0 is the lowest.
+func (v Value) Bit(n int) bool {
+	if n >= 64 {
+		return v.hi>>(n-64)&1 == 1
+	}
+	return v.lo>>n&1 == 1
+}
+
 // Next is the value after v.
 func (v Value) Next() Value {
 	lo, carry := bits.Add64(v.lo, 1, 0)
