@@ -90,7 +90,7 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 	if sp.Within(sp.Differ(meant, done), left) {
 		ours := nft.Rules(sp, plan)
 		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
-			res.Findings = append(res.Findings, cosmetic(live))
+			res.Findings = append(res.Findings, cosmetic(sp, live, ours))
 		}
 		return res
 	}
@@ -98,7 +98,10 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
-	c.recognise(live, nft.Rules(sp, plan))
+	c.intended, c.carriedOut = recognised(sp, live, nft.Rules(sp, plan)), map[string]bool{}
+	for r := range c.intended {
+		c.carriedOut[r.Comment] = true
+	}
 
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	should, does := sp.Where(sp.WithRoom(meant), admitted), sp.Where(sp.WithRoom(done), admitted)
@@ -118,7 +121,7 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 	return res
 }
 
-func cosmetic(live *dialect.Ruleset) Finding {
+func cosmetic(sp *packet.Space, live, ours *dialect.Ruleset) Finding {
 	has := false
 	for _, c := range live.Chains {
 		has = has || c.Family == nft.Family && c.Table == nft.Table
@@ -130,7 +133,56 @@ func cosmetic(live *dialect.Ruleset) Finding {
 		f.Sentence = "The host has other rules than ours, and they mean exactly what the policy means."
 		f.Live = Live{Rule: fmt.Sprintf("no table %s %s", nft.Family, nft.Table)}
 	}
+	if idle, by := idle(sp, live, ours); idle != nil {
+		f.Live = Live{At: idle.At, Rule: idle.Text.String()}
+		f.Sentence = fmt.Sprintf("The rule `%s` does nothing: %s. The rules mean exactly what was settled, for every packet.", idle.Text, by)
+		f.Hint = "if it should do something, say it in the policy; settling the host takes the rule away"
+	}
 	return f
+}
+
+// idle is a rule in a chain of ours that we did not write and that no packet
+// gets to, with why.
+func idle(sp *packet.Space, live, ours *dialect.Ruleset) (rule *dialect.Rule, why string) {
+	known := recognised(sp, live, ours)
+	for _, c := range live.Chains {
+		if c.Family != nft.Family || c.Table != nft.Table {
+			continue
+		}
+		rest := sp.WellFormed()
+		if hook := slices.Index(chainHooks, c.Hook); hook >= 0 {
+			rest = sp.And(rest, sp.Value(packet.Hook, hook))
+		}
+		for i := range c.Rules {
+			r := &c.Rules[i]
+			if asked := sp.And(r.Match, rest); asked == packet.Empty && !known[r] {
+				for k := range c.Rules[:i] {
+					if before := &c.Rules[k]; sp.Within(sp.And(r.Match, sp.WellFormed()), decided(sp, before)) {
+						return r, fmt.Sprintf("`%s`, which stands before it, decides all that it asks for", before.Text)
+					}
+				}
+				return r, "what stands before it decides all that it asks for"
+			}
+			rest = sp.Minus(rest, decided(sp, r))
+		}
+	}
+	return nil, ""
+}
+
+// chainHooks are where our base chains hang, by the way packets cross them.
+var chainHooks = []string{packet.In: "input", packet.Out: "output", packet.Through: "forward"}
+
+// decided is the packets that do not go on behind a rule.
+func decided(sp *packet.Space, r *dialect.Rule) packet.Set {
+	out, rest := packet.Empty, r.Match
+	for _, b := range r.Branches {
+		switch b.Action {
+		case dialect.Accept, dialect.Drop, dialect.Reject, dialect.Return, dialect.Goto:
+			out = sp.Or(out, sp.And(rest, b.Match))
+		}
+		rest = sp.Minus(rest, b.Match)
+	}
+	return out
 }
 
 // comparison collects the regions in which two decisions differ, by cause.
@@ -181,27 +233,28 @@ func (c *comparison) collect(kind Kind, region packet.Set) {
 	}
 }
 
-// recognise marks the live rules that stand in our table as we would write them.
-func (c *comparison) recognise(live, ours *dialect.Ruleset) {
-	c.intended, c.carriedOut = map[*dialect.Rule]bool{}, map[string]bool{}
+// recognised is the live rules that stand in our table as we would write them.
+func recognised(sp *packet.Space, live, ours *dialect.Ruleset) map[*dialect.Rule]bool {
 	key := func(chain *dialect.Chain, meaning, comment string) string {
 		return chain.Place() + "\n" + meaning + "\n" + comment
 	}
 	known := map[string]bool{}
-	meanings := ours.Meanings(c.sp)
+	meanings := ours.Meanings(sp)
 	for _, chain := range ours.Chains {
 		for i, meaning := range meanings[chain] {
 			known[key(chain, meaning, chain.Rules[i].Comment)] = true
 		}
 	}
-	meanings = live.Meanings(c.sp)
+	found := map[*dialect.Rule]bool{}
+	meanings = live.Meanings(sp)
 	for _, chain := range live.Chains {
 		for i, meaning := range meanings[chain] {
 			if r := &chain.Rules[i]; known[key(chain, meaning, r.Comment)] {
-				c.intended[r], c.carriedOut[r.Comment] = true, true
+				found[r] = true
 			}
 		}
 	}
+	return found
 }
 
 // foreign says that a live rule is the cause of what it decides: one that is not
@@ -219,7 +272,9 @@ func (c *comparison) add(n *cause) {
 			continue
 		}
 		if c.foreign(n) && sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
-			o.set = c.sp.Or(o.set, n.set)
+			if o.set = c.sp.Or(o.set, n.set); o.published.Kind == "ground" { // which is about packets that nobody would mention
+				o.published = n.published
+			}
 			return
 		}
 	}
@@ -305,7 +360,13 @@ func (c *comparison) said(n *cause) packet.Set {
 	if n.live.Rule != nil {
 		rule := n.live.Rule.Match
 		if c.sp.And(rule, care) == c.sp.And(n.set, care) {
-			return c.sp.Simplify(rule, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Usual()))
+			fresh := c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New))
+			for _, care := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh} {
+				if c.sp.And(rule, care) != packet.Empty {
+					return c.sp.Simplify(rule, care)
+				}
+			}
+			return rule
 		}
 	}
 	return c.sp.Simplify(n.set, care)
@@ -332,8 +393,8 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 // groundTraffic says what the parts of the ground are about.
 var groundTraffic = map[string]string{
 	"loopback":           "what the host says to itself",
-	"replies":            "answers on connections that stand (established, related)",
-	"icmp-errors":        "errors that path MTU and traceroute need (ICMP)",
+	"replies":            "every answer on a connection that stands (established, related)",
+	"icmp-errors":        "what path MTU and traceroute need to hear (ICMP errors)",
 	"neighbours":         "IPv6 neighbour discovery",
 	"dhcp-client":        "address configuration (DHCP)",
 	"multicast-listener": "multicast group membership",

@@ -106,6 +106,27 @@ func TestMishaps(t *testing.T) {
 			insert("inbound", dialect.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(dialect.Accept), Text: dialect.Words("…")})(sp, rs)
 		}},
 		{"comment-changed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { chain(rs, "inbound").Rules[3].Comment = "mine" }},
+		{"rule-after-the-last", "broker-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			c := chain(rs, "inbound")
+			c.Rules = append(c.Rules, dialect.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 9000)), Branches: all(dialect.Accept), Text: dialect.Words("tcp dport 9000 accept"), At: c.Place() + " handle 77"})
+		}},
+		{"one-family-shut", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("inbound", dialect.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)), Branches: all(dialect.Drop), Text: dialect.Words("meta nfproto ipv6 tcp dport 443 drop")})(sp, rs)
+		}},
+		{"marked-packets-opened", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("inbound", dialect.Rule{Match: sp.Marked(packet.OfPacket, 0x4000, 0x4000), Branches: all(dialect.Accept), Text: dialect.Words("meta mark & 0x00004000 == 0x00004000 accept")})(sp, rs)
+		}},
+		{"marked-otherwise-opened", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("inbound", dialect.Rule{Match: sp.And(sp.Not(sp.Marked(packet.OfConnection, 7, 1<<32-1)), sp.Value(packet.State, packet.New)), Branches: all(dialect.Accept), Text: dialect.Words("ct mark != 0x00000007 accept")})(sp, rs)
+		}},
+		{"a-group-opened", "beacon-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			insert("outbound", dialect.Rule{Match: sp.Named(packet.Group, "backup"), Branches: all(dialect.Accept), Text: dialect.Words("meta skgid 34 accept")})(sp, rs)
+		}},
+		{"fragments-opened", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			rs.Fragments = true
+			rs.Tracks = [2]bool{}
+			insert("inbound", dialect.Rule{Match: sp.And(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Fragment, packet.Later)), Branches: all(dialect.Accept), Text: dialect.Words("exthdr frag exists accept")})(sp, rs)
+		}},
 		{"one-family-opened", "logbook-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			insert("inbound", dialect.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: all(dialect.Accept), Text: dialect.Words("meta nfproto ipv6 tcp dport 22 accept")})(sp, rs)
 		}},
