@@ -164,7 +164,7 @@ func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, pa
 		if p.Fragment == "later" && j.Tracks[map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6}[p.Family]] {
 			first := p // without the first piece there is nothing to put together
 			first.Fragment = "first"
-			if o := sp.Outcome(decision, first); o.Refused() && want.Verdict == packet.Admit {
+			if o := sp.Outcome(decision, first); o.Refused() && o.Verdict != want.Verdict {
 				want = packet.Outcome{Verdict: packet.Drop}
 			}
 		}
