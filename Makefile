@@ -62,7 +62,7 @@ go-test: console/dist/index.html
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $(GO_ALL)
 
 judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run TestKernelAgrees ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestPoliciesHoldInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
 
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...

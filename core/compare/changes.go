@@ -2,6 +2,7 @@ package compare
 
 import (
 	"fmt"
+	"math/big"
 	"net/netip"
 	"slices"
 	"strings"
@@ -40,6 +41,7 @@ type Difference struct {
 	Sentence  string        `json:"sentence"`
 
 	width     int // everybody, a segment or network, less
+	peers     *big.Int
 	sensitive bool
 }
 
@@ -102,7 +104,7 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 		c.plans(p.before, p.after, groups[p])
 	}
 	slices.SortStableFunc(c.found, func(a, b *change) int {
-		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive), len(b.Hosts) - len(a.Hosts)} {
+		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive), len(b.Hosts) - len(a.Hosts), strings.Compare(a.Direction, b.Direction), b.peers.Cmp(a.peers)} {
 			if n != 0 {
 				return n
 			}
@@ -255,32 +257,29 @@ func (c *changing) add(kind Kind, direction int, set, mention packet.Set, from, 
 	if direction == packet.Out {
 		peer = packet.Dst
 	}
-	f.width, f.sensitive = c.width(set, peer), c.sensitive(set)
+	f.width, f.peers = c.width(set, peer)
+	f.sensitive = c.sensitive(set)
 	c.found = append(c.found, f)
 }
 
-// width tells everybody (0) from a whole segment or a large network (1) and less (2).
-func (c *changing) width(set packet.Set, peer packet.Field) int {
-	var peers *netipx.IPSet
-	boxes, _ := c.sp.Boxes(c.onlyPeer(set, peer), mostBoxes)
-	peers = &netipx.IPSet{}
-	for _, b := range boxes {
-		peers = packet.Union(peers, b.AddrSet(peer))
-	}
-	if size(half(peers, false)) >= 1<<31 || size(half(peers, true)) >= 1<<100 {
-		return 0
-	}
-	for _, seg := range c.to.Segments() {
-		if len(packet.Without(seg.Addrs, peers).Ranges()) == 0 {
-			return 1
+// width tells everybody (0) from a whole segment or a large network (1) and less
+// (2), with how many peers there are.
+func (c *changing) width(set packet.Set, peer packet.Field) (width int, peers *big.Int) {
+	sp := c.sp
+	all := sp.Keep(set, packet.Family, peer)
+	peers = new(big.Int)
+	for family, most := range []uint{packet.IPv4: 31, packet.IPv6: 100} {
+		n := sp.Count(sp.And(all, sp.Value(packet.Family, family)), packet.Family, peer)
+		if peers.Add(peers, n); n.BitLen() > int(most) {
+			return 0, peers
 		}
 	}
-	return 2
-}
-
-// onlyPeer is a set without what it says of anything but family and peer.
-func (c *changing) onlyPeer(set packet.Set, peer packet.Field) packet.Set {
-	return c.sp.Keep(set, packet.Family, peer)
+	for _, seg := range c.to.Segments() {
+		if sp.Within(sp.Addrs(peer, seg.Addrs), all) {
+			return 1, peers
+		}
+	}
+	return 2, peers
 }
 
 // sensitive says that log-in, databases, caches or management are among it.

@@ -1,6 +1,9 @@
 package packet
 
-import "slices"
+import (
+	"math/big"
+	"slices"
+)
 
 type operation uint8
 
@@ -372,6 +375,40 @@ func (sp *Space) Keep(s Set, fields ...Field) Set {
 		return s
 	}
 	return sp.Forget(s, others...)
+}
+
+// Count is how many combinations of values of some fields packets of s have.
+// (Addresses of the two families are told apart by Family.)
+func (sp *Space) Count(s Set, fields ...Field) *big.Int {
+	fields = slices.Sorted(slices.Values(fields))
+	s = sp.Keep(sp.And(s, sp.domain), fields...)
+	type place struct {
+		r ref
+		i int
+	}
+	known := map[place]*big.Int{}
+	var count func(r ref, i int) *big.Int // of the fields from i on
+	count = func(r ref, i int) *big.Int {
+		if r == ref(Empty) {
+			return new(big.Int)
+		}
+		if i == len(fields) {
+			return big.NewInt(1)
+		}
+		if n, ok := known[place{r, i}]; ok {
+			return n
+		}
+		var room [1]edge
+		n, below := new(big.Int), big.NewInt(-1)
+		for _, e := range sp.branches(r, fields[i], &room) {
+			hi := e.hi.big()
+			n.Add(n, new(big.Int).Mul(count(e.to, i+1), new(big.Int).Sub(hi, below)))
+			below = hi
+		}
+		known[place{r, i}] = n
+		return n
+	}
+	return count(ref(s), 0)
 }
 
 // Restrict is what d is for packets with one value of a field, said of packets

@@ -3,6 +3,7 @@ package packet
 import (
 	"encoding/binary"
 	"fmt"
+	"math/big"
 	"math/bits"
 	"net/netip"
 	"strings"
@@ -155,6 +156,11 @@ func Num(n int) Value { return Value{0, uint64(n)} }
 
 // Int is the way back from Num.
 func (v Value) Int() int { return int(v.lo) }
+
+func (v Value) big() *big.Int {
+	n := new(big.Int).SetUint64(v.hi)
+	return n.Lsh(n, 64).Or(n, new(big.Int).SetUint64(v.lo))
+}
 
 // Compare orders values as unsigned numbers.
 func (v Value) Compare(w Value) int {

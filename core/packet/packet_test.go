@@ -379,3 +379,30 @@ func TestTimeAndSenders(t *testing.T) {
 	sp.Without(User, "backup")
 	require.Equal(t, Empty, sp.And(backup, sp.WellFormed()))
 }
+
+// TestCount counts by hand: of values within a few, and of addresses of both families.
+func TestCount(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	for range 100 {
+		sp := NewSpace()
+		e := randomExpression(rng, 4)
+		s := sp.AndAll(e.set(sp), sp.Value(Hook, In), sp.Range(Protocol, 0, 21), sp.Range(DstPort, 0, 21), sp.Value(Family, IPv4), sp.Value(SrcPort, 3), sp.Value(State, New), sp.Value(Src, 7))
+		want := 0
+		for protocol := range 22 {
+			for port := range 22 {
+				p := somePacket(rng)
+				three := 3
+				p.Hook, p.Protocol, p.DstPort, p.SrcPort, p.State, p.Family = In, ProtocolName(protocol), &port, &three, StateNames[New], "ipv4"
+				p.In, p.Src, p.Dst = "eth0", netip.AddrFrom4([4]byte{0, 0, 0, 7}), netip.MustParseAddr("192.0.2.1")
+				if sp.Has(s, p) {
+					want++
+				}
+			}
+		}
+		require.Equal(t, int64(want), sp.Count(s, DstPort, Protocol).Int64())
+	}
+	sp := NewSpace()
+	require.Equal(t, "340282366920938463463374607436063178752", sp.Count(All, Family, Src).String(), "2^128 and 2^32, without what has no family")
+	require.Zero(t, sp.Count(Empty, Src).Sign())
+	require.Equal(t, int64(256+1), sp.Count(sp.OrAll(sp.And(sp.Value(Family, IPv4), sp.Range(Src, 512, 767)), sp.And(sp.Value(Family, IPv6), sp.Value(Src, 600))), Family, Src).Int64())
+}

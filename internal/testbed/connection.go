@@ -94,6 +94,14 @@ func (j *Judge) track() error {
 	}); err != nil {
 		return err
 	}
+	return j.forget()
+}
+
+// forget takes all connections out of the host's tracker but those that announce others.
+func (j *Judge) forget() error {
+	if err := j.tracker.Flush(); err != nil {
+		return err
+	}
 	for _, six := range []bool{false, true} {
 		t := announcer(six)
 		status := conntrack.StatusConfirmed | conntrack.StatusAssured | conntrack.StatusSeenReply

@@ -95,8 +95,8 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 	defer func() { require.NoError(t, j.Close()) }()
 	j.Tracks = [2]bool{true, true} // as our rules always make it
 	count := map[string]int{}
-	for seed := range uint64(25) {
-		rng := rand.New(rand.NewPCG(13, seed))
+	for n := range max(25, *verdicts/400) { // a tenth of all verdicts
+		rng := rand.New(rand.NewPCG(12+*seed, uint64(n)))
 		text := policytest.Random(rng)
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		sp := packet.NewSpace()
@@ -104,6 +104,7 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 		rules, err := nft.Write(sp, plan)
 		require.NoError(t, err)
 		require.NoError(t, j.Host.Load("flush ruleset\n"+nft.Fill(rules, map[string]nft.Filling{"from.user.root": {Element: "0"}})))
+		require.NoError(t, j.forget())
 		decision := plan.Decision(sp)
 		var packets []packet.Packet
 		for i := range 40 {
@@ -113,7 +114,7 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 			}
 		}
 		wrong := hold(t, j, sp, decision, packets, count)
-		require.Nil(t, wrong, "seed %d\n%s\n%s", seed, text, rules)
+		require.Nil(t, wrong, "seed %d policy %d\n%s\n%s", *seed, n, text, rules)
 	}
 	t.Logf("verdicts of the kernel, by direction: %v", count)
 	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped"} {
