@@ -102,6 +102,14 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 	for r := range c.intended {
 		c.carriedOut[r.Comment] = true
 	}
+	c.changed = map[line]*dialect.Rule{}
+	for _, chain := range live.Chains {
+		for i := range chain.Rules {
+			if r := &chain.Rules[i]; chain.Table == nft.Table && r.Comment != "" && !c.intended[r] {
+				c.changed[line{slices.Index(chainHooks, chain.Hook), r.Comment}] = r
+			}
+		}
+	}
 
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	should, does := sp.Where(sp.WithRoom(meant), admitted), sp.Where(sp.WithRoom(done), admitted)
@@ -199,7 +207,14 @@ type comparison struct {
 	bothAdmit   packet.Set
 	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them
 	carriedOut  map[string]bool        // the statements that have such a rule
+	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
+}
+
+// line is a rule of ours: the way of the packets it is for, and its statement.
+type line struct {
+	direction int
+	comment   string
 }
 
 // cause is one reason for a difference: a rule that is there, or one that is missing.
@@ -382,12 +397,27 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 	switch {
 	case n.kind == Shut && n.emptied():
 		return "everything the policy admits"
+	case n.kind == Shut && n.published == (compile.Decider{Kind: "ground", Name: "replies"}) && !c.answers(n):
+		return "what is related to a connection that stands"
 	case n.kind == Shut && n.published.Kind == "ground":
 		return groundTraffic[n.published.Name]
-	case n.kind == Altered && n.published.Kind == "stance":
+	case n.kind == Altered && n.published.Kind == "stance" && !c.foreign(n):
 		return "what no rule admits"
 	}
-	return c.names.Traffic(c.sp, set, n.direction)
+	text := c.names.Traffic(c.sp, set, n.direction)
+	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && strings.Count(text, ";") > 2 {
+		// It is easier said of what the rule takes.
+		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.Hook, n.direction)))
+		if whole := c.names.Traffic(c.sp, all, n.direction); strings.Count(whole, ";") < 2 {
+			return "what the policy admits of " + whole
+		}
+	}
+	return text
+}
+
+// answers says that a cause is about answers, not only about what is related.
+func (c *comparison) answers(n *cause) bool {
+	return c.sp.And(n.set, c.sp.Value(packet.State, packet.Established)) != packet.Empty
 }
 
 // groundTraffic says what the parts of the ground are about.
@@ -427,7 +457,10 @@ func (c *comparison) example(n *cause) packet.Packet {
 
 	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))
 	try := []packet.Set{}
-	for _, base := range []packet.Set{fresh, n.set} {
+	for _, base := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh, n.set} {
+		if base == packet.Empty {
+			continue
+		}
 		for _, i := range h.Interfaces {
 			var own, near netipx.IPSetBuilder
 			for _, p := range i.Addresses {
@@ -497,6 +530,9 @@ func (c *comparison) finding(n *cause) Finding {
 		case live.Rule != nil && c.carriedOut[published.String()]:
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " puts them in their order"
+		case c.changed[line{n.direction, published.String()}] != nil:
+			f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s was changed to `%s`.", f.Traffic, passes, published, c.changed[line{n.direction, published.String()}].Text)
+			f.Hint = undo + " changes it back"
 		case published.Name == "replies":
 			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
 			f.Hint = undo + " puts it back"

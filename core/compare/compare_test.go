@@ -106,6 +106,13 @@ func TestMishaps(t *testing.T) {
 			insert("inbound", dialect.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(dialect.Accept), Text: dialect.Words("…")})(sp, rs)
 		}},
 		{"comment-changed", "charts-01", func(_ *packet.Space, rs *dialect.Ruleset) { chain(rs, "inbound").Rules[3].Comment = "mine" }},
+		{"replies-rule-changed", "charts-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			for i := range chain(rs, "inbound").Rules {
+				if r := &chain(rs, "inbound").Rules[i]; r.Comment == "ground replies" {
+					r.Match, r.Text = sp.Value(packet.State, packet.Established), dialect.Words("ct state established accept")
+				}
+			}
+		}},
 		{"rule-after-the-last", "broker-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			c := chain(rs, "inbound")
 			c.Rules = append(c.Rules, dialect.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 9000)), Branches: all(dialect.Accept), Text: dialect.Words("tcp dport 9000 accept"), At: c.Place() + " handle 77"})

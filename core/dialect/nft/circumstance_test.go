@@ -60,6 +60,20 @@ func TestMarksOfRules(t *testing.T) {
 	}
 }
 
+// TestMarksAreSaid: rules about marks and flags read as nft lists them.
+func TestMarksAreSaid(t *testing.T) {
+	for _, rule := range []string{
+		"meta mark 0x00000005 accept", "meta mark & 0x000000f0 != 0x00000010 drop", "meta mark { 0x00000001-0x00000003, 0x00000009 } accept",
+		"ct mark 0x00000007 accept", "meta mark set 0x00000005", "meta mark set meta mark & 0xffffff00 | 0x00000005", "meta mark set meta mark ^ 0x00000001",
+		"ct mark set meta mark | 0x00000100", "meta mark set ct mark", "tcp flags syn / syn,ack accept", "tcp flags != syn / fin,syn drop",
+		"ip frag-off & 8191 != 0 drop", "exthdr frag exists drop", "frag more-fragments 1 drop", "meta skgid { 33, 34 } accept",
+	} {
+		rs, err := nft.ReadText(packet.NewSpace(), "", []byte(ruleset("inet", "input", "filter", rule)), nil)
+		require.NoError(t, err)
+		require.Equal(t, rule, rs.Chains[1].Rules[0].Text.String())
+	}
+}
+
 // fares says what surely becomes of a packet.
 func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
 	of := sp.Outcomes(sp.Only(d, sp.Exactly(p)))

@@ -199,7 +199,15 @@ func (e *expr) write(b *strings.Builder) {
 	case kindVmap:
 		put(e.arg(0).String(), " vmap ", e.arg(1).String())
 	case kindMangle:
-		put(e.arg(0).String(), " set ", e.arg(1).String())
+		to, value := e.arg(0), e.arg(1)
+		if _, ok := markOf(to); ok {
+			value = value.hexed()
+		}
+		said := value.String()
+		if value.kind == kindEither {
+			said = value.joinedArgs()
+		}
+		put(to.String(), " set ", said)
 	case kindLog:
 		if put("log"); e.text != "" {
 			put(" prefix ", strconv.Quote(e.text))
@@ -227,6 +235,19 @@ func (e *expr) write(b *strings.Builder) {
 	}
 }
 
+// hexed is a value with its numbers as nft lists those of marks.
+func (e *expr) hexed() *expr {
+	h := *e
+	if n, ok := e.bits(); ok && e.kind == kindNumber {
+		h = expr{kind: kindWord, text: fmt.Sprintf("0x%08x", n)}
+	}
+	h.args = slices.Clone(e.args)
+	for i := range h.args {
+		h.args[i] = *h.args[i].hexed()
+	}
+	return &h
+}
+
 func (e *expr) joinedArgs() string {
 	parts := make([]string, len(e.args))
 	for i := range e.args {
@@ -237,6 +258,16 @@ func (e *expr) joinedArgs() string {
 
 func (e *expr) writeMatch(b *strings.Builder) {
 	left, right := e.arg(0), e.arg(1)
+	if field := left.arg(0); left.kind == kindBoth && field.part == "flags" && (e.text == "==" || e.text == "!=") {
+		field.write(b)
+		fmt.Fprintf(b, " %s%s / %s", map[string]string{"!=": "!= "}[e.text], right, left.arg(1))
+		return
+	}
+	if _, ok := markOf(left); ok {
+		right = right.hexed()
+	} else if _, ok := markOf(left.arg(0)); ok && left.kind == kindBoth {
+		left, right = left.hexed(), right.hexed()
+	}
 	left.write(b)
 	if e.text == "in" || e.text == "==" && left.kind != kindBoth {
 		b.WriteByte(' ')
