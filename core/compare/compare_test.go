@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -155,20 +156,26 @@ func chain(rs *dialect.Ruleset, name string) *dialect.Chain {
 	return rs.Chains[slices.IndexFunc(rs.Chains, func(c *dialect.Chain) bool { return c.Name == name })]
 }
 
+// recorded is the dump of a host of the demo, and its names.
+func recorded(t *testing.T, h *fleet.Host) ([]byte, *nft.Names) {
+	data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
+	require.NoError(t, err)
+	var report struct {
+		Dumps []struct{ Text string }
+		Names *nft.Names
+	}
+	require.NoError(t, json.Unmarshal(data, &report))
+	return []byte(report.Dumps[0].Text), report.Names
+}
+
 // TestDemoDumps reads the recorded reports of the demo's hosts.
 func TestDemoDumps(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
 	for _, h := range pol.Fleet.Hosts {
-		data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
-		require.NoError(t, err)
-		var report struct {
-			Dumps []struct{ Text string }
-			Names *nft.Names
-		}
-		require.NoError(t, json.Unmarshal(data, &report))
+		dump, names := recorded(t, h)
 		sp := packet.NewSpace()
 		plan := compile.Host(sp, pol, h, 0)
-		live, err := nft.ReadJSON(sp, []byte(report.Dumps[0].Text), report.Names)
+		live, err := nft.ReadJSON(sp, dump, names)
 		require.NoError(t, err)
 		res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
 		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]

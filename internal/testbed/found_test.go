@@ -5,11 +5,9 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -57,13 +55,7 @@ func TestFoundByTheKernel(t *testing.T) {
 	} {
 		text := ruleset("inet", c.hook, c.priority, c.rules)
 		require.NoError(t, j.Host.Load("flush ruleset\n"+text), c.what)
-		listing, err := j.Host.ListJSON()
-		require.NoError(t, err)
-		sp := packet.NewSpace()
-		sp.Since(time.Now().Unix())
-		rs, err := nft.ReadJSON(sp, listing, &nft.Names{})
-		require.NoError(t, err)
-		j.Tracks = rs.Tracks
+		sp, rs := inForce(t, j)
 		p := c.packet
 		if p.SrcPort != nil && p.Fragment == "" {
 			p.SrcPort = num(30000 + i)

@@ -59,13 +59,7 @@ func TestKernelAgrees(t *testing.T) {
 		rng := rand.New(rand.NewPCG(*seed, round))
 		script := randomRuleset(rng)
 		require.NoError(t, j.Host.Load(script), "nft refuses what the generator wrote:\n%s", script)
-		listing, err := j.Host.ListJSON()
-		require.NoError(t, err)
-		sp := packet.NewSpace()
-		sp.Since(time.Now().Unix())
-		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
-		require.NoError(t, err)
-		j.Tracks = rs.Tracks
+		sp, rs := inForce(t, j)
 		decision := fullyRead(sp, rs)
 		listed, err := j.Host.Run(nil, "nft", pick(rng, "-a", "-s", "-y"), "list", "ruleset")
 		require.NoError(t, err)
@@ -99,6 +93,19 @@ func TestKernelAgrees(t *testing.T) {
 		"a fragment admitted", "a fragment dropped"} {
 		require.Positive(t, count[seen], "no packet was %s: the generator is too narrow", seen)
 	}
+}
+
+// inForce is what a judge's host lists.
+func inForce(t *testing.T, j *Judge) (*packet.Space, *dialect.Ruleset) {
+	t.Helper()
+	listing, err := j.Host.ListJSON()
+	require.NoError(t, err)
+	sp := packet.NewSpace()
+	sp.Since(time.Now().Unix())
+	rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
+	require.NoError(t, err)
+	j.Tracks = rs.Tracks
+	return sp, rs
 }
 
 // fullyRead is a decision for this kernel, which looks for ports in later fragments.
@@ -195,13 +202,7 @@ func smallest(t *testing.T, j *Judge, script string, p packet.Packet) string {
 		if j.Host.Load(script) != nil {
 			return false
 		}
-		listing, err := j.Host.ListJSON()
-		require.NoError(t, err)
-		sp := packet.NewSpace()
-		sp.Since(time.Now().Unix())
-		rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
-		require.NoError(t, err)
-		j.Tracks = rs.Tracks
+		sp, rs := inForce(t, j)
 		sport := 20000 + int(j.tag)%40000 // a connection of its own
 		if p.SrcPort != nil {
 			p.SrcPort = &sport

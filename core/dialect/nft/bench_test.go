@@ -83,16 +83,38 @@ func nftChecks(b *testing.B, text string) (time.Duration, bool) {
 	return best, true
 }
 
-// BenchmarkCompare compares two rulesets of 10,000 rules that differ in one.
+// BenchmarkHostile reads 10,000 rules that are made to be hard to hold: to the
+// end, or until they are too tangled. It gives how much the space then holds.
+func BenchmarkHostile(b *testing.B) {
+	text := nfttest.Large(nfttest.Hostile, 10_000, 1)
+	for b.Loop() {
+		sp := packet.NewSpace()
+		sp.Bound(12_000_000)
+		tangled := packet.Untangled(func() {
+			rs, err := nft.ReadText(sp, "f", []byte(text), nil)
+			if err != nil {
+				b.Fatal(err)
+			}
+			rs.Decision(sp)
+		})
+		b.ReportMetric(float64(sp.Size())/1e6, "million-edges")
+		b.ReportMetric(map[bool]float64{true: 1}[tangled != nil], "too-tangled")
+	}
+}
+
+// BenchmarkCompare compares two rulesets of 10,000 rules that differ in one, and
+// gives the ratio to reading one, as "of-reading".
 func BenchmarkCompare(b *testing.B) {
 	text := nfttest.Large(nfttest.People, 10_000, 1)
 	sp := packet.NewSpace()
+	began := time.Now()
 	one, err := nft.ReadText(sp, "f", []byte(text), nil)
 	if err != nil {
 		b.Fatal(err)
 	}
 	last := len(one.Chains[len(one.Chains)-1].Rules) - 1
 	d := one.Decision(sp)
+	read := time.Since(began)
 	one.Chains[len(one.Chains)-1].Rules = one.Chains[len(one.Chains)-1].Rules[:last]
 	e := one.Decision(sp)
 	for b.Loop() {
@@ -100,4 +122,5 @@ func BenchmarkCompare(b *testing.B) {
 			b.Fatal("they differ in a rule")
 		}
 	}
+	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/read.Seconds(), "of-reading")
 }

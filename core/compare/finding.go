@@ -1,0 +1,301 @@
+package compare
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// care is the packets that a sentence about a cause is exact for. It leaves out
+// what nobody would mention: packets that are not new, marked, or pieces, over loopback, or with a
+// source that a local segment unmasks as forged, unless the cause is about
+// nothing else; and of what was opened, the packets that rules admit anyway,
+// unless the cause is nothing but by whom, when or how they are sent.
+func (c *comparison) care(n *cause) packet.Set {
+	honest := c.sp.WellFormed()
+	for _, chain := range c.plan.Chains {
+		for _, r := range chain.Rules {
+			if r.Kind == "local" || r.Kind == "ground" && r.Name == "loopback" {
+				honest = c.sp.Minus(honest, r.Match.Set(c.sp, chain.Direction))
+			}
+		}
+	}
+	fresh := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Usual())
+	for _, care := range []packet.Set{c.sp.And(honest, fresh), c.sp.And(c.sp.WellFormed(), fresh), honest} {
+		if c.sp.And(n.set, care) != packet.Empty {
+			if n.kind == Opened && c.sp.Within(n.set, c.whatever(c.bothAdmit)) {
+				care = c.sp.Minus(care, c.sp.Minus(c.bothAdmit, c.whatever(n.set)))
+			} else if n.kind == Opened && n.published.Kind == "stance" {
+				care = c.sp.Minus(care, c.bothAdmit)
+			}
+			return care
+		}
+	}
+	return c.sp.WellFormed()
+}
+
+// said is a cause's packets as a sentence names them: exact for those of care, and
+// what is simplest for the rest, which is what the rule that does it says itself,
+// if that is it.
+func (c *comparison) said(n *cause) packet.Set {
+	care := c.sp.And(c.care(n), c.sp.Value(packet.Hook, n.direction))
+	if n.live.Rule != nil {
+		rule := n.live.Rule.Match
+		if c.sp.And(rule, care) == c.sp.And(n.set, care) {
+			fresh := c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New))
+			for _, care := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh} {
+				if c.sp.And(rule, care) != packet.Empty {
+					return c.sp.Simplify(rule, care)
+				}
+			}
+			return rule
+		}
+	}
+	return c.sp.Simplify(n.set, care)
+}
+
+// whatever is the packets of a set whoever sends them, whenever and however.
+func (c *comparison) whatever(s packet.Set) packet.Set {
+	return c.sp.Forget(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.IPsec}, packet.MarkFields...)...)
+}
+
+// traffic says what a cause is about.
+func (c *comparison) traffic(n *cause, set packet.Set) string {
+	switch {
+	case n.kind == Shut && n.emptied():
+		return "everything the policy admits"
+	case n.kind == Shut && n.published == (compile.Decider{Kind: "ground", Name: "replies"}) && !c.answers(n):
+		return "what is related to a connection that stands"
+	case n.kind == Shut && n.published.Kind == "ground":
+		return groundTraffic[n.published.Name]
+	case n.kind == Altered && n.published.Kind == "stance" && !c.foreign(n):
+		return "what no rule admits"
+	}
+	text := c.names.Traffic(c.sp, set, n.direction)
+	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && strings.Count(text, ";") > 2 {
+		// It is easier said of what the rule takes.
+		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.Hook, n.direction)))
+		if whole := c.names.Traffic(c.sp, all, n.direction); strings.Count(whole, ";") < 2 {
+			return "what the policy admits of " + whole
+		}
+	}
+	return text
+}
+
+// answers says that a cause is about answers, not only about what is related.
+func (c *comparison) answers(n *cause) bool {
+	return c.sp.And(n.set, c.sp.Value(packet.State, packet.Established)) != packet.Empty
+}
+
+// groundTraffic says what the parts of the ground are about.
+var groundTraffic = map[string]string{
+	"loopback":           "what the host says to itself",
+	"replies":            "every answer on a connection that stands (established, related)",
+	"icmp-errors":        "what path MTU and traceroute need to hear (ICMP errors)",
+	"neighbours":         "IPv6 neighbour discovery",
+	"dhcp-client":        "address configuration (DHCP)",
+	"multicast-listener": "multicast group membership",
+	"fence":              "the way to the Yellow Fence service",
+}
+
+// example is a packet that shows a cause: a new one between neighbours on one of
+// the host's interfaces if it can be, and from a stranger to the fleet where
+// something was opened.
+func (c *comparison) example(n *cause) packet.Packet {
+	h := c.plan.Host
+	here, there, iface := packet.Dst, packet.Src, packet.InIface
+	if n.direction == packet.Out {
+		here, there, iface = packet.Src, packet.Dst, packet.OutIface
+	}
+	taste := packet.Taste{}
+	var interfaces []string
+	for _, i := range h.Interfaces {
+		interfaces = append(interfaces, i.Name)
+		for _, p := range i.Addresses {
+			taste.Likes(here, p.Addr())
+		}
+	}
+	taste.LikesInterfaces(packet.InIface, interfaces...)
+	taste.LikesInterfaces(packet.OutIface, interfaces...)
+	taste[there] = c.names.hostsFirst
+	if n.kind == Opened {
+		taste[there] = c.names.strangersFirst
+	}
+
+	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))
+	try := []packet.Set{}
+	for _, base := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh, n.set} {
+		if base == packet.Empty {
+			continue
+		}
+		for _, i := range h.Interfaces {
+			var own, near netipx.IPSetBuilder
+			for _, p := range i.Addresses {
+				own.Add(p.Addr())
+				near.AddPrefix(p.Masked())
+				near.Remove(p.Addr())
+			}
+			mine, _ := own.IPSet()
+			neighbours, _ := near.IPSet()
+			on := c.sp.AndAll(base, c.sp.Interfaces(iface, i.Name), c.sp.Addrs(here, mine))
+			try = append(try, c.sp.And(on, c.sp.Addrs(there, neighbours)))
+		}
+		try = append(try, base)
+	}
+	for _, set := range try {
+		if p, ok := c.sp.Example(set, taste); ok {
+			return p
+		}
+	}
+	return packet.Packet{} // a cause is never empty
+}
+
+func (c *comparison) finding(n *cause) Finding {
+	h := c.plan.Host
+	example := c.example(n)
+	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
+	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
+	said := c.sp.Simplify(c.said(n), c.sp.Value(packet.Hook, n.direction))
+
+	f := Finding{Kind: n.kind, Direction: packet.HookNames[n.direction], Traffic: c.traffic(n, said), Packet: &example,
+		Live:      Live{Verdict: done.Verdict.String(), At: live.At(), Rule: live.Text()},
+		Published: Published{Verdict: meant.Verdict.String(), By: published.String()},
+	}
+	if published.Pos.Line > 0 {
+		f.Published.At = published.Pos.String()
+	}
+	role := "host " + h.Name
+	if len(h.Roles) == 1 {
+		role = h.Roles[0]
+	}
+	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
+	undo := "settling " + h.Name
+	switch n.kind {
+	case Opened:
+		refused := published.String() + " refuses it"
+		if published.Kind == "stance" {
+			refused = "nothing in the policy admits it"
+		}
+		f.Sentence = fmt.Sprintf("%s %s; %s.", f.Traffic, passes, refused)
+		if live.Chain == nil {
+			f.Sentence = fmt.Sprintf("No filter is in force: %s %s.", f.Traffic, passes)
+		}
+		f.Hint = undo + " undoes it"
+		if live.Chain == nil {
+			f.Hint = undo + " puts a filter in force"
+		} else if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" && published.Kind == "stance" {
+			f.Hint = fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s undoes it", s, undo)
+		}
+	case Shut:
+		switch {
+		case n.emptied():
+			f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own connections included.", live.Chain.Name, passes)
+			f.Hint = undo + " puts the rules back"
+		case live.Rule != nil && c.foreign(n):
+			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
+			f.Hint = undo + " undoes it; if it is right, say it in the policy with a block"
+		case live.Rule != nil && c.carriedOut[published.String()]:
+			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
+			f.Hint = undo + " puts them in their order"
+		case c.changed[line{n.direction, published.String()}] != nil:
+			f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s was changed to `%s`.", f.Traffic, passes, published, c.changed[line{n.direction, published.String()}].Text)
+			f.Hint = undo + " changes it back"
+		case published.Name == "replies":
+			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
+			f.Hint = undo + " puts it back"
+		default:
+			f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s is missing.", f.Traffic, passes, published)
+			f.Hint = undo + " puts it back"
+		}
+	case Altered:
+		f.Sentence = f.Traffic + " is " + c.manners(n, example) + "."
+		f.Hint = undo + " undoes it"
+	}
+	return f
+}
+
+// manners says what is done with the packets of a cause and what should be.
+func (c *comparison) manners(n *cause, example packet.Packet) string {
+	is, ought := c.manner(c.done, c.doneRates, n.set, example), c.manner(c.meant, c.meantRates, n.set, example)
+	if is == ought { // it is about what exceeds a limit
+		done, meant := c.exceeding(c.doneRates, example), c.exceeding(c.meantRates, example)
+		return is.beside(ought) + is.limit() + "; what exceeds it is " + done.beside(meant) + ", and should be " + meant.beside(done)
+	}
+	return is.beside(ought) + ", and should be " + ought.beside(is)
+}
+
+// manner is what is done with packets: while nothing is exceeded, and how much at most.
+type manner struct {
+	packet.Outcome
+	atMost, logUpTo string // rates; "" is without limit
+}
+
+func (c *comparison) manner(d, rated packet.Decision, set packet.Set, example packet.Packet) (m manner) {
+	m.Outcome = c.sp.Outcome(d, example)
+	m.By = 0
+	rated = c.sp.Only(rated, c.sp.And(set, c.sp.WellFormed()))
+	m.atMost = c.rates(rated, "", func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	m.logUpTo = c.rates(rated, m.atMost, func(o packet.Outcome) bool { return o.Verdict == packet.Admit && o.Logged })
+	return m
+}
+
+// rates says the buckets that decide whether packets are in a part of a decision, but for one.
+func (c *comparison) rates(d packet.Decision, but string, part func(packet.Outcome) bool) string {
+	var rates []string
+	for _, b := range packet.Buckets(c.sp, c.sp.Where(d, part)) {
+		if rate := b.String(); rate != but && !slices.Contains(rates, rate) {
+			rates = append(rates, rate)
+		}
+	}
+	return strings.Join(rates, " and ")
+}
+
+// exceeding is what becomes of a packet for which no bucket has a token.
+func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m manner) {
+	here := c.sp.Exactly(example)
+	for _, b := range packet.Buckets(c.sp, rated) {
+		here = c.sp.Minus(here, c.sp.Room(b))
+	}
+	for _, o := range c.sp.Outcomes(c.sp.Only(rated, here)) {
+		m.Outcome = o // the only one, since all else is decided
+	}
+	return m
+}
+
+func (m manner) limit() string {
+	if m.atMost == "" {
+		return " without a limit"
+	}
+	return " at most " + m.atMost
+}
+
+// beside says a manner as far as it differs from another.
+func (m manner) beside(other manner) string {
+	s := m.Verdict.String()
+	if m.With != "" && m.With != other.With {
+		s += " with " + m.With
+	}
+	limited := m.atMost != other.atMost
+	if limited {
+		s += m.limit()
+	}
+	if m.Logged == other.Logged && m.logUpTo == other.logUpTo {
+		return s
+	}
+	switch {
+	case m.Logged && m.logUpTo != "":
+		return s + " and logged up to " + m.logUpTo
+	case m.Logged && other.Logged:
+		return s + " and logged without a limit"
+	case m.Logged:
+		return s + " and logged"
+	case limited:
+		return s + " and without a log"
+	}
+	return s + " without a log"
+}
