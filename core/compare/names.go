@@ -151,6 +151,8 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 			return a + ", " + b
 		}
 	}
+	var wide string // what nearly everybody is said as, where too many are excepted
+	hidden := 0     // how many of them it does not say
 	for _, whole := range slices.Concat([]known{everywhere}, n.known) {
 		for family, suffix := range []string{" (IPv4)", " (IPv6)", ""} {
 			base := whole.set
@@ -161,11 +163,18 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 				continue
 			}
 			names, left := n.cover(packet.Without(base, set))
-			if prefixes := left.Prefixes(); len(names)+len(prefixes) <= mostExceptions {
-				for _, p := range prefixes {
-					names = append(names, plainPrefix(p))
-				}
-				return whole.name + suffix + " except " + strings.Join(names, ", ")
+			prefixes := left.Prefixes()
+			except := func(names []string) string { return whole.name + suffix + " except " + strings.Join(names, ", ") }
+			all := len(names) + len(prefixes)
+			for _, p := range prefixes[:min(len(prefixes), max(mostExceptions-len(names), 0))] {
+				names = append(names, plainPrefix(p))
+			}
+			if all <= mostExceptions {
+				return except(names)
+			}
+			if wide == "" {
+				hidden = all - mostNames
+				wide = except(append(names[:mostNames:mostNames], fmt.Sprintf("and %d more", hidden)))
 			}
 		}
 	}
@@ -176,7 +185,9 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 		left = packet.Without(left, setOf(prefixes[i]))
 	}
 	if more := len(left.Prefixes()); more > 0 || len(names) > mostNames {
-		more += max(len(names)-mostNames, 0)
+		if more += max(len(names)-mostNames, 0); wide != "" && more > hidden {
+			return wide
+		}
 		names = append(names[:min(len(names), mostNames)], fmt.Sprintf("and %d more", more))
 	}
 	return strings.Join(names, ", ")
