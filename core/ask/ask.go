@@ -405,6 +405,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 			here = sp.Minus(here, sp.Interfaces(field, "lo"))
 		}
 	}
+	rs = rs.About(sp, here)
 	a.count(rs.Decision(sp), here)
 	d, deciders := rs.Attributed(sp)
 	part := sp.Only(d, here)

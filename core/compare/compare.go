@@ -72,17 +72,42 @@ func (r *Result) State() string {
 	return "in step"
 }
 
+// Tangled is what can be told of a host whose rules are too tangled to be held as
+// a whole: what becomes of new connections to the services that are tried first
+// (policy.Sensitive), from a port as clients have one to the host's own addresses. The rest of it is Unread, for the reason given. It takes a Space of its
+// own, into which the rules were read again.
+func Tangled(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset, why error) *Result {
+	first := packet.Empty
+	for _, s := range policy.Sensitive {
+		first = sp.Or(first, sp.And(sp.Value(packet.Protocol, s.Protocol), sp.Value(packet.DstPort, s.Port)))
+	}
+	about := sp.AndAll(first, sp.Value(packet.State, packet.New), sp.Usual(), sp.Value(packet.Hook, packet.In), sp.Value(packet.SrcPort, 50000),
+		sp.Addrs(packet.Dst, plan.Host.Addresses()), sp.Not(sp.Interfaces(packet.InIface, "lo")), sp.WellFormed())
+	res := driftAbout(sp, names, plan, live, about)
+	res.Findings = slices.DeleteFunc(res.Findings, func(f Finding) bool { return f.Kind == Cosmetic })
+	res.Unread = append([]string{why.Error() + "; only new connections to its log-in, database and management services were looked at, from port 50000"}, res.Unread...)
+	return res
+}
+
 // Drift compares what a host's kernel has in force with what its plan means. A
 // rule that admits so much and no more is held against what it admits while it
 // is not exceeded; what it does with the rest, and at which rate, is told apart.
 func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
-	res := &Result{Bare: live.Bare()}
+	return driftAbout(sp, names, plan, live, packet.All)
+}
+
+// driftAbout is Drift for some packets.
+func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *dialect.Ruleset, about packet.Set) *Result {
+	res, live := &Result{Bare: whole.Bare()}, whole
+	if about != packet.All {
+		live = whole.About(sp, about)
+	}
 	meant, done := plan.Decision(sp), live.Decision(sp)
 	if turns := slices.Concat(sp.Turns(meant), sp.Turns(done)); len(turns) > 0 {
 		slices.Sort(turns)
 		res.Until = turns[0]
 	}
-	left := plan.Left(sp) // is nobody's question
+	left := sp.Or(plan.Left(sp), sp.Not(about)) // is nobody's question
 	if sp.Within(sp.Differ(meant, done), left) {
 		ours := nft.Rules(sp, plan)
 		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
@@ -90,13 +115,18 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 		}
 		return res
 	}
-	c := &comparison{sp: sp, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
+	c := &comparison{sp: sp, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
-	c.intended, c.carriedOut = recognised(sp, live, nft.Rules(sp, plan)), map[string]bool{}
-	for r := range c.intended {
-		c.carriedOut[r.Comment] = true
+	c.intended, c.carriedOut = map[*dialect.Rule]bool{}, map[string]bool{}
+	ours := recognised(sp, whole, nft.Rules(sp, plan))
+	for i, chain := range whole.Chains {
+		for k := range chain.Rules {
+			if r := &chain.Rules[k]; ours[r] {
+				c.intended[&live.Chains[i].Rules[k]], c.carriedOut[r.Comment] = true, true
+			}
+		}
 	}
 	c.changed = map[line]*dialect.Rule{}
 	for _, chain := range live.Chains {
@@ -128,6 +158,7 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 // comparison collects the regions in which two decisions differ, by cause.
 type comparison struct {
 	sp          *packet.Space
+	about       packet.Set // what is compared
 	pol         *policy.Policy
 	plan        *compile.Plan
 	names       *Names
@@ -156,6 +187,7 @@ type cause struct {
 	live      dialect.Decider
 	published compile.Decider
 	set       packet.Set
+	others    int // how many rules besides do the same
 }
 
 // emptied says that a whole chain was emptied while its policy is drop.
@@ -163,18 +195,34 @@ func (n *cause) emptied() bool {
 	return n.live.Chain != nil && n.live.Rule == nil && len(n.live.Chain.Rules) == 0
 }
 
+// mostCauses bounds how many rules a kind of difference is put down to one by
+// one: where hundreds differ, the host has another policy, and nobody reads them all.
+const mostCauses = 25
+
+// collect finds the causes of the differences of a region.
 func (c *comparison) collect(kind Kind, region packet.Set) {
 	for direction := range packet.HookNames {
 		rest := c.sp.And(region, c.sp.Value(packet.Hook, direction))
-		for _, how := range c.sp.Outcomes(c.sp.Only(c.done, rest)) {
-			part := c.sp.And(rest, c.sp.Possible(c.sp.Where(c.done, func(o packet.Outcome) bool { return o == how })))
+		hows := c.sp.Outcomes(c.sp.Only(c.done, rest))
+		if len(hows) > mostCauses { // those that come first count first
+			slices.SortFunc(hows, func(a, b packet.Outcome) int { return int(b.By - a.By) })
+		}
+		for i, how := range hows {
+			if i == mostCauses {
+				break
+			}
+			these := hows[i : i+1]
+			if i == mostCauses-1 {
+				these = hows[i:]
+			}
+			part := c.sp.And(rest, c.sp.Possible(c.sp.Where(c.done, func(o packet.Outcome) bool { return slices.Contains(these, o) })))
 			if part == packet.Empty {
 				continue
 			}
 			rest = c.sp.Minus(rest, part)
 			for _, meant := range c.sp.Outcomes(c.sp.Only(c.meant, part)) {
 				set := c.sp.And(part, c.sp.Where(c.meant, func(o packet.Outcome) bool { return o == meant }))
-				c.add(&cause{kind: kind, direction: direction, live: c.doneBy[how.By-1], published: c.meantBy[meant.By-1], set: set})
+				c.add(&cause{kind: kind, direction: direction, live: c.doneBy[how.By-1], published: c.meantBy[meant.By-1], set: set, others: len(these) - 1})
 			}
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -244,5 +245,31 @@ func TestLeft(t *testing.T) {
 		rs, err := nft.ReadText(sp, "", []byte(ours+others), nil)
 		require.NoError(t, err)
 		require.Equal(t, c.want, compare.Drift(sp, compare.NamesOf(pol), plan, rs).State(), "%s: %s", c.hook, c.rules)
+	}
+}
+
+// TestTangled: of rules that cannot be held as a whole, what becomes of the
+// services that are tried first is told all the same, and is right.
+func TestTangled(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../..")
+	text := []byte(nfttest.Large(nfttest.Hostile, 3000, 3))
+	told := func(bound int) (res *compare.Result, live *dialect.Ruleset, sp *packet.Space) {
+		sp = packet.NewSpace()
+		sp.Bound(bound)
+		plan := compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0)
+		live, err := nft.ReadText(sp, "f", text, nil)
+		require.NoError(t, err)
+		require.NoError(t, packet.Untangled(func() { res = compare.Tangled(sp, compare.NamesOf(pol), plan, live, &packet.Tangled{Edges: 4e6}) }))
+		return res, live, sp
+	}
+	res, _, _ := told(300_000)
+	require.Equal(t, "drifted", res.State())
+	require.Contains(t, res.Unread[0], "too tangled to be held exactly: it takes more than 4 million distinctions; only new connections")
+	require.GreaterOrEqual(t, len(res.Findings), 2)
+	_, live, sp := told(0)
+	d := live.Decision(sp) // which is not too much here
+	for _, f := range res.Findings {
+		require.Equal(t, f.Live.Verdict, sp.Outcome(d, *f.Packet).Verdict.String(), "%s", f.Sentence)
+		require.Contains(t, f.Sentence, "tcp ")
 	}
 }

@@ -43,6 +43,9 @@ func (c *comparison) care(n *cause) packet.Set {
 // what is simplest for the rest, which is what the rule that does it says itself,
 // if that is it.
 func (c *comparison) said(n *cause) packet.Set {
+	if c.about != packet.All { // nothing is known of the rest
+		return c.sp.Keep(n.set, packet.Family, packet.Protocol, packet.Src, packet.DstPort, packet.InIface)
+	}
 	care := c.sp.And(c.care(n), c.sp.Value(packet.Hook, n.direction))
 	if n.live.Rule != nil {
 		rule := n.live.Rule.Match
@@ -77,7 +80,7 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 		return "what no rule admits"
 	}
 	text := c.names.Traffic(c.sp, set, n.direction)
-	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && strings.Count(text, ";") > 2 {
+	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && n.others == 0 && c.about == packet.All && strings.Count(text, ";") > 2 {
 		// It is easier said of what the rule takes.
 		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.Hook, n.direction)))
 		if whole := c.names.Traffic(c.sp, all, n.direction); strings.Count(whole, ";") < 2 {
@@ -181,6 +184,9 @@ func (c *comparison) finding(n *cause) Finding {
 		if published.Kind == "stance" {
 			refused = "nothing in the policy admits it"
 		}
+		if n.others > 0 {
+			passes += fmt.Sprintf(" by %d rules", n.others+1)
+		}
 		f.Sentence = fmt.Sprintf("%s %s; %s.", f.Traffic, passes, refused)
 		if live.Chain == nil {
 			f.Sentence = fmt.Sprintf("No filter is in force: %s %s.", f.Traffic, passes)
@@ -196,6 +202,9 @@ func (c *comparison) finding(n *cause) Finding {
 		case n.emptied():
 			f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own connections included.", live.Chain.Name, passes)
 			f.Hint = undo + " puts the rules back"
+		case n.others > 0:
+			f.Sentence = fmt.Sprintf("%s no longer %s, though %s and others admit it: %d rules stand in the way.", f.Traffic, passes, published, n.others+1)
+			f.Hint = undo + " undoes it; if it is right, say it in the policy with blocks"
 		case live.Rule != nil && c.foreign(n):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " undoes it; if it is right, say it in the policy with a block"

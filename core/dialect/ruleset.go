@@ -50,6 +50,26 @@ func (rs *Ruleset) Add(more *Ruleset) {
 	}
 }
 
+// About is the rules as far as they concern some packets: right for those, and
+// for no others. It takes far less to work through where those are few. What
+// changes on a packet's way (its marks, the interface it will leave by, whether
+// it is in pieces) does not narrow it.
+func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
+	fixed := sp.Forget(packets, append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)...)
+	out := *rs
+	out.Chains = make([]*Chain, len(rs.Chains))
+	for i, c := range rs.Chains {
+		narrow := *c
+		narrow.Rules = slices.Clone(c.Rules)
+		for k := range narrow.Rules {
+			match := &narrow.Rules[k].Match
+			*match = sp.Simplify(*match, fixed)
+		}
+		out.Chains[i] = &narrow
+	}
+	return &out
+}
+
 // A Chain is a list of rules. A base chain hangs on a hook, the others are jumped to.
 type Chain struct {
 	Family   string // ip, ip6 or inet; netdev and bridge stand outside, see Outside

@@ -92,6 +92,14 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	res := &compare.Result{}
 	if tangled := packet.Untangled(func() { res = compare.Drift(sp, compare.NamesOf(pol), plan, rules) }); tangled != nil {
 		res.Unread = []string{tangled.Error()}
+		sp := packet.NewSpace()
+		sp.Bound(live.Bound)
+		sp.Since(now)
+		_ = packet.Untangled(func() { // what can be told all the same
+			if rules, err := a.rulesets(sp, dumps); err == nil {
+				res = compare.Tangled(sp, compare.NamesOf(pol), compile.Host(sp, pol, h, now), rules, tangled)
+			}
+		})
 	}
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}

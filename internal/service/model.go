@@ -10,6 +10,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -191,23 +192,34 @@ func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
 	unread := func(err error) result {
 		return result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	}
-	if tangled := packet.Untangled(func() {
-		sp := packet.NewSpace()
-		sp.Bound(live.Bound)
-		sp.Since(now)
-		plan := compile.Host(sp, m.policy, h, now) // before the dump says whom the host does not have: their rules stay
-		rules, err := live.Read(sp, f)
-		if err != nil {
-			res = unread(err)
-			return
-		}
-		r := compare.Drift(sp, m.names(), plan, rules)
-		res = result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
-		if res.Findings == nil {
-			res.Findings = []compare.Finding{}
-		}
-	}); tangled != nil {
-		res = unread(tangled)
+	with := func(compared func(*packet.Space, *compile.Plan, *dialect.Ruleset) *compare.Result) error {
+		return packet.Untangled(func() {
+			sp := packet.NewSpace()
+			sp.Bound(live.Bound)
+			sp.Since(now)
+			plan := compile.Host(sp, m.policy, h, now) // before the dump says whom the host does not have: their rules stay
+			rules, err := live.Read(sp, f)
+			if err != nil {
+				res = unread(err)
+				return
+			}
+			r := compared(sp, plan, rules)
+			res = result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+			if res.Findings == nil {
+				res.Findings = []compare.Finding{}
+			}
+		})
+	}
+	tangled := with(func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
+		return compare.Drift(sp, m.names(), plan, rules)
+	})
+	if tangled == nil {
+		return res
+	}
+	if err := with(func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
+		return compare.Tangled(sp, m.names(), plan, rules, tangled)
+	}); err != nil {
+		return unread(tangled)
 	}
 	return res
 }
