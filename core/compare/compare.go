@@ -119,12 +119,12 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
-	c.intended, c.carriedOut = map[*dialect.Rule]bool{}, map[string]bool{}
+	c.intended = map[*dialect.Rule]bool{}
 	ours := recognised(sp, whole, nft.Rules(sp, plan))
 	for i, chain := range whole.Chains {
 		for k := range chain.Rules {
 			if r := &chain.Rules[k]; ours[r] {
-				c.intended[&live.Chains[i].Rules[k]], c.carriedOut[r.Comment] = true, true
+				c.intended[&live.Chains[i].Rules[k]] = true
 			}
 		}
 	}
@@ -169,7 +169,6 @@ type comparison struct {
 	doneBy      []dialect.Decider
 	bothAdmit   packet.Set
 	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them
-	carriedOut  map[string]bool        // the statements that have such a rule
 	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
 }
@@ -267,7 +266,8 @@ func (c *comparison) add(n *cause) {
 			continue
 		}
 		if c.foreign(n) && sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
-			if o.set = c.sp.Or(o.set, n.set); o.published.Kind == "ground" { // which is about packets that nobody would mention
+			// Of the ground people would mention answers at most.
+			if o.set = c.sp.Or(o.set, n.set); o.published.Kind == "ground" && (n.published.Kind != "ground" || n.published.Name == "replies") {
 				o.published = n.published
 			}
 			return

@@ -115,6 +115,14 @@ func TestMishaps(t *testing.T) {
 				}
 			}
 		}},
+		{"one-family-of-a-rule-gone", "broker-01", func(sp *packet.Space, rs *dialect.Ruleset) {
+			c, gone := chain(rs, "inbound"), false
+			c.Rules = slices.DeleteFunc(c.Rules, func(r dialect.Rule) bool {
+				first := r.Comment == "allow hop" && !gone
+				gone = gone || first
+				return first
+			})
+		}},
 		{"rule-after-the-last", "broker-01", func(sp *packet.Space, rs *dialect.Ruleset) {
 			c := chain(rs, "inbound")
 			c.Rules = append(c.Rules, dialect.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 9000)), Branches: all(dialect.Accept), Text: dialect.Words("tcp dport 9000 accept"), At: c.Place() + " handle 77"})

@@ -198,6 +198,9 @@ func (c *comparison) finding(n *cause) Finding {
 			f.Hint = fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s undoes it", s, undo)
 		}
 	case Shut:
+		if n.published.Kind == "ground" { // which the traffic is said by
+			published = n.published
+		}
 		switch {
 		case n.emptied():
 			f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own connections included.", live.Chain.Name, passes)
@@ -208,7 +211,7 @@ func (c *comparison) finding(n *cause) Finding {
 		case live.Rule != nil && c.foreign(n):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " undoes it; if it is right, say it in the policy with a block"
-		case live.Rule != nil && c.carriedOut[published.String()]:
+		case live.Rule != nil && c.stands(n, published.String()):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " puts them in their order"
 		case c.changed[line{n.direction, published.String()}] != nil:
@@ -226,6 +229,17 @@ func (c *comparison) finding(n *cause) Finding {
 		f.Hint = undo + " undoes it"
 	}
 	return f
+}
+
+// stands says that rules of ours for a statement are there, and would take
+// packets of a cause if they came to them.
+func (c *comparison) stands(n *cause, statement string) bool {
+	for r := range c.intended {
+		if r.Comment == statement && c.sp.And(r.Match, n.set) != packet.Empty {
+			return true
+		}
+	}
+	return false
 }
 
 // manners says what is done with the packets of a cause and what should be.

@@ -180,6 +180,9 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 	}
 	names, left := n.cover(set)
 	prefixes := left.Prefixes()
+	if whole := set.Prefixes(); len(whole) <= mostNames && len(names)+len(prefixes) > len(whole) {
+		names, left, prefixes = nil, set, whole
+	}
 	for i := 0; len(names) < mostNames && i < len(prefixes); i++ {
 		names = append(names, plainPrefix(prefixes[i]))
 		left = packet.Without(left, setOf(prefixes[i]))
