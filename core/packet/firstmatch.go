@@ -153,7 +153,15 @@ func (s *sweep) over(list []choice) ref {
 		}
 		at := turns[t].at
 		edges = append(edges, edge{at.Prev(), to})
-		for ; t < len(turns) && turns[t].at == at; t++ {
+		end := t
+		for end < len(turns) && turns[end].at == at {
+			end++
+		}
+		if end-t > few*few { // one by one, each would move all that stand behind it
+			s.turnAll(now, turns[t:end], bottom)
+			t = end
+		}
+		for ; t < end; t++ {
 			i := turns[t].which
 			was, is := !now[i].idle(), !turns[t].to.idle()
 			now[i] = turns[t].to
@@ -167,6 +175,32 @@ func (s *sweep) over(list []choice) ref {
 				s.active = slices.Delete(s.active, place, place+1)
 			}
 		}
+	}
+}
+
+// turnAll turns many choices at one value: those that are in question from bottom
+// on and those that turn, both in order, are merged.
+func (s *sweep) turnAll(now []choice, turns []turn, bottom int) {
+	before := slices.Clone(s.active[bottom:])
+	s.active = s.active[:bottom]
+	add := func(i int32) {
+		if !now[i].idle() {
+			s.active = append(s.active, i)
+		}
+	}
+	for _, t := range turns {
+		for len(before) > 0 && before[0] < t.which {
+			add(before[0])
+			before = before[1:]
+		}
+		if len(before) > 0 && before[0] == t.which {
+			before = before[1:]
+		}
+		now[t.which] = t.to
+		add(t.which)
+	}
+	for _, i := range before {
+		add(i)
 	}
 }
 

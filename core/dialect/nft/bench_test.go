@@ -13,23 +13,38 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// quickest keeps the least time that a piece of work takes: what others do on the
+// machine only ever adds to it.
+type quickest time.Duration
+
+func (q *quickest) of(work func()) {
+	began := time.Now()
+	work()
+	if took := quickest(time.Since(began)); *q == 0 || took < *q {
+		*q = took
+	}
+}
+
 // BenchmarkRead reads listings of 10,000 rules into a decision, and gives the
-// ratio to what `nft -c -f` takes for the same text, as "of-nft".
+// ratio to what `nft -c -f` takes for the same text, as "of-nft"; both at their quickest.
 func BenchmarkRead(b *testing.B) {
 	for _, shape := range []nfttest.Shape{nfttest.People, nfttest.Prefixes} {
 		text := nfttest.Large(shape, 10_000, 1)
 		b.Run(string(shape), func(b *testing.B) {
 			b.SetBytes(int64(len(text)))
+			var ours quickest
 			for b.Loop() {
-				sp := packet.NewSpace()
-				rs, err := nft.ReadText(sp, "f", []byte(text), nil)
-				if err != nil {
-					b.Fatal(err)
-				}
-				rs.Decision(sp)
+				ours.of(func() {
+					sp := packet.NewSpace()
+					rs, err := nft.ReadText(sp, "f", []byte(text), nil)
+					if err != nil {
+						b.Fatal(err)
+					}
+					rs.Decision(sp)
+				})
 			}
 			if theirs, ok := nftChecks(b, text); ok {
-				b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/theirs.Seconds(), "of-nft")
+				b.ReportMetric(float64(ours)/float64(theirs), "of-nft")
 			}
 		})
 	}
@@ -42,45 +57,46 @@ func BenchmarkReadJSON(b *testing.B) {
 		data := []byte(nfttest.LargeJSON(shape, 10_000, 1))
 		b.Run(string(shape), func(b *testing.B) {
 			b.SetBytes(int64(len(data)))
+			var ours, theirs quickest
 			for b.Loop() {
-				sp := packet.NewSpace()
-				rs, err := nft.ReadJSON(sp, data, nil)
-				if err != nil {
-					b.Fatal(err)
-				}
-				rs.Decision(sp)
+				ours.of(func() {
+					sp := packet.NewSpace()
+					rs, err := nft.ReadJSON(sp, data, nil)
+					if err != nil {
+						b.Fatal(err)
+					}
+					rs.Decision(sp)
+				})
 			}
-			took := b.Elapsed() / time.Duration(b.N)
-			begin := time.Now()
-			for range 3 {
-				var v any
-				if err := json.Unmarshal(data, &v); err != nil {
-					b.Fatal(err)
-				}
+			for range 8 {
+				theirs.of(func() {
+					var v any
+					if err := json.Unmarshal(data, &v); err != nil {
+						b.Fatal(err)
+					}
+				})
 			}
-			b.ReportMetric(3*took.Seconds()/time.Since(begin).Seconds(), "of-decoding")
+			b.ReportMetric(float64(ours)/float64(theirs), "of-decoding")
 		})
 	}
 }
 
 // nftChecks times the kernel's own tool on a ruleset, where it may be run.
-func nftChecks(b *testing.B, text string) (time.Duration, bool) {
+func nftChecks(b *testing.B, text string) (q quickest, ok bool) {
 	file := filepath.Join(b.TempDir(), "rules.nft")
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		b.Fatal(err)
 	}
-	best := time.Duration(0)
-	for range 3 {
-		begin := time.Now()
-		if out, err := exec.Command("nft", "-c", "-f", file).CombinedOutput(); err != nil {
-			b.Logf("nft -c -f cannot be timed here: %s %v", out, err)
-			return 0, false
-		}
-		if took := time.Since(begin); best == 0 || took < best {
-			best = took
-		}
+	ok = true
+	for range 5 {
+		q.of(func() {
+			if out, err := exec.Command("nft", "-c", "-f", file).CombinedOutput(); err != nil {
+				b.Logf("nft -c -f cannot be timed here: %s %v", out, err)
+				ok = false
+			}
+		})
 	}
-	return best, true
+	return q, ok
 }
 
 // BenchmarkHostile reads 10,000 rules that are made to be hard to hold: to the
