@@ -266,7 +266,16 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 		if m.Ifaces = h.On(r.On.Name, r.On.Addrs); m.Ifaces == nil {
 			return m, false
 		}
-		m.From, m.To = intersect(m.From, r.On.Addrs), intersect(m.To, r.On.Addrs)
+		if m.From == r.From.Addrs {
+			m.From = r.OnFrom
+		} else {
+			m.From = intersect(m.From, r.On.Addrs)
+		}
+		if m.To == r.To.Addrs {
+			m.To = r.OnTo
+		} else {
+			m.To = intersect(m.To, r.On.Addrs)
+		}
 	}
 	if r.Arriving != nil {
 		arriving := h.On(r.Arriving.Name, r.Arriving.Addrs)

@@ -196,9 +196,11 @@ type Rule struct {
 	Block    bool
 	From, To Side
 	Terms    []Term
-	Services string   // as a message says them
-	On       *Network // nil if it says none
-	Arriving *Network // nil if it says none
+	Services string        // as a message says them
+	On       *Network      // nil if it says none
+	OnFrom   *netipx.IPSet // the addresses of From that are on it
+	OnTo     *netipx.IPSet // and of To
+	Arriving *Network      // nil if it says none
 	Over     []*Rule
 	Verdict  packet.Verdict // Admit, Drop or Reject
 	Log      *fence.Log     // nil if it does not log

@@ -63,6 +63,7 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	r := &resolver{
 		lists:      in.Lists,
 		groups:     map[string]*group{},
+		both:       map[[2]*netipx.IPSet]*netipx.IPSet{},
 		hosts:      make(map[string]*fleet.Host, len(fl.Hosts)),
 		everything: packet.Everything(),
 		pol:        &Policy{Fleet: fl},
@@ -125,6 +126,7 @@ type resolver struct {
 	strangers    *netipx.IPSet
 	groups       map[string]*group // of roles, and "fleet"
 	everything   *netipx.IPSet
+	both         map[[2]*netipx.IPSet]*netipx.IPSet // see within
 	hosts        map[string]*fleet.Host
 	hostsByName  bool // a host may be named without `host`: in a question
 

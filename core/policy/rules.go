@@ -3,6 +3,8 @@ package policy
 import (
 	"strings"
 
+	"go4.org/netipx"
+
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -18,7 +20,9 @@ func (r *resolver) rules() {
 		}
 		rule.Services = textOf(d.Services)
 		if d.On != nil {
-			rule.On = r.segment(*d.On)
+			if rule.On = r.segment(*d.On); rule.On != nil {
+				rule.OnFrom, rule.OnTo = r.within(rule.From.Addrs, rule.On), r.within(rule.To.Addrs, rule.On)
+			}
 		}
 		if d.Arriving != nil {
 			rule.Arriving = r.segment(*d.Arriving)
@@ -36,6 +40,21 @@ func (r *resolver) rules() {
 		r.pol.Rules = append(r.pol.Rules, rule)
 	}
 	r.exceptions(byName)
+}
+
+// within is the addresses of a side that are on a segment, worked out once for
+// all rules that say both.
+func (r *resolver) within(side *netipx.IPSet, on *Network) *netipx.IPSet {
+	if side == nil {
+		return on.Addrs
+	}
+	key := [2]*netipx.IPSet{side, on.Addrs}
+	both, known := r.both[key]
+	if !known {
+		both = packet.Intersection(side, on.Addrs)
+		r.both[key] = both
+	}
+	return both
 }
 
 func textOf(terms []fence.ServiceTerm) string {
