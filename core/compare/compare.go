@@ -132,7 +132,9 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	for _, chain := range live.Chains {
 		for i := range chain.Rules {
 			if r := &chain.Rules[i]; chain.Table == nft.Table && r.Comment != "" && !c.intended[r] {
-				c.changed[line{slices.Index(chainHooks, chain.Hook), r.Comment}] = r
+				if l := (line{slices.Index(chainHooks, chain.Hook), r.Comment}); c.changed[l] == nil {
+					c.changed[l] = r
+				}
 			}
 		}
 	}

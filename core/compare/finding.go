@@ -215,7 +215,12 @@ func (c *comparison) finding(n *cause) Finding {
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " puts them in their order"
 		case c.changed[line{n.direction, published.String()}] != nil:
-			f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s was changed to `%s`.", f.Traffic, passes, published, c.changed[line{n.direction, published.String()}].Text)
+			rule := c.changed[line{n.direction, published.String()}].Text.String()
+			was := fmt.Sprintf("the rule for %s was changed to `%s`", published, rule)
+			if strings.Contains(rule, "@") {
+				was = fmt.Sprintf("the rule for %s, or a set it names, was changed: it is now `%s`", published, rule)
+			}
+			f.Sentence = fmt.Sprintf("%s no longer %s: %s.", f.Traffic, passes, was)
 			f.Hint = undo + " changes it back"
 		case published.Name == "replies":
 			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
