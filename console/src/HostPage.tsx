@@ -180,16 +180,26 @@ function Hint({ text }: { text: string }) {
   )
 }
 
+const hex = (mark: number) => `0x${mark.toString(16)}`
+
 function PacketFields({ packet: p }: { packet: Packet }) {
   const port = (n: number | undefined) => (n === undefined ? '' : ` port ${n}`)
   const fields: [string, string][] = [
-    ['Protocol', p.protocol + (p.icmp_type === undefined ? '' : ` type ${p.icmp_type}`)],
+    ['Protocol', p.protocol + (p.icmp_type === undefined ? '' : ` type ${p.icmp_type}`) + (p.fragment ? `, ${p.fragment} fragment` : '')],
     ['From', p.src + port(p.sport)],
     ['To', p.dst + port(p.dport)],
   ]
   if (p.in) fields.push(['Arrives on', p.in])
   if (p.out) fields.push(['Leaves by', p.out])
   if (p.state) fields.push(['Connection', p.state])
+  if (p.tcp_flags) fields.push(['TCP flags', p.tcp_flags])
+  for (const [who, name] of [['User', p.user], ['Group', p.group], ['Unit', p.unit]]) {
+    if (who && name) fields.push([who, name])
+  }
+  if (p.mark) fields.push(['Mark', hex(p.mark)])
+  if (p.connection_mark) fields.push(['Its connection’s', hex(p.connection_mark)])
+  if (p.encrypted) fields.push(['Encrypted', 'by IPsec'])
+  if (p.time) fields.push(['At', p.time])
   return (
     <dl className="grid grid-cols-[auto_1fr] gap-x-4">
       {fields.map(([name, value]) => (

@@ -146,7 +146,7 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	shut := sp.Minus(sp.Certain(sp.Minus(should, does)), left)
 	either := sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does)))
 	altered := sp.Minus(sp.AnyRoom(sp.Certain(differ)), either)
-	c.bothAdmit = sp.And(should, does)
+	c.bothAdmit, c.regions = sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut, Altered: altered}
 	c.collect(Opened, opened)
 	c.collect(Shut, shut)
 	c.collect(Altered, altered)
@@ -170,6 +170,7 @@ type comparison struct {
 	meantBy     []compile.Decider
 	doneBy      []dialect.Decider
 	bothAdmit   packet.Set
+	regions     map[Kind]packet.Set    // where the decisions differ
 	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them
 	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause

@@ -49,7 +49,8 @@ func (c *comparison) said(n *cause) packet.Set {
 	care := c.sp.And(c.care(n), c.sp.Value(packet.Hook, n.direction))
 	if n.live.Rule != nil {
 		rule := n.live.Rule.Match
-		if c.sp.And(rule, care) == c.sp.And(n.set, care) {
+		// What another rule decides before it, to the same end, is no less its doing.
+		if mine := c.sp.And(rule, care); c.sp.Within(c.sp.And(n.set, care), mine) && c.sp.Within(mine, c.regions[n.kind]) {
 			fresh := c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New))
 			for _, care := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh} {
 				if c.sp.And(rule, care) != packet.Empty {

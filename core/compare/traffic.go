@@ -2,6 +2,7 @@ package compare
 
 import (
 	"fmt"
+	"math/bits"
 	"slices"
 	"strings"
 	"time"
@@ -262,14 +263,35 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 func flagsText(ranges []packet.Range) string {
 	var values []string
 	for _, r := range ranges {
-		for bits := r.Lo.Int(); bits <= r.Hi.Int(); bits++ {
-			values = append(values, packet.SayFlags(bits))
+		for flags := r.Lo.Int(); flags <= r.Hi.Int(); flags++ {
+			values = append(values, packet.SayFlags(flags))
 		}
 	}
-	if len(values) > mostNames {
-		return fmt.Sprintf("of %d kinds", len(values))
+	if len(values) <= mostNames {
+		return strings.Join(values, " or ")
 	}
-	return strings.Join(values, " or ")
+	if text, ok := flagsOf(ranges); ok {
+		return text
+	}
+	if text, ok := flagsOf(packet.Complement(packet.TCPFlags, ranges)); ok {
+		return "other than " + text
+	}
+	return fmt.Sprintf("of %d kinds", len(values))
+}
+
+// flagsOf says flags that are those with some set and some not: fin of fin,syn.
+func flagsOf(ranges []packet.Range) (text string, ok bool) {
+	set, unset, count := 255, 255, 0
+	for _, r := range ranges {
+		for flags := r.Lo.Int(); flags <= r.Hi.Int(); flags++ {
+			set, unset, count = set&flags, unset&^flags, count+1
+		}
+	}
+	asked := set | unset
+	if count == 0 || count != 1<<(8-bits.OnesCount(uint(asked))) {
+		return "", false
+	}
+	return packet.SayFlags(set) + " of " + packet.SayFlags(asked), true
 }
 
 // suggestion is the allow that would make the policy say what was opened, "" where one line does not.
