@@ -8,6 +8,7 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -179,6 +180,10 @@ func (c *comparison) finding(n *cause) Finding {
 	}
 	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
 	undo := "settling " + h.Name
+	undoes := undo + " undoes it"
+	if live.Chain != nil && (live.Chain.Family != nft.Family || live.Chain.Table != nft.Table) {
+		undoes = fmt.Sprintf("it stands in table %s %s, which settling leaves alone: take it out there", live.Chain.Family, live.Chain.Table)
+	}
 	switch n.kind {
 	case Opened:
 		refused := published.String() + " refuses it"
@@ -192,11 +197,11 @@ func (c *comparison) finding(n *cause) Finding {
 		if live.Chain == nil {
 			f.Sentence = fmt.Sprintf("No filter is in force: %s %s.", f.Traffic, passes)
 		}
-		f.Hint = undo + " undoes it"
+		f.Hint = undoes
 		if live.Chain == nil {
 			f.Hint = undo + " puts a filter in force"
 		} else if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" && published.Kind == "stance" {
-			f.Hint = fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s undoes it", s, undo)
+			f.Hint = fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s", s, undoes)
 		}
 	case Shut:
 		if n.published.Kind == "ground" { // which the traffic is said by
@@ -208,10 +213,10 @@ func (c *comparison) finding(n *cause) Finding {
 			f.Hint = undo + " puts the rules back"
 		case n.others > 0:
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s and others admit it: %d rules stand in the way.", f.Traffic, passes, published, n.others+1)
-			f.Hint = undo + " undoes it; if it is right, say it in the policy with blocks"
+			f.Hint = undoes + "; if it is right, say it in the policy with blocks"
 		case live.Rule != nil && c.foreign(n):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
-			f.Hint = undo + " undoes it; if it is right, say it in the policy with a block"
+			f.Hint = undoes + "; if it is right, say it in the policy with a block"
 		case live.Rule != nil && c.stands(n, published.String()):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " puts them in their order"
@@ -232,7 +237,7 @@ func (c *comparison) finding(n *cause) Finding {
 		}
 	case Altered:
 		f.Sentence = f.Traffic + " is " + c.manners(n, example) + "."
-		f.Hint = undo + " undoes it"
+		f.Hint = undoes
 	}
 	return f
 }
