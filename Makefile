@@ -4,8 +4,8 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 .PHONY: help demo test build bench generate lint go-test judge fuzz shots clean
 
-PACKAGES := nftables iproute2 mariadb-server chromium
-TOOLS    := nft ip mariadbd chromium
+PACKAGES := nftables iptables iproute2 mariadb-server chromium
+TOOLS    := nft iptables-legacy-restore ip mariadbd chromium
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./internal/... # not ./..., which finds Go in node_modules
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
@@ -62,7 +62,7 @@ go-test: console/dist/index.html
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $(GO_ALL)
 
 judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestPoliciesHoldInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
 
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...

@@ -180,8 +180,9 @@ func (c *comparison) finding(n *cause) Finding {
 	}
 	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
 	undo := "settling " + h.Name
+	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := undo + " undoes it"
-	if live.Chain != nil && (live.Chain.Family != nft.Family || live.Chain.Table != nft.Table) {
+	if n.kind != Opened && live.Chain != nil && (live.Chain.Family != nft.Family || live.Chain.Table != nft.Table) {
 		undoes = fmt.Sprintf("it stands in table %s %s, which settling leaves alone: take it out there", live.Chain.Family, live.Chain.Table)
 	}
 	switch n.kind {

@@ -259,6 +259,10 @@ func (rs *Ruleset) on(hook string) (early, late []*Chain) {
 // joinPriority is where the kernel puts fragments together (NF_IP_PRI_CONNTRACK_DEFRAG).
 const joinPriority = -400
 
+// LaterPorts is the unknown whether a kernel looks for ports in later fragments
+// (where it finds whatever stands there: nft of 6.18 does) or lets no match on ports hold.
+const LaterPorts = "whether the kernel looks for ports in later fragments"
+
 // SeesFragments says that a base chain runs before fragments are put together,
 // where they are.
 func (c *Chain) SeesFragments() bool { return c.Hook == "prerouting" && c.Priority < joinPriority }

@@ -25,8 +25,9 @@ func (a *app) driftCommand() *cobra.Command {
 		Long: `Drift holds what hosts have in force against what the policy means for them, for
 every packet there can be. It ends with 1 if a host is anything but in step.
 
-On files alone it takes what ` + "`yfence report --print`" + ` gives there, or the listing of
-` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), which does not tell who its users are.`,
+On files alone it takes what ` + "`yfence report --print`" + ` gives there, or listings, which do not
+tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), or of
+` + "`iptables-save`" + ` and ` + "`ip6tables-save`" + `, one --dump for each family.`,
 		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json --host logbook-01 --dump listing.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

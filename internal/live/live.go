@@ -9,6 +9,7 @@ import (
 	"fmt"
 
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -20,9 +21,16 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 	all := &dialect.Ruleset{}
 	for _, d := range f.Dumps {
 		read := nft.ReadJSON
-		if d.Kind == NFTText {
+		switch d.Kind {
+		case NFTText:
 			read = func(sp *packet.Space, data []byte, names *nft.Names) (*dialect.Ruleset, error) {
 				return nft.ReadText(sp, cmp.Or(d.File, d.Kind), data, names)
+			}
+		case IPTables, IP6Tables:
+			family := map[string]int{IPTables: packet.IPv4, IP6Tables: packet.IPv6}[d.Kind]
+			read = func(sp *packet.Space, data []byte, names *nft.Names) (*dialect.Ruleset, error) {
+				users, groups := names.ByNumber()
+				return iptables.Read(sp, family, cmp.Or(d.File, d.Kind), string(data), users, groups)
 			}
 		}
 		rs, err := read(sp, []byte(d.Text), f.Names)
@@ -41,11 +49,18 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 const (
 	NFTJSON = "nft-json" // what nft -j list ruleset prints
 	NFTText = "nft-text" // what nft list ruleset prints
+
+	IPTables  = "iptables-save"  // what that tool prints, legacy or nft-backed
+	IP6Tables = "ip6tables-save" // the same
 )
 
 // OfFile tells what a file holds by its content: a report as `yfence report
 // --print` gives it, or a listing of rules in either form.
 func OfFile(name string, data []byte) api.InForce {
+	if family, ok := iptables.IsSave(string(data)); ok {
+		kind := []string{packet.IPv4: IPTables, packet.IPv6: IP6Tables}[family]
+		return api.InForce{Dumps: []api.Dump{{Kind: kind, Text: string(data), File: name}}}
+	}
 	text := bytes.TrimSpace(data)
 	if !bytes.HasPrefix(text, []byte("{")) && len(text) > 0 {
 		return api.InForce{Dumps: []api.Dump{{Kind: NFTText, Text: string(data), File: name}}}

@@ -110,7 +110,7 @@ func inForce(t *testing.T, j *Judge) (*packet.Space, *dialect.Ruleset) {
 
 // fullyRead is a decision for this kernel, which looks for ports in later fragments.
 func fullyRead(sp *packet.Space, rs *dialect.Ruleset) packet.Decision {
-	return sp.Answered(rs.Decision(sp), nft.LaterPorts, true)
+	return sp.Answered(rs.Decision(sp), dialect.LaterPorts, true)
 }
 
 // ruleKinds are what a rule can be made of, as its text shows.

@@ -64,10 +64,6 @@ func (r *reader) pieces(c *dialect.Chain) (pieces [2]bool) {
 	return [2]bool{!r.out.Tracks[packet.IPv4], !r.out.Tracks[packet.IPv6]}
 }
 
-// LaterPorts is the unknown whether a kernel looks for ports in later fragments
-// (where it finds whatever stands there: 6.18 does) or lets no match on ports hold.
-const LaterPorts = "whether the kernel looks for ports in later fragments"
-
 // shown is the packets whose ports the rules of a chain can ask for.
 func (r *reader) shown(c *dialect.Chain) packet.Set {
 	pieces := r.pieces(c)
@@ -76,7 +72,7 @@ func (r *reader) shown(c *dialect.Chain) packet.Set {
 	}
 	s, known := r.scopes[scope{"", pieces}]
 	if !known {
-		s = r.sp.Or(r.answered(c), r.sp.Unknown(LaterPorts))
+		s = r.sp.Or(r.answered(c), r.sp.Unknown(dialect.LaterPorts))
 		r.scopes[scope{"", pieces}] = s
 	}
 	return s

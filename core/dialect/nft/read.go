@@ -37,8 +37,8 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 	names.narrow(sp)
 	r := &reader{sp: sp, out: &dialect.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*dialect.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
-		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{},
-		users: names.byNumber(func(n *Names) map[string]int { return n.Users }), groups: names.byNumber(func(n *Names) map[string]int { return n.Groups })}
+		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}}
+	r.users, r.groups = names.ByNumber()
 	r.out.Tracks = l.tracks()
 	// Sets and chains first: rules refer to them, wherever they stand.
 	for _, s := range l.sets {

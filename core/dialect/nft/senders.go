@@ -32,16 +32,19 @@ type Names struct {
 
 func (n *Names) gone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }
 
-// byNumber turns names round; nil where nobody says any.
-func (n *Names) byNumber(of func(*Names) map[string]int) map[int]string {
+// ByNumber is the names of users and groups by their numbers; nil where nobody says any.
+func (n *Names) ByNumber() (users, groups map[int]string) {
 	if n == nil {
-		return nil
+		return nil, nil
 	}
-	out := map[int]string{}
-	for name, number := range of(n) {
-		out[number] = name
+	turned := func(names map[string]int) map[int]string {
+		out := map[int]string{}
+		for name, number := range names {
+			out[number] = name
+		}
+		return out
 	}
-	return out
+	return turned(n.Users), turned(n.Groups)
 }
 
 // narrow takes what the host does not have out of what can be.

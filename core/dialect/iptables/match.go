@@ -1,0 +1,446 @@
+package iptables
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// matching reads the matches of one rule.
+type matching struct {
+	*reader
+	chain    *dialect.Chain
+	words    []string
+	at       string
+	not      bool
+	module   string // the last that -m named
+	protocol int    // -1 is any, or not one
+	comment  string
+
+	sets   []packet.Set
+	opaque []string // what was said by a module that is not read
+}
+
+func (m *matching) next() string {
+	if len(m.words) == 0 {
+		return ""
+	}
+	word := m.words[0]
+	m.words = m.words[1:]
+	return word
+}
+
+// all is the packets of the rule's family that every match holds for.
+func (m *matching) all() packet.Set {
+	m.seal()
+	return m.sp.AndAll(append(m.sets, m.sp.Value(packet.Family, m.family))...)
+}
+
+func (m *matching) and(s packet.Set) {
+	if m.not {
+		s = m.sp.Not(s)
+	}
+	m.sets = append(m.sets, s)
+}
+
+// seal makes an unknown of what a module that is not read said.
+func (m *matching) seal() {
+	if m.opaque != nil {
+		m.sets = append(m.sets, m.sp.Unknown("-m "+strings.Join(m.opaque, " ")))
+		m.opaque = nil
+	}
+}
+
+// unread keeps an option that is not read, with its arguments.
+func (m *matching) unread(option string) {
+	if m.opaque == nil {
+		m.opaque = []string{m.module}
+	}
+	if m.not {
+		m.opaque = append(m.opaque, "!")
+	}
+	m.opaque = append(m.opaque, option)
+	for len(m.words) > 0 && !strings.HasPrefix(m.words[0], "-") && m.words[0] != "!" {
+		m.opaque = append(m.opaque, m.next())
+	}
+}
+
+// shown is the packets that show ports to the rule: the kernel lets no match on
+// them hold for later fragments.
+func (m *matching) shown() packet.Set {
+	if m.out.Tracks[m.family] {
+		return packet.All
+	}
+	if m.backed { // some matches are nft's own then
+		return m.sp.Or(m.answered(), m.sp.Unknown(dialect.LaterPorts))
+	}
+	return m.answered()
+}
+
+// answered is the packets to which the kernel gives an answer where they are rejected.
+func (m *matching) answered() packet.Set {
+	if m.out.Tracks[m.family] {
+		return packet.All
+	}
+	m.out.Fragments = true
+	return m.sp.Not(m.sp.Value(packet.Fragment, packet.Later))
+}
+
+// connected is the packets that have a connection where the rule sees them.
+func (m *matching) connected() packet.Set {
+	if m.table == "raw" {
+		return packet.Empty
+	}
+	return m.sp.Values(packet.State, packet.New, packet.Established, packet.Related)
+}
+
+// option reads one option and its arguments.
+func (m *matching) option(option string) {
+	sp := m.sp
+	switch option {
+	case "-m", "--match":
+		m.seal()
+		if m.module = m.next(); m.module != "comment" && !slices.Contains(readModules, m.module) {
+			m.opaque = []string{m.module}
+		}
+		return
+	case "-s", "--source", "-d", "--destination":
+		field := map[bool]packet.Field{true: packet.Src, false: packet.Dst}[option == "-s" || option == "--source"]
+		run, ok := addresses(m.next())
+		if !ok {
+			m.sets = append(m.sets, sp.Unknown(option+" in a form that is not read ("+m.at+")"))
+			return
+		}
+		m.and(sp.Ranges(field, []packet.Range{run}))
+		return
+	case "-i", "--in-interface", "-o", "--out-interface":
+		field := map[bool]packet.Field{true: packet.InIface, false: packet.OutIface}[option == "-i" || option == "--in-interface"]
+		name := m.next()
+		if prefix, ok := strings.CutSuffix(name, "+"); ok {
+			name = prefix + "*"
+		}
+		m.and(sp.Interfaces(field, name))
+		return
+	case "-p", "--protocol":
+		name := m.next()
+		n, ok := packet.ProtocolNumber(strings.TrimSuffix(name, "-icmp"))
+		if name == "ipv6-icmp" || name == "icmpv6" {
+			n, ok = packet.ICMPv6, true
+		}
+		if name == "all" || name == "0" {
+			return
+		}
+		if !ok {
+			m.sets = append(m.sets, sp.Unknown("-p "+name))
+			return
+		}
+		if m.protocol = n; m.not {
+			m.protocol = -1
+		}
+		m.and(sp.Value(packet.Protocol, n))
+		return
+	case "-f", "--fragment":
+		m.out.Fragments = true
+		m.and(sp.Value(packet.Fragment, packet.Later))
+		return
+	}
+	if m.opaque != nil || !m.read(option) {
+		m.unread(option)
+	}
+}
+
+// readModules are the modules whose options are read.
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit"}
+
+// read reads an option of a module; false where it is not read.
+func (m *matching) read(option string) bool {
+	sp := m.sp
+	if len(m.words) == 0 && option != "--syn" {
+		return false
+	}
+	switch m.module + " " + option {
+	case "comment --comment":
+		m.comment = m.next()
+	case "tcp --sport", "udp --sport", "udplite --sport", "sctp --sport", "dccp --sport", "tcp --source-port", "udp --source-port":
+		return m.port(packet.SrcPort)
+	case "tcp --dport", "udp --dport", "udplite --dport", "sctp --dport", "dccp --dport", "tcp --destination-port", "udp --destination-port":
+		return m.port(packet.DstPort)
+	case "multiport --sports", "multiport --source-ports":
+		return m.port(packet.SrcPort)
+	case "multiport --dports", "multiport --destination-ports":
+		return m.port(packet.DstPort)
+	case "multiport --ports":
+		runs, ok := portRuns(m.words[0])
+		if !ok {
+			return false
+		}
+		m.next()
+		m.and2(sp.Or(sp.Ranges(packet.SrcPort, runs), sp.Ranges(packet.DstPort, runs)))
+	case "tcp --tcp-flags":
+		if len(m.words) < 2 {
+			return false
+		}
+		mask, okMask := flags(m.words[0])
+		value, okValue := flags(m.words[1])
+		if !okMask || !okValue {
+			return false
+		}
+		m.words = m.words[2:]
+		m.and2(flagSet(sp, mask, value))
+	case "tcp --syn":
+		m.and2(flagSet(sp, 1|packet.SYN|packet.RST|packet.ACK, packet.SYN))
+	case "icmp --icmp-type", "icmp6 --icmpv6-type", "icmpv6 --icmpv6-type":
+		return m.icmp()
+	case "conntrack --ctstate", "state --state":
+		return m.states()
+	case "mark --mark", "connmark --mark":
+		value, mask, ok := valueAndMask(m.words[0])
+		if !ok {
+			return false
+		}
+		m.next()
+		which := map[string]packet.Mark{"mark": packet.OfPacket, "connmark": packet.OfConnection}[m.module]
+		m.and(sp.Marked(which, value, mask))
+		if which == packet.OfConnection { // without one nothing holds, the contrary neither
+			m.sets = append(m.sets, m.connected())
+		}
+	case "owner --uid-owner":
+		return m.owner(packet.User, m.users)
+	case "owner --gid-owner":
+		return m.owner(packet.Group, m.groups)
+	case "iprange --src-range":
+		return m.addressRange(packet.Src)
+	case "iprange --dst-range":
+		return m.addressRange(packet.Dst)
+	case "limit --limit":
+		return m.limit()
+	default:
+		return false
+	}
+	return true
+}
+
+// and2 adds what is asked of a header: its contrary, too, holds only for packets that show it.
+func (m *matching) and2(s packet.Set) {
+	m.and(s)
+	m.sets = append(m.sets, m.shown())
+}
+
+func (m *matching) port(field packet.Field) bool {
+	runs, ok := portRuns(m.words[0])
+	if ok {
+		m.next()
+		m.and2(m.sp.Ranges(field, runs))
+	}
+	return ok
+}
+
+// portRuns reads ports: 22, 1000:2000, or a list of those.
+func portRuns(text string) (runs []packet.Range, ok bool) {
+	for part := range strings.SplitSeq(text, ",") {
+		lo, hi, isRange := strings.Cut(part, ":")
+		if !isRange {
+			hi = lo
+		}
+		if lo == "" {
+			lo = "0"
+		}
+		if hi == "" {
+			hi = "65535"
+		}
+		from, errFrom := strconv.ParseUint(lo, 10, 16)
+		to, errTo := strconv.ParseUint(hi, 10, 16)
+		if errFrom != nil || errTo != nil || from > to {
+			return nil, false
+		}
+		runs = append(runs, packet.Range{Lo: packet.Num(int(from)), Hi: packet.Num(int(to))})
+	}
+	return runs, true
+}
+
+// flags reads TCP flags: SYN,ACK, or ALL, or NONE.
+func flags(text string) (bits int, ok bool) {
+	for name := range strings.SplitSeq(text, ",") {
+		switch i := slices.Index(packet.TCPFlagNames, strings.ToLower(name)); {
+		case i >= 0:
+			bits |= 1 << i
+		case name == "ALL":
+			bits |= 0x3f
+		case name != "NONE":
+			return 0, false
+		}
+	}
+	return bits, true
+}
+
+func flagSet(sp *packet.Space, mask, value int) packet.Set {
+	var values []int
+	for bits := range 256 {
+		if bits&mask == value {
+			values = append(values, bits)
+		}
+	}
+	return sp.Values(packet.TCPFlags, values...)
+}
+
+// icmp reads a type: 8, 3/1, or any.
+func (m *matching) icmp() bool {
+	if m.words[0] == "any" || m.words[0] == "255" && m.family == packet.IPv4 {
+		m.next()
+		m.and2(packet.All)
+		return true
+	}
+	kind, code, hasCode := strings.Cut(m.words[0], "/")
+	n, err := strconv.ParseUint(kind, 10, 8)
+	k, errCode := strconv.ParseUint(code, 10, 8)
+	if err != nil || hasCode && errCode != nil {
+		return false
+	}
+	m.next()
+	s := m.sp.Value(packet.ICMPType, int(n))
+	if hasCode {
+		s = m.sp.And(s, m.sp.Value(packet.ICMPCode, int(k)))
+	}
+	m.and2(s)
+	return true
+}
+
+// states reads connection states. Before connections are looked up every packet is invalid.
+func (m *matching) states() bool {
+	var values []int
+	for name := range strings.SplitSeq(m.words[0], ",") {
+		i := slices.Index(packet.StateNames, strings.ToLower(name))
+		if i < 0 {
+			return false // SNAT and DNAT
+		}
+		values = append(values, i)
+	}
+	m.next()
+	s := m.sp.Values(packet.State, values...)
+	if m.table == "raw" {
+		if s = packet.Empty; slices.Contains(values, packet.Invalid) {
+			s = packet.All
+		}
+	}
+	m.and(s)
+	return true
+}
+
+// owner reads whose program sends. The contrary holds for what no program sends, too.
+func (m *matching) owner(field packet.Field, names map[int]string) bool {
+	n, err := strconv.Atoi(m.words[0])
+	if err != nil || n != 0 && names == nil {
+		return false
+	}
+	m.next()
+	name := names[n]
+	if n == 0 {
+		name = "root"
+	} else if name == "" {
+		name = fmt.Sprintf("%s number %d", map[packet.Field]string{packet.User: "user", packet.Group: "group"}[field], n)
+	}
+	m.and(m.sp.Named(field, name))
+	return true
+}
+
+func (m *matching) addressRange(field packet.Field) bool {
+	from, to, isRange := strings.Cut(m.words[0], "-")
+	lo, errLo := netip.ParseAddr(from)
+	hi, errHi := netip.ParseAddr(to)
+	if !isRange || errLo != nil || errHi != nil || hi.Less(lo) {
+		return false
+	}
+	m.next()
+	m.and(m.sp.Ranges(field, []packet.Range{{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}}))
+	return true
+}
+
+// addresses reads 192.0.2.0/24, 192.0.2.0/255.255.255.0 or an address.
+func addresses(text string) (run packet.Range, ok bool) {
+	addr, length, cut := strings.Cut(text, "/")
+	a, err := netip.ParseAddr(addr)
+	if err != nil {
+		return run, false
+	}
+	bits := a.BitLen()
+	if mask, err := netip.ParseAddr(length); cut && err == nil {
+		bits = 0
+		for _, b := range mask.AsSlice() {
+			for ; b&0x80 != 0; b <<= 1 {
+				bits++
+			}
+			if b != 0 {
+				return run, false
+			}
+		}
+		if again, err := a.Prefix(bits); err != nil || !isMask(mask, bits) || again.Addr().BitLen() != mask.BitLen() {
+			return run, false
+		}
+	} else if cut {
+		if bits, err = strconv.Atoi(length); err != nil {
+			return run, false
+		}
+	}
+	p, err := a.Prefix(bits)
+	if err != nil {
+		return run, false
+	}
+	return packet.PrefixRange(p), true
+}
+
+// isMask says that a mask is so many ones and nothing else.
+func isMask(mask netip.Addr, bits int) bool {
+	ones := 0
+	for _, b := range mask.AsSlice() {
+		for bit := range 8 {
+			if b>>(7-bit)&1 == 1 {
+				ones++
+			}
+		}
+	}
+	return ones == bits
+}
+
+// valueAndMask reads a mark: 0x5 or 0x5/0xff.
+func valueAndMask(text string) (value, mask uint32, ok bool) {
+	v, bits, cut := strings.Cut(text, "/")
+	n, err := strconv.ParseUint(v, 0, 32)
+	mask = 1<<32 - 1
+	if cut {
+		k, errMask := strconv.ParseUint(bits, 0, 32)
+		if mask = uint32(k); errMask != nil {
+			return 0, 0, false
+		}
+	}
+	return uint32(n), mask, err == nil
+}
+
+// limit reads --limit 4/min --limit-burst 8. Each rule has a bucket of its own.
+func (m *matching) limit() bool {
+	units := map[string]time.Duration{"sec": time.Second, "second": time.Second, "min": time.Minute, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}
+	if m.not {
+		return false
+	}
+	count, unit, _ := strings.Cut(m.words[0], "/")
+	n, err := strconv.ParseInt(count, 10, 64)
+	per, known := units[unit]
+	if err != nil || !known || n <= 0 {
+		return false
+	}
+	m.next()
+	burst := int64(5)
+	if len(m.words) > 1 && m.words[0] == "--limit-burst" {
+		if burst, err = strconv.ParseInt(m.words[1], 10, 64); err != nil || burst <= 0 {
+			return false
+		}
+		m.words = m.words[2:]
+	}
+	m.sets = append(m.sets, m.sp.Room(packet.Bucket{Name: m.chain.Place() + " " + m.at, Every: int64(per) / n, Burst: burst}))
+	return true
+}

@@ -1,0 +1,120 @@
+package iptables_test
+
+import (
+	"net/netip"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/packet"
+)
+
+func tcp(src string, port int) packet.Packet {
+	sport := 50000
+	return packet.Packet{Hook: packet.In, In: "eth0", Family: "ipv4", Protocol: "tcp", State: "new", Src: netip.MustParseAddr(src), Dst: netip.MustParseAddr("203.0.113.9"), SrcPort: &sport, DstPort: &port}
+}
+
+// fares says what surely becomes of a packet, while no rate is exceeded.
+func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
+	of := sp.Outcomes(sp.WithRoom(sp.Only(d, sp.Exactly(p))))
+	if len(of) != 1 {
+		return "uncertain"
+	}
+	text := of[0].Verdict.String()
+	if of[0].With != "" {
+		text += " with " + of[0].With
+	}
+	if of[0].Logged {
+		text += " and logged"
+	}
+	return text
+}
+
+// TestReadAMailServer asks of a dump what becomes of packets.
+func TestReadAMailServer(t *testing.T) {
+	text, err := os.ReadFile("testdata/mail.save")
+	require.NoError(t, err)
+	family, ok := iptables.IsSave(string(text))
+	require.True(t, ok)
+	require.Equal(t, packet.IPv4, family)
+	sp := packet.NewSpace()
+	rs, err := iptables.Read(sp, family, "mail.save", string(text), map[int]string{34: "backup"}, nil)
+	require.NoError(t, err)
+	require.Equal(t, [2]bool{true, false}, rs.Tracks)
+	d := rs.Decision(sp)
+	with := func(p packet.Packet, f func(*packet.Packet)) packet.Packet { f(&p); return p }
+	eight, zero, six := 8, 0, netip.MustParseAddr("2001:db8::1")
+	for _, c := range []struct {
+		what   string
+		packet packet.Packet
+		want   string
+	}{
+		{"log-in from the office", tcp("203.0.113.7", 22), "admitted"},
+		{"and from elsewhere", tcp("10.9.9.9", 22), "rejected with host-prohibited and logged"},
+		{"mail", tcp("198.51.100.7", 587), "admitted"},
+		{"what the far side is asked", tcp("10.9.9.9", 113), "rejected with tcp-reset"},
+		{"a mark written in another table", tcp("10.0.0.5", 1500), "admitted"},
+		{"which other ports do not get", tcp("10.0.0.5", 2001), "rejected with host-prohibited and logged"},
+		{"nor other interfaces", with(tcp("10.0.0.5", 1500), func(p *packet.Packet) { p.In = "eth1" }), "rejected with host-prohibited and logged"},
+		{"a set that is not in the dump", tcp("198.51.100.7", 80), "uncertain"},
+		{"what a chain returns", tcp("198.51.100.7", 8080), "rejected with host-prohibited and logged"},
+		{"a port that is excepted", tcp("198.51.100.7", 9000), "rejected with host-prohibited and logged"},
+		{"an answer", with(tcp("198.51.100.7", 9000), func(p *packet.Packet) { p.State = "established" }), "admitted"},
+		{"an echo request within the rate", with(tcp("198.51.100.7", 0), func(p *packet.Packet) {
+			p.Protocol, p.SrcPort, p.DstPort, p.ICMPType, p.ICMPCode = "icmp", nil, nil, &eight, &zero
+		}), "admitted"},
+		{"the other family, which has no rules", with(tcp("198.51.100.7", 9000), func(p *packet.Packet) { p.Family, p.Src, p.Dst = "ipv6", six, six }), "admitted"},
+		{"mail that the mail server sends", with(tcp("203.0.113.9", 25), func(p *packet.Packet) { p.Hook, p.In, p.Out, p.User = packet.Out, "", "eth0", "backup" }), "admitted"},
+		{"and others", with(tcp("203.0.113.9", 25), func(p *packet.Packet) { p.Hook, p.In, p.Out, p.User = packet.Out, "", "eth0", "www" }), "dropped"},
+	} {
+		require.Equal(t, c.want, fares(sp, d, c.packet), "%s: %s", c.what, c.packet)
+	}
+	require.Equal(t, []string{"-m set --match-set friends src"}, sp.UnknownsOf(sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })))
+	require.Equal(t, "log in \"now\"", rs.Chains[5].Rules[3].Comment)
+	require.Equal(t, "mail.save:20", rs.Chains[5].Rules[3].At)
+}
+
+func TestBrokenDumps(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                                    "line 1: there is no table: this is not what iptables-save prints",
+		"*filter\n:INPUT DROP [0:0]\n":        "line 3: the dump ends in the middle of table filter",
+		"*filter\n:INPUT DROP [0:0]\n-A IN":   "line 3: the dump ends in the middle of table filter",
+		"*filter\n*nat\n":                     "line 2: table nat begins before table filter has ended with COMMIT",
+		"*broute\nCOMMIT\n":                   `line 1: there is no table "broute": expected raw, mangle, nat, filter or security`,
+		"-A INPUT -j DROP\n":                  `line 1: expected a table, as in *filter, found "-A"`,
+		"*filter\n:INPUT\nCOMMIT\n":           "line 2: expected a chain and its policy, as in :INPUT DROP [0:0]",
+		"*filter\n-A INPUT -j DROP\nCOMMIT\n": "line 2: there is no chain INPUT in table filter",
+		"*filter\n:INPUT DROP\n-I INPUT -j DROP\nCOMMIT\n":                       `line 3: expected a rule, as in -A INPUT …, found "-I"`,
+		"*filter\n:INPUT DROP\n-A INPUT -m comment --comment \"x -j A\nCOMMIT\n": "line 3: a quoted text does not end",
+	} {
+		_, err := iptables.Read(packet.NewSpace(), packet.IPv4, "f", text, nil, nil)
+		require.EqualError(t, err, want)
+	}
+	_, ok := iptables.IsSave("table inet t {\n}\n")
+	require.False(t, ok)
+	family, ok := iptables.IsSave("# Generated by ip6tables-nft-save v1.8.9 (nf_tables) on Wed Nov 25 23:16:25 2026\n*filter\n")
+	require.True(t, ok)
+	require.Equal(t, packet.IPv6, family)
+}
+
+// FuzzRead: whatever a dump holds, it is read or refused.
+func FuzzRead(f *testing.F) {
+	mail, err := os.ReadFile("testdata/mail.save")
+	require.NoError(f, err)
+	f.Add(string(mail))
+	for _, rule := range []string{"-m mark", "-p tcp -m tcp --tcp-flags", "-s 1.2.3.4/255.0.255.0", "-m limit --limit 0/sec", "-j", "-g", "! !", "-m connmark --mark 5/", "-p tcp --dport 9:1"} {
+		f.Add("*filter\n:INPUT DROP\n-A INPUT " + rule + "\nCOMMIT\n")
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		sp := packet.NewSpace()
+		sp.Bound(1_000_000)
+		_ = packet.Untangled(func() {
+			if rs, err := iptables.Read(sp, packet.IPv4, "f", text, nil, nil); err == nil && strings.Count(text, "\n") < 200 {
+				rs.Decision(sp)
+			}
+		})
+	})
+}
