@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
@@ -18,8 +19,20 @@ import (
 // Read gives all of a host's dumps as the one ruleset they are to its kernel.
 // The error is about their text.
 func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
-	all := &dialect.Ruleset{}
+	all, sets := &dialect.Ruleset{}, iptables.Sets{}
 	for _, d := range f.Dumps {
+		if d.Kind == IPSet {
+			read, err := iptables.ReadSets(d.Text)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", cmp.Or(d.File, d.Kind+" dump"), err)
+			}
+			maps.Copy(sets, read)
+		}
+	}
+	for _, d := range f.Dumps {
+		if d.Kind == IPSet {
+			continue
+		}
 		read := nft.ReadJSON
 		switch d.Kind {
 		case NFTText:
@@ -30,7 +43,7 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 			family := map[string]int{IPTables: packet.IPv4, IP6Tables: packet.IPv6}[d.Kind]
 			read = func(sp *packet.Space, data []byte, names *nft.Names) (*dialect.Ruleset, error) {
 				users, groups := names.ByNumber()
-				return iptables.Read(sp, family, cmp.Or(d.File, d.Kind), string(data), users, groups)
+				return iptables.Read(sp, family, cmp.Or(d.File, d.Kind), string(data), iptables.Host{Users: users, Groups: groups, Sets: sets})
 			}
 		}
 		rs, err := read(sp, []byte(d.Text), f.Names)
@@ -52,11 +65,15 @@ const (
 
 	IPTables  = "iptables-save"  // what that tool prints, legacy or nft-backed
 	IP6Tables = "ip6tables-save" // the same
+	IPSet     = "ipset-save"     // what ipset save prints
 )
 
 // OfFile tells what a file holds by its content: a report as `yfence report
 // --print` gives it, or a listing of rules in either form.
 func OfFile(name string, data []byte) api.InForce {
+	if iptables.IsSets(string(data)) {
+		return api.InForce{Dumps: []api.Dump{{Kind: IPSet, Text: string(data), File: name}}}
+	}
 	if family, ok := iptables.IsSave(string(data)); ok {
 		kind := []string{packet.IPv4: IPTables, packet.IPv6: IP6Tables}[family]
 		return api.InForce{Dumps: []api.Dump{{Kind: kind, Text: string(data), File: name}}}

@@ -23,7 +23,7 @@ var iptablesKinds = []struct {
 	{"a pattern of names", regexp.MustCompile(`eth\+`)}, {"a protocol", regexp.MustCompile(`-p `)}, {"a port", regexp.MustCompile(`--[sd]port \d`)}, {"several ports", regexp.MustCompile(`multiport`)},
 	{"TCP flags", regexp.MustCompile(`--tcp-flags`)}, {"ICMP", regexp.MustCompile(`--icmp-type`)}, {"ICMPv6", regexp.MustCompile(`--icmpv6-type`)}, {"a state", regexp.MustCompile(`--(ct)?state`)},
 	{"a mark", regexp.MustCompile(`-m mark`)}, {"a connection's mark", regexp.MustCompile(`-m connmark`)}, {"a user", regexp.MustCompile(`--uid-owner`)}, {"a group", regexp.MustCompile(`--gid-owner`)},
-	{"a range", regexp.MustCompile(`iprange`)}, {"a fragment", regexp.MustCompile(`-f `)}, {"a comment", regexp.MustCompile(`--comment`)}, {"a jump", regexp.MustCompile(`-j c\d`)}, {"a goto", regexp.MustCompile(`-g c\d`)},
+	{"a set", regexp.MustCompile(`--match-set`)}, {"a range", regexp.MustCompile(`iprange`)}, {"a fragment", regexp.MustCompile(`-f `)}, {"a comment", regexp.MustCompile(`--comment`)}, {"a jump", regexp.MustCompile(`-j c\d`)}, {"a goto", regexp.MustCompile(`-g c\d`)},
 	{"a return", regexp.MustCompile(`-j RETURN`)}, {"a reject", regexp.MustCompile(`-j REJECT`)}, {"a log", regexp.MustCompile(`-j LOG`)}, {"a mark that is set", regexp.MustCompile(`-j MARK`)},
 	{"a connection's mark that is set", regexp.MustCompile(`-j CONNMARK`)},
 }
@@ -35,6 +35,13 @@ func TestIptablesInTheKernel(t *testing.T) {
 	j, err := NewJudge(own("yf-ipt"))
 	require.NoError(t, err)
 	defer func() { require.NoError(t, j.Close()) }()
+	_, err = j.Host.Run([]byte(kernelSets), "ipset", "restore")
+	require.NoError(t, err)
+	saved, err := j.Host.Run(nil, "ipset", "save")
+	require.NoError(t, err)
+	require.True(t, iptables.IsSets(string(saved)))
+	sets, err := iptables.ReadSets(string(saved))
+	require.NoError(t, err)
 	const perRuleset = 50
 	count, hits, judged := map[string]int{}, map[string]int{}, 0
 	for round := 0; judged < max(2000, *verdicts/5); round++ {
@@ -58,7 +65,7 @@ func TestIptablesInTheKernel(t *testing.T) {
 			detected, ok := iptables.IsSave(string(dump))
 			require.True(t, ok)
 			require.Equal(t, family, detected)
-			read, err := iptables.Read(sp, family, "dump", string(dump), map[int]string{34: "backup"}, map[int]string{})
+			read, err := iptables.Read(sp, family, "dump", string(dump), iptables.Host{Users: map[int]string{34: "backup"}, Groups: map[int]string{}, Sets: sets})
 			require.NoError(t, err)
 			rs.Add(read)
 			dumps += string(dump)
@@ -99,6 +106,18 @@ func TestIptablesInTheKernel(t *testing.T) {
 		require.Positive(t, hits[k.name], "no packet met a rule with %s: the generator is too narrow", k.name)
 	}
 }
+
+// kernelSets are of the types that are read, one of each family where it has one.
+const kernelSets = "create ips4 hash:ip counters comment\nadd ips4 10.40.3.1 comment \"x y\"\nadd ips4 198.51.100.7\n" +
+	"create ips6 hash:ip family inet6\nadd ips6 fd40::3:1\n" +
+	"create nets4 hash:net\nadd nets4 10.0.0.0/8\nadd nets4 10.60.0.0/16 nomatch\nadd nets4 10.60.3.0/24\n" +
+	"create nets6 hash:net family inet6\nadd nets6 fd00::/8\nadd nets6 fd60::/64 nomatch\n" +
+	"create ipport4 hash:ip,port\nadd ipport4 10.40.3.1,tcp:22\nadd ipport4 10.40.3.77,80\nadd ipport4 198.51.100.7,udp:1000-1010\n" +
+	"create ipport6 hash:ip,port family inet6\nadd ipport6 fd40::3:1,tcp:22\nadd ipport6 2001:db8:5::5,udp:80\n" +
+	"create netport4 hash:net,port\nadd netport4 10.40.0.0/16,udp:1500\nadd netport4 10.60.0.0/16,tcp:443\n" +
+	"create netif4 hash:net,iface\nadd netif4 10.40.0.0/16,eth0\nadd netif4 10.60.0.0/16,eth1\n" +
+	"create ports bitmap:port range 0-2047\nadd ports 20-22\nadd ports 1000-1500\n" +
+	"create both4 list:set\nadd both4 ips4\nadd both4 nets4\n"
 
 const emptyTables = "*raw\nCOMMIT\n*mangle\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING ACCEPT\nCOMMIT\n*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\nCOMMIT\n"
 
@@ -166,6 +185,16 @@ func tablesMatch(rng *rand.Rand, family int, chain string) string {
 		},
 		func() string { return "-m mark " + not() + "--mark " + pick(rng, "5", "0x1/0xf", "0x10/0xf0", "0") },
 		func() string { return "-m connmark " + not() + "--mark " + pick(rng, "5", "0x1/0xf", "0") },
+		func() string {
+			name := pick(rng, "ips4 src", "ips4 dst", "nets4 src", "nets4 dst", "ipport4 src,dst", "ipport4 dst,dst", "netport4 src,dst", "ports dst", "both4 src", "netif4 src,src")
+			if !four {
+				name = pick(rng, "ips6 src", "nets6 src", "nets6 dst", "ipport6 src,dst", "ports dst")
+			}
+			if chain == "OUTPUT" && strings.HasPrefix(name, "netif") {
+				name = "nets4 src"
+			}
+			return "-m set " + not() + "--match-set " + name
+		},
 		func() string { return `-m comment --comment "a \"comment\""` },
 	}
 	if chain == "INPUT" || chain == "FORWARD" || chain == "PREROUTING" {

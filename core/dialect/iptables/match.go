@@ -156,7 +156,7 @@ func (m *matching) option(option string) {
 }
 
 // readModules are the modules whose options are read.
-var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit"}
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set"}
 
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
@@ -211,13 +211,15 @@ func (m *matching) read(option string) bool {
 			m.sets = append(m.sets, m.connected())
 		}
 	case "owner --uid-owner":
-		return m.owner(packet.User, m.users)
+		return m.owner(packet.User, m.host.Users)
 	case "owner --gid-owner":
-		return m.owner(packet.Group, m.groups)
+		return m.owner(packet.Group, m.host.Groups)
 	case "iprange --src-range":
 		return m.addressRange(packet.Src)
 	case "iprange --dst-range":
 		return m.addressRange(packet.Dst)
+	case "set --match-set":
+		return m.set()
 	case "limit --limit":
 		return m.limit()
 	default:
@@ -359,6 +361,22 @@ func (m *matching) addressRange(field packet.Field) bool {
 	m.next()
 	m.and(m.sp.Ranges(field, []packet.Range{{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}}))
 	return true
+}
+
+// set reads --match-set NAME src,dst
+func (m *matching) set() bool {
+	if len(m.words) < 2 || m.changes[m.words[0]] {
+		return false
+	}
+	if len(m.words) > 2 && strings.HasPrefix(m.words[2], "--") { // which counts
+		return false
+	}
+	s, ok := m.host.Sets.packets(m, m.words[0], strings.Split(m.words[1], ","), 0)
+	if ok {
+		m.words = m.words[2:]
+		m.and(s)
+	}
+	return ok
 }
 
 // addresses reads 192.0.2.0/24, 192.0.2.0/255.255.255.0 or an address.

@@ -27,6 +27,13 @@ const sourcePriority = 100
 
 var hooks = map[string]string{"PREROUTING": "prerouting", "INPUT": "input", "FORWARD": "forward", "OUTPUT": "output", "POSTROUTING": "postrouting"}
 
+// A Host is what a dump leaves open: the names of users and groups by their
+// numbers, without which a match on one is not understood, and the kernel's sets.
+type Host struct {
+	Users, Groups map[int]string
+	Sets          Sets
+}
+
 // IsSave says that a text is what one of the tools prints, and of which family.
 func IsSave(text string) (family int, ok bool) {
 	for line := range strings.Lines(text) {
@@ -50,15 +57,19 @@ func IsSave(text string) (family int, ok bool) {
 // name to say. What it does not model becomes an unknown of the Space, named after
 // it. The error, a *SyntaxError, is for text that is no such dump, or half of one.
 //
-// A dump tells users and groups by numbers of the host's own, whose names are in
-// users and groups; where those are nil a match on one is not understood.
-func Read(sp *packet.Space, family int, file string, text string, users, groups map[int]string) (*dialect.Ruleset, error) {
-	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, users: users, groups: groups}
+// What else it needs to be understood the host says.
+func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
+	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, host: host, changes: map[string]bool{}}
 	lines := strings.Split(text, "\n")
 	r.backed = strings.Contains(lines[0], "nf_tables")
 	for _, line := range lines { // what tracks connections decides how matches on ports are read
 		if strings.HasPrefix(line, "*nat") || slices.ContainsFunc([]string{" -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY "}, func(s string) bool { return strings.Contains(line, s) }) {
 			r.out.Tracks[family] = true
+		}
+		for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
+			if _, name, ok := strings.Cut(line, option); ok {
+				r.changes[firstWord(name)] = true
+			}
 		}
 	}
 	for i, line := range lines {
@@ -81,13 +92,13 @@ func Read(sp *packet.Space, family int, file string, text string, users, groups 
 }
 
 type reader struct {
-	sp     *packet.Space
-	family int
-	file   string
-	line   int
-	out    *dialect.Ruleset
-	users  map[int]string
-	groups map[int]string
+	sp      *packet.Space
+	family  int
+	file    string
+	line    int
+	out     *dialect.Ruleset
+	host    Host
+	changes map[string]bool // sets that rules change
 
 	backed bool // by nft
 	table  string

@@ -41,7 +41,7 @@ func TestReadAMailServer(t *testing.T) {
 	require.True(t, ok)
 	require.Equal(t, packet.IPv4, family)
 	sp := packet.NewSpace()
-	rs, err := iptables.Read(sp, family, "mail.save", string(text), map[int]string{34: "backup"}, nil)
+	rs, err := iptables.Read(sp, family, "mail.save", string(text), iptables.Host{Users: map[int]string{34: "backup"}})
 	require.NoError(t, err)
 	require.Equal(t, [2]bool{true, false}, rs.Tracks)
 	d := rs.Decision(sp)
@@ -90,7 +90,7 @@ func TestBrokenDumps(t *testing.T) {
 		"*filter\n:INPUT DROP\n-I INPUT -j DROP\nCOMMIT\n":                       `line 3: expected a rule, as in -A INPUT …, found "-I"`,
 		"*filter\n:INPUT DROP\n-A INPUT -m comment --comment \"x -j A\nCOMMIT\n": "line 3: a quoted text does not end",
 	} {
-		_, err := iptables.Read(packet.NewSpace(), packet.IPv4, "f", text, nil, nil)
+		_, err := iptables.Read(packet.NewSpace(), packet.IPv4, "f", text, iptables.Host{})
 		require.EqualError(t, err, want)
 	}
 	_, ok := iptables.IsSave("table inet t {\n}\n")
@@ -112,9 +112,52 @@ func FuzzRead(f *testing.F) {
 		sp := packet.NewSpace()
 		sp.Bound(1_000_000)
 		_ = packet.Untangled(func() {
-			if rs, err := iptables.Read(sp, packet.IPv4, "f", text, nil, nil); err == nil && strings.Count(text, "\n") < 200 {
+			if rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{}); err == nil && strings.Count(text, "\n") < 200 {
 				rs.Decision(sp)
 			}
 		})
 	})
+}
+
+// TestSets: what a rule asks of sets is what ipset saves of them, unless the kernel
+// or a rule changes it.
+func TestSets(t *testing.T) {
+	const saved = "create friends hash:ip family inet counters comment\nadd friends 198.51.100.7 packets 0 bytes 0 comment \"x y\"\n" +
+		"create nets hash:net family inet\nadd nets 10.1.2.0/24\nadd nets 10.0.0.0/8\nadd nets 10.1.0.0/16 nomatch\n" +
+		"create some hash:ip,port family inet\nadd some 198.51.100.7,tcp:80\nadd some 198.51.100.7,icmp:echo-request\n" +
+		"create short hash:ip family inet timeout 60\nadd short 198.51.100.7\n" +
+		"create all list:set size 8\nadd all friends\nadd all nets\ncreate loop list:set size 8\nadd loop loop\n"
+	require.True(t, iptables.IsSets(saved))
+	sets, err := iptables.ReadSets(saved)
+	require.NoError(t, err)
+	for _, c := range []struct{ match, src, want string }{
+		{"friends src", "198.51.100.7", "admitted"},
+		{"friends src", "198.51.100.8", "dropped"},
+		{"friends dst", "198.51.100.7", "dropped"},
+		{"nets src", "10.9.9.9", "admitted"},
+		{"nets src", "10.1.9.9", "dropped"},
+		{"nets src", "10.1.2.9", "admitted"},
+		{"all src", "10.9.9.9", "admitted"},
+		{"all src", "198.51.100.7", "admitted"},
+		{"some src,dst", "198.51.100.7", "uncertain"},
+		{"some src", "198.51.100.7", "uncertain"},
+		{"short src", "198.51.100.7", "uncertain"},
+		{"loop src", "198.51.100.7", "uncertain"},
+		{"filled src", "198.51.100.7", "uncertain"},
+		{"friends src --packets-gt 5", "198.51.100.7", "uncertain"},
+	} {
+		sp := packet.NewSpace()
+		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set "+c.match+" -j ACCEPT\n-A INPUT -j SET --add-set filled src\nCOMMIT\n", iptables.Host{Sets: sets})
+		require.NoError(t, err)
+		require.Equal(t, c.want, fares(sp, rs.Decision(sp), tcp(c.src, 80)), "%s of %s", c.match, c.src)
+	}
+	for text, want := range map[string]string{
+		"add x 1.2.3.4\n":                        "line 1: there is no set x before its element",
+		"create x hash family inet\n":            `line 1: expected a type, as in hash:ip, found "hash"`,
+		"create x hash:ip,port\nadd x 1.2.3.4\n": `line 2: set x has elements of 2 parts, found "1.2.3.4"`,
+		"create x hash:ip\ndestroy x\n":          `line 2: expected create or add with a set and what it is about, found "destroy"`,
+	} {
+		_, err := iptables.ReadSets(text)
+		require.EqualError(t, err, want)
+	}
 }

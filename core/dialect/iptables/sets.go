@@ -1,0 +1,170 @@
+package iptables
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yellowfence.example/yfence/core/packet"
+)
+
+// Sets are the kernel's sets of addresses and ports, by name, as rules ask for them.
+type Sets map[string]*set
+
+// set is one of them: its type's dimensions, and what it holds.
+type set struct {
+	dimensions []string // ip, net, port, iface or set
+	family     int
+	members    []member
+	unread     bool // it holds something that is not read, or changes by itself
+}
+
+type member struct {
+	parts    []string
+	excepted bool // nomatch
+	length   int  // of its first prefix
+}
+
+// IsSets says that a text is what ipset save prints.
+func IsSets(text string) bool {
+	first, _, _ := strings.Cut(strings.TrimLeft(text, " \t\r\n"), " ")
+	return first == "create"
+}
+
+// ReadSets reads what ipset save prints. The error is a *SyntaxError.
+func ReadSets(text string) (Sets, error) {
+	sets := Sets{}
+	for i, line := range strings.Split(text, "\n") {
+		words, ok := split(strings.TrimRight(line, " \t\r"))
+		errorf := func(format string, args ...any) error { return &SyntaxError{i + 1, fmt.Sprintf(format, args...)} }
+		switch {
+		case !ok:
+			return nil, errorf("a quoted text does not end")
+		case len(words) == 0:
+		case words[0] == "create" && len(words) >= 3:
+			_, dimensions, found := strings.Cut(words[2], ":")
+			if !found {
+				return nil, errorf("expected a type, as in hash:ip, found %q", words[2])
+			}
+			s := &set{dimensions: strings.Split(dimensions, ",")}
+			for k := 3; k < len(words); k++ {
+				switch words[k] {
+				case "inet6":
+					s.family = packet.IPv6
+				case "timeout", "netmask", "bitmask", "markmask":
+					s.unread = true
+				}
+			}
+			for _, d := range s.dimensions {
+				s.unread = s.unread || !slices.Contains([]string{"ip", "net", "port", "iface", "set"}, d)
+			}
+			sets[words[1]] = s
+		case words[0] == "add" && len(words) >= 3:
+			s := sets[words[1]]
+			if s == nil {
+				return nil, errorf("there is no set %s before its element", words[1])
+			}
+			m := member{parts: strings.Split(words[2], ","), excepted: slices.Contains(words[3:], "nomatch")}
+			if len(m.parts) != len(s.dimensions) {
+				return nil, errorf("set %s has elements of %d parts, found %q", words[1], len(s.dimensions), words[2])
+			}
+			if _, length, ok := strings.Cut(m.parts[0], "/"); ok {
+				m.length, _ = strconv.Atoi(length)
+			} else {
+				m.length = 128
+			}
+			s.members = append(s.members, m)
+		default:
+			return nil, errorf("expected create or add with a set and what it is about, found %q", firstWord(line))
+		}
+	}
+	for _, s := range sets { // of nets the longest that holds an address decides
+		slices.SortStableFunc(s.members, func(a, b member) int { return cmp.Compare(a.length, b.length) })
+	}
+	return sets, nil
+}
+
+// maxNested bounds how deep sets hold sets.
+const maxNested = 4
+
+// packets are those that a set has, each dimension taken from the source or the
+// destination; ok is false where it is not known.
+func (s Sets) packets(m *matching, name string, ways []string, depth int) (all packet.Set, ok bool) {
+	of := s[name]
+	if of == nil || of.unread || depth == maxNested {
+		return packet.Empty, false
+	}
+	sp := m.sp
+	if of.dimensions[0] == "set" {
+		for _, held := range of.members {
+			one, ok := s.packets(m, held.parts[0], ways, depth+1)
+			if !ok {
+				return packet.Empty, false
+			}
+			all = sp.Or(all, one)
+		}
+		return all, true
+	}
+	if len(ways) < len(of.dimensions) {
+		return packet.Empty, false
+	}
+	for _, held := range of.members {
+		box := packet.All
+		for i, d := range of.dimensions {
+			part, ok := dimension(m, d, held.parts[i], ways[i] == "src", len(of.dimensions) == 1)
+			if !ok {
+				return packet.Empty, false
+			}
+			box = sp.And(box, part)
+		}
+		if all = sp.Or(all, box); held.excepted {
+			all = sp.Minus(all, box)
+		}
+	}
+	if slices.Contains(of.dimensions, "ip") || slices.Contains(of.dimensions, "net") {
+		all = sp.And(all, sp.Value(packet.Family, of.family))
+	}
+	return all, true
+}
+
+// dimension is the packets that one part of an element holds.
+func dimension(m *matching, kind, text string, src, alone bool) (packet.Set, bool) {
+	sp := m.sp
+	pick := func(a, b packet.Field) packet.Field {
+		if src {
+			return a
+		}
+		return b
+	}
+	switch kind {
+	case "ip", "net":
+		if from, to, isRange := strings.Cut(text, "-"); isRange {
+			lo, errLo := netip.ParseAddr(from)
+			hi, errHi := netip.ParseAddr(to)
+			return sp.Ranges(pick(packet.Src, packet.Dst), []packet.Range{{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}}), errLo == nil && errHi == nil
+		}
+		run, ok := addresses(text)
+		return sp.Ranges(pick(packet.Src, packet.Dst), []packet.Range{run}), ok
+	case "iface":
+		return sp.Interfaces(pick(packet.InIface, packet.OutIface), text), !strings.Contains(text, ":")
+	}
+	protocol, port, said := strings.Cut(text, ":")
+	protocols := []int{packet.TCP}
+	switch {
+	case !said && alone: // a bitmap of ports, of either
+		port, protocols = protocol, []int{packet.TCP, packet.UDP}
+	case !said:
+		port = protocol
+	default:
+		n, ok := packet.ProtocolNumber(protocol)
+		if !ok || !slices.Contains([]int{packet.TCP, packet.UDP, packet.SCTP, 136}, n) {
+			return packet.Empty, false
+		}
+		protocols = []int{n}
+	}
+	runs, ok := portRuns(strings.Replace(port, "-", ":", 1))
+	return sp.AndAll(sp.Values(packet.Protocol, protocols...), sp.Ranges(pick(packet.SrcPort, packet.DstPort), runs), m.shown()), ok
+}
