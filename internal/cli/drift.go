@@ -27,7 +27,7 @@ every packet there can be. It ends with 1 if a host is anything but in step.
 
 On files alone it takes what ` + "`yfence report --print`" + ` gives there, or listings, which do not
 tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), or of
-` + "`iptables-save`" + ` and ` + "`ip6tables-save`" + `, one --dump for each family.`,
+` + "`iptables-save`, `ip6tables-save` and `ipset save`" + `, one --dump for each.`,
 		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json --host logbook-01 --dump listing.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {

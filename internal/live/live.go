@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
@@ -16,37 +17,15 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
-// Read gives all of a host's dumps as the one ruleset they are to its kernel.
-// The error is about their text.
+// Read gives all of a host's dumps as the one ruleset they are to its kernel. The
+// error is about their text. What the nft-backed tools of iptables made stands in
+// nft's listing too, where most of it cannot be read: their own dump counts.
 func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
-	all, sets := &dialect.Ruleset{}, iptables.Sets{}
-	for _, d := range f.Dumps {
-		if d.Kind == IPSet {
-			read, err := iptables.ReadSets(d.Text)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", cmp.Or(d.File, d.Kind+" dump"), err)
-			}
-			maps.Copy(sets, read)
-		}
-	}
-	for _, d := range f.Dumps {
-		if d.Kind == IPSet {
-			continue
-		}
-		read := nft.ReadJSON
-		switch d.Kind {
-		case NFTText:
-			read = func(sp *packet.Space, data []byte, names *nft.Names) (*dialect.Ruleset, error) {
-				return nft.ReadText(sp, cmp.Or(d.File, d.Kind), data, names)
-			}
-		case IPTables, IP6Tables:
-			family := map[string]int{IPTables: packet.IPv4, IP6Tables: packet.IPv6}[d.Kind]
-			read = func(sp *packet.Space, data []byte, names *nft.Names) (*dialect.Ruleset, error) {
-				users, groups := names.ByNumber()
-				return iptables.Read(sp, family, cmp.Or(d.File, d.Kind), string(data), iptables.Host{Users: users, Groups: groups, Sets: sets})
-			}
-		}
-		rs, err := read(sp, []byte(d.Text), f.Names)
+	all, r := &dialect.Ruleset{}, &reader{sp: sp, names: f.Names, sets: iptables.Sets{}, told: map[string]bool{}}
+	dumps := slices.Clone(f.Dumps)
+	slices.SortStableFunc(dumps, func(a, b api.Dump) int { return cmp.Compare(order[a.Kind], order[b.Kind]) })
+	for _, d := range dumps {
+		rs, err := r.read(d)
 		if err != nil && d.File == "" {
 			err = fmt.Errorf("%s dump: %w", d.Kind, err)
 		}
@@ -56,6 +35,47 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 		all.Add(rs)
 	}
 	return all, nil
+}
+
+// order is what has to be known before what: sets before rules that ask for them,
+// and what iptables tells of its tables before what nft does.
+var order = map[string]int{IPSet: -2, IPTables: -1, IP6Tables: -1}
+
+type reader struct {
+	sp    *packet.Space
+	names *nft.Names
+	sets  iptables.Sets
+	told  map[string]bool // tables of nft, as in "ip filter", that iptables has told
+}
+
+func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
+	switch d.Kind {
+	case IPSet:
+		sets, err := iptables.ReadSets(d.Text)
+		maps.Copy(r.sets, sets)
+		return &dialect.Ruleset{}, err
+	case IPTables, IP6Tables:
+		users, groups := r.names.ByNumber()
+		family := map[string]int{IPTables: packet.IPv4, IP6Tables: packet.IPv6}[d.Kind]
+		rs, err := iptables.Read(r.sp, family, cmp.Or(d.File, d.Kind), d.Text, iptables.Host{Users: users, Groups: groups, Sets: r.sets})
+		if err == nil && iptables.Backed(d.Text) {
+			for _, c := range rs.Chains {
+				r.told[c.Family+" "+c.Table] = true
+			}
+		}
+		return rs, err
+	}
+	var rs *dialect.Ruleset
+	var err error
+	if d.Kind == NFTText {
+		rs, err = nft.ReadText(r.sp, cmp.Or(d.File, d.Kind), []byte(d.Text), r.names)
+	} else {
+		rs, err = nft.ReadJSON(r.sp, []byte(d.Text), r.names)
+	}
+	if err == nil {
+		rs.Chains = slices.DeleteFunc(rs.Chains, func(c *dialect.Chain) bool { return r.told[c.Family+" "+c.Table] })
+	}
+	return rs, err
 }
 
 // The kinds of dumps.

@@ -53,6 +53,12 @@ func IsSave(text string) (family int, ok bool) {
 	return 0, false
 }
 
+// Backed says that a dump is of the tools that make rules of nft.
+func Backed(text string) bool {
+	first, _, _ := strings.Cut(text, "\n")
+	return strings.Contains(first, "(nf_tables)")
+}
+
 // Read reads a dump of one family. Rules are placed by file and line; file is the
 // name to say. What it does not model becomes an unknown of the Space, named after
 // it. The error, a *SyntaxError, is for text that is no such dump, or half of one.
@@ -61,7 +67,7 @@ func IsSave(text string) (family int, ok bool) {
 func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
 	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, host: host, changes: map[string]bool{}}
 	lines := strings.Split(text, "\n")
-	r.backed = strings.Contains(lines[0], "nf_tables")
+	r.backed = Backed(text)
 	for _, line := range lines { // what tracks connections decides how matches on ports are read
 		if strings.HasPrefix(line, "*nat") || slices.ContainsFunc([]string{" -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY "}, func(s string) bool { return strings.Contains(line, s) }) {
 			r.out.Tracks[family] = true
