@@ -4,6 +4,7 @@ package host
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,8 +31,13 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 		return r, err
 	}
 	r.Dumps = append(r.Dumps, api.Dump{Kind: "nft-json", Text: string(listing)})
+	others, err := otherTools(ctx, listing)
+	if err != nil {
+		return r, err
+	}
+	r.Dumps = append(r.Dumps, others...)
 	// A listing that cannot be read has no names, and is the service's to tell.
-	if r.Names, err = names(listing); err != nil {
+	if r.Names, err = names(listing, others); err != nil {
 		r.Names = nil
 	}
 	if version, err := tool(ctx, nil, "nft", "--version"); err == nil {
@@ -76,7 +82,8 @@ func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byt
 	err := cmd.Run()
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		return nil, fmt.Errorf("%s is not installed on this host (Debian's package nftables)", name)
+		inPackage := map[string]string{"nft": "nftables", "ipset": "ipset"}[name]
+		return nil, fmt.Errorf("%s is not installed on this host (Debian's package %s)", name, cmp.Or(inPackage, "iptables"))
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
 		return nil, fmt.Errorf("%s %s did not end within %s", name, strings.Join(args, " "), toolTime)
 	case err != nil:

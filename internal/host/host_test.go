@@ -11,9 +11,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -123,6 +126,42 @@ func TestSendersOfAHost(t *testing.T) {
 	require.Len(t, report.Names.Gone, 1, "its control group is listed by a number that nothing has any more")
 	require.Contains(t, report.Names.Absent, "unit "+deepUnit)
 	remove(slice+"/"+shallowUnit, slice)
+}
+
+// TestReportOfSeveralTools: what nft does not list is reported too, and what users
+// its rules speak of.
+func TestReportOfSeveralTools(t *testing.T) {
+	ns := kernel(t, "yf-tools")
+	reported := func() (kinds []string, r api.Report) {
+		t.Helper()
+		require.NoError(t, ns.Do(func() (err error) {
+			r, err = host.Report(context.Background(), "h")
+			return err
+		}))
+		for _, d := range r.Dumps {
+			kinds = append(kinds, d.Kind)
+		}
+		return kinds, r
+	}
+	require.NoError(t, ns.Load("table inet t {\n}\n"))
+	kinds, _ := reported()
+	require.Equal(t, []string{live.NFTJSON}, kinds)
+
+	_, err := ns.Run([]byte("create friends hash:ip\nadd friends 198.51.100.7\n"), "ipset", "restore")
+	require.NoError(t, err)
+	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore")
+	require.NoError(t, err)
+	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m iprange --src-range fd00::1-fd00::9 -j DROP\nCOMMIT\n"), "ip6tables-nft-restore")
+	require.NoError(t, err)
+	kinds, r := reported()
+	require.Equal(t, []string{live.NFTJSON, live.IPTables, live.IP6Tables, live.IPSet}, kinds)
+	require.Equal(t, map[string]int{"backup": 34}, r.Names.Users)
+	sp := packet.NewSpace()
+	rs, err := live.Read(sp, r.InForce)
+	require.NoError(t, err)
+	d := rs.Decision(sp)
+	require.Empty(t, sp.UnknownsOf(sp.Where(sp.Answered(d, dialect.LaterPorts, false), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "all of it is read")
+	require.NotEqual(t, packet.Empty, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Drop }))
 }
 
 // TestSettleInAKernel loads real rules: all of them, or none.

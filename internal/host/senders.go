@@ -11,15 +11,21 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/internal/api"
 )
 
 // names says of a listing which users its numbers are, and which of those that
 // our rules ask for this host does not have.
-func names(listing []byte) (*nft.Names, error) {
+func names(listing []byte, others []api.Dump) (*nft.Names, error) {
 	asked, err := nft.Asked(listing)
 	if err != nil {
 		return nil, err
+	}
+	for _, d := range others {
+		users, groups := iptables.Asked(d.Text)
+		asked.Users, asked.Groups = append(asked.Users, users...), append(asked.Groups, groups...)
 	}
 	n := &nft.Names{Users: map[string]int{}}
 	for _, number := range asked.Groups {

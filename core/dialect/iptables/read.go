@@ -53,6 +53,20 @@ func IsSave(text string) (family int, ok bool) {
 	return 0, false
 }
 
+// Asked lists the users and groups that a dump speaks of.
+func Asked(text string) (users, groups []int) {
+	for line := range strings.Lines(text) {
+		for option, to := range map[string]*[]int{"--uid-owner ": &users, "--gid-owner ": &groups} {
+			if _, rest, ok := strings.Cut(line, option); ok {
+				if n, err := strconv.Atoi(firstWord(strings.TrimSpace(rest))); err == nil {
+					*to = append(*to, n)
+				}
+			}
+		}
+	}
+	return users, groups
+}
+
 // Backed says that a dump is of the tools that make rules of nft.
 func Backed(text string) bool {
 	first, _, _ := strings.Cut(text, "\n")

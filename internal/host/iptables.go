@@ -1,0 +1,65 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
+)
+
+// otherTools dumps what nft does not list, or does not list whole: the tables of
+// legacy iptables, those that the nft-backed tools made, and the sets they ask for.
+func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, err error) {
+	sets := false
+	add := func(kind, program string) error {
+		out, err := tool(ctx, nil, program)
+		if err != nil {
+			return err
+		}
+		text := string(out)
+		if strings.Contains(text, "\n-A ") || strings.Contains(text, " DROP [") {
+			dumps = append(dumps, api.Dump{Kind: kind, Text: text})
+			sets = sets || strings.Contains(text, "--match-set ")
+		}
+		return nil
+	}
+	for _, t := range []struct{ kind, tables, program string }{
+		{live.IPTables, "/proc/thread-self/net/ip_tables_names", "iptables-legacy-save"},
+		{live.IP6Tables, "/proc/thread-self/net/ip6_tables_names", "ip6tables-legacy-save"},
+	} {
+		names, _ := os.ReadFile(t.tables) // it is not there where nobody ever used a table
+		if len(bytes.TrimSpace(names)) == 0 {
+			continue
+		}
+		if _, err := exec.LookPath(t.program); err != nil {
+			return nil, fmt.Errorf("the kernel has tables of legacy iptables (%s), and %s, which would tell them, is not installed (Debian's package iptables)",
+				strings.Join(strings.Fields(string(names)), ", "), t.program)
+		}
+		if err := add(t.kind, t.program); err != nil {
+			return nil, err
+		}
+	}
+	if bytes.Contains(listing, []byte(`"xt"`)) { // matches that only the tools which made them can tell
+		for kind, program := range map[string]string{live.IPTables: "iptables-nft-save", live.IP6Tables: "ip6tables-nft-save"} {
+			if _, err := exec.LookPath(program); err != nil {
+				continue // they stay uncertain
+			}
+			if err := add(kind, program); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if sets {
+		out, err := tool(ctx, nil, "ipset", "save")
+		if err != nil {
+			return nil, err
+		}
+		dumps = append(dumps, api.Dump{Kind: live.IPSet, Text: string(out)})
+	}
+	return dumps, nil
+}
