@@ -180,8 +180,16 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 	}
 	names, left := n.cover(set)
 	prefixes := left.Prefixes()
-	if whole := set.Prefixes(); len(whole) <= mostNames && len(names)+len(prefixes) > len(whole) {
-		names, left, prefixes = nil, set, whole
+	if runs := set.Ranges(); len(runs) <= mostNames && len(names)+len(prefixes) > len(runs) {
+		texts := make([]string, len(runs))
+		for i, run := range runs {
+			if texts[i] = run.String(); run.From() == run.To() {
+				texts[i] = run.From().String()
+			} else if p, ok := run.Prefix(); ok {
+				texts[i] = p.String()
+			}
+		}
+		return strings.Join(texts, ", ")
 	}
 	for i := 0; len(names) < mostNames && i < len(prefixes); i++ {
 		names = append(names, plainPrefix(prefixes[i]))

@@ -320,7 +320,7 @@ func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role s
 	return fmt.Sprintf("allow NAME: %s -> %s : %s", from, to, strings.Join(services, ", "))
 }
 
-func isAddresses(text string) bool { return strings.Trim(text, "0123456789abcdef.:/, ") == "" }
+func isAddresses(text string) bool { return strings.Trim(text, "0123456789abcdef.:/-, ") == "" }
 
 // serviceName is a service by its registered name if it has one.
 func serviceName(text string) string {
