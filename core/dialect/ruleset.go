@@ -53,9 +53,13 @@ func (rs *Ruleset) Add(more *Ruleset) {
 // About is the rules as far as they concern some packets: right for those, and
 // for no others. It takes far less to work through where those are few. What
 // changes on a packet's way (its marks, the interface it will leave by, whether
-// it is in pieces) does not narrow it.
+// it is in pieces, what address translation changes) does not narrow it.
 func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
-	fixed := sp.Forget(packets, append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)...)
+	changing := append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)
+	if slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Type == "nat" }) {
+		changing = append(changing, packet.Hook, packet.Src, packet.SrcPort, packet.Dst, packet.DstPort, packet.State)
+	}
+	fixed := sp.Forget(packets, changing...)
 	out := *rs
 	out.Chains = make([]*Chain, len(rs.Chains))
 	for i, c := range rs.Chains {
@@ -111,6 +115,7 @@ type Branch struct {
 	Log    bool             // writes a line about what takes it
 	Action Action
 	Target string // of Jump and Goto: a chain of the same table
+	Port   int    // of Redirect; 0 is the same port
 	With   string // of Reject, as in packet.Outcome
 	Why    string // of Unmodelled: what it is
 }
@@ -127,10 +132,12 @@ const (
 	Goto
 	Return
 	Pass       // goes on with the next rule
+	Redirect   // accepts, and gives it to the host itself, at another port if Port says one
+	Resource   // accepts, and changes its source when all else is decided
 	Unmodelled // something that may change the packet's fate in a way we do not model
 )
 
-var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass", Unmodelled: "unmodelled"}
+var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass", Redirect: "redirect", Resource: "change the source", Unmodelled: "unmodelled"}
 
 func (a Action) String() string { return actionNames[a] }
 
@@ -177,7 +184,7 @@ func (d Decider) At() string {
 }
 
 // hooks are those that packets pass, in order, by the way they cross the host.
-var hooks = map[int][]string{
+var hooks = [][]string{
 	packet.In:      {"prerouting", "input"},
 	packet.Out:     {"output", "postrouting"},
 	packet.Through: {"prerouting", "forward", "postrouting"},
@@ -205,7 +212,7 @@ func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 
 // decide is the decision by what is known already, or with deciders where known is nil.
 func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}}
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, behind: map[*Chain]packet.Decision{}}
 	if known == nil {
 		e.done = Shared{}
 	}
@@ -215,6 +222,7 @@ func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []De
 	admit := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{})})
 	all := packet.Void
 	for hook, names := range hooks {
+		e.way = hook
 		d := admit
 		for i, name := range slices.Backward(names) {
 			early, late := rs.on(name)
@@ -283,6 +291,8 @@ type chainKey struct{ family, table, name string }
 type call struct {
 	chain            *Chain
 	unrouted         bool
+	way              int
+	delivered        packet.Decision // see evaluation
 	after, accepting packet.Decision
 }
 
@@ -297,6 +307,9 @@ type evaluation struct {
 	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
 	plains     map[*Chain]bool // see plain
 	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet
+	way        int             // of the packets that are being followed, as their Hook
+	delivered  packet.Decision // what happens after the base chain that is being evaluated to what is for the host itself
+	behind     map[*Chain]packet.Decision
 	deciders   []Decider
 }
 
@@ -385,12 +398,51 @@ func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
 		end = e.owe(next, by, false)
 	}
 	e.unrouted = c.Hook == "prerouting"
+	if e.way == packet.In {
+		e.behind[c] = next
+	}
+	e.delivered = packet.Void
+	if e.unrouted {
+		e.delivered = e.behind[c]
+	}
 	d := e.chain(c, end, next)
+	if c.Type == "nat" {
+		d = e.first(c, d, next)
+	}
 	switch c.Family {
 	case "ip":
 		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv4), d, next)
 	case "ip6":
 		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv6), d, next)
+	}
+	return d
+}
+
+// first is d for the packets that a nat chain sees: the first of a connection.
+// What comes after it fares as it did, which nobody knows of a connection that stands.
+func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
+	sp := e.sp
+	seen := sp.Value(packet.State, packet.New)
+	if c.Hook == "prerouting" {
+		was := sp.Unknown("whether chain " + c.Place() + " changed the target of a connection that stands")
+		seen = sp.Or(seen, sp.And(sp.Values(packet.State, packet.Established, packet.Related), was))
+	}
+	return sp.Choose(seen, d, next)
+}
+
+// redirected is what becomes of packets that are given to the host itself instead.
+func (e *evaluation) redirected(r *Rule, b *Branch, next packet.Decision) packet.Decision {
+	at := r.At
+	if e.way == packet.Out || !e.unrouted {
+		return e.unmodelled("a redirect of what the host sends ("+at+")", next)
+	}
+	sp := e.sp
+	d := sp.Restrict(sp.Restrict(e.delivered, packet.Hook, packet.Num(packet.In)), packet.OutIface, packet.Value{})
+	if b.Port != 0 {
+		d = sp.Restrict(d, packet.DstPort, packet.Num(b.Port))
+	}
+	if d = sp.Only(d, sp.Forget(e.seen(sp.And(r.Match, b.Match)), append([]packet.Field{packet.Dst}, packet.MarkFields...)...)); sp.DependsOn(d, packet.Dst) {
+		return e.unmodelled("which of the host's addresses a redirect gives a packet ("+at+")", next)
 	}
 	return d
 }
@@ -409,7 +461,7 @@ func (e *evaluation) owe(d packet.Decision, by int32, rule bool) packet.Decision
 // chain is what happens to packets that enter c: after is what happens to those
 // that fall off its end or return, accepting to those that a rule accepts.
 func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.Decision {
-	key := call{c, e.unrouted, after, accepting}
+	key := call{c, e.unrouted, e.way, e.delivered, after, accepting}
 	if d, ok := e.done[key]; ok {
 		return d
 	}
@@ -442,7 +494,9 @@ func logged(o packet.Outcome) packet.Outcome {
 }
 
 // ends says that nothing comes after the branch in its chain.
-func (b *Branch) ends() bool { return b.Action == Accept || b.Action == Drop || b.Action == Reject }
+func (b *Branch) ends() bool {
+	return slices.Contains([]Action{Accept, Drop, Reject, Redirect, Resource}, b.Action)
+}
 
 // rule is what happens to packets that a rule matches; next is what comes after it.
 func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decision) packet.Decision {
@@ -486,7 +540,7 @@ func (e *evaluation) alone(c *Chain, r *Rule) bool {
 			if r.Log {
 				return false
 			}
-		case Accept, Drop, Reject:
+		case Accept, Drop, Reject, Redirect, Resource:
 			ends = ends || b.Match == packet.All
 		}
 	}
@@ -544,6 +598,20 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{c, r})})
 	case Reject:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
+	case Redirect:
+		d := e.redirected(r, &b, next)
+		if e.attributed {
+			return e.owe(d, e.by(Decider{c, r}), true)
+		}
+		return d
+	case Resource:
+		if e.sp.DependsOn(accepting, packet.Src) || e.sp.DependsOn(accepting, packet.SrcPort) {
+			return e.unmodelled("the source that it is given ("+r.At+")", next)
+		}
+		if e.attributed {
+			return e.owe(accepting, e.by(Decider{c, r}), true)
+		}
+		return accepting
 	case Return:
 		return after
 	case Pass:
@@ -629,7 +697,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 			var b strings.Builder
 			fmt.Fprintf(&b, "%d %v", sp.And(r.Match, reach[c]), r.Log)
 			for _, br := range r.Branches {
-				fmt.Fprintf(&b, " %d %v %v %s %s %s", br.Match, br.Marks, br.Log, br.Action, br.Target, br.With)
+				fmt.Fprintf(&b, " %d %v %v %s %s %d %s", br.Match, br.Marks, br.Log, br.Action, br.Target, br.Port, br.With)
 			}
 			out[c] = append(out[c], b.String())
 		}

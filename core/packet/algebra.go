@@ -311,6 +311,9 @@ func (sp *Space) fieldsOf(r ref) map[Field]bool {
 	return used
 }
 
+// DependsOn says that what becomes of some packet depends on a field of it.
+func (sp *Space) DependsOn(d Decision, field Field) bool { return sp.fieldsOf(ref(d))[field] }
+
 // reached is all nodes of r's diagram, leaves included.
 func (sp *Space) reached(r ref) map[ref]bool {
 	seen := map[ref]bool{}

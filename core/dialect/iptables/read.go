@@ -295,6 +295,16 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 		if answered != packet.All {
 			out.Branches = append(out.Branches, dialect.Branch{Match: packet.All, Action: dialect.Drop})
 		}
+	case "MASQUERADE", "SNAT":
+		out.Branches = all(dialect.Resource)
+	case "REDIRECT":
+		ports, said := options["--to-ports"]
+		port, err := strconv.Atoi(ports)
+		if said && err != nil {
+			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+			return
+		}
+		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
 	case "LOG", "NFLOG", "ULOG":
 		out.Log = true
 	case "AUDIT", "TRACE", "CHECKSUM", "CLASSIFY", "CONNSECMARK", "SECMARK", "HMARK", "LED", "RATEEST", "TCPMSS", "TCPOPTSTRIP", "TTL", "HL", "DSCP", "TOS", "ECN", "SET", "IDLETIMER":

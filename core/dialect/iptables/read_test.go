@@ -77,6 +77,26 @@ func TestReadAMailServer(t *testing.T) {
 	require.Equal(t, "mail.save:20", rs.Chains[5].Rules[3].At)
 }
 
+// TestAGateway reads a dump with translation: a proxy that intercepts, and sources that are changed.
+func TestAGateway(t *testing.T) {
+	const dump = "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dport 80 -j REDIRECT --to-ports 3128\n-A POSTROUTING -o wan0 -j MASQUERADE\nCOMMIT\n" +
+		"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A INPUT -p tcp -m tcp --dport 3128 -j ACCEPT\n-A FORWARD -i eth0 -o wan0 -m conntrack --ctstate NEW -j ACCEPT\nCOMMIT\n"
+	sp := packet.NewSpace()
+	rs, err := iptables.Read(sp, packet.IPv4, "f", dump, iptables.Host{})
+	require.NoError(t, err)
+	d := rs.Decision(sp)
+	for _, c := range []struct {
+		in, out string
+		port    int
+		want    string
+	}{{"eth0", "wan0", 80, "admitted"}, {"eth0", "wan0", 443, "admitted"}, {"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted"}, {"eth0", "eth1", 443, "dropped"}} {
+		p := tcp("10.0.0.5", c.port)
+		p.Hook, p.In, p.Out = packet.Through, c.in, c.out
+		require.Equal(t, c.want, fares(sp, d, p), p.String())
+	}
+	require.Empty(t, sp.UnknownsOf(sp.And(sp.Value(packet.State, packet.New), sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))))
+}
+
 func TestBrokenDumps(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                    "line 1: there is no table: this is not what iptables-save prints",

@@ -84,6 +84,46 @@ func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
 	return of[0].Verdict.String()
 }
 
+// TestRedirect: what is given to the host itself is what its input hook then sees.
+func TestRedirect(t *testing.T) {
+	const table = "table inet t {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8080 redirect to :80\n\t\ttcp dport 3128 redirect\n\t}\n" +
+		"\tchain post {\n\t\ttype nat hook postrouting priority srcnat; policy accept;\n\t\toifname \"wan0\" masquerade\n\t\tsnat ip to 203.0.113.1\n\t}\n" +
+		"\tchain in {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport { 80, 3128 } accept\n%s\t}\n\tchain on {\n\t\ttype filter hook forward priority filter; policy drop;\n\t\ttcp dport 25 accept\n\t}\n}\n"
+	for _, c := range []struct {
+		hook, port int
+		state      string
+		want       string
+	}{
+		{packet.In, 8080, "new", "admitted"},
+		{packet.In, 8080, "established", "uncertain"},
+		{packet.In, 80, "established", "admitted"},
+		{packet.In, 8081, "new", "dropped"},
+		{packet.Through, 8080, "new", "admitted"}, // it is intercepted
+		{packet.Through, 3128, "new", "admitted"},
+		{packet.Through, 25, "new", "admitted"}, // and its source changed
+		{packet.Through, 80, "new", "dropped"},
+	} {
+		for _, form := range []string{"\t\tip daddr 192.0.2.1 tcp dport 22 accept\n", "\t\tip daddr 192.0.2.1 tcp dport 80 drop\n"} {
+			sp := packet.NewSpace()
+			rs, err := nft.ReadText(sp, "", []byte(fmt.Sprintf(table, form)), nil)
+			require.NoError(t, err)
+			p := tcp("198.51.100.1", 4000, c.port, c.state)
+			if p.Hook = c.hook; c.hook == packet.Through {
+				p.Out = "wan0"
+			}
+			require.Equal(t, c.want, fares(sp, rs.Decision(sp), p), p.String())
+			about := sp.And(sp.Exactly(p), sp.WellFormed())
+			require.Equal(t, c.want, fares(sp, rs.About(sp, about).Decision(sp), p), "%s, alone", p)
+		}
+	}
+	// A rule that asks which of its addresses the packet is for cannot be answered.
+	sp := packet.NewSpace()
+	rs, err := nft.ReadText(sp, "", []byte(strings.Replace(fmt.Sprintf(table, ""), "tcp dport { 80", "ip daddr 203.0.113.1 tcp dport { 80", 1)), nil)
+	require.NoError(t, err)
+	require.Equal(t, "uncertain", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8080, "new")))
+	require.Equal(t, "dropped", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8081, "new")))
+}
+
 // TestFragments: where connections are tracked a fragment fares as the whole
 // packet does; else it may have none.
 func TestFragments(t *testing.T) {

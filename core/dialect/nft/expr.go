@@ -58,6 +58,8 @@ const (
 	kindLimit      // text is the unit, part the rate, args burst, "over" or "", what is counted
 	kindLimitNamed // text is the name of the limit
 	kindSetWrite   // text is the operation, part the set, args the element and statements
+	kindRedirect   // text is the port, "" for the same
+	kindResource   // a change of the source; text
 	kindCounter    // a counter, which nothing depends on
 	kindPassing    // text; something else that nothing depends on
 	kindCounted    // text; something that depends on what passed before
@@ -78,7 +80,7 @@ func (e *expr) mentions(k kind) bool {
 
 // int is a value as a number, as which listings write it plainly or as text.
 func (e *expr) int() (int, bool) {
-	if e.kind != kindNumber && e.kind != kindWord {
+	if e.kind != kindNumber && e.kind != kindWord && e.kind != kindRedirect {
 		return 0, false
 	}
 	n, err := strconv.Atoi(e.text)
@@ -220,6 +222,10 @@ func (e *expr) write(b *strings.Builder) {
 		put(e.part, "/", e.text)
 		if n, ok := e.arg(0).int(); ok && n != defaultBurst && e.arg(2).text == "" {
 			fmt.Fprintf(b, " burst %d packets", n)
+		}
+	case kindRedirect:
+		if put("redirect"); e.text != "" {
+			put(" to :", e.text)
 		}
 	case kindLimitNamed:
 		put("limit name ", strconv.Quote(e.text))

@@ -302,10 +302,18 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 	case "quota", "ct count":
 		return expr{kind: kindCounted, text: name + " " + wording(f)}
 	case "redirect":
-		if !f.Exists("port") {
-			return expr{kind: kindOther, text: "redirect"}
+		switch port := f.Get("port"); {
+		case port == nil:
+			return expr{kind: kindRedirect}
+		case port.Type() == fastjson.TypeNumber:
+			return expr{kind: kindRedirect, text: wording(port)}
+		default:
+			return expr{kind: kindOther, text: "redirect to :" + wording(port)}
 		}
-		return expr{kind: kindOther, text: "redirect to :" + wording(f.Get("port"))}
+	case "masquerade":
+		return expr{kind: kindResource, text: name}
+	case "snat":
+		return expr{kind: kindResource, text: strings.TrimSpace("snat to " + wording(f.Get("addr")))}
 	}
 	return expr{}
 }

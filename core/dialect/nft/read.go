@@ -179,6 +179,11 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 			if answered := r.answered(c); answered != packet.All {
 				cur.Branches = []dialect.Branch{{Match: answered, Action: dialect.Reject, With: with}, {Match: packet.All, Action: dialect.Drop}}
 			}
+		case kindRedirect:
+			port, _ := e.int()
+			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
+		case kindResource:
+			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Resource}}
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)
 		case kindMangle:

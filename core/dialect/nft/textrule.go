@@ -63,6 +63,10 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 		return t.limitOf(line[1:])
 	case "reject":
 		return rejectOf(line[1:])
+	case "redirect":
+		return redirectOf(line)
+	case "masquerade", "snat":
+		return expr{kind: kindResource, text: words(line)}, nil // with what comes of ports and flags
 	case "add", "update", "delete":
 		if len(line) > 2 && strings.HasPrefix(line[1].text, "@") {
 			return t.setOf(line)
@@ -143,6 +147,17 @@ func rejectOf(line []lexeme) (expr, []lexeme) {
 	}
 	e.part = line[0].text
 	return e, line[1:]
+}
+
+// redirectOf reads: redirect to :80
+func redirectOf(line []lexeme) (expr, []lexeme) {
+	if len(line) == 1 {
+		return expr{kind: kindRedirect}, nil
+	}
+	if port, ok := strings.CutPrefix(line[len(line)-1].text, ":"); len(line) == 3 && line[1].is("to") && ok && isNumber(port) {
+		return expr{kind: kindRedirect, text: port}, nil
+	}
+	return expr{kind: kindOther, text: words(line)}, nil
 }
 
 // setOf reads: update @set { ip saddr limit rate 4/minute burst 4 packets }
