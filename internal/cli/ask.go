@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -113,23 +114,29 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 }
 
 // rulesets reads files with what one host has in force, as one ruleset.
-func (a *app) rulesets(sp *packet.Space, names []string) (*dialect.Ruleset, error) {
-	all := &dialect.Ruleset{}
+func (a *app) rulesets(sp *packet.Space, names []string) (rs *dialect.Ruleset, err error) {
+	var all api.InForce
 	for _, name := range names {
 		data, err := a.readFile(name)
 		if err != nil {
 			return nil, err
 		}
-		var rs *dialect.Ruleset
-		if tangled := packet.Untangled(func() { rs, err = live.Read(sp, live.OfFile(name, data)) }); tangled != nil {
-			err = tangled
+		f := live.OfFile(name, data)
+		if all.Dumps = append(all.Dumps, f.Dumps...); all.Names == nil {
+			all.Names = f.Names
 		}
-		if err != nil {
-			return nil, &unread{name + ": " + err.Error()}
-		}
-		all.Chains = append(all.Chains, rs.Chains...)
 	}
-	return all, nil
+	if tangled := packet.Untangled(func() { rs, err = live.Read(sp, all) }); tangled != nil {
+		err = tangled
+	}
+	if err != nil {
+		why := err.Error()
+		if !slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(why, name+": ") }) {
+			why = strings.Join(names, ", ") + ": " + why
+		}
+		return nil, &unread{why}
+	}
+	return rs, nil
 }
 
 // unread is the error of a dump that cannot be read.

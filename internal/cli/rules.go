@@ -26,7 +26,7 @@ type hostRules struct {
 }
 
 func (a *app) rulesCommand() *cobra.Command {
-	var all bool
+	var all, prove bool
 	var into string
 	c := &cobra.Command{
 		Use:     "rules HOST…|--all",
@@ -36,7 +36,10 @@ func (a *app) rulesCommand() *cobra.Command {
 			if all == (len(args) > 0) {
 				return errors.New("name hosts, or say --all")
 			}
-			list, err := a.rulesOf(cmd, args)
+			if prove && !a.onFiles() {
+				return errors.New("--prove goes with --policy DIR and --fleet FILE: it holds the rules against what the policy means")
+			}
+			list, err := a.rulesOf(cmd, args, prove)
 			if err != nil {
 				return err
 			}
@@ -55,12 +58,13 @@ func (a *app) rulesCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
 	c.Flags().StringVar(&into, "into", "", "a folder to write HOST.nft files to")
+	c.Flags().BoolVar(&prove, "prove", false, "read the rules back, and hold them against the policy for every packet")
 	_ = c.MarkFlagDirname("into")
 	return c
 }
 
-// rulesOf makes the rules of hosts, of all if none is named.
-func (a *app) rulesOf(cmd *cobra.Command, names []string) (list []hostRules, err error) {
+// rulesOf makes the rules of hosts, of all if none is named, and proves them if it is asked to.
+func (a *app) rulesOf(cmd *cobra.Command, names []string, prove bool) (list []hostRules, err error) {
 	if !a.onFiles() {
 		svc, err := a.service()
 		if err != nil {
@@ -103,7 +107,13 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string) (list []hostRules, err
 			return nil, unknownHost(name, pol.Fleet.Names())
 		}
 		sp := packet.NewSpace()
-		text, err := nft.Write(sp, compile.Host(sp, pol, h, time.Now().Unix()))
+		plan := compile.Host(sp, pol, h, time.Now().Unix())
+		text, err := nft.Write(sp, plan)
+		if err == nil && prove {
+			if err = nft.Prove(sp, plan, text); err == nil {
+				a.say("%s: proven, the rules do what the policy means for every packet", name)
+			}
+		}
 		if err != nil {
 			return nil, err
 		}

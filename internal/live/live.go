@@ -26,11 +26,8 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 	slices.SortStableFunc(dumps, func(a, b api.Dump) int { return cmp.Compare(order[a.Kind], order[b.Kind]) })
 	for _, d := range dumps {
 		rs, err := r.read(d)
-		if err != nil && d.File == "" {
-			err = fmt.Errorf("%s dump: %w", d.Kind, err)
-		}
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("%s: %w", cmp.Or(d.File, d.Kind+" dump"), err)
 		}
 		all.Add(rs)
 	}

@@ -95,7 +95,7 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*d
 	for i, line := range lines {
 		r.line = i + 1
 		err := r.read(strings.TrimRight(line, " \t\r"))
-		if err != nil && i == len(lines)-1 && r.table != "" {
+		if err != nil && r.table != "" && strings.TrimSpace(strings.Join(lines[i+1:], "")) == "" {
 			break // which is cut
 		}
 		if err != nil {

@@ -102,7 +102,7 @@ func TestBrokenDumps(t *testing.T) {
 		"":                                    "line 1: there is no table: this is not what iptables-save prints",
 		"*filter\n:INPUT DROP [0:0]\n":        "line 3: the dump ends in the middle of table filter",
 		"*filter\n:INPUT DROP [0:0]\n-A IN":   "line 3: the dump ends in the middle of table filter",
-		"*filter\n*nat\n":                     "line 2: table nat begins before table filter has ended with COMMIT",
+		"*filter\n*nat\n:INPUT DROP\n":        "line 2: table nat begins before table filter has ended with COMMIT",
 		"*broute\nCOMMIT\n":                   `line 1: there is no table "broute": expected raw, mangle, nat, filter or security`,
 		"-A INPUT -j DROP\n":                  `line 1: expected a table, as in *filter, found "-A"`,
 		"*filter\n:INPUT\nCOMMIT\n":           "line 2: expected a chain and its policy, as in :INPUT DROP [0:0]",

@@ -31,6 +31,9 @@ func (r *reader) circumstance(f aField, op string, right *expr, unknown func() p
 		return r.sp.Or(r.sp.And(asked, set), r.sp.Minus(unknown(), asked))
 	}
 	at, err := time.Parse(time.DateTime, right.text)
+	if n, isNumber := right.int(); isNumber { // as it may be written
+		at, err = time.Unix(int64(n), 0), nil
+	}
 	if err != nil || at.Unix() < 0 {
 		return unknown()
 	}

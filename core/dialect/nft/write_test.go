@@ -11,6 +11,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -83,6 +84,30 @@ allow a: bad -> green : ssh over b1 log
 	require.Contains(t, text, `		ip saddr 198.51.100.0/24 tcp dport 22 jump inbound-a comment "allow a"
 		ip saddr 198.51.100.0/28 log prefix "yf block b1: " drop comment "block b1"
 `, "what one block drops and another rejects with a log is dropped with the log")
+}
+
+// TestProve: what is written reads back as what is meant, for random policies, and
+// a line that is left out or changed is found.
+func TestProve(t *testing.T) {
+	broken := 0
+	for seed := range uint64(60) {
+		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			plan := compile.Host(sp, pol, h, 0)
+			text := written(t, sp, plan)
+			require.NoError(t, nft.Prove(sp, plan, text), "seed %d host %s\n%s", seed, h.Name, text)
+			if i := strings.Index(text, "comment \"allow a0\"\n"); i >= 0 && !strings.Contains(text, "inbound-a0") {
+				line := strings.LastIndex(text[:i], "\n") + 1
+				if err := nft.Prove(sp, plan, text[:line]+text[i+len("comment \"allow a0\"\n"):]); err != nil {
+					require.ErrorContains(t, err, "the rules written for "+h.Name+" are wrong, which is a mistake of ours: ")
+					broken++
+				}
+			}
+		}
+	}
+	require.Greater(t, broken, 10)
+	require.EqualError(t, nft.Prove(packet.NewSpace(), &compile.Plan{Host: &fleet.Host{Name: "h"}}, ""), "the rules written for h have no table")
 }
 
 // TestFragmentsArePutTogether: the rules make the kernel track connections even
