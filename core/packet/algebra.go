@@ -29,11 +29,21 @@ func (sp *Space) Minus(a, b Set) Set { return Set(sp.binary(opMinus, ref(a), ref
 // Not is the packets not in a.
 func (sp *Space) Not(a Set) Set { return sp.Minus(All, a) }
 
-// AndAll is the packets in every one of sets; All if there are none.
+// AndAll is the packets in every one of sets; All if there are none. Those that
+// test later fields are joined first, so that what is there is built upon.
 func (sp *Space) AndAll(sets ...Set) Set {
 	r := All
-	for _, s := range sets {
-		r = sp.And(r, s)
+	var room [8]Set
+	left := append(room[:0], sets...)
+	for len(left) > 0 {
+		deepest := 0
+		for i, s := range left {
+			if sp.nodes[s].field > sp.nodes[left[deepest]].field {
+				deepest = i
+			}
+		}
+		r = sp.And(left[deepest], r)
+		left = slices.Delete(left, deepest, deepest+1)
 	}
 	return r
 }

@@ -123,6 +123,14 @@ const (
 var protocolNames = map[int]string{ICMP: "icmp", IGMP: "igmp", TCP: "tcp", UDP: "udp", 33: "dccp", 47: "gre", ESP: "esp", 51: "ah",
 	ICMPv6: "icmpv6", SCTP: "sctp", 136: "udplite"}
 
+var protocolNumbers = func() map[string]int {
+	numbers := map[string]int{}
+	for n, name := range protocolNames {
+		numbers[name] = n
+	}
+	return numbers
+}()
+
 // ProtocolName gives a protocol's name, or its number where it has none.
 func ProtocolName(n int) string {
 	if s, ok := protocolNames[n]; ok {
@@ -133,10 +141,8 @@ func ProtocolName(n int) string {
 
 // ProtocolNumber is the way back from ProtocolName; ok is false for a name that is none.
 func ProtocolNumber(name string) (n int, ok bool) {
-	for n, s := range protocolNames {
-		if s == name {
-			return n, true
-		}
+	if n, ok := protocolNumbers[name]; ok {
+		return n, true
 	}
 	if _, err := fmt.Sscanf(name, "%d", &n); err != nil || n < 0 || n > 255 || fmt.Sprint(n) != name {
 		return 0, false

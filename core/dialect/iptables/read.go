@@ -82,14 +82,16 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*d
 	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, host: host, changes: map[string]bool{}}
 	lines := strings.Split(text, "\n")
 	r.backed = Backed(text)
-	for _, line := range lines { // what tracks connections decides how matches on ports are read
-		if strings.HasPrefix(line, "*nat") || slices.ContainsFunc([]string{" -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY "}, func(s string) bool { return strings.Contains(line, s) }) {
-			r.out.Tracks[family] = true
-		}
-		for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
-			if _, name, ok := strings.Cut(line, option); ok {
-				r.changes[firstWord(name)] = true
+	// What tracks connections decides how matches on ports are read.
+	r.out.Tracks[family] = slices.ContainsFunc([]string{"*nat", " -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY "}, func(s string) bool { return strings.Contains(text, s) })
+	for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
+		for rest := text; ; {
+			var found bool
+			if _, rest, found = strings.Cut(rest, option); !found {
+				break
 			}
+			name, _, _ := strings.Cut(rest, " ")
+			r.changes[name] = true
 		}
 	}
 	for i, line := range lines {
@@ -201,6 +203,7 @@ func (r *reader) chain(words []string) error {
 
 // split takes a line apart into words, quoted ones without their quotes.
 func split(line string) (words []string, ok bool) {
+	words = make([]string, 0, 16)
 	for i := 0; i < len(line); {
 		switch line[i] {
 		case ' ', '\t':
