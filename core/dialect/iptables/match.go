@@ -36,10 +36,11 @@ func (m *matching) next() string {
 	return word
 }
 
-// all is the packets of the rule's family that every match holds for.
+// all is the packets that every match holds for. Its chain sees those of its
+// family only, so that no rule has to say it.
 func (m *matching) all() packet.Set {
 	m.seal()
-	return m.sp.AndAll(append(m.sets, m.sp.Value(packet.Family, m.family))...)
+	return m.sp.AndAll(m.sets...)
 }
 
 func (m *matching) and(s packet.Set) {
