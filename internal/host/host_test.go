@@ -20,9 +20,13 @@ import (
 	"yellowfence.example/yfence/internal/testbed"
 )
 
-// fake puts a program named nft first in the path.
+// fake makes a path with a program named nft, and others that say nothing: the
+// machine that the tests run on may have tables of legacy iptables.
 func fake(t *testing.T, script string) {
 	dir := t.TempDir()
+	for _, name := range []string{"iptables-legacy-save", "ip6tables-legacy-save"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"), 0o755))
+	}
 	if script != "" {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "nft"), []byte("#!/bin/sh\n"+script), 0o755))
 	}
