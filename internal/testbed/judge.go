@@ -258,7 +258,7 @@ func (j *Judge) send(p packet.Packet, tag uint32) error {
 // drain reads all sockets empty and reports what was heard of our packets; it says whether anything was.
 func (j *Judge) drain(hear func(tag uint32, v packet.Verdict)) (any bool) {
 	buffer := make([]byte, 2048)
-	for _, fd := range j.delivered {
+	for kind, fd := range j.delivered {
 		for {
 			n, _, err := unix.Recvfrom(fd, buffer, 0)
 			if err != nil {
@@ -267,7 +267,7 @@ func (j *Judge) drain(hear func(tag uint32, v packet.Verdict)) (any bool) {
 			any = true
 			// An ICMP error that quotes a packet is no delivery of it. (IPv6 raw
 			// sockets give no IP header; an error then begins with its type.)
-			quoted := isICMPError(buffer[:n]) || fd == j.delivered[packet.ICMPv6<<8|unix.AF_INET6] && n > 48 && buffer[0] < 128 && buffer[8]>>4 == 6
+			quoted := kind&0xff == unix.AF_INET && isICMPError(buffer[:n]) || kind == packet.ICMPv6<<8|unix.AF_INET6 && n > 48 && buffer[0] < 128 && buffer[8]>>4 == 6
 			if tag, own, ok := tagOf(buffer[:n]); ok && (own || !quoted) {
 				hear(tag, packet.Admit)
 			}
