@@ -372,7 +372,7 @@ func (m *matching) set() bool {
 	if len(m.words) > 2 && strings.HasPrefix(m.words[2], "--") { // which counts
 		return false
 	}
-	s, ok := m.host.Sets.packets(m, m.words[0], strings.Split(m.words[1], ","), 0)
+	s, ok := m.host.Sets.packets(m, m.words[0], strings.Split(m.words[1], ","), false)
 	if ok {
 		m.words = m.words[2:]
 		m.and(s)

@@ -128,11 +128,16 @@ func FuzzRead(f *testing.F) {
 	for _, rule := range []string{"-m mark", "-p tcp -m tcp --tcp-flags", "-s 1.2.3.4/255.0.255.0", "-m limit --limit 0/sec", "-j", "-g", "! !", "-m connmark --mark 5/", "-p tcp --dport 9:1"} {
 		f.Add("*filter\n:INPUT DROP\n-A INPUT " + rule + "\nCOMMIT\n")
 	}
+	for _, set := range []string{"x hash:ip\nadd x 1.2.3.4-1.2.3.9", "x hash:net,port\nadd x 1.2.0.0/16,udp:53", "x list:set\nadd x x", "x bitmap:port\nadd x 5-9", "x hash:net\nadd x ::/0 nomatch"} {
+		f.Add("*filter\n:INPUT DROP\n-A INPUT -m set --match-set x src,dst -j ACCEPT\nCOMMIT\ncreate " + set + "\n")
+	}
 	f.Fuzz(func(t *testing.T, text string) {
 		sp := packet.NewSpace()
 		sp.Bound(1_000_000)
+		rules, saved, _ := strings.Cut(text, "create ")
+		sets, _ := iptables.ReadSets("create " + saved)
 		_ = packet.Untangled(func() {
-			if rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{}); err == nil && strings.Count(text, "\n") < 200 {
+			if rs, err := iptables.Read(sp, packet.IPv4, "f", rules, iptables.Host{Sets: sets}); err == nil && strings.Count(text, "\n") < 200 {
 				rs.Decision(sp)
 			}
 		})

@@ -87,20 +87,18 @@ func ReadSets(text string) (Sets, error) {
 	return sets, nil
 }
 
-// maxNested bounds how deep sets hold sets.
-const maxNested = 4
-
 // packets are those that a set has, each dimension taken from the source or the
-// destination; ok is false where it is not known.
-func (s Sets) packets(m *matching, name string, ways []string, depth int) (all packet.Set, ok bool) {
+// destination; ok is false where it is not known. A set that is held by another
+// holds none itself.
+func (s Sets) packets(m *matching, name string, ways []string, held bool) (all packet.Set, ok bool) {
 	of := s[name]
-	if of == nil || of.unread || depth == maxNested {
+	if of == nil || of.unread || held && of.dimensions[0] == "set" {
 		return packet.Empty, false
 	}
 	sp := m.sp
 	if of.dimensions[0] == "set" {
-		for _, held := range of.members {
-			one, ok := s.packets(m, held.parts[0], ways, depth+1)
+		for _, one := range of.members {
+			one, ok := s.packets(m, one.parts[0], ways, true)
 			if !ok {
 				return packet.Empty, false
 			}
