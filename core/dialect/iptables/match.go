@@ -1,7 +1,9 @@
 package iptables
 
 import (
+	"bytes"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -15,13 +17,12 @@ import (
 // matching reads the matches of one rule.
 type matching struct {
 	*reader
-	chain    *dialect.Chain
-	words    []string
-	at       string
-	not      bool
-	module   string // the last that -m named
-	protocol int    // -1 is any, or not one
-	comment  string
+	chain   *dialect.Chain
+	words   []string
+	at      string
+	not     bool
+	module  string // the last that -m named
+	comment string
 
 	sets   []packet.Set
 	opaque []string // what was said by a module that is not read
@@ -141,9 +142,6 @@ func (m *matching) option(option string) {
 			m.sets = append(m.sets, sp.Unknown("-p "+name))
 			return
 		}
-		if m.protocol = n; m.not {
-			m.protocol = -1
-		}
 		m.and(sp.Value(packet.Protocol, n))
 		return
 	case "-f", "--fragment":
@@ -182,7 +180,7 @@ func (m *matching) read(option string) bool {
 			return false
 		}
 		m.next()
-		m.and2(sp.Or(sp.Ranges(packet.SrcPort, runs), sp.Ranges(packet.DstPort, runs)))
+		m.andShown(sp.Or(sp.Ranges(packet.SrcPort, runs), sp.Ranges(packet.DstPort, runs)))
 	case "tcp --tcp-flags":
 		if len(m.words) < 2 {
 			return false
@@ -193,9 +191,9 @@ func (m *matching) read(option string) bool {
 			return false
 		}
 		m.words = m.words[2:]
-		m.and2(flagSet(sp, mask, value))
+		m.andShown(flagSet(sp, mask, value))
 	case "tcp --syn":
-		m.and2(flagSet(sp, 1|packet.SYN|packet.RST|packet.ACK, packet.SYN))
+		m.andShown(flagSet(sp, 1|packet.SYN|packet.RST|packet.ACK, packet.SYN))
 	case "icmp --icmp-type", "icmp6 --icmpv6-type", "icmpv6 --icmpv6-type":
 		return m.icmp()
 	case "conntrack --ctstate", "state --state":
@@ -229,8 +227,8 @@ func (m *matching) read(option string) bool {
 	return true
 }
 
-// and2 adds what is asked of a header: its contrary, too, holds only for packets that show it.
-func (m *matching) and2(s packet.Set) {
+// andShown adds what is asked of a header: its contrary, too, holds only for packets that show it.
+func (m *matching) andShown(s packet.Set) {
 	m.and(s)
 	m.sets = append(m.sets, m.shown())
 }
@@ -239,7 +237,7 @@ func (m *matching) port(field packet.Field) bool {
 	runs, ok := portRuns(m.words[0])
 	if ok {
 		m.next()
-		m.and2(m.sp.Ranges(field, runs))
+		m.andShown(m.sp.Ranges(field, runs))
 	}
 	return ok
 }
@@ -296,7 +294,7 @@ func flagSet(sp *packet.Space, mask, value int) packet.Set {
 func (m *matching) icmp() bool {
 	if m.words[0] == "any" || m.words[0] == "255" && m.family == packet.IPv4 {
 		m.next()
-		m.and2(packet.All)
+		m.andShown(packet.All)
 		return true
 	}
 	kind, code, hasCode := strings.Cut(m.words[0], "/")
@@ -310,7 +308,7 @@ func (m *matching) icmp() bool {
 	if hasCode {
 		s = m.sp.And(s, m.sp.Value(packet.ICMPCode, int(k)))
 	}
-	m.and2(s)
+	m.andShown(s)
 	return true
 }
 
@@ -387,52 +385,44 @@ func addresses(text string) (run packet.Range, ok bool) {
 	if err != nil {
 		return run, false
 	}
-	bits := a.BitLen()
-	if mask, err := netip.ParseAddr(length); cut && err == nil {
-		bits = 0
-		for _, b := range mask.AsSlice() {
-			for ; b&0x80 != 0; b <<= 1 {
-				bits++
-			}
-			if b != 0 {
-				return run, false
-			}
-		}
-		if again, err := a.Prefix(bits); err != nil || !isMask(mask, bits) || again.Addr().BitLen() != mask.BitLen() {
-			return run, false
-		}
-	} else if cut {
-		if bits, err = strconv.Atoi(length); err != nil {
-			return run, false
-		}
+	if !cut {
+		length = strconv.Itoa(a.BitLen())
 	}
-	p, err := a.Prefix(bits)
+	if mask, err := netip.ParseAddr(length); err == nil {
+		ones := 0
+		for _, b := range mask.AsSlice() {
+			ones += bits.OnesCount8(b)
+		}
+		// Of the masks with so many ones only this is that of a prefix.
+		if p, err := allOnes(mask).Prefix(ones); err != nil || p.Addr() != mask || mask.BitLen() != a.BitLen() {
+			return run, false
+		}
+		length = strconv.Itoa(ones)
+	}
+	n, err := strconv.Atoi(length)
+	if err != nil {
+		return run, false
+	}
+	p, err := a.Prefix(n)
 	if err != nil {
 		return run, false
 	}
 	return packet.PrefixRange(p), true
 }
 
-// isMask says that a mask is so many ones and nothing else.
-func isMask(mask netip.Addr, bits int) bool {
-	ones := 0
-	for _, b := range mask.AsSlice() {
-		for bit := range 8 {
-			if b>>(7-bit)&1 == 1 {
-				ones++
-			}
-		}
-	}
-	return ones == bits
+// allOnes is the last address of a family.
+func allOnes(of netip.Addr) netip.Addr {
+	last, _ := netip.AddrFromSlice(bytes.Repeat([]byte{0xff}, of.BitLen()/8)) // of 4 or 16 bytes
+	return last
 }
 
 // valueAndMask reads a mark: 0x5 or 0x5/0xff.
 func valueAndMask(text string) (value, mask uint32, ok bool) {
-	v, bits, cut := strings.Cut(text, "/")
+	v, among, cut := strings.Cut(text, "/")
 	n, err := strconv.ParseUint(v, 0, 32)
 	mask = 1<<32 - 1
 	if cut {
-		k, errMask := strconv.ParseUint(bits, 0, 32)
+		k, errMask := strconv.ParseUint(among, 0, 32)
 		if mask = uint32(k); errMask != nil {
 			return 0, 0, false
 		}

@@ -234,7 +234,7 @@ func split(line string) (words []string, ok bool) {
 // rule reads a rule behind its chain.
 func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rule {
 	out := dialect.Rule{Match: packet.All, Text: dialect.Words(text), At: r.file + ":" + strconv.Itoa(r.line)}
-	m := &matching{reader: r, chain: c, words: words, protocol: -1, at: out.At}
+	m := &matching{reader: r, chain: c, words: words, at: out.At}
 	for len(m.words) > 0 {
 		word := m.next()
 		switch word {

@@ -97,6 +97,19 @@ func TestAGateway(t *testing.T) {
 	require.Empty(t, sp.UnknownsOf(sp.And(sp.Value(packet.State, packet.New), sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))))
 }
 
+// TestMasks: a mask is a prefix or nothing that is read.
+func TestMasks(t *testing.T) {
+	for source, want := range map[string]string{
+		"10.0.0.0/8": "admitted", "10.0.0.0/255.0.0.0": "admitted", "10.9.0.0/255.255.0.0": "admitted", "10.9.9.9": "admitted", "0.0.0.0/0.0.0.0": "admitted",
+		"11.0.0.0/255.0.0.0": "dropped", "10.0.9.0/255.0.255.0": "uncertain", "10.0.0.0/0.0.0.255": "uncertain", "10.0.0.0/ff00::": "uncertain", "10.0.0.0/33": "uncertain",
+	} {
+		sp := packet.NewSpace()
+		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -s "+source+" -j ACCEPT\nCOMMIT\n", iptables.Host{})
+		require.NoError(t, err)
+		require.Equal(t, want, fares(sp, rs.Decision(sp), tcp("10.9.9.9", 80)), source)
+	}
+}
+
 func TestBrokenDumps(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                                    "line 1: there is no table: this is not what iptables-save prints",
