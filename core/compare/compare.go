@@ -74,8 +74,9 @@ func (r *Result) State() string {
 
 // Tangled is what can be told of a host whose rules are too tangled to be held as
 // a whole: what becomes of new connections to the services that are tried first
-// (policy.Sensitive), from a port as clients have one to the host's own addresses. The rest of it is Unread, for the reason given. It takes a Space of its
-// own, into which the rules were read again.
+// (policy.Sensitive), from a port as clients have one to the host's own addresses.
+// The rest of it is Unread, for the reason given. It takes a Space of its own, into
+// which the rules were read again.
 func Tangled(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset, why error) *Result {
 	first := packet.Empty
 	for _, s := range policy.Sensitive {
@@ -131,7 +132,7 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	c.changed = map[line]*dialect.Rule{}
 	for _, chain := range live.Chains {
 		for i := range chain.Rules {
-			if r := &chain.Rules[i]; chain.Table == nft.Table && r.Comment != "" && !c.intended[r] {
+			if r := &chain.Rules[i]; nft.Ours(chain) && r.Comment != "" && !c.intended[r] {
 				if l := (line{slices.Index(chainHooks, chain.Hook), r.Comment}); c.changed[l] == nil {
 					c.changed[l] = r
 				}
@@ -282,7 +283,7 @@ func (c *comparison) add(n *cause) {
 // sameRule says that two deciders are one, or lines of our table that carry out
 // the same statement.
 func sameRule(a, b dialect.Decider) bool {
-	ours := a.Rule != nil && b.Rule != nil && a.Chain.Family == nft.Family && a.Chain.Table == nft.Table && b.Chain.Table == nft.Table
+	ours := a.Rule != nil && b.Rule != nil && nft.Ours(a.Chain) && nft.Ours(b.Chain)
 	return a == b || ours && a.Rule.Comment != "" && a.Rule.Comment == b.Rule.Comment
 }
 

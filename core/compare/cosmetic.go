@@ -11,10 +11,7 @@ import (
 
 // cosmetic is the finding that rules of one meaning are written differently.
 func cosmetic(sp *packet.Space, live, ours *dialect.Ruleset) Finding {
-	has := false
-	for _, c := range live.Chains {
-		has = has || c.Family == nft.Family && c.Table == nft.Table
-	}
+	has := slices.ContainsFunc(live.Chains, nft.Ours)
 	f := Finding{Kind: Cosmetic, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
 		Hint: "nothing is at risk; settling the host writes them as they were",
 		Live: Live{Rule: fmt.Sprintf("table %s %s", nft.Family, nft.Table), At: fmt.Sprintf("%s %s", nft.Family, nft.Table)}}
@@ -35,7 +32,7 @@ func cosmetic(sp *packet.Space, live, ours *dialect.Ruleset) Finding {
 func idle(sp *packet.Space, live, ours *dialect.Ruleset) (rule *dialect.Rule, why string) {
 	known := recognised(sp, live, ours)
 	for _, c := range live.Chains {
-		if c.Family != nft.Family || c.Table != nft.Table {
+		if !nft.Ours(c) {
 			continue
 		}
 		rest := sp.WellFormed()

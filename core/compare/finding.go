@@ -13,9 +13,9 @@ import (
 )
 
 // care is the packets that a sentence about a cause is exact for. It leaves out
-// what nobody would mention: packets that are not new, marked, or pieces, over loopback, or with a
-// source that a local segment unmasks as forged, unless the cause is about
-// nothing else; and of what was opened, the packets that rules admit anyway,
+// what nobody would mention: packets that are not new, marked, or pieces, over
+// loopback, or with a source that a local segment unmasks as forged, unless the
+// cause is about nothing else; and of what was opened, the packets that rules admit anyway,
 // unless the cause is nothing but by whom, when or how they are sent.
 func (c *comparison) care(n *cause) packet.Set {
 	honest := c.sp.WellFormed()
@@ -182,7 +182,7 @@ func (c *comparison) finding(n *cause) Finding {
 	undo := "settling " + h.Name
 	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := undo + " undoes it"
-	if n.kind != Opened && live.Chain != nil && (live.Chain.Family != nft.Family || live.Chain.Table != nft.Table) {
+	if n.kind != Opened && live.Chain != nil && !nft.Ours(live.Chain) {
 		undoes = fmt.Sprintf("it stands in table %s %s, which settling leaves alone: take it out there", live.Chain.Family, live.Chain.Table)
 	}
 	switch n.kind {

@@ -96,7 +96,7 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 	all, signature := &dialect.Ruleset{}, ""
 	for _, t := range tables {
 		all.Add(t)
-		if c := t.Chains; len(c) > 0 && c[0].Family == nft.Family && c[0].Table == nft.Table {
+		if c := t.Chains; len(c) > 0 && nft.Ours(c[0]) {
 			signature += s.signature(t)
 		}
 	}

@@ -203,6 +203,17 @@ func (sp *Space) Turns(d Decision) (out []int64) {
 	return slices.Compact(out)
 }
 
+// Flagged is the set of packets whose TCP flags, of those in a mask, are just these.
+func (sp *Space) Flagged(flags, mask int) Set {
+	var values []int
+	for bits := range TCPFlags.Limit().Int() + 1 {
+		if bits&mask == flags {
+			values = append(values, bits)
+		}
+	}
+	return sp.Values(TCPFlags, values...)
+}
+
 // Usual is the set of packets as one expects them: whole, unmarked, and with the
 // TCP flags of their state: syn of a new connection's first packet, else ack.
 func (sp *Space) Usual() Set {

@@ -102,8 +102,9 @@ var StateNames = []string{New: "new", Established: "established", Related: "rela
 // TCPFlagNames are the flags of a TCP header by their bit, the lowest first.
 var TCPFlagNames = []string{"fin", "syn", "rst", "psh", "ack", "urg", "ecn", "cwr"}
 
-// The flags that a connection begins with, and what its later packets mostly have.
+// The flags by which the first packet of a connection is told from others.
 const (
+	FIN = 1 << 0
 	SYN = 1 << 1
 	RST = 1 << 2
 	ACK = 1 << 4

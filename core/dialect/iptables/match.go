@@ -191,9 +191,9 @@ func (m *matching) read(option string) bool {
 			return false
 		}
 		m.words = m.words[2:]
-		m.andShown(flagSet(sp, mask, value))
+		m.andShown(sp.Flagged(value, mask))
 	case "tcp --syn":
-		m.andShown(flagSet(sp, 1|packet.SYN|packet.RST|packet.ACK, packet.SYN))
+		m.andShown(sp.Flagged(packet.SYN, packet.FIN|packet.SYN|packet.RST|packet.ACK))
 	case "icmp --icmp-type", "icmp6 --icmpv6-type", "icmpv6 --icmpv6-type":
 		return m.icmp()
 	case "conntrack --ctstate", "state --state":
@@ -278,16 +278,6 @@ func flags(text string) (bits int, ok bool) {
 		}
 	}
 	return bits, true
-}
-
-func flagSet(sp *packet.Space, mask, value int) packet.Set {
-	var values []int
-	for bits := range 256 {
-		if bits&mask == value {
-			values = append(values, bits)
-		}
-	}
-	return sp.Values(packet.TCPFlags, values...)
 }
 
 // icmp reads a type: 8, 3/1, or any.

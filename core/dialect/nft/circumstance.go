@@ -110,15 +110,6 @@ func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) 
 // flags is a match on the flags of a TCP header: "in" asks for any of them, "!"
 // for none, and behind a mask, or in a set, they are compared as a whole.
 func (r *reader) flags(tcp packet.Set, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
-	where := func(f func(bits int) bool) packet.Set {
-		var values []int
-		for bits := range 256 {
-			if f(bits) {
-				values = append(values, bits)
-			}
-		}
-		return r.sp.And(tcp, r.sp.Values(packet.TCPFlags, values...))
-	}
 	among := 255
 	if mask != nil {
 		var ok bool
@@ -141,13 +132,19 @@ func (r *reader) flags(tcp packet.Set, op string, mask, right *expr, unknown fun
 	}
 	switch {
 	case op == "in" && mask == nil && !isSet:
-		return where(func(bits int) bool { return bits&wanted[0] != 0 })
+		return r.sp.Minus(tcp, r.sp.Flagged(0, wanted[0]))
 	case op == "!" && mask == nil && !isSet:
-		return where(func(bits int) bool { return bits&wanted[0] == 0 })
-	case op == "==" || op == "in":
-		return where(func(bits int) bool { return slices.Contains(wanted, bits&among) })
-	case op == "!=":
-		return where(func(bits int) bool { return !slices.Contains(wanted, bits&among) })
+		return r.sp.And(tcp, r.sp.Flagged(0, wanted[0]))
+	}
+	any := packet.Empty
+	for _, bits := range wanted {
+		any = r.sp.Or(any, r.sp.Flagged(bits, among))
+	}
+	switch op {
+	case "==", "in":
+		return r.sp.And(tcp, any)
+	case "!=":
+		return r.sp.Minus(tcp, any)
 	}
 	return r.sp.And(tcp, unknown())
 }

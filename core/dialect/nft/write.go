@@ -29,6 +29,9 @@ var (
 	hookNames  = []string{policy.Inbound: "input", policy.Outbound: "output", policy.Forward: "forward"}
 )
 
+// Ours says that a chain is of our table.
+func Ours(c *dialect.Chain) bool { return c.Family == Family && c.Table == Table }
+
 // Rules is a plan as the rules we would load: what Write writes, and what a
 // dump of them reads back as.
 func Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
