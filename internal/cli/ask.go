@@ -99,11 +99,20 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 		found, problems = ask.NewAsker(pol).Policy(q, now)
 	} else {
 		sp.Bound(live.Bound)
-		var rules *dialect.Ruleset
-		if rules, err = a.rulesets(sp, dumps); err != nil {
+		f, err := a.inForce(dumps)
+		if err != nil {
 			return answer, nil, err
 		}
-		if tangled := packet.Untangled(func() { found, problems = ask.Dump(sp, pol, rules, q, now) }); tangled != nil {
+		tangled := packet.Untangled(func() {
+			var rules *dialect.Ruleset
+			if rules, err = live.Read(sp, f); err == nil {
+				found, problems = ask.Dump(sp, pol, rules, q, now)
+			}
+		})
+		if err != nil {
+			return answer, nil, errors.New(unreadable(dumps, err))
+		}
+		if tangled != nil {
 			found = &ask.Answer{Verdict: ask.Uncertain, Steps: []ask.Step{}, Examples: []ask.Example{}, Unread: []string{tangled.Error()}}
 		}
 	}
@@ -113,36 +122,29 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 	return api.Answer{Version: api.Version, Question: text, Answer: *found}, nil, nil
 }
 
-// rulesets reads files with what one host has in force, as one ruleset.
-func (a *app) rulesets(sp *packet.Space, names []string) (rs *dialect.Ruleset, err error) {
-	var all api.InForce
+// inForce reads files with what one host has in force.
+func (a *app) inForce(names []string) (all api.InForce, err error) {
 	for _, name := range names {
 		data, err := a.readFile(name)
 		if err != nil {
-			return nil, err
+			return all, err
 		}
 		f := live.OfFile(name, data)
 		if all.Dumps = append(all.Dumps, f.Dumps...); all.Names == nil {
 			all.Names = f.Names
 		}
 	}
-	if tangled := packet.Untangled(func() { rs, err = live.Read(sp, all) }); tangled != nil {
-		err = tangled
-	}
-	if err != nil {
-		why := err.Error()
-		if !slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(why, name+": ") }) {
-			why = strings.Join(names, ", ") + ": " + why
-		}
-		return nil, &unread{why}
-	}
-	return rs, nil
+	return all, nil
 }
 
-// unread is the error of a dump that cannot be read.
-type unread struct{ why string }
-
-func (u *unread) Error() string { return u.why }
+// unreadable says what is wrong with the text of files, and which it is.
+func unreadable(names []string, err error) string {
+	why := err.Error()
+	if !slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(why, name+": ") }) {
+		why = strings.Join(names, ", ") + ": " + why
+	}
+	return why
+}
 
 var verdictColours = map[string]string{"admitted": green, "dropped": red, "rejected": red, ask.Mixed: amber, ask.Uncertain: amber}
 

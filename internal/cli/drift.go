@@ -10,8 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
@@ -76,34 +74,13 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	if h == nil {
 		return api.Drift{}, unknownHost(host, pol.Fleet.Names())
 	}
-	sp := packet.NewSpace()
-	now := time.Now().Unix()
-	sp.Bound(live.Bound)
-	sp.Since(now)
-	plan := compile.Host(sp, pol, h, now) // before a dump says whom the host does not have: their rules stay
-	rules, err := a.rulesets(sp, dumps)
-	var broken *unread
-	if errors.As(err, &broken) {
-		// What cannot be read is no host without rules: it is unread.
-		return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.Unread, Findings: []compare.Finding{}, Unread: []string{err.Error()}}}}, nil
-	}
+	f, err := a.inForce(dumps)
 	if err != nil {
 		return api.Drift{}, err
 	}
-	res := &compare.Result{}
-	if tangled := packet.Untangled(func() { res = compare.Drift(sp, compare.NamesOf(pol), plan, rules) }); tangled != nil {
-		res.Unread = []string{tangled.Error()}
-		sp := packet.NewSpace()
-		sp.Bound(live.Bound)
-		sp.Since(now)
-		_ = packet.Untangled(func() { // what can be told all the same
-			if rules, err := a.rulesets(sp, dumps); err == nil {
-				res = compare.Tangled(sp, compare.NamesOf(pol), compile.Host(sp, pol, h, now), rules, tangled)
-			}
-		})
-	}
-	if res.Findings == nil {
-		res.Findings = []compare.Finding{}
+	res, err := live.Drift(pol, compare.NamesOf(pol), h, time.Now().Unix(), f)
+	if err != nil { // what cannot be read is no host without rules: it is unread
+		res = &compare.Result{Unread: []string{unreadable(dumps, err)}, Findings: []compare.Finding{}}
 	}
 	return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.State(res.State()), Findings: res.Findings, Unread: res.Unread}}}, nil
 }

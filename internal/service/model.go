@@ -9,10 +9,7 @@ import (
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
@@ -189,39 +186,11 @@ func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
 			return result{Engine: engine, Until: r.Until, State: api.InStep, Findings: []compare.Finding{}}
 		}
 	}
-	unread := func(err error) result {
-		return result{Engine: engine, State: api.Unread, Unread: []string{err.Error()}, Findings: []compare.Finding{}}
+	r, err := live.Drift(m.policy, m.names(), h, now, f)
+	if err != nil {
+		r = &compare.Result{Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	}
-	with := func(compared func(*packet.Space, *compile.Plan, *dialect.Ruleset) *compare.Result) error {
-		return packet.Untangled(func() {
-			sp := packet.NewSpace()
-			sp.Bound(live.Bound)
-			sp.Since(now)
-			plan := compile.Host(sp, m.policy, h, now) // before the dump says whom the host does not have: their rules stay
-			rules, err := live.Read(sp, f)
-			if err != nil {
-				res = unread(err)
-				return
-			}
-			r := compared(sp, plan, rules)
-			res = result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
-			if res.Findings == nil {
-				res.Findings = []compare.Finding{}
-			}
-		})
-	}
-	tangled := with(func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
-		return compare.Drift(sp, m.names(), plan, rules)
-	})
-	if tangled == nil {
-		return res
-	}
-	if err := with(func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
-		return compare.Tangled(sp, m.names(), plan, rules, tangled)
-	}); err != nil {
-		return unread(tangled)
-	}
-	return res
+	return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 }
 
 // status is what a host is now, and the pair it is held against: the one it was

@@ -1,0 +1,41 @@
+package live
+
+import (
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+)
+
+// Drift holds what a host has in force against what a policy means for it, at an
+// instant in seconds since 1970. Of rules that are too tangled it tells what can be
+// told. Names are those of the policy. The error is about the text of the dumps.
+func Drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f api.InForce) (res *compare.Result, err error) {
+	with := func(compared func(*packet.Space, *compile.Plan, *dialect.Ruleset) *compare.Result) (tangled error) {
+		return packet.Untangled(func() {
+			sp := packet.NewSpace()
+			sp.Bound(Bound)
+			sp.Since(now)
+			plan := compile.Host(sp, pol, h, now) // before the dump says whom the host does not have: their rules stay
+			var rules *dialect.Ruleset
+			if rules, err = Read(sp, f); err == nil {
+				res = compared(sp, plan, rules)
+			}
+		})
+	}
+	tangled := with(func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
+		return compare.Drift(sp, names, plan, rules)
+	})
+	if tangled != nil && with(func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
+		return compare.Tangled(sp, names, plan, rules, tangled)
+	}) != nil {
+		res = &compare.Result{Unread: []string{tangled.Error()}}
+	}
+	if res != nil && res.Findings == nil {
+		res.Findings = []compare.Finding{}
+	}
+	return res, err
+}
