@@ -299,7 +299,7 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 			out.Branches = append(out.Branches, dialect.Branch{Match: packet.All, Action: dialect.Drop})
 		}
 	case "MASQUERADE", "SNAT":
-		out.Branches = all(dialect.Resource)
+		out.Branches = all(dialect.SourceNAT)
 	case "REDIRECT":
 		ports, said := options["--to-ports"]
 		port, err := strconv.Atoi(ports)

@@ -59,7 +59,7 @@ const (
 	kindLimitNamed // text is the name of the limit
 	kindSetWrite   // text is the operation, part the set, args the element and statements
 	kindRedirect   // text is the port, "" for the same
-	kindResource   // a change of the source; text
+	kindSourceNAT  // a change of the source; text
 	kindCounter    // a counter, which nothing depends on
 	kindPassing    // text; something else that nothing depends on
 	kindCounted    // text; something that depends on what passed before

@@ -311,9 +311,9 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 			return expr{kind: kindOther, text: "redirect to :" + wording(port)}
 		}
 	case "masquerade":
-		return expr{kind: kindResource, text: name}
+		return expr{kind: kindSourceNAT, text: name}
 	case "snat":
-		return expr{kind: kindResource, text: strings.TrimSpace("snat to " + wording(f.Get("addr")))}
+		return expr{kind: kindSourceNAT, text: strings.TrimSpace("snat to " + wording(f.Get("addr")))}
 	}
 	return expr{}
 }

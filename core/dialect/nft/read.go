@@ -182,8 +182,8 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 		case kindRedirect:
 			port, _ := e.int()
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
-		case kindResource:
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Resource}}
+		case kindSourceNAT:
+			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.SourceNAT}}
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)
 		case kindMangle:

@@ -66,7 +66,7 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 	case "redirect":
 		return redirectOf(line)
 	case "masquerade", "snat":
-		return expr{kind: kindResource, text: words(line)}, nil // with what comes of ports and flags
+		return expr{kind: kindSourceNAT, text: words(line)}, nil // with what comes of ports and flags
 	case "add", "update", "delete":
 		if len(line) > 2 && strings.HasPrefix(line[1].text, "@") {
 			return t.setOf(line)

@@ -1,0 +1,459 @@
+package dialect
+
+import (
+	"fmt"
+	"slices"
+
+	"yellowfence.example/yfence/core/packet"
+)
+
+// hooks are those that packets pass, in order, by the way they cross the host.
+var hooks = [][]string{
+	packet.In:      {"prerouting", "input"},
+	packet.Out:     {"output", "postrouting"},
+	packet.Through: {"prerouting", "forward", "postrouting"},
+}
+
+// Decision is what the kernel does with every packet that crosses the host.
+func (rs *Ruleset) Decision(sp *packet.Space) packet.Decision {
+	return rs.Sharing(sp, Shared{})
+}
+
+// Shared is what is known of chains that several rulesets have in common.
+type Shared map[call]packet.Decision
+
+// Sharing is Decision for one of several rulesets that have chains in common:
+// what one chain does is worked out once. They must all be of one Space.
+func (rs *Ruleset) Sharing(sp *packet.Space, known Shared) packet.Decision {
+	d, _ := rs.decide(sp, known)
+	return d
+}
+
+// Attributed is Decision with the decider of each outcome: Outcome.By counts the deciders from 1.
+func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
+	return rs.decide(sp, nil)
+}
+
+// decide is the decision by what is known already, or with deciders where known is nil.
+func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []Decider) {
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, behind: map[*Chain]packet.Decision{}}
+	if known == nil {
+		e.done = Shared{}
+	}
+	for _, c := range rs.Chains {
+		e.chains[chainKey{c.Family, c.Table, c.Name}] = c
+	}
+	admit := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{})})
+	all := packet.Void
+	for hook, names := range hooks {
+		e.way = hook
+		d := admit
+		for i, name := range slices.Backward(names) {
+			early, late := rs.on(name)
+			d = e.hook(late, name, d)
+			switch {
+			case !rs.Fragments:
+			case i == 0: // it begins to be handled here
+				d = e.whole(d, rs.Tracks)
+			case name == "input": // what is for the host itself is put together before
+				d = e.whole(d, [2]bool{packet.IPv4: true})
+			}
+			d = e.hook(early, name, d)
+		}
+		for _, c := range rs.Chains {
+			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" && (hook == packet.Through || sent == (hook == packet.Out)) {
+				d = e.outside(c, hook, d)
+			}
+		}
+		all = sp.Choose(sp.Value(packet.Hook, hook), d, all)
+	}
+	return sp.Only(all, sp.WellFormed()), e.deciders
+}
+
+// on lists the base chains of a hook by priority; early are those that run
+// before the kernel puts fragments together.
+func (rs *Ruleset) on(hook string) (early, late []*Chain) {
+	for _, c := range rs.Chains {
+		switch {
+		case c.Hook != hook || c.Outside != "":
+		case c.SeesFragments():
+			early = append(early, c)
+		default:
+			late = append(late, c)
+		}
+	}
+	for _, chains := range [][]*Chain{early, late} {
+		slices.SortStableFunc(chains, func(a, b *Chain) int { return a.Priority - b.Priority })
+	}
+	return early, late
+}
+
+// joinPriority is where the kernel puts fragments together (NF_IP_PRI_CONNTRACK_DEFRAG).
+const joinPriority = -400
+
+// LaterPorts is the unknown whether a kernel looks for ports in later fragments
+// (where it finds whatever stands there: nft of 6.18 does) or lets no match on ports hold.
+const LaterPorts = "whether the kernel looks for ports in later fragments"
+
+// SeesFragments says that a base chain runs before fragments are put together,
+// where they are.
+func (c *Chain) SeesFragments() bool { return c.Hook == "prerouting" && c.Priority < joinPriority }
+
+// whole is d where fragments of families are put together before: they fare as
+// the whole packet does.
+func (e *evaluation) whole(d packet.Decision, families [2]bool) packet.Decision {
+	for family, join := range families {
+		if join {
+			d = e.sp.Choose(e.sp.Value(packet.Family, family), e.sp.Restrict(d, packet.Fragment, packet.Num(packet.Whole)), d)
+		}
+	}
+	return d
+}
+
+type chainKey struct{ family, table, name string }
+
+type call struct {
+	chain            *Chain
+	unrouted         bool
+	way              int
+	delivered        packet.Decision // see evaluation
+	after, accepting packet.Decision
+}
+
+// evaluation works through chains from their ends: each rule is a choice
+// between what it does and what comes after it, so that a whole chain is a
+// function from what happens when it is left to what happens to a packet.
+type evaluation struct {
+	sp         *packet.Space
+	attributed bool
+	chains     map[chainKey]*Chain
+	done       Shared
+	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
+	plains     map[*Chain]bool // see plain
+	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet
+	way        int             // of the packets that are being followed, as their Hook
+	delivered  packet.Decision // what happens after the base chain that is being evaluated to what is for the host itself
+	behind     map[*Chain]packet.Decision
+	deciders   []Decider
+}
+
+func (e *evaluation) by(d Decider) int32 {
+	if !e.attributed {
+		return 0
+	}
+	e.deciders = append(e.deciders, d)
+	return int32(len(e.deciders))
+}
+
+// hook is what happens to packets that reach a hook; next is what happens to
+// those that all its chains accept. Chains of one priority run in an order that
+// no dump records: where it matters, the order is an unknown.
+func (e *evaluation) hook(chains []*Chain, name string, next packet.Decision) packet.Decision {
+	d := next
+	for end := len(chains); end > 0; {
+		start := end - 1
+		for start > 0 && chains[start-1].Priority == chains[start].Priority {
+			start--
+		}
+		d = e.tied(chains[start:end], name, d)
+		end = start
+	}
+	return d
+}
+
+// maxTied bounds how many chains of one priority are tried in every order.
+const maxTied = 4
+
+func (e *evaluation) tied(chains []*Chain, hook string, next packet.Decision) packet.Decision {
+	d := next
+	for _, c := range slices.Backward(chains) {
+		d = e.base(c, d)
+	}
+	// Which of two chains comes first shows only in how a packet is refused or
+	// logged: one that is admitted passed them all.
+	if len(chains) > 1 && len(chains) <= maxTied {
+		for i, order := range permutations(chains)[1:] {
+			other := next
+			for _, c := range slices.Backward(order) {
+				other = e.base(c, other)
+			}
+			if e.attributed {
+				break // the orders differ in who decides; the first is as good as any
+			}
+			d = e.sp.Choose(e.sp.Unknown(fmt.Sprintf("which of the %s chains of priority %d runs first (%d)", hook, chains[0].Priority, i+1)), other, d)
+		}
+	}
+	return d
+}
+
+func permutations(chains []*Chain) (out [][]*Chain) {
+	if len(chains) <= 1 {
+		return [][]*Chain{chains}
+	}
+	for i := range chains {
+		rest := slices.Concat(chains[:i], chains[i+1:])
+		for _, p := range permutations(rest) {
+			out = append(out, append([]*Chain{chains[i]}, p...))
+		}
+	}
+	return out
+}
+
+// outside is a chain that we do not model: it may drop what would fare as in next.
+func (e *evaluation) outside(c *Chain, hook int, next packet.Decision) packet.Decision {
+	may := e.sp.Unknown(c.Outside)
+	if c.Devices != nil {
+		field := packet.InIface
+		if hook == packet.Out {
+			field = packet.OutIface
+		}
+		may = e.sp.And(may, e.sp.Interfaces(field, c.Devices...))
+	}
+	return e.sp.Choose(may, e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{Chain: c})}), next)
+}
+
+// base is a base chain before next, for the packets of its family.
+func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
+	by := e.by(Decider{Chain: c})
+	end := next
+	if c.Policy == packet.Drop {
+		end = e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: by})
+	} else if e.attributed {
+		end = e.owe(next, by, false)
+	}
+	e.unrouted = c.Hook == "prerouting"
+	if e.way == packet.In {
+		e.behind[c] = next
+	}
+	e.delivered = packet.Void
+	if e.unrouted {
+		e.delivered = e.behind[c]
+	}
+	d := e.chain(c, end, next)
+	if c.Type == "nat" {
+		d = e.first(c, d, next)
+	}
+	switch c.Family {
+	case "ip":
+		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv4), d, next)
+	case "ip6":
+		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv6), d, next)
+	}
+	return d
+}
+
+// first is d for the packets that a nat chain sees: the first of a connection.
+// What comes after it fares as it did, which nobody knows of a connection that stands.
+func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
+	sp := e.sp
+	seen := sp.Value(packet.State, packet.New)
+	if c.Hook == "prerouting" {
+		was := sp.Unknown("whether chain " + c.Place() + " changed the target of a connection that stands")
+		seen = sp.Or(seen, sp.And(sp.Values(packet.State, packet.Established, packet.Related), was))
+	}
+	return sp.Choose(seen, d, next)
+}
+
+// redirected is what becomes of packets that are given to the host itself instead.
+func (e *evaluation) redirected(r *Rule, b *Branch, next packet.Decision) packet.Decision {
+	if e.way == packet.Out || !e.unrouted {
+		return e.unmodelled("a redirect of what the host sends ("+r.At+")", next)
+	}
+	sp := e.sp
+	d := sp.Restrict(sp.Restrict(e.delivered, packet.Hook, packet.Num(packet.In)), packet.OutIface, packet.Value{})
+	if b.Port != 0 {
+		d = sp.Restrict(d, packet.DstPort, packet.Num(b.Port))
+	}
+	if d = sp.Only(d, sp.Forget(e.seen(sp.And(r.Match, b.Match)), append([]packet.Field{packet.Dst}, packet.MarkFields...)...)); sp.DependsOn(d, packet.Dst) {
+		return e.unmodelled("which of the host's addresses a redirect gives a packet ("+r.At+")", next)
+	}
+	return d
+}
+
+// owe puts down what is admitted later to a decider of now: to a rule unless a
+// later rule admits it too, to a policy unless anything later does.
+func (e *evaluation) owe(d packet.Decision, by int32, rule bool) packet.Decision {
+	return e.sp.Map(d, func(o packet.Outcome) packet.Outcome {
+		if later := e.deciders[max(o.By-1, 0)]; o.Verdict == packet.Admit && (later.Chain == nil || rule && later.Rule == nil) {
+			o.By = by
+		}
+		return o
+	})
+}
+
+// admits is d, what happens to packets that a rule accepts, put down to the rule.
+func (e *evaluation) admits(c *Chain, r *Rule, d packet.Decision) packet.Decision {
+	if !e.attributed {
+		return d
+	}
+	return e.owe(d, e.by(Decider{c, r}), true)
+}
+
+// chain is what happens to packets that enter c: after is what happens to those
+// that fall off its end or return, accepting to those that a rule accepts.
+func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.Decision {
+	key := call{c, e.unrouted, e.way, e.delivered, after, accepting}
+	if d, ok := e.done[key]; ok {
+		return d
+	}
+	if e.open[c] {
+		return e.unmodelled("the chains of table "+c.Table+" jump in a circle", after)
+	}
+	e.open[c] = true
+	d := after
+	// Rules that do the same whatever comes after them are collected and put over
+	// it at once: one by one, each would copy all that is known so far.
+	var run []packet.Choice
+	for i := range slices.Backward(c.Rules) {
+		r := &c.Rules[i]
+		if e.alone(c, r) {
+			run = append(run, packet.Choice{Match: e.seen(r.Match), Then: e.rule(c, r, packet.Void, packet.Void, accepting)})
+			continue
+		}
+		d, run = e.under(run, d), nil
+		d = e.sp.Choose(e.seen(r.Match), e.rule(c, r, d, after, accepting), d)
+	}
+	d = e.under(run, d)
+	e.open[c] = false
+	e.done[key] = d
+	return d
+}
+
+func logged(o packet.Outcome) packet.Outcome {
+	o.Logged = true
+	return o
+}
+
+// ends says that nothing comes after the branch in its chain.
+func (b *Branch) ends() bool {
+	return slices.Contains([]Action{Accept, Drop, Reject, Redirect, SourceNAT}, b.Action)
+}
+
+// rule is what happens to packets that a rule matches; next is what comes after it.
+func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decision) packet.Decision {
+	then := next
+	for _, b := range slices.Backward(r.Branches) {
+		does := e.branch(c, r, b, next, after, accepting)
+		for _, m := range slices.Backward(b.Marks) {
+			does = e.sp.Marking(does, m)
+		}
+		if b.Log {
+			does = e.sp.Map(does, logged)
+		}
+		then = e.sp.Choose(e.seen(b.Match), does, then)
+	}
+	if r.Log {
+		then = e.sp.Map(then, logged)
+	}
+	return then
+}
+
+// under puts a run of rules, the last first, over what comes after them.
+func (e *evaluation) under(run []packet.Choice, d packet.Decision) packet.Decision {
+	slices.Reverse(run)
+	return e.sp.FirstMatch(append(run, packet.Choice{Match: packet.All, Then: d}))
+}
+
+// alone says that what a rule does with what it matches does not depend on what
+// comes after it, but for passing some of it on.
+func (e *evaluation) alone(c *Chain, r *Rule) bool {
+	ends := false
+	for _, b := range r.Branches {
+		if b.Action == Return || b.Action == Goto || b.Action == Pass || (b.Marks != nil || b.Log) && !b.ends() {
+			return false
+		}
+		switch b.Action {
+		case Jump:
+			if target := e.chains[chainKey{c.Family, c.Table, b.Target}]; r.Log || target != nil && !e.plain(target) {
+				return false
+			}
+		case Unmodelled:
+			if r.Log {
+				return false
+			}
+		case Accept, Drop, Reject, Redirect, SourceNAT:
+			ends = ends || b.Match == packet.All
+		}
+	}
+	return !r.Log || ends // a line about what goes on is owed wherever that ends
+}
+
+// plain says that no rule of a chain, or of one it jumps to, marks or writes a
+// line about packets that go on, and that the chains are no loop.
+func (e *evaluation) plain(c *Chain) bool {
+	if known, ok := e.plains[c]; ok {
+		return known
+	}
+	e.plains[c] = false // met again while it is looked at, it is a loop
+	for i := range c.Rules {
+		r := &c.Rules[i]
+		goesOn := r.Log
+		for _, b := range r.Branches {
+			if (b.Marks != nil || b.Log) && !b.ends() {
+				return false // what is on it is owed too
+			}
+			if b.Match == packet.All && b.ends() {
+				goesOn = false
+			}
+			if b.Action == Jump || b.Action == Goto {
+				if target := e.chains[chainKey{c.Family, c.Table, b.Target}]; target != nil && !e.plain(target) {
+					return false
+				}
+			}
+		}
+		if goesOn {
+			return false
+		}
+	}
+	e.plains[c] = true
+	return true
+}
+
+// seen is a match as it turns out on the hook that is being evaluated.
+func (e *evaluation) seen(match packet.Set) packet.Set {
+	if !e.unrouted {
+		return match
+	}
+	return e.sp.Forget(e.sp.And(match, e.sp.Interfaces(packet.OutIface, "")), packet.OutIface)
+}
+
+// branch is what happens to packets that take b; next is the rule below.
+func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting packet.Decision) packet.Decision {
+	switch b.Action {
+	case Accept:
+		return e.admits(c, r, accepting)
+	case Drop:
+		return e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{c, r})})
+	case Reject:
+		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
+	case Redirect:
+		return e.admits(c, r, e.redirected(r, &b, next))
+	case SourceNAT:
+		if e.sp.DependsOn(accepting, packet.Src) || e.sp.DependsOn(accepting, packet.SrcPort) {
+			return e.unmodelled("the source that it is given ("+r.At+")", next)
+		}
+		return e.admits(c, r, accepting)
+	case Return:
+		return after
+	case Pass:
+		return next
+	case Unmodelled:
+		return e.unmodelled(b.Why+" ("+r.At+")", next)
+	}
+	target := e.chains[chainKey{c.Family, c.Table, b.Target}]
+	if target == nil {
+		return e.unmodelled("chain "+b.Target+", which the dump does not hold", next)
+	}
+	if b.Action == Goto {
+		next = after
+	}
+	return e.chain(target, next, accepting)
+}
+
+// unmodelled is a decision that could be anything, what goes on without the thing included.
+func (e *evaluation) unmodelled(what string, without packet.Decision) packet.Decision {
+	by := e.by(Decider{})
+	either := e.sp.Choose(e.sp.Unknown(what+", and its packets pass"),
+		e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by}), e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: by}))
+	return e.sp.Choose(e.sp.Unknown(what), either, without)
+}
