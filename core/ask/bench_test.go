@@ -5,18 +5,12 @@ import (
 
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fence"
-	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
 
 // BenchmarkAsk asks about one host of 10,000, by a policy of 2,000 statements.
 func BenchmarkAsk(b *testing.B) {
-	sources, fl := policytest.Large(2000, 200, 10_000, 1)
-	in, _ := policy.Read(sources, fl)
-	pol, problems := policy.Resolve(in)
-	if fence.HasErrors(problems) {
-		b.Fatal(problems[0])
-	}
+	pol := policytest.LargeFleet(b, 10_000)
 	q, _ := fence.ParseQuestion("r003 -> h000007 : tcp 2000")
 	b.Run("cold", func(b *testing.B) {
 		for b.Loop() {

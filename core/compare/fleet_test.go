@@ -16,20 +16,11 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
-
-// large is a policy of 2,000 statements over a fleet.
-func large(t testing.TB, hosts int) *policy.Policy {
-	in, _ := policy.Read(policytest.Large(2000, 200, hosts, 1))
-	pol, problems := policy.Resolve(in)
-	require.False(t, fence.HasErrors(problems))
-	return pol
-}
 
 // dumper lists rules that we wrote as `nft -a list ruleset` would on each host:
 // with its own handles and counts, and its own table beside ours.
@@ -91,7 +82,7 @@ func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Ho
 // TestWatch holds the short answer against the long one: on dumps that differ
 // only in handles, counts and tables that do nothing, and on changed ones.
 func TestWatch(t *testing.T) {
-	pol := large(t, 600)
+	pol := policytest.LargeFleet(t, 600)
 	all, dumps, watch := compare.NamesOf(pol), newDumper(pol), compare.NewWatch(pol, 0, 1<<24)
 	for i, h := range pol.Fleet.Hosts {
 		dump := dumps.dump(t, h)
@@ -158,7 +149,7 @@ func TestWatchReports(t *testing.T) {
 // in full what every host does.
 func BenchmarkDrift(b *testing.B) {
 	const hosts, oneIn = 10_000, 100
-	pol := large(b, hosts)
+	pol := policytest.LargeFleet(b, hosts)
 	names, dumps := compare.NamesOf(pol), newDumper(pol)
 	reports, size := make([][]byte, hosts), 0
 	for i, h := range pol.Fleet.Hosts {

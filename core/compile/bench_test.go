@@ -5,9 +5,7 @@ import (
 	"testing"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
 
@@ -15,12 +13,7 @@ import (
 // of 2,000 statements in 200 roles; hosts that are alike share theirs.
 func BenchmarkDecisions(b *testing.B) {
 	for _, hosts := range []int{10_000, 100_000} {
-		sources, fl := policytest.Large(2000, 200, hosts, 1)
-		in, _ := policy.Read(sources, fl)
-		pol, problems := policy.Resolve(in)
-		if fence.HasErrors(problems) {
-			b.Fatal(problems[0])
-		}
+		pol := policytest.LargeFleet(b, hosts)
 		b.Run(fmt.Sprintf("hosts=%d", hosts), func(b *testing.B) {
 			for b.Loop() {
 				sp, alone := packet.NewSpace(), compile.Alone(pol)

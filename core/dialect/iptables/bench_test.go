@@ -6,9 +6,9 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
-	"time"
 
 	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -45,16 +45,9 @@ func large(n int) string {
 func BenchmarkRead(b *testing.B) {
 	text := large(10_000)
 	b.SetBytes(int64(len(text)))
-	quickest := func(q *time.Duration, work func()) {
-		began := time.Now()
-		work()
-		if took := time.Since(began); *q == 0 || took < *q {
-			*q = took
-		}
-	}
-	var ours, theirs time.Duration
+	var ours, theirs nfttest.Quickest
 	for b.Loop() {
-		quickest(&ours, func() {
+		ours.Of(func() {
 			sp := packet.NewSpace()
 			rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{})
 			if err != nil {
@@ -64,7 +57,7 @@ func BenchmarkRead(b *testing.B) {
 		})
 	}
 	for range 5 {
-		quickest(&theirs, func() {
+		theirs.Of(func() {
 			cmd := exec.Command("iptables-legacy-restore", "--test")
 			cmd.Stdin = strings.NewReader(text)
 			if out, err := cmd.CombinedOutput(); err != nil {

@@ -13,18 +13,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
-// quickest keeps the least time that a piece of work takes: what others do on the
-// machine only ever adds to it.
-type quickest time.Duration
-
-func (q *quickest) of(work func()) {
-	began := time.Now()
-	work()
-	if took := quickest(time.Since(began)); *q == 0 || took < *q {
-		*q = took
-	}
-}
-
 // BenchmarkRead reads listings of 10,000 rules into a decision, and gives the
 // ratio to what `nft -c -f` takes for the same text, as "of-nft"; both at their quickest.
 func BenchmarkRead(b *testing.B) {
@@ -32,9 +20,9 @@ func BenchmarkRead(b *testing.B) {
 		text := nfttest.Large(shape, 10_000, 1)
 		b.Run(string(shape), func(b *testing.B) {
 			b.SetBytes(int64(len(text)))
-			var ours quickest
+			var ours nfttest.Quickest
 			for b.Loop() {
-				ours.of(func() {
+				ours.Of(func() {
 					sp := packet.NewSpace()
 					rs, err := nft.ReadText(sp, "f", []byte(text), nil)
 					if err != nil {
@@ -57,9 +45,9 @@ func BenchmarkReadJSON(b *testing.B) {
 		data := []byte(nfttest.LargeJSON(shape, 10_000, 1))
 		b.Run(string(shape), func(b *testing.B) {
 			b.SetBytes(int64(len(data)))
-			var ours, theirs quickest
+			var ours, theirs nfttest.Quickest
 			for b.Loop() {
-				ours.of(func() {
+				ours.Of(func() {
 					sp := packet.NewSpace()
 					rs, err := nft.ReadJSON(sp, data, nil)
 					if err != nil {
@@ -69,7 +57,7 @@ func BenchmarkReadJSON(b *testing.B) {
 				})
 			}
 			for range 8 {
-				theirs.of(func() {
+				theirs.Of(func() {
 					var v any
 					if err := json.Unmarshal(data, &v); err != nil {
 						b.Fatal(err)
@@ -82,14 +70,14 @@ func BenchmarkReadJSON(b *testing.B) {
 }
 
 // nftChecks times the kernel's own tool on a ruleset, where it may be run.
-func nftChecks(b *testing.B, text string) (q quickest, ok bool) {
+func nftChecks(b *testing.B, text string) (q nfttest.Quickest, ok bool) {
 	file := filepath.Join(b.TempDir(), "rules.nft")
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		b.Fatal(err)
 	}
 	ok = true
 	for range 5 {
-		q.of(func() {
+		q.Of(func() {
 			if out, err := exec.Command("nft", "-c", "-f", file).CombinedOutput(); err != nil {
 				b.Logf("nft -c -f cannot be timed here: %s %v", out, err)
 				ok = false

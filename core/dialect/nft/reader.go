@@ -35,8 +35,9 @@ func (r *Reader) Read(data []byte, names *Names) (tables []*dialect.Ruleset, ok 
 	if !ok {
 		return nil, false
 	}
+	said := names.appendTo(nil)
 	for _, part := range parts {
-		r.scratch = names.appendTo(r.scratch[:0])
+		r.scratch = append(r.scratch[:0], said...)
 		for _, piece := range part {
 			r.scratch = appendBare(r.scratch, piece, isText)
 		}

@@ -5,6 +5,9 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -51,4 +54,13 @@ func Large(statements, roles, hosts int, seed uint64) ([]policy.Source, *fleet.F
 		}
 	}
 	return []policy.Source{{Name: "large.fence", Text: b.String()}}, fl
+}
+
+// LargeFleet is a policy of 2,000 statements and 200 roles, resolved for a number of hosts.
+func LargeFleet(t testing.TB, hosts int) *policy.Policy {
+	t.Helper()
+	in, _ := policy.Read(Large(2000, 200, hosts, 1))
+	pol, problems := policy.Resolve(in)
+	require.False(t, fence.HasErrors(problems))
+	return pol
 }
