@@ -166,6 +166,15 @@ func TestReportOfSeveralTools(t *testing.T) {
 	kinds, r := reported()
 	require.Equal(t, []string{live.NFTJSON, live.IPTables, live.IP6Tables, live.IPSet}, kinds)
 	require.Equal(t, map[string]int{"backup": 34}, r.Names.Users)
+	_, err = ns.Run([]byte("*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:INPUT ACCEPT [5:500]\n:OUTPUT ACCEPT [7:700]\n-A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore", "--counters")
+	require.NoError(t, err)
+	_, again := reported()
+	for i, d := range again.Dumps[1:] {
+		require.NotRegexp(t, ` on \w+ |\[\d+:\d+\]`, d.Text)
+		if d.Kind == live.IP6Tables || d.Kind == live.IPSet {
+			require.Equal(t, r.Dumps[i+1], d, "what did not change is said in the same words")
+		}
+	}
 	sp := packet.NewSpace()
 	rs, err := live.Read(sp, r.InForce)
 	require.NoError(t, err)

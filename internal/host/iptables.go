@@ -6,11 +6,17 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"strings"
 
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
+
+// passing is what a dump says anew each time, though no rule changed: when it was
+// made, and how much each chain's policy has decided. A report that is the same as
+// the one before has been judged already.
+var passing = regexp.MustCompile(`(?m)^(# (?:Generated|Completed).*?|:\S+ \S+) (?:on .*|\[\d+:\d+\])$`)
 
 // otherTools dumps what nft does not list, or does not list whole: the tables of
 // legacy iptables, those that the nft-backed tools made, and the sets they ask for.
@@ -21,8 +27,8 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, err erro
 		if err != nil {
 			return err
 		}
-		text := string(out)
-		if strings.Contains(text, "\n-A ") || strings.Contains(text, " DROP [") {
+		text := passing.ReplaceAllString(string(out), "$1")
+		if strings.Contains(text, "\n-A ") || strings.Contains(text, " DROP\n") {
 			dumps = append(dumps, api.Dump{Kind: kind, Text: text})
 			sets = sets || strings.Contains(text, "--match-set ")
 		}
@@ -45,11 +51,11 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, err erro
 		}
 	}
 	if bytes.Contains(listing, []byte(`"xt"`)) { // matches that only the tools which made them can tell
-		for kind, program := range map[string]string{live.IPTables: "iptables-nft-save", live.IP6Tables: "ip6tables-nft-save"} {
-			if _, err := exec.LookPath(program); err != nil {
+		for _, t := range []struct{ kind, program string }{{live.IPTables, "iptables-nft-save"}, {live.IP6Tables, "ip6tables-nft-save"}} {
+			if _, err := exec.LookPath(t.program); err != nil {
 				continue // they stay uncertain
 			}
-			if err := add(kind, program); err != nil {
+			if err := add(t.kind, t.program); err != nil {
 				return nil, err
 			}
 		}
