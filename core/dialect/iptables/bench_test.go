@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft/nfttest"
@@ -47,7 +48,7 @@ func BenchmarkRead(b *testing.B) {
 	b.SetBytes(int64(len(text)))
 	var ours, theirs nfttest.Quickest
 	for b.Loop() {
-		ours.Of(func() {
+		ours.Of(time.Now, func() {
 			sp := packet.NewSpace()
 			rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{})
 			if err != nil {
@@ -57,7 +58,7 @@ func BenchmarkRead(b *testing.B) {
 		})
 	}
 	for range 5 {
-		theirs.Of(func() {
+		theirs.Of(time.Now, func() {
 			cmd := exec.Command("iptables-legacy-restore", "--test")
 			cmd.Stdin = strings.NewReader(text)
 			if out, err := cmd.CombinedOutput(); err != nil {

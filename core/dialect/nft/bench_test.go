@@ -22,7 +22,7 @@ func BenchmarkRead(b *testing.B) {
 			b.SetBytes(int64(len(text)))
 			var ours nfttest.Quickest
 			for b.Loop() {
-				ours.Of(func() {
+				ours.Of(time.Now, func() {
 					sp := packet.NewSpace()
 					rs, err := nft.ReadText(sp, "f", []byte(text), nil)
 					if err != nil {
@@ -47,7 +47,7 @@ func BenchmarkReadJSON(b *testing.B) {
 			b.SetBytes(int64(len(data)))
 			var ours, theirs nfttest.Quickest
 			for b.Loop() {
-				ours.Of(func() {
+				ours.Of(time.Now, func() {
 					sp := packet.NewSpace()
 					rs, err := nft.ReadJSON(sp, data, nil)
 					if err != nil {
@@ -57,7 +57,7 @@ func BenchmarkReadJSON(b *testing.B) {
 				})
 			}
 			for range 8 {
-				theirs.Of(func() {
+				theirs.Of(time.Now, func() {
 					var v any
 					if err := json.Unmarshal(data, &v); err != nil {
 						b.Fatal(err)
@@ -77,7 +77,7 @@ func nftChecks(b *testing.B, text string) (q nfttest.Quickest, ok bool) {
 	}
 	ok = true
 	for range 5 {
-		q.Of(func() {
+		q.Of(time.Now, func() {
 			if out, err := exec.Command("nft", "-c", "-f", file).CombinedOutput(); err != nil {
 				b.Logf("nft -c -f cannot be timed here: %s %v", out, err)
 				ok = false
