@@ -261,7 +261,7 @@ func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here p
 func rates(sp *packet.Space, s packet.Set) string {
 	var said []string
 	for _, b := range packet.Buckets(sp, s) {
-		if rate := b.String(); !strings.HasSuffix(b.Name, ".log") && !slices.Contains(said, rate) {
+		if rate := b.String(); !strings.Contains(b.Name, ".log.") && !slices.Contains(said, rate) {
 			said = append(said, rate)
 		}
 	}

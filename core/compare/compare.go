@@ -8,7 +8,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
-	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -99,7 +99,7 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 
 // driftAbout is Drift for some packets.
 func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *dialect.Ruleset, about packet.Set) *Result {
-	res, live := &Result{Bare: whole.Bare()}, whole
+	res, live, form := &Result{Bare: whole.Bare()}, whole, forms.Of(plan.Host)
 	if about != packet.All {
 		live = whole.About(sp, about)
 	}
@@ -110,18 +110,18 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	}
 	left := sp.Or(plan.Left(sp), sp.Not(about)) // is nobody's question
 	if sp.Within(sp.Differ(meant, done), left) {
-		ours := nft.Rules(sp, plan)
-		if ours.Signature(sp, nft.Family, nft.Table) != live.Signature(sp, nft.Family, nft.Table) {
-			res.Findings = append(res.Findings, cosmetic(sp, live, ours))
+		ours := form.Rules(sp, plan)
+		if ours.Signature(sp, form.Ours) != live.Signature(sp, form.Ours) {
+			res.Findings = append(res.Findings, cosmetic(sp, form, live, ours))
 		}
 		return res
 	}
-	c := &comparison{sp: sp, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
+	c := &comparison{sp: sp, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
 	c.intended = map[*dialect.Rule]bool{}
-	ours := recognised(sp, whole, nft.Rules(sp, plan))
+	ours := recognised(sp, whole, form.Rules(sp, plan))
 	for i, chain := range whole.Chains {
 		for k := range chain.Rules {
 			if r := &chain.Rules[k]; ours[r] {
@@ -132,8 +132,8 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	c.changed = map[line]*dialect.Rule{}
 	for _, chain := range live.Chains {
 		for i := range chain.Rules {
-			if r := &chain.Rules[i]; nft.Ours(chain) && r.Comment != "" && !c.intended[r] {
-				if l := (line{slices.Index(chainHooks, chain.Hook), r.Comment}); c.changed[l] == nil {
+			if r := &chain.Rules[i]; form.Ours(chain) && r.Comment != "" && !c.intended[r] {
+				if l := (line{directionOf(chain), r.Comment}); c.changed[l] == nil {
 					c.changed[l] = r
 				}
 			}
@@ -161,7 +161,8 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 // comparison collects the regions in which two decisions differ, by cause.
 type comparison struct {
 	sp          *packet.Space
-	about       packet.Set // what is compared
+	form        dialect.Form // of the host
+	about       packet.Set   // what is compared
 	pol         *policy.Policy
 	plan        *compile.Plan
 	names       *Names
@@ -269,7 +270,7 @@ func (c *comparison) add(n *cause) {
 		if o.kind != n.kind || o.direction != n.direction || c.foreign(o) != c.foreign(n) {
 			continue
 		}
-		if c.foreign(n) && sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
+		if c.foreign(n) && c.sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
 			// Of the ground people would mention answers at most.
 			if o.set = c.sp.Or(o.set, n.set); o.published.Kind == "ground" && (n.published.Kind != "ground" || n.published.Name == "replies") {
 				o.published = n.published
@@ -282,8 +283,8 @@ func (c *comparison) add(n *cause) {
 
 // sameRule says that two deciders are one, or lines of our table that carry out
 // the same statement.
-func sameRule(a, b dialect.Decider) bool {
-	ours := a.Rule != nil && b.Rule != nil && nft.Ours(a.Chain) && nft.Ours(b.Chain)
+func (c *comparison) sameRule(a, b dialect.Decider) bool {
+	ours := a.Rule != nil && b.Rule != nil && c.form.Ours(a.Chain) && c.form.Ours(b.Chain)
 	return a == b || ours && a.Rule.Comment != "" && a.Rule.Comment == b.Rule.Comment
 }
 

@@ -154,7 +154,7 @@ func TestMishaps(t *testing.T) {
 		t.Run(m.name, func(t *testing.T) {
 			sp := packet.NewSpace()
 			plan := compile.Host(sp, pol, pol.Fleet.Host(m.host), 0)
-			live := nft.Rules(sp, plan)
+			live := nft.Form{}.Rules(sp, plan)
 			m.happen(sp, live)
 			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, compare.NamesOf(pol), plan, live), filepath.Join("testdata", m.name+".txt"))
 		})
@@ -246,8 +246,7 @@ func TestLeft(t *testing.T) {
 	} {
 		sp := packet.NewSpace()
 		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
-		text, err := nft.Write(sp, plan)
-		require.NoError(t, err)
+		text := nfttest.Written(t, sp, plan)
 		_, ours, _ := strings.Cut(text, "\n\n")
 		others := fmt.Sprintf("table inet runtime {\n\tchain c {\n\t\ttype filter hook %s priority -1; policy accept;\n\t\t%s\n\t}\n}\n", c.hook, strings.ReplaceAll(c.rules, "; ", "\n\t\t"))
 		rs, err := nft.ReadText(sp, "", []byte(ours+others), nil)

@@ -3,23 +3,25 @@ package compare
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/core/dialect"
-	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 )
 
 // cosmetic is the finding that rules of one meaning are written differently.
-func cosmetic(sp *packet.Space, live, ours *dialect.Ruleset) Finding {
-	has := slices.ContainsFunc(live.Chains, nft.Ours)
+func cosmetic(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) Finding {
+	has := slices.ContainsFunc(live.Chains, form.Ours)
 	f := Finding{Kind: Cosmetic, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
 		Hint: "nothing is at risk; settling the host writes them as they were",
-		Live: Live{Rule: fmt.Sprintf("table %s %s", nft.Family, nft.Table), At: fmt.Sprintf("%s %s", nft.Family, nft.Table)}}
+		Live: Live{Rule: form.Own(), At: strings.TrimPrefix(form.Own(), "table ")}}
 	if !has {
 		f.Sentence = "The host has other rules than ours, and they mean exactly what the policy means."
-		f.Live = Live{Rule: fmt.Sprintf("no table %s %s", nft.Family, nft.Table)}
+		f.Live = Live{Rule: "no " + form.Own()}
 	}
-	if idle, by := idle(sp, live, ours); idle != nil {
+	if idle, by := idle(sp, form, live, ours); idle != nil {
 		f.Live = Live{At: idle.At, Rule: idle.Text.String()}
 		f.Sentence = fmt.Sprintf("The rule `%s` does nothing: %s. The rules mean exactly what was settled, for every packet.", idle.Text, by)
 		f.Hint = "if it should do something, say it in the policy; settling the host takes the rule away"
@@ -29,15 +31,15 @@ func cosmetic(sp *packet.Space, live, ours *dialect.Ruleset) Finding {
 
 // idle is a rule in a chain of ours that we did not write and that no packet
 // gets to, with why.
-func idle(sp *packet.Space, live, ours *dialect.Ruleset) (rule *dialect.Rule, why string) {
+func idle(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) (rule *dialect.Rule, why string) {
 	known := recognised(sp, live, ours)
 	for _, c := range live.Chains {
-		if !nft.Ours(c) {
+		if !form.Ours(c) {
 			continue
 		}
 		rest := sp.WellFormed()
-		if hook := slices.Index(chainHooks, c.Hook); hook >= 0 {
-			rest = sp.And(rest, sp.Value(packet.Hook, hook))
+		if way := directionOf(c); way >= 0 {
+			rest = sp.And(rest, sp.Value(packet.Hook, way))
 		}
 		for i := range c.Rules {
 			r := &c.Rules[i]
@@ -55,8 +57,12 @@ func idle(sp *packet.Space, live, ours *dialect.Ruleset) (rule *dialect.Rule, wh
 	return nil, ""
 }
 
-// chainHooks are where our base chains hang, by the way packets cross them.
-var chainHooks = []string{packet.In: "input", packet.Out: "output", packet.Through: "forward"}
+// directionOf is the way of the packets that a chain of ours is for, which its name
+// begins with; -1 where it is none.
+func directionOf(c *dialect.Chain) int {
+	name := strings.TrimPrefix(c.Name, iptables.Prefix)
+	return slices.IndexFunc(policy.DirectionNames, func(d string) bool { return name == d || strings.HasPrefix(name, d+"-") })
+}
 
 // decided is the packets that do not go on behind a rule.
 func decided(sp *packet.Space, r *dialect.Rule) packet.Set {

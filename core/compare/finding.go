@@ -8,7 +8,6 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -182,7 +181,7 @@ func (c *comparison) finding(n *cause) Finding {
 	undo := "settling " + h.Name
 	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := undo + " undoes it"
-	if n.kind != Opened && live.Chain != nil && !nft.Ours(live.Chain) {
+	if n.kind != Opened && live.Chain != nil && !c.form.Settles(live.Chain) {
 		undoes = fmt.Sprintf("it stands in table %s %s, which settling leaves alone: take it out there", live.Chain.Family, live.Chain.Table)
 	}
 	switch n.kind {

@@ -7,6 +7,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -65,7 +66,7 @@ func (w *Watch) Good(now int64) bool { return w.until == 0 || now < w.until }
 // InStep gives the result of a host whose one dump (of either form) is in every
 // way what the policy means. ok is false where it is not, or may not be.
 func (w *Watch) InStep(h *fleet.Host, dump []byte, names *nft.Names) (res *Result, ok bool) {
-	if names != nil && len(names.Absent) > 0 {
+	if names != nil && len(names.Absent) > 0 || h.Dialect == (iptables.Form{}).Name() {
 		return nil, false // to that host other packets can be
 	}
 	class := compile.Class(w.pol, h, w.alone)
@@ -96,14 +97,14 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 	all, signature := &dialect.Ruleset{}, ""
 	for _, t := range tables {
 		all.Add(t)
-		if c := t.Chains; len(c) > 0 && nft.Ours(c[0]) {
+		if c := t.Chains; len(c) > 0 && (nft.Form{}).Ours(c[0]) {
 			signature += s.signature(t)
 		}
 	}
 	meant := s.meant[class]
 	if meant == nil {
 		plan := compile.Host(s.sp, w.pol, h, w.now)
-		meant = &meaning{decision: plan.Decision(s.sp), signature: nft.Rules(s.sp, plan).Signature(s.sp, nft.Family, nft.Table)}
+		meant = &meaning{decision: plan.Decision(s.sp), signature: nft.Form{}.Rules(s.sp, plan).Signature(s.sp, nft.Form{}.Ours)}
 		if turns := s.sp.Turns(meant.decision); len(turns) > 0 {
 			meant.turns = slices.Min(turns)
 		}
@@ -118,7 +119,7 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 func (s *share) signature(t *dialect.Ruleset) string {
 	told, known := s.told[t]
 	if !known {
-		told = t.Signature(s.sp, nft.Family, nft.Table)
+		told = t.Signature(s.sp, nft.Form{}.Ours)
 		s.told[t] = told
 	}
 	return told

@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -40,8 +41,7 @@ func (d *dumper) dump(t testing.TB, h *fleet.Host) string {
 	lines := d.byClass[class]
 	if lines == nil {
 		sp := packet.NewSpace()
-		text, err := nft.Write(sp, compile.Host(sp, d.pol, h, 0))
-		require.NoError(t, err)
+		text := nfttest.Written(t, sp, compile.Host(sp, d.pol, h, 0))
 		_, ours, _ := strings.Cut(text, "\n\n")
 		lines = strings.Split(strings.TrimSpace(ours), "\n")
 		d.byClass[class] = lines

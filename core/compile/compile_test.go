@@ -263,11 +263,11 @@ func TestCircumstances(t *testing.T) {
 		{"does not slow what a free allow admits", plain + "allow a: office -> red : ssh over b at most 4 per 1m\nallow c: office -> red : ssh\nblock b: bad -> red : any\n", in, inward, "over a.4", "admitted by allow c"},
 
 		{"log up to: logged while there are tokens", plain + "allow a: office -> red : ssh log up to 4 per 1m\n", in, inward, "", "admitted and logged by allow a"},
-		{"and admitted all the same without", plain + "allow a: office -> red : ssh log up to 4 per 1m\n", in, inward, "over a.log", "admitted by allow a"},
-		{"the freest log counts", plain + "allow a: office -> red : ssh log up to 4 per 1m\nallow b: office -> red : tcp 1-100 log up to 5 per 1m\n", in, inward, "over a.log", "admitted and logged by allow a"},
-		{"one without a limit above all", plain + "allow a: office -> red : ssh log up to 4 per 1m\nallow b: office -> red : tcp 1-100 log\n", in, inward, "over a.log", "admitted and logged by allow a"},
-		{"a block's too", plain + "block a: office -> red : ssh log up to 4 per 1m\n", in, inward, "over a.log", "dropped by block a"},
-		{"log refused up to", stances("log refused up to 3 per 1h"), in, inward, "over log.refused", "dropped by stance inbound closed"},
+		{"and admitted all the same without", plain + "allow a: office -> red : ssh log up to 4 per 1m\n", in, inward, "over a.log.4", "admitted by allow a"},
+		{"the freest log counts", plain + "allow a: office -> red : ssh log up to 4 per 1m\nallow b: office -> red : tcp 1-100 log up to 5 per 1m\n", in, inward, "over a.log.4", "admitted and logged by allow a"},
+		{"one without a limit above all", plain + "allow a: office -> red : ssh log up to 4 per 1m\nallow b: office -> red : tcp 1-100 log\n", in, inward, "over a.log.4", "admitted and logged by allow a"},
+		{"a block's too", plain + "block a: office -> red : ssh log up to 4 per 1m\n", in, inward, "over a.log.4", "dropped by block a"},
+		{"log refused up to", stances("log refused up to 3 per 1h"), in, inward, "over log.refused.4", "dropped by stance inbound closed"},
 		{"the rule's own log is of the excess too", plain + "allow a: office -> red : ssh at most 4 per 1m log\n", in, inward, "over a.4", "dropped and logged by allow a"},
 
 		{"from user: what he sends", stances("outbound closed") + "allow a: red -> office : ssh from user backup\n", out, outward, "user backup", "admitted by allow a"},

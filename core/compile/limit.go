@@ -15,15 +15,18 @@ type Log struct {
 	UpTo *fence.Rate // nil is every time
 }
 
-// Bucket is what slows the log where UpTo is said; a host has one for each rule.
-func (l *Log) Bucket() packet.Bucket { return bucket(l.Name, *l.UpTo, 0) }
+// Bucket is what slows the log of one family where UpTo is said; a host has one for each rule.
+func (l *Log) Bucket(family int) packet.Bucket { return bucket(l.Name+endings[family], *l.UpTo, 0) }
+
+// endings tell the buckets of the two families apart.
+var endings = []string{packet.IPv4: ".4", packet.IPv6: ".6"}
 
 // when is the packets that are logged, of those the log is about.
 func (l *Log) when(sp *packet.Space) packet.Set {
 	if l.UpTo == nil {
 		return packet.All
 	}
-	return sp.Room(l.Bucket())
+	return perFamily(sp, l.Bucket)
 }
 
 // A Limit is how much a rule admits, and what becomes of the rest.
@@ -40,18 +43,19 @@ const Sources = 65536
 
 // Bucket is the rule's bucket for one family.
 func (l *Limit) Bucket(family int) packet.Bucket {
-	ending := []string{packet.IPv4: ".4", packet.IPv6: ".6"}[family]
 	if l.PerSource {
-		return bucket(l.Name+".source"+ending, l.Rate, Sources)
+		return bucket(l.Name+".source"+endings[family], l.Rate, Sources)
 	}
-	return bucket(l.Name+ending, l.Rate, 0)
+	return bucket(l.Name+endings[family], l.Rate, 0)
 }
 
 // room is the packets that the limit lets by.
-func (l *Limit) room(sp *packet.Space) packet.Set {
-	room := packet.Empty
+func (l *Limit) room(sp *packet.Space) packet.Set { return perFamily(sp, l.Bucket) }
+
+// perFamily is the packets that the bucket of their family lets by.
+func perFamily(sp *packet.Space, bucket func(family int) packet.Bucket) (room packet.Set) {
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
-		room = sp.Or(room, sp.And(sp.Value(packet.Family, family), sp.Room(l.Bucket(family))))
+		room = sp.Or(room, sp.And(sp.Value(packet.Family, family), sp.Room(bucket(family))))
 	}
 	return room
 }

@@ -233,13 +233,18 @@ func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
 	if c.Type == "nat" {
 		d = e.first(c, d, next)
 	}
+	return e.sp.Choose(c.sees(e.sp), d, next)
+}
+
+// sees is the packets of the chain's family.
+func (c *Chain) sees(sp *packet.Space) packet.Set {
 	switch c.Family {
 	case "ip":
-		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv4), d, next)
+		return sp.Value(packet.Family, packet.IPv4)
 	case "ip6":
-		return e.sp.Choose(e.sp.Value(packet.Family, packet.IPv6), d, next)
+		return sp.Value(packet.Family, packet.IPv6)
 	}
-	return d
+	return packet.All
 }
 
 // first is d for the packets that a nat chain sees: the first of a connection.

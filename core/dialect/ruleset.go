@@ -183,19 +183,19 @@ func (d Decider) At() string {
 	return d.Rule.At
 }
 
-// Signature says a table's chains so that two tables have the same signature
+// Signature says the chains that are ours so that two rulesets have the same signature
 // exactly when they have the same rules in the same order with the same
 // comments, however their sets are named and their values spelled. Handles are
 // those of sp, so signatures of one Space can be compared.
-func (rs *Ruleset) Signature(sp *packet.Space, family, table string) string {
+func (rs *Ruleset) Signature(sp *packet.Space, ours func(*Chain) bool) string {
 	var lines []string
 	meanings := rs.Meanings(sp)
 	for _, c := range rs.Chains {
-		if c.Family != family || c.Table != table {
+		if !ours(c) {
 			continue
 		}
 		var b strings.Builder
-		fmt.Fprintf(&b, "chain %s", c.Name)
+		fmt.Fprintf(&b, "chain %s", c.Place())
 		if c.Hook != "" {
 			fmt.Fprintf(&b, " %s %s %d %s", c.Type, c.Hook, c.Priority, c.Policy)
 		}
@@ -233,7 +233,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 	for _, c := range rs.Chains {
 		for hook, names := range hooks {
 			if slices.Contains(names, c.Hook) {
-				mark(c, sp.And(sp.Value(packet.Hook, hook), sp.WellFormed()))
+				mark(c, sp.AndAll(sp.Value(packet.Hook, hook), c.sees(sp), sp.WellFormed()))
 			}
 		}
 	}

@@ -81,7 +81,9 @@ func TestSignatureIsAboutMeaningAndComments(t *testing.T) {
 	rule := func(match packet.Set, comment string) dialect.Rule {
 		return dialect.Rule{Match: match, Comment: comment, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Accept}}}
 	}
-	of := func(rs *dialect.Ruleset) string { return rs.Signature(sp, "inet", "t") }
+	of := func(rs *dialect.Ruleset) string {
+		return rs.Signature(sp, func(c *dialect.Chain) bool { return c.Table == "t" })
+	}
 	want := of(table(rule(ssh, "a"), rule(web, "b")))
 	require.Equal(t, want, of(table(rule(sp.And(ssh, sp.Value(packet.Hook, packet.In)), "a"), rule(web, "b"))), "the chain's own hook said again")
 	require.NotEqual(t, want, of(table(rule(web, "b"), rule(ssh, "a"))), "another order")

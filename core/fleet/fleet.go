@@ -29,7 +29,7 @@ type Service struct {
 type Host struct {
 	Name       string       `json:"name"`
 	Roles      []string     `json:"roles" nullable:"false"`
-	Dialect    string       `json:"dialect" required:"false" enum:"nft,none" doc:"the filter of the host itself; none if only its instance's groups protect it"`
+	Dialect    string       `json:"dialect" required:"false" enum:"nft,iptables,none" doc:"the filter of the host itself; none if only its instance's groups protect it"`
 	OwnConsole bool         `json:"own_console,omitempty" doc:"it can be reached without the network"`
 	Interfaces []Interface  `json:"interfaces" nullable:"false"`
 	SeenAs     []netip.Addr `json:"seen_as,omitempty" nullable:"false" doc:"addresses that it has in others' eyes, by translation on the way"`
@@ -62,7 +62,7 @@ type Interface struct {
 const NoFilter = "none"
 
 // Dialects are the filters a host can have.
-var Dialects = []string{"nft", NoFilter}
+var Dialects = []string{"nft", "iptables", NoFilter}
 
 // Addresses are those that peers see the host come from: of its interfaces, those it is seen as, and those that float.
 func (h *Host) Addresses() *netipx.IPSet {

@@ -4,11 +4,13 @@
 package api
 
 import (
+	"strings"
 	"time"
 
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -196,8 +198,21 @@ type Rules struct {
 	Revision   int64   `json:"revision"`
 	Generation int64   `json:"generation"`
 	Dialect    string  `json:"dialect"`
-	Text       string  `json:"text" doc:"the rules as the host loads them"`
+	Text       string  `json:"text" doc:"all files, to be read"`
+	Files      []File  `json:"files" doc:"the rules as the host loads them, in this order"`
 	Chains     []Chain `json:"chains"`
+}
+
+// File is rules for one of the kernel's tools.
+type File = dialect.File
+
+// TextOf puts files together as people read them.
+func TextOf(files []File) string {
+	texts := make([]string, len(files))
+	for i, f := range files {
+		texts[i] = f.Text
+	}
+	return strings.Join(texts, "\n")
 }
 
 // LiveRules is what a host's filter was when it last reported.

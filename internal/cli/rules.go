@@ -6,12 +6,15 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -23,11 +26,13 @@ type hostRules struct {
 	Host    string `json:"host"`
 	Dialect string `json:"dialect"`
 	Text    string `json:"text"`
+	// Files are what is loaded, in this order.
+	Files []api.File `json:"files"`
 }
 
 func (a *app) rulesCommand() *cobra.Command {
 	var all, prove bool
-	var into string
+	var into, kind string
 	c := &cobra.Command{
 		Use:     "rules HOST…|--all",
 		Short:   "Write the rules of hosts",
@@ -39,7 +44,13 @@ func (a *app) rulesCommand() *cobra.Command {
 			if prove && !a.onFiles() {
 				return errors.New("--prove goes with --policy DIR and --fleet FILE: it holds the rules against what the policy means")
 			}
-			list, err := a.rulesOf(cmd, args, prove)
+			if kind != "" && forms.Writing(kind) == nil {
+				return fmt.Errorf("%q is no kind of rules: there are %s", kind, strings.Join(forms.Kinds, ", "))
+			}
+			if kind != "" && !a.onFiles() {
+				return errors.New("--dialect goes with --policy DIR and --fleet FILE: the service gives each host's own")
+			}
+			list, err := a.rulesOf(cmd, args, kind, prove)
 			if err != nil {
 				return err
 			}
@@ -57,14 +68,15 @@ func (a *app) rulesCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
-	c.Flags().StringVar(&into, "into", "", "a folder to write HOST.nft files to")
+	c.Flags().StringVar(&into, "into", "", "a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables")
+	c.Flags().StringVar(&kind, "dialect", "", "these rules alone, whatever the host's filter is: "+strings.Join(forms.Kinds, ", "))
 	c.Flags().BoolVar(&prove, "prove", false, "read the rules back, and hold them against the policy for every packet")
 	_ = c.MarkFlagDirname("into")
 	return c
 }
 
 // rulesOf makes the rules of hosts, of all if none is named, and proves them if it is asked to.
-func (a *app) rulesOf(cmd *cobra.Command, names []string, prove bool) (list []hostRules, err error) {
+func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove bool) (list []hostRules, err error) {
 	if !a.onFiles() {
 		svc, err := a.service()
 		if err != nil {
@@ -86,7 +98,7 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, prove bool) (list []ho
 			if err != nil {
 				return nil, err
 			}
-			list = append(list, hostRules{r.Host, r.Dialect, r.Text})
+			list = append(list, hostRules{r.Host, r.Dialect, r.Text, r.Files})
 		}
 		return list, nil
 	}
@@ -108,16 +120,23 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, prove bool) (list []ho
 		}
 		sp := packet.NewSpace()
 		plan := compile.Host(sp, pol, h, time.Now().Unix())
-		text, err := nft.Write(sp, plan)
+		form := forms.Of(h)
+		if kind != "" {
+			form = forms.Writing(kind)
+		}
+		files, err := form.Write(sp, plan)
 		if err == nil && prove {
-			if err = nft.Prove(sp, plan, text); err == nil {
+			if err = dialect.Prove(form, sp, plan, files); err == nil {
 				a.say("%s: proven, the rules do what the policy means for every packet", name)
 			}
 		}
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, hostRules{h.Name, h.Dialect, text})
+		if kind != "" {
+			files = slices.DeleteFunc(files, func(f api.File) bool { return f.Kind != kind })
+		}
+		list = append(list, hostRules{h.Name, form.Name(), api.TextOf(files), files})
 	}
 	return list, nil
 }
@@ -129,20 +148,22 @@ func unknownHost(name string, known []string) error {
 	return fmt.Errorf("the fleet has no host %q", name)
 }
 
-// rulesInto writes a file per host. Each takes its place whole or not at all.
+// rulesInto writes the files of hosts. Each takes its place whole or not at all.
 func (a *app) rulesInto(dir string, list []hostRules) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
 	for _, r := range list {
-		name := filepath.Join(dir, r.Host+".nft")
-		if err := os.WriteFile(name+".new", []byte(r.Text), 0o644); err != nil {
-			return err
+		for _, f := range r.Files {
+			name := filepath.Join(dir, r.Host+"."+f.Kind)
+			if err := os.WriteFile(name+".new", []byte(f.Text), 0o644); err != nil {
+				return err
+			}
+			if err := os.Rename(name+".new", name); err != nil {
+				return err
+			}
+			a.say("wrote %s", name)
 		}
-		if err := os.Rename(name+".new", name); err != nil {
-			return err
-		}
-		a.say("wrote %s", name)
 	}
 	return nil
 }

@@ -15,7 +15,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -48,27 +47,6 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 		r.Tools["kernel"] = unix.ByteSliceToString(u.Release[:])
 	}
 	return r, nil
-}
-
-// Settle puts rules in force, after the kernel's own tool has checked them. It
-// is one transaction: all of it holds, or nothing changed. Users and units that
-// the rules ask for and this host does not have are told: they admit nothing.
-func Settle(ctx context.Context, rules string) (absent []string, err error) {
-	found := map[string]nft.Filling{}
-	for _, s := range nft.SendersOf(rules) {
-		if f, ok := find(s); ok {
-			found[s.Set] = f
-		} else {
-			absent = append(absent, s.Kind+" "+s.Name)
-		}
-	}
-	rules = nft.Fill(rules, found)
-	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
-		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
-			return nil, err
-		}
-	}
-	return absent, nil
 }
 
 func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {

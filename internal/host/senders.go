@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -27,7 +28,7 @@ func names(listing []byte, others []api.Dump) (*nft.Names, error) {
 		users, groups := iptables.Asked(d.Text)
 		asked.Users, asked.Groups = append(asked.Users, users...), append(asked.Groups, groups...)
 	}
-	n := &nft.Names{Users: map[string]int{}}
+	n := told{&nft.Names{Users: map[string]int{}}}
 	for _, number := range asked.Groups {
 		if g, err := user.LookupGroupId(strconv.Itoa(number)); err == nil {
 			if n.Groups == nil {
@@ -50,42 +51,74 @@ func names(listing []byte, others []api.Dump) (*nft.Names, error) {
 		}
 	}
 	for _, s := range asked.Senders {
-		f, ok := find(s)
-		switch {
-		case !ok:
-			n.Absent = append(n.Absent, s.Kind+" "+s.Name)
-		case s.Kind == "user":
-			n.Users[s.Name], _ = strconv.Atoi(f.Element)
+		n.look(s.Kind, s.Name)
+	}
+	for _, d := range others {
+		for _, s := range iptables.SendersOf(d.Text) {
+			n.look(s.Kind, s.Names[0])
 		}
 	}
-	return n, nil
+	if slices.Contains(asked.Users, iptables.Nobody) {
+		n.Absent = append(n.Absent, fmt.Sprintf("user user number %d", iptables.Nobody))
+	}
+	return n.Names, nil
+}
+
+// told is names as they are found out.
+type told struct{ *nft.Names }
+
+// look looks for one that rules of ours ask for.
+func (n told) look(kind, name string) {
+	f, ok := find(kind, name)
+	switch who := kind + " " + name; {
+	case !ok && !slices.Contains(n.Absent, who):
+		n.Absent = append(n.Absent, who)
+	case ok && kind == "user":
+		n.Users[name], _ = strconv.Atoi(f.element)
+	}
+}
+
+// known is what a host knows a sender by: a user's number, or the path of a unit's
+// control group with the folder where the kernel shows such and how deep below it lies.
+type known struct {
+	element, root string
+	level         int
+}
+
+// filling is it as nft has it.
+func (k known) filling() nft.Filling {
+	if k.root == "" {
+		return nft.Filling{Element: k.element}
+	}
+	below, _ := filepath.Rel(cgroupRoot, filepath.Join(k.root, k.element)) // which root is below
+	return nft.Filling{Element: fmt.Sprintf("%q", below), Level: k.level}
 }
 
 // find looks up what this host knows a user or a unit by; ok is false where it has none of that name.
-func find(s nft.Sender) (f nft.Filling, ok bool) {
-	if s.Kind == "user" {
-		u, err := user.Lookup(s.Name)
+func find(kind, name string) (k known, ok bool) {
+	if kind == "user" {
+		u, err := user.Lookup(name)
 		if err != nil {
-			return f, false
+			return k, false
 		}
-		return nft.Filling{Element: u.Uid}, true
+		return known{element: u.Uid}, true
 	}
 	for _, root := range controlGroups() {
 		_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || !d.IsDir() {
 				return nil // one that ended meanwhile
 			}
-			if d.Name() != s.Name {
+			if d.Name() != name {
 				return nil
 			}
 			level := strings.Count(strings.TrimPrefix(path, root), "/")
-			if below, err := filepath.Rel(cgroupRoot, path); err == nil && (!ok || level < f.Level) {
-				f, ok = nft.Filling{Element: fmt.Sprintf("%q", below), Level: level}, true
+			if below, err := filepath.Rel(root, path); err == nil && (!ok || level < k.level) {
+				k, ok = known{below, root, level}, true
 			}
 			return fs.SkipDir
 		})
 	}
-	return f, ok
+	return k, ok
 }
 
 // groupNumbers are the numbers of the control groups there are, nil where they cannot be seen.

@@ -10,7 +10,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
-	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -102,12 +102,13 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 func (s *Service) rulesOf(m *model, h *fleet.Host) (*struct{ Body api.Rules }, error) {
 	sp := packet.NewSpace()
 	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
-	text, err := nft.Write(sp, plan)
+	form := forms.Of(h)
+	files, err := form.Write(sp, plan)
 	if err != nil {
 		return nil, huma.Error409Conflict(err.Error())
 	}
 	return &struct{ Body api.Rules }{api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect,
-		Text: text, Chains: published(plan, nft.Rules(sp, plan))}}, nil
+		Files: files, Text: api.TextOf(files), Chains: published(plan, form.Rules(sp, plan))}}, nil
 }
 
 // published says the rules of a plan, each with the place of what it comes from.
@@ -193,7 +194,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	sp.Bound(live.Bound)
 	sp.Since(s.Clock().Unix())
 	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
-	ours := nft.Rules(sp, plan)
+	ours := forms.Of(h).Rules(sp, plan)
 	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}
 	if last.ReceivedAt.IsZero() {
 		return &struct{ Body api.LiveRules }{out}, nil

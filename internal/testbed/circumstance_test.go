@@ -18,6 +18,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -36,8 +37,7 @@ func settled(t *testing.T, j *Judge, stances, rules string, now int64, fillings 
 	t.Helper()
 	pol := policytest.Resolve(t, policytest.Fleet, fmt.Sprintf(circumstances, stances, rules))
 	sp := packet.NewSpace()
-	text, err := nft.Write(sp, compile.Host(sp, pol, pol.Fleet.Host("h1"), now))
-	require.NoError(t, err)
+	text := nfttest.Written(t, sp, compile.Host(sp, pol, pol.Fleet.Host("h1"), now))
 	require.NoError(t, j.Host.Load("flush ruleset\n"+nft.Fill(text, fillings)), "%s", text)
 }
 

@@ -10,6 +10,7 @@ import (
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -68,8 +69,7 @@ func TestDriftOfCircumstances(t *testing.T) {
 		sp := packet.NewSpace()
 		sp.Since(now)
 		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now)
-		text, err := nft.Write(sp, plan)
-		require.NoError(t, err)
+		text := nfttest.Written(t, sp, plan)
 		require.NoError(t, ns.Load("flush ruleset\n"+nft.Fill(text, fillings)))
 		listing, err := ns.Run(nil, "nft", "list", "ruleset")
 		require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/bits"
 	"net/netip"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -155,7 +156,7 @@ func (m *matching) option(option string) {
 }
 
 // readModules are the modules whose options are read.
-var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set"}
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup"}
 
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
@@ -165,7 +166,9 @@ func (m *matching) read(option string) bool {
 	}
 	switch m.module + " " + option {
 	case "comment --comment":
-		m.comment = m.next()
+		if m.comment = m.next(); strings.HasPrefix(m.chain.Name, Prefix) {
+			m.comment, _, _ = strings.Cut(m.comment, fromWords)
+		}
 	case "tcp --sport", "udp --sport", "udplite --sport", "sctp --sport", "dccp --sport", "tcp --source-port", "udp --source-port":
 		return m.port(packet.SrcPort)
 	case "tcp --dport", "udp --dport", "udplite --dport", "sctp --dport", "dccp --dport", "tcp --destination-port", "udp --destination-port":
@@ -221,6 +224,14 @@ func (m *matching) read(option string) bool {
 		return m.set()
 	case "limit --limit":
 		return m.limit()
+	case "hashlimit --hashlimit-upto", "hashlimit --hashlimit-above":
+		return m.hashlimit(option == "--hashlimit-above")
+	case "policy --dir":
+		return m.ipsec()
+	case "time --datestart", "time --datestop":
+		return m.time(option)
+	case "cgroup --path":
+		m.and(sp.Named(packet.Unit, path.Base(m.next())))
 	default:
 		return false
 	}
@@ -326,6 +337,10 @@ func (m *matching) states() bool {
 // owner reads whose program sends. The contrary holds for what no program sends, too.
 func (m *matching) owner(field packet.Field, names map[int]string) bool {
 	n, err := strconv.Atoi(m.words[0])
+	if err != nil && !strings.Contains(m.words[0], "-") { // by name, as before it is loaded
+		m.and(m.sp.Named(field, m.next()))
+		return true
+	}
 	if err != nil || n != 0 && names == nil {
 		return false
 	}
@@ -341,15 +356,12 @@ func (m *matching) owner(field packet.Field, names map[int]string) bool {
 }
 
 func (m *matching) addressRange(field packet.Field) bool {
-	from, to, isRange := strings.Cut(m.words[0], "-")
-	lo, errLo := netip.ParseAddr(from)
-	hi, errHi := netip.ParseAddr(to)
-	if !isRange || errLo != nil || errHi != nil || hi.Less(lo) {
-		return false
+	run, ok := addressRun(m.words[0])
+	if ok {
+		m.next()
+		m.and(m.sp.Ranges(field, []packet.Range{run}))
 	}
-	m.next()
-	m.and(m.sp.Ranges(field, []packet.Range{{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}}))
-	return true
+	return ok
 }
 
 // set reads --match-set NAME src,dst
@@ -366,6 +378,99 @@ func (m *matching) set() bool {
 		m.and(s)
 	}
 	return ok
+}
+
+// hashlimit reads --hashlimit-upto 4/min --hashlimit-burst 4 --hashlimit-mode srcip
+// and what else is said of a bucket. All rules that call it by one name share it.
+func (m *matching) hashlimit(above bool) bool {
+	every, ok := rateOf(m.words[0])
+	if !ok || m.not {
+		return false
+	}
+	b := packet.Bucket{Every: every, Burst: 5}
+	mode, mask, expire := "", "", ""
+	rest := m.words[1:]
+	for ; len(rest) > 1 && strings.HasPrefix(rest[0], "--hashlimit-"); rest = rest[2:] {
+		n, err := strconv.ParseInt(rest[1], 10, 64)
+		switch option := strings.TrimPrefix(rest[0], "--hashlimit-"); option {
+		case "burst":
+			b.Burst, ok = n, ok && err == nil && n > 0
+		case "mode":
+			mode = rest[1]
+		case "name":
+			b.Name, _, _ = strings.Cut(rest[1], atRate)
+		case "srcmask":
+			mask = rest[1]
+		case "htable-max":
+			b.Sources, ok = int(n), ok && err == nil && n > 0
+		case "htable-expire":
+			expire = rest[1]
+		case "htable-size", "htable-gcinterval":
+		default:
+			ok = false
+		}
+	}
+	// What it forgets before its bucket is full again, it lets by anew.
+	if n, err := strconv.ParseInt(expire, 10, 64); expire != "" && (err != nil || n*int64(time.Millisecond) < b.Every*b.Burst) {
+		ok = false
+	}
+	switch perSource := []string{packet.IPv4: "", packet.IPv6: "64"}[m.family]; {
+	case mode == "srcip" && mask == perSource:
+		b.Sources = max(b.Sources, 1) // what the kernel takes where nobody says is its own matter
+	case mode == "":
+		b.Sources = 0
+	default: // it counts something else, but it is a bucket
+		b.Name, b.Sources = strings.TrimSpace(b.Name+" per "+mode+" "+mask), 0
+	}
+	if known, again := m.buckets[b.Name]; !ok || again && known != b {
+		return false // the one that is there first counts for both
+	}
+	m.buckets[b.Name] = b
+	m.words = rest
+	m.not = above
+	m.and(m.sp.Room(b))
+	return true
+}
+
+// rateOf reads 4/min, as the time from one packet to the next in nanoseconds.
+func rateOf(text string) (every int64, ok bool) {
+	count, unit, _ := strings.Cut(text, "/")
+	n, err := strconv.ParseInt(count, 10, 64)
+	per, known := units[unit]
+	if err != nil || !known || n <= 0 {
+		return 0, false
+	}
+	return int64(per) / n, true
+}
+
+// ipsec reads --dir in --pol ipsec, and none.
+func (m *matching) ipsec() bool {
+	if len(m.words) < 3 || m.words[1] != "--pol" || len(m.words) > 3 && strings.HasPrefix(m.words[3], "--") {
+		return false
+	}
+	value, known := map[string]int{"ipsec": 1, "none": 0}[m.words[2]]
+	ways := map[string]string{"prerouting": "in", "input": "in", "forward": "in", "output": "out", "postrouting": "out"}
+	if way := ways[m.chain.Hook]; !known || m.not || way != "" && way != m.words[0] {
+		return false
+	}
+	m.words = m.words[3:]
+	m.sets = append(m.sets, m.sp.Value(packet.IPsec, value))
+	return true
+}
+
+// time reads --datestart and --datestop: a second of UTC, which counts.
+func (m *matching) time(option string) bool {
+	t, err := time.Parse("2006-01-02T15:04:05", m.words[0])
+	if err != nil || m.not || len(m.words) > 1 && strings.HasPrefix(m.words[1], "--") && m.words[1] != "--datestop" {
+		return false
+	}
+	m.next()
+	s := m.sp.Before(t.Unix() + 1)
+	if option == "--datestart" {
+		s = m.sp.Not(m.sp.Before(t.Unix()))
+	}
+	m.sets = append(m.sets, s)
+	return true
 }
 
 // addresses reads 192.0.2.0/24, 192.0.2.0/255.255.255.0 or an address.
@@ -422,24 +527,19 @@ func valueAndMask(text string) (value, mask uint32, ok bool) {
 
 // limit reads --limit 4/min --limit-burst 8. Each rule has a bucket of its own.
 func (m *matching) limit() bool {
-	units := map[string]time.Duration{"sec": time.Second, "second": time.Second, "min": time.Minute, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}
-	if m.not {
-		return false
-	}
-	count, unit, _ := strings.Cut(m.words[0], "/")
-	n, err := strconv.ParseInt(count, 10, 64)
-	per, known := units[unit]
-	if err != nil || !known || n <= 0 {
+	every, ok := rateOf(m.words[0])
+	if m.not || !ok {
 		return false
 	}
 	m.next()
 	burst := int64(5)
 	if len(m.words) > 1 && m.words[0] == "--limit-burst" {
+		var err error
 		if burst, err = strconv.ParseInt(m.words[1], 10, 64); err != nil || burst <= 0 {
 			return false
 		}
 		m.words = m.words[2:]
 	}
-	m.sets = append(m.sets, m.sp.Room(packet.Bucket{Name: m.chain.Place() + " " + m.at, Every: int64(per) / n, Burst: burst}))
+	m.sets = append(m.sets, m.sp.Room(packet.Bucket{Name: m.chain.Place() + " " + m.at, Every: every, Burst: burst}))
 	return true
 }

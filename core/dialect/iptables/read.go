@@ -79,7 +79,7 @@ func Backed(text string) bool {
 //
 // What else it needs to be understood the host says.
 func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
-	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, host: host, changes: map[string]bool{}}
+	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}}
 	lines := strings.Split(text, "\n")
 	r.backed = Backed(text)
 	// What tracks connections decides how matches on ports are read.
@@ -121,6 +121,7 @@ type reader struct {
 	out     *dialect.Ruleset
 	host    Host
 	changes map[string]bool // sets that rules change
+	buckets map[string]packet.Bucket
 
 	backed bool // by nft
 	table  string

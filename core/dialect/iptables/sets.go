@@ -30,8 +30,12 @@ type member struct {
 
 // IsSets says that a text is what ipset save prints.
 func IsSets(text string) bool {
-	first, _, _ := strings.Cut(strings.TrimLeft(text, " \t\r\n"), " ")
-	return first == "create"
+	for line := range strings.Lines(text) {
+		if line = strings.TrimSpace(line); line != "" && line[0] != '#' {
+			return firstWord(line) == "create"
+		}
+	}
+	return false
 }
 
 // ReadSets reads what ipset save prints. The error is a *SyntaxError.
@@ -43,7 +47,7 @@ func ReadSets(text string) (Sets, error) {
 		switch {
 		case !ok:
 			return nil, errorf("a quoted text does not end")
-		case len(words) == 0:
+		case len(words) == 0 || strings.HasPrefix(words[0], "#"):
 		case words[0] == "create" && len(words) >= 3:
 			_, dimensions, found := strings.Cut(words[2], ":")
 			if !found {
@@ -109,6 +113,9 @@ func (s Sets) packets(m *matching, name string, ways []string, held bool) (all p
 	if len(ways) < len(of.dimensions) {
 		return packet.Empty, false
 	}
+	if runs, ok := of.runs(); ok {
+		return sp.And(sp.Ranges(pick(ways[0] == "src", packet.Src, packet.Dst), runs), sp.Value(packet.Family, of.family)), true
+	}
 	for _, held := range of.members {
 		box := packet.All
 		for i, d := range of.dimensions {
@@ -128,26 +135,48 @@ func (s Sets) packets(m *matching, name string, ways []string, held bool) (all p
 	return all, true
 }
 
+// runs is a set of addresses alone, without exceptions, which are most.
+func (s *set) runs() (runs []packet.Range, ok bool) {
+	if len(s.dimensions) != 1 || s.dimensions[0] != "ip" && s.dimensions[0] != "net" {
+		return nil, false
+	}
+	for _, held := range s.members {
+		run, ok := addressRun(held.parts[0])
+		if !ok || held.excepted {
+			return nil, false
+		}
+		runs = append(runs, run)
+	}
+	return runs, true
+}
+
+// addressRun reads an address, a prefix, or a range.
+func addressRun(text string) (run packet.Range, ok bool) {
+	from, to, isRange := strings.Cut(text, "-")
+	if !isRange {
+		return addresses(text)
+	}
+	lo, errLo := netip.ParseAddr(from)
+	hi, errHi := netip.ParseAddr(to)
+	return packet.Range{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}, errLo == nil && errHi == nil && !hi.Less(lo) && lo.Is4() == hi.Is4()
+}
+
+func pick(src bool, a, b packet.Field) packet.Field {
+	if src {
+		return a
+	}
+	return b
+}
+
 // dimension is the packets that one part of an element holds.
 func dimension(m *matching, kind, text string, src, alone bool) (packet.Set, bool) {
 	sp := m.sp
-	pick := func(a, b packet.Field) packet.Field {
-		if src {
-			return a
-		}
-		return b
-	}
 	switch kind {
 	case "ip", "net":
-		if from, to, isRange := strings.Cut(text, "-"); isRange {
-			lo, errLo := netip.ParseAddr(from)
-			hi, errHi := netip.ParseAddr(to)
-			return sp.Ranges(pick(packet.Src, packet.Dst), []packet.Range{{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}}), errLo == nil && errHi == nil
-		}
-		run, ok := addresses(text)
-		return sp.Ranges(pick(packet.Src, packet.Dst), []packet.Range{run}), ok
+		run, ok := addressRun(text)
+		return sp.Ranges(pick(src, packet.Src, packet.Dst), []packet.Range{run}), ok
 	case "iface":
-		return sp.Interfaces(pick(packet.InIface, packet.OutIface), text), !strings.Contains(text, ":")
+		return sp.Interfaces(pick(src, packet.InIface, packet.OutIface), text), !strings.Contains(text, ":")
 	}
 	protocol, port, said := strings.Cut(text, ":")
 	protocols := []int{packet.TCP}
@@ -164,5 +193,5 @@ func dimension(m *matching, kind, text string, src, alone bool) (packet.Set, boo
 		protocols = []int{n}
 	}
 	runs, ok := portRuns(strings.Replace(port, "-", ":", 1))
-	return sp.AndAll(sp.Values(packet.Protocol, protocols...), sp.Ranges(pick(packet.SrcPort, packet.DstPort), runs), m.shown()), ok
+	return sp.AndAll(sp.Values(packet.Protocol, protocols...), sp.Ranges(pick(src, packet.SrcPort, packet.DstPort), runs), m.shown()), ok
 }

@@ -4,32 +4,22 @@ import (
 	"fmt"
 	"strings"
 
-	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 )
 
-// Unproven is text that does not do what its plan means.
-type Unproven struct {
-	Host    string
-	Packet  packet.Packet // fares otherwise
-	Written packet.Outcome
-	Meant   packet.Outcome
-}
-
-func (u *Unproven) Error() string {
-	return fmt.Sprintf("the rules written for %s are wrong, which is a mistake of ours: %s would be %s, and should be %s", u.Host, u.Packet, u.Written.Verdict, u.Meant.Verdict)
-}
-
-// Prove reads what Write gave back, as a kernel lists it, and holds it against the
-// plan for every packet. The error is an *Unproven, or tells what could not be read.
-func Prove(sp *packet.Space, plan *compile.Plan, text string) error {
-	_, table, ok := strings.Cut(text, "\n\n")
-	if !ok {
-		return fmt.Errorf("the rules written for %s have no table", plan.Host.Name)
+// Read gives what a kernel has in force that has loaded what Write gave. Whom
+// its rules speak of a host puts in when they are loaded: here anybody will do.
+func (Form) Read(sp *packet.Space, host string, files []dialect.File) (*dialect.Ruleset, error) {
+	if len(files) != 1 || files[0].Kind != "nft" {
+		return nil, fmt.Errorf("the rules written for %s are not one file for nft", host)
 	}
-	// Whom the rules speak of a host puts in when they are loaded: anybody will do.
+	_, table, ok := strings.Cut(files[0].Text, "\n\n")
+	if !ok {
+		return nil, fmt.Errorf("the rules written for %s have no table", host)
+	}
 	names := &Names{Users: map[string]int{}}
-	for i, s := range SendersOf(text) {
+	for i, s := range SendersOf(files[0].Text) {
 		element := fmt.Sprintf("%q", "any.slice/"+s.Name)
 		if s.Kind == "user" {
 			names.Users[s.Name] = 1000 + i
@@ -40,14 +30,5 @@ func Prove(sp *packet.Space, plan *compile.Plan, text string) error {
 		comment := fmt.Sprintf("comment %q\n", s.Kind+" "+s.Name)
 		table = strings.Replace(table, comment, comment+"\t\telements = { "+element+" }\n", 1)
 	}
-	written, err := ReadText(sp, plan.Host.Name+".nft", []byte(table), names)
-	if err != nil {
-		return err
-	}
-	done, meant := written.Decision(sp), plan.Decision(sp)
-	if done == meant {
-		return nil
-	}
-	p, _ := sp.Example(sp.Differ(done, meant), nil)
-	return &Unproven{plan.Host.Name, p, sp.Outcome(done, p), sp.Outcome(meant, p)}
+	return ReadText(sp, host+".nft", []byte(table), names)
 }

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -159,15 +158,4 @@ func numbers(to []int, values []expr) []int {
 		to = numbers(to, values[i].args)
 	}
 	return to
-}
-
-// sendable says what is wrong with a sender's name, for rules that are to be
-// written; "" is nothing.
-func sendable(s fence.Sender) string {
-	for _, name := range s.Names {
-		if len(name) > 100 || strings.ContainsAny(name, "\"\\\n") {
-			return fmt.Sprintf("from %s %q, a name the kernel's tool cannot take", s.Kind, name)
-		}
-	}
-	return ""
 }

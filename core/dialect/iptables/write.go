@@ -1,0 +1,462 @@
+package iptables
+
+import (
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"strings"
+	"time"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Form is rules for iptables-restore, ip6tables-restore and ipset restore, of
+// either kind of these tools.
+//
+// All chains we write begin with Prefix, in the filter table; a built-in chain
+// gives us a packet by a jump at its head, and what we decide is decided for the
+// table. What the policy leaves to others goes back to what they have there.
+type Form struct{}
+
+// Prefix is what the names of our chains begin with.
+const Prefix = "yf-"
+
+// What the kernel's tools take at most.
+const (
+	longestChain  = 28
+	longestSet    = 31
+	longestLog    = 29
+	mostPorts     = 15
+	largestBurst  = 10_000
+	latest        = 1<<31 - 1 // second since 1970
+	perSecond     = 1_000_000 // ticks in which a rate is counted
+	leastTicks    = 10_000    // between two packets, if their number does not come out even
+	smallestMaxim = 65_536
+)
+
+var builtIn = []string{policy.Inbound: "INPUT", policy.Outbound: "OUTPUT", policy.Forward: "FORWARD"}
+
+// Name is the dialect's.
+func (Form) Name() string { return "iptables" }
+
+// Own names our chains.
+func (Form) Own() string { return "chains " + Prefix + "…" }
+
+// Ours says that a chain is one of those we write.
+func (Form) Ours(c *dialect.Chain) bool {
+	return c.Table == "filter" && c.Family != "inet" && strings.HasPrefix(c.Name, Prefix)
+}
+
+// Settles says that a chain is of the table at whose head ours stand.
+func (Form) Settles(c *dialect.Chain) bool { return c.Table == "filter" && c.Family != "inet" }
+
+// Rules is what the files of Write put in force where there is nothing else.
+func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
+	all := &dialect.Ruleset{}
+	for _, family := range []int{packet.IPv4, packet.IPv6} {
+		all.Add(write(sp, plan, family).out)
+	}
+	return all
+}
+
+// Write gives a plan as files: the sets, and the rules of each family.
+func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) {
+	if plan.Host.Dialect == fleet.NoFilter {
+		return nil, &dialect.NoFilter{Host: plan.Host.Name}
+	}
+	if refused := append(append(slices.Clone(plan.Later), dialect.Unsayable(plan)...), unsayable(plan)...); len(refused) > 0 {
+		return nil, &dialect.Refusal{Host: plan.Host.Name, Dialect: "iptables", What: refused}
+	}
+	head := func(load string) string {
+		return fmt.Sprintf("# %s: written by Yellow Fence; load with %s\n", plan.Host.Name, load)
+	}
+	four, six := write(sp, plan, packet.IPv4), write(sp, plan, packet.IPv6)
+	var files []dialect.File
+	if sets := append(four.sets, six.sets...); len(sets) > 0 {
+		files = append(files, dialect.File{Kind: "ipset", Text: head("ipset restore -exist, before the rules") + strings.Join(sets, "")})
+	}
+	for _, w := range []*writer{four, six} {
+		tool := tools[w.family]
+		files = append(files, dialect.File{Kind: tool, Text: head(tool+"-restore --noflush") + w.text()})
+	}
+	return files, nil
+}
+
+var tools = []string{packet.IPv4: "iptables", packet.IPv6: "ip6tables"}
+
+// unsayable is what these tools have no way to say.
+func unsayable(plan *compile.Plan) (out []string) {
+	add := func(r compile.Rule, format string, args ...any) {
+		if text := r.Decider.String() + ": " + fmt.Sprintf(format, args...); !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	rate := func(r compile.Rule, what string, rate *fence.Rate) {
+		if rate == nil {
+			return
+		}
+		n, unit, _ := rate.Kernel()
+		ticks := perSecond * int(units[unit]/time.Second)
+		switch {
+		case rate.N > largestBurst:
+			add(r, "%s %d, which is more than %d at once", what, rate.N, largestBurst)
+		case ticks%n != 0 && ticks/n < leastTicks:
+			add(r, "%s %d per %s: it counts in millionths of a second, and so many do not come out even", what, n, unit)
+		}
+	}
+	for _, c := range plan.Chains {
+		for _, r := range c.Rules {
+			if r.Match.Until > latest {
+				add(r, "until %s, a time after 2038-01-19", time.Unix(r.Match.Until, 0).UTC().Format(time.DateOnly))
+			}
+			if r.Limit != nil {
+				rate(r, "at most", &r.Limit.Rate)
+			}
+			if r.Log != nil {
+				rate(r, "log up to", r.Log.UpTo)
+			}
+		}
+	}
+	return out
+}
+
+// writer writes one family.
+type writer struct {
+	sp     *packet.Space
+	family int
+	out    *dialect.Ruleset
+	chains []*dialect.Chain  // ours
+	names  map[string]string // of chains, by what they are called in full
+	sets   []string          // as ipset restore takes them
+	known  map[string]bool   // sets
+	hooked []string          // jumps from the built-in chains
+}
+
+func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
+	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}}
+	w.out.Tracks[family] = true
+	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, Ports: mostPorts}.Lines(sp, plan)
+	for _, l := range laid {
+		w.names[l.Name] = w.unique(Prefix + l.Name)
+	}
+	for _, l := range laid {
+		c := w.chain(w.names[l.Name])
+		w.chains = append(w.chains, c)
+		for _, line := range l.Lines {
+			if line.Leaves() {
+				line.Do = dialect.Return
+			}
+			text := w.line(line) // by its name in full
+			line.Target = w.names[line.Target]
+			c.Rules = append(c.Rules, line.Rule(sp, l.Direction, c.Place(), text))
+		}
+		if l.Of == nil {
+			continue
+		}
+		if end, needed := ending(l, family); needed {
+			c.Rules = append(c.Rules, end.Rule(sp, l.Direction, c.Place(), w.line(end)))
+		}
+		base := w.chain(builtIn[l.Direction])
+		base.Hook, base.Type = hooks[base.Name], "filter"
+		base.Rules = []dialect.Rule{{Match: packet.All, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Jump, Target: c.Name}}, Text: dialect.Words("-j " + c.Name), At: base.Place()}}
+		w.out.Chains = append(w.out.Chains, base)
+	}
+	w.out.Chains = append(w.out.Chains, w.chains...)
+	return w
+}
+
+func (w *writer) chain(name string) *dialect.Chain {
+	return &dialect.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[w.family], Table: "filter", Name: name, Policy: packet.Admit}
+}
+
+// ending is the last line of a direction's chain, which lets nothing fall through.
+func ending(l *dialect.LineChain, family int) (end dialect.Line, needed bool) {
+	stance := l.Of.Stance
+	end = dialect.Line{Box: dialect.Box{Family: family, Protocol: policy.AnyProtocol, Code: policy.AnyType}, Do: dialect.Accept,
+		Decider: compile.Decider{Kind: "stance", Name: policy.DirectionNames[l.Direction] + " open"}}
+	if stance.Closed {
+		end.Do, end.Decider.Name = dialect.Drop, policy.DirectionNames[l.Direction]+" closed"
+	}
+	return end, !stance.Closed || stance.RefuseBy == packet.Drop
+}
+
+// unique gives a chain a name that the tools take and no other has.
+func (w *writer) unique(full string) string {
+	name := short(full, longestChain)
+	for i := 2; ; i++ {
+		taken := false
+		for _, other := range w.names {
+			taken = taken || other == name
+		}
+		if !taken {
+			return name
+		}
+		name = short(fmt.Sprintf("%s.%d", full, i), longestChain)
+	}
+}
+
+// short cuts a name that is too long, and tells it from others by its hash.
+func short(name string, most int) string {
+	if len(name) <= most {
+		return name
+	}
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return fmt.Sprintf("%s.%06x", name[:most-7], h.Sum32()&0xffffff)
+}
+
+// text is the rules as the -restore tool takes them.
+func (w *writer) text() string {
+	var b strings.Builder
+	for _, c := range w.out.Chains {
+		if c.Hook != "" {
+			fmt.Fprintf(&b, "# once, so that the kernel asks these rules first: %s -I %s %s\n", tools[w.family], c.Name, c.Rules[0].Text)
+		}
+	}
+	b.WriteString("*filter\n")
+	for _, c := range w.chains {
+		fmt.Fprintf(&b, ":%s - [0:0]\n", c.Name)
+	}
+	for _, c := range w.chains {
+		for _, r := range c.Rules {
+			fmt.Fprintf(&b, "-A %s %s\n", c.Name, r.Text)
+		}
+	}
+	b.WriteString("COMMIT\n")
+	return b.String()
+}
+
+// line writes a line, in the order in which the -save tools do.
+func (w *writer) line(l dialect.Line) string {
+	var parts []string
+	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
+	for _, side := range []struct {
+		addrs      *netipx.IPSet
+		name       string
+		word, kind string
+	}{{l.Src, l.SrcName, "-s", "src"}, {l.Dst, l.DstName, "-d", "dst"}} {
+		if side.addrs == nil {
+			continue
+		}
+		if only := side.addrs.Ranges(); len(only) > 1 {
+			add("-m set --match-set %s %s", w.set(side.addrs, side.name), side.kind)
+		} else if p, ok := only[0].Prefix(); ok && p.Bits() == 0 {
+			continue // the family's own chains see it only
+		} else if ok {
+			add("%s %s", side.word, p)
+		} else {
+			add("-m iprange --%s-range %s", side.kind, only[0])
+		}
+	}
+	if l.Ifaces != nil {
+		word, not := "-i", ""
+		if l.Leaving {
+			word = "-o"
+		}
+		if l.NotIfaces {
+			not = "! "
+		}
+		name := l.Ifaces[0]
+		if prefix, ok := strings.CutSuffix(name, "*"); ok {
+			name = prefix + "+"
+		}
+		add("%s%s %s", not, word, name)
+	}
+	if l.Protocol != policy.AnyProtocol {
+		add("-p %s", protocolWord(l.Protocol))
+	}
+	if l.Ports != nil {
+		add("%s", portsWords(l.Protocol, l.Ports))
+	}
+	if l.Types != nil {
+		code := ""
+		if l.Code != policy.AnyType {
+			code = fmt.Sprintf("/%d", l.Code)
+		}
+		add("-m %s %d%s", []string{packet.IPv4: "icmp --icmp-type", packet.IPv6: "icmp6 --icmpv6-type"}[w.family], l.Types[0], code)
+	}
+	comment := l.Comment()
+	for _, from := range l.Senders {
+		add(senderOptions[from.Kind]+" %s", quoted(from.Names[0]))
+		comment += fromWords + from.Kind + " " + from.Names[0]
+	}
+	if l.IPsec {
+		add("-m policy --dir %s --pol ipsec", map[bool]string{true: "out", false: "in"}[l.Leaving])
+	}
+	if l.Until != 0 { // the last second that counts
+		add("-m time --datestop %s", time.Unix(l.Until-1, 0).UTC().Format("2006-01-02T15:04:05"))
+	}
+	if l.States != nil {
+		names := make([]string, len(l.States))
+		for i, s := range l.States {
+			names[i] = strings.ToUpper(packet.StateNames[s])
+		}
+		add("-m conntrack --ctstate %s", strings.Join(names, ","))
+	}
+	if l.Bucket != nil {
+		add("%s", w.bucket(l.Bucket))
+	}
+	add("-m comment --comment %s", quoted(comment))
+	switch l.Do {
+	case dialect.Accept:
+		add("-j ACCEPT")
+	case dialect.Drop:
+		add("-j DROP")
+	case dialect.Return:
+		add("-j RETURN")
+	case dialect.Jump:
+		add("-j %s", w.names[l.Target])
+	case dialect.Reject:
+		with := "tcp-reset"
+		if l.With != with {
+			with = []string{packet.IPv4: "icmp-port-unreachable", packet.IPv6: "icmp6-port-unreachable"}[w.family]
+		}
+		add("-j REJECT --reject-with %s", with)
+	}
+	if l.Log != "" {
+		add("-j LOG --log-prefix %s", quoted(logPrefix(l.Log)))
+	}
+	return strings.Join(parts, " ")
+}
+
+// logPrefix is what a log line begins with, as far as the tools take it: what is
+// too long goes without the kind of statement, and then without the end of its name.
+func logPrefix(full string) string {
+	if len(full) <= longestLog {
+		return full
+	}
+	words := strings.SplitN(strings.TrimSuffix(full, ": "), " ", 3) // yf allow NAME
+	return short("yf "+words[2], longestLog-2) + ": "
+}
+
+// fromWords stand in a comment before who sends: the kernel knows it by a number.
+const fromWords = "; from "
+
+// senderOptions ask who sends.
+var senderOptions = map[string]string{"user": "-m owner --uid-owner", "unit": "-m cgroup --path"}
+
+func quoted(text string) string {
+	if strings.ContainsAny(text, " \t\"\\'") {
+		return fmt.Sprintf("%q", text)
+	}
+	return text
+}
+
+func protocolWord(n int) string {
+	if n == packet.ICMPv6 {
+		return "ipv6-icmp"
+	}
+	if name := packet.ProtocolName(n); slices.Contains([]int{packet.TCP, packet.UDP, packet.SCTP, packet.ICMP}, n) {
+		return name
+	}
+	return fmt.Sprint(n) // what others are called is each host's own file's matter
+}
+
+func portsWords(protocol int, ports []fence.PortRange) string {
+	words := make([]string, len(ports))
+	for i, p := range ports {
+		words[i] = fmt.Sprint(p.Lo)
+		if p.Hi != p.Lo {
+			words[i] = fmt.Sprintf("%d:%d", p.Lo, p.Hi)
+		}
+	}
+	if len(words) == 1 {
+		return fmt.Sprintf("-m %s --dport %s", packet.ProtocolName(protocol), words[0])
+	}
+	return "-m multiport --dports " + strings.Join(words, ",")
+}
+
+// bucket writes a bucket: one of a name is one for all lines that ask for it. The
+// kernel keeps what it once counted under a name, so that one of another rate has another.
+func (w *writer) bucket(b *dialect.Bucket) string {
+	n, unit, _ := b.Rate.Kernel()
+	words := fmt.Sprintf("-m hashlimit --hashlimit-upto %d/%s --hashlimit-burst %d", n, shortUnits[unit], b.Rate.N)
+	if b.PerSource {
+		words += " --hashlimit-mode srcip"
+		if w.family == packet.IPv6 {
+			words += " --hashlimit-srcmask 64"
+		}
+	}
+	words += fmt.Sprintf(" --hashlimit-name %s%s%d-%d%s", b.Name, atRate, b.Rate.N, n, shortUnits[unit])
+	if b.PerSource {
+		words += fmt.Sprintf(" --hashlimit-htable-max %d", b.Sources)
+	}
+	// What has been silent for as long as its bucket takes to fill may be forgotten.
+	if full := b.Rate.Per.Seconds; full != int(units[unit]/time.Second) {
+		words += fmt.Sprintf(" --hashlimit-htable-expire %d", full*1000)
+	}
+	return words
+}
+
+// atRate stands in the name of a bucket before its rate.
+const atRate = "@"
+
+var (
+	shortUnits = map[string]string{"second": "sec", "minute": "min", "hour": "hour", "day": "day"}
+	units      = map[string]time.Duration{"sec": time.Second, "second": time.Second, "min": time.Minute, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}
+)
+
+// set declares a set and gives its name. It is called after what it holds too: one
+// of other content is another set, so that both are there while rules are changed.
+func (w *writer) set(s *netipx.IPSet, name string) string {
+	var elements []string
+	for _, p := range s.Prefixes() {
+		elements = append(elements, p.String())
+	}
+	h := fnv.New32a()
+	for _, e := range elements {
+		h.Write([]byte(e + "\n"))
+	}
+	start := fmt.Sprintf("yf%d.", []int{packet.IPv4: 4, packet.IPv6: 6}[w.family])
+	full := fmt.Sprintf("%s%s.%08x", start, short(name, longestSet-len(start)-9), h.Sum32())
+	if !w.known[full] {
+		w.known[full] = true
+		var b strings.Builder
+		fmt.Fprintf(&b, "create %s hash:net family %s maxelem %d\n", full, []string{packet.IPv4: "inet", packet.IPv6: "inet6"}[w.family], max(smallestMaxim, len(elements)))
+		for _, e := range elements {
+			fmt.Fprintf(&b, "add %s %s\n", full, e)
+		}
+		w.sets = append(w.sets, b.String())
+	}
+	return full
+}
+
+// Read gives what a kernel has in force that has loaded files of Write and asks their rules first.
+func (Form) Read(sp *packet.Space, host string, files []dialect.File) (*dialect.Ruleset, error) {
+	all, sets := &dialect.Ruleset{}, Sets{}
+	for _, f := range files {
+		name := host + "." + f.Kind
+		family := slices.Index(tools, f.Kind)
+		if family < 0 {
+			var err error
+			if sets, err = ReadSets(f.Text); err != nil {
+				return nil, fmt.Errorf("%s: %w", name, err)
+			}
+			continue
+		}
+		text := f.Text
+		for _, chain := range builtIn {
+			declared, jumps := "", ""
+			for _, line := range strings.Split(f.Text, "\n") {
+				if _, jump, ok := strings.Cut(line, ": "+f.Kind+" -I "+chain+" "); ok {
+					declared, jumps = ":"+chain+" ACCEPT [0:0]\n", "-A "+chain+" "+jump+"\n"
+				}
+			}
+			text = strings.Replace(text, "*filter\n", "*filter\n"+declared, 1)
+			text = strings.Replace(text, "COMMIT\n", jumps+"COMMIT\n", 1)
+		}
+		rs, err := Read(sp, family, name, text, Host{Sets: sets})
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		all.Add(rs)
+	}
+	return all, nil
+}

@@ -1,0 +1,123 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/internal/api"
+)
+
+// Settle puts rules in force, after the kernel's own tools have checked them: all
+// of it holds, or nothing changed. Users and units that the rules ask for and this
+// host does not have are told: they admit nothing.
+func Settle(ctx context.Context, files []api.File) (absent []string, err error) {
+	if len(files) == 1 && files[0].Kind == "nft" {
+		return settleNFT(ctx, files[0].Text)
+	}
+	return settleIPTables(ctx, files)
+}
+
+// settleNFT is one transaction.
+func settleNFT(ctx context.Context, rules string) (absent []string, err error) {
+	found := map[string]nft.Filling{}
+	for _, s := range nft.SendersOf(rules) {
+		if f, ok := find(s.Kind, s.Name); ok {
+			found[s.Set] = f.filling()
+		} else {
+			absent = append(absent, s.Kind+" "+s.Name)
+		}
+	}
+	rules = nft.Fill(rules, found)
+	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
+		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
+			return nil, err
+		}
+	}
+	return absent, nil
+}
+
+// settleIPTables puts sets in force, then each family's rules in one transaction.
+// If a later one fails, those before go back. Sets are called after what they
+// hold, so that those of the rules before stay as they are until the end.
+func settleIPTables(ctx context.Context, files []api.File) (absent []string, err error) {
+	kind := toolKind()
+	program := func(family, verb string) string { return family + kind + "-" + verb }
+	said := map[string]bool{}
+	known := func(kind, name string) string {
+		f, ok := find(kind, name)
+		if !ok && !said[kind+name] {
+			said[kind+name] = true
+			absent = append(absent, kind+" "+name)
+		}
+		return f.element
+	}
+	sets := ""
+	type change struct{ family, rules, before string }
+	var changes []change
+	for _, f := range files {
+		if f.Kind == "ipset" {
+			sets = f.Text
+			continue
+		}
+		before, err := tool(ctx, nil, program(f.Kind, "save"), "-c", "-t", "filter")
+		if err != nil {
+			return nil, err
+		}
+		changes = append(changes, change{f.Kind, iptables.Over(iptables.Fill(f.Text, known), string(before)), string(before)})
+	}
+	drop := func(keep string) { // sets that nothing asks for any more
+		names, err := tool(ctx, nil, "ipset", "list", "-n")
+		if err != nil {
+			return // none were ever needed here
+		}
+		for _, name := range iptables.StaleSets(keep, strings.Fields(string(names))) {
+			_, _ = tool(ctx, nil, "ipset", "destroy", name) // the rules before ask for it
+		}
+	}
+	if sets != "" {
+		if _, err := tool(ctx, []byte(sets), "ipset", "restore", "-exist"); err != nil {
+			drop("")
+			return nil, err
+		}
+	}
+	for _, c := range changes {
+		if _, err := tool(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush", "--test"); err != nil {
+			drop("")
+			return nil, err
+		}
+	}
+	for i, c := range changes {
+		_, err := tool(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush")
+		for ; err != nil && i > 0; i-- {
+			done := changes[i-1]
+			if _, back := tool(ctx, []byte(done.before), program(done.family, "restore"), "-c", "-T", "filter"); back != nil {
+				err = errors.Join(err, fmt.Errorf("and what was before could not be put back: %w", back))
+			}
+		}
+		if err != nil {
+			drop("")
+			return nil, err
+		}
+	}
+	drop(sets)
+	return absent, nil
+}
+
+// toolKind is which of the two kinds of tools a host's rules are made with, as it
+// stands in their names: that of the tables there are, else what the host calls
+// iptables.
+func toolKind() string {
+	for _, file := range []string{"ip_tables_names", "ip6_tables_names"} {
+		if names, _ := os.ReadFile(filepath.Join("/proc/thread-self/net", file)); len(bytes.TrimSpace(names)) > 0 {
+			return "-legacy"
+		}
+	}
+	return ""
+}
