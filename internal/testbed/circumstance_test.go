@@ -17,8 +17,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect/nft"
-	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -32,13 +30,27 @@ role green
 %s
 `
 
-// settled is a judge whose host has the rules of a policy for h1 in force.
-func settled(t *testing.T, j *Judge, stances, rules string, now int64, fillings map[string]nft.Filling) {
-	t.Helper()
-	pol := policytest.Resolve(t, policytest.Fleet, fmt.Sprintf(circumstances, stances, rules))
-	sp := packet.NewSpace()
-	text := nfttest.Written(t, sp, compile.Host(sp, pol, pol.Fleet.Host("h1"), now))
-	require.NoError(t, j.Host.Load("flush ruleset\n"+nft.Fill(text, fillings)), "%s", text)
+// ofEachKind runs a test with a judge whose host is of each kind; settled puts the
+// rules of a policy for h1 in force there, in place of all others.
+func ofEachKind(t *testing.T, name string, test func(t *testing.T, j *Judge, settled func(stances, rules string))) {
+	need(t)
+	for _, kind := range hostKinds {
+		t.Run(kind.name, func(t *testing.T) {
+			j, err := NewJudge(own(name))
+			require.NoError(t, err)
+			defer func() { require.NoError(t, j.Close()) }()
+			test(t, j, func(stances, rules string) {
+				t.Helper()
+				pol := policytest.Resolve(t, policytest.Fleet, fmt.Sprintf(circumstances, stances, rules))
+				sp := packet.NewSpace()
+				require.NoError(t, j.Host.Load("flush ruleset\n")) // a bucket that is asked for all the time stays as it is
+				if kind.legacy {
+					legacyTables(t, j.Host)
+				}
+				settle(t, j.Host, kind.form, sp, compile.Host(sp, pol, pol.Fleet.Host("h1"), 0))
+			})
+		})
+	}
 }
 
 // arriving makes new TCP packets to the host, each from the source and to the port that "SOURCE:PORT" says.
@@ -58,10 +70,10 @@ func arriving(j *Judge, what ...string) (out []packet.Packet) {
 // TestBucketsInTheKernel: of packets sent at once, as many are admitted as the
 // policy's bucket holds, by whom and from where the policy says.
 func TestBucketsInTheKernel(t *testing.T) {
-	need(t)
-	j, err := NewJudge(own("yf-bucket"))
-	require.NoError(t, err)
-	defer func() { require.NoError(t, j.Close()) }()
+	ofEachKind(t, "yf-bucket", buckets)
+}
+
+func buckets(t *testing.T, j *Judge, settled func(stances, rules string)) {
 	repeat := func(s string, n int) (out []string) {
 		for range n {
 			out = append(out, s)
@@ -89,7 +101,7 @@ func TestBucketsInTheKernel(t *testing.T) {
 		{"beside the rule's", "log refused up to 1 per 1h", "allow x: office -> red : ssh at most 2 per 1h log up to 1 per 1h", repeat(a, 4), "AAdd"},
 		{"a second gives a token back", "", "allow x: office -> red : ssh at most 1 per 1s", repeat(a, 2), "Ad"},
 	} {
-		settled(t, j, c.stances, c.rules, 0, nil)
+		settled(c.stances, c.rules)
 		got, err := j.Verdicts(arriving(j, c.packets...))
 		require.NoError(t, err)
 		require.Equal(t, c.want, letters(got), "%s: %v", c.what, c.packets)
@@ -110,12 +122,12 @@ func letters(verdicts []packet.Verdict) string {
 
 // TestUntilInTheKernel: the kernel itself stops honouring a rule when its end comes.
 func TestUntilInTheKernel(t *testing.T) {
-	need(t)
-	j, err := NewJudge(own("yf-until"))
-	require.NoError(t, err)
-	defer func() { require.NoError(t, j.Close()) }()
+	ofEachKind(t, "yf-until", ending)
+}
+
+func ending(t *testing.T, j *Judge, settled func(stances, rules string)) {
 	end := time.Now().UTC().Add(3 * time.Second).Truncate(time.Second)
-	settled(t, j, "", "allow x: office -> red : ssh until "+end.Format("2006-01-02T15:04:05Z")+"\nallow y: office -> red : https until 2199-12-31", 0, nil)
+	settled("", "allow x: office -> red : ssh until "+end.Format("2006-01-02T15:04:05Z")+"\nallow y: office -> red : https until 2037-12-31")
 	got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443"))
 	require.NoError(t, err)
 	require.Equal(t, "AAA", letters(got))
@@ -123,7 +135,7 @@ func TestUntilInTheKernel(t *testing.T) {
 	got, err = j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443"))
 	require.NoError(t, err)
 	require.Equal(t, "ddA", letters(got))
-	settled(t, j, "", "allow x: office -> red : ssh until 2026-01-01", 0, nil) // made before its end, loaded after it
+	settled("", "allow x: office -> red : ssh until 2026-01-01") // made before its end, loaded after it
 	got, err = j.Verdicts(arriving(j, "198.51.100.9:22"))
 	require.NoError(t, err)
 	require.Equal(t, "d", letters(got))
@@ -131,12 +143,11 @@ func TestUntilInTheKernel(t *testing.T) {
 
 // TestSendersInTheKernel: who sends decides, by his user and by his unit.
 func TestSendersInTheKernel(t *testing.T) {
-	need(t)
-	j, err := NewJudge(own("yf-sender"))
-	require.NoError(t, err)
-	defer func() { require.NoError(t, j.Close()) }()
+	ofEachKind(t, "yf-sender", senders)
+}
+
+func senders(t *testing.T, j *Judge, settled func(stances, rules string)) {
 	backup, web := unit(t, "mirror.service"), unit(t, "web.service")
-	fillings := map[string]nft.Filling{"from.user.backup": {Element: "34"}, "from.unit.mirror.service": backup, "from.unit.web.service": web}
 	for _, c := range []struct {
 		rules string
 		user  int
@@ -154,7 +165,7 @@ func TestSendersInTheKernel(t *testing.T) {
 		{"allow x: red -> office : udp 9\nblock y: red -> office : udp 9 from user backup", 34, "", "d"},
 		{"allow x: red -> office : udp 9\nblock y: red -> office : udp 9 from user backup", 33, "", "A"},
 	} {
-		settled(t, j, "outbound closed", c.rules, 0, fillings)
+		settled("outbound closed", c.rules)
 		require.Equal(t, c.want, send(t, j, c.user, c.unit), "%s: user %d, unit %s", c.rules, c.user, c.unit)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -14,7 +15,6 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
-	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -139,37 +139,48 @@ func unit(t *testing.T, name string) nft.Filling {
 	return nft.Filling{Element: fmt.Sprintf("%q", path), Level: 2}
 }
 
-// TestPoliciesHoldInTheKernel sends packets through the rules of random policies
-// and holds the kernel's verdicts against what the policies mean.
+// TestPoliciesHoldInTheKernel sends packets through the rules of random policies, in
+// each form that they are written in, and holds the kernel's verdicts against what
+// the policies mean.
 func TestPoliciesHoldInTheKernel(t *testing.T) {
 	need(t)
-	j, err := NewJudge(own("yf-policy"))
-	require.NoError(t, err)
-	defer func() { require.NoError(t, j.Close()) }()
-	j.Tracks = [2]bool{true, true} // as our rules always make it
-	count := map[string]int{}
-	for n := range max(25, *verdicts/400) { // a tenth of all verdicts
-		rng := rand.New(rand.NewPCG(12+*seed, uint64(n)))
-		text := policytest.Random(rng)
-		pol := policytest.Resolve(t, policytest.Fleet, text)
-		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0) // whose interfaces are the judge's
-		rules := nfttest.Written(t, sp, plan)
-		require.NoError(t, j.Host.Load("flush ruleset\n"+nft.Fill(rules, map[string]nft.Filling{"from.user.root": {Element: "0"}})))
-		require.NoError(t, j.forget())
-		decision := plan.Decision(sp)
-		var packets []packet.Packet
-		for i := range 40 {
-			p := randomPacket(rng, int(j.tag)+i)
-			if len(packet.Buckets(sp, sp.Only(decision, sp.Exactly(p)))) == 0 { // which have a test of their own
-				packets = append(packets, p)
+	for _, kind := range hostKinds {
+		t.Run(kind.name, func(t *testing.T) {
+			j, err := NewJudge(own("yf-policy"))
+			require.NoError(t, err)
+			defer func() { require.NoError(t, j.Close()) }()
+			if kind.legacy {
+				legacyTables(t, j.Host)
 			}
-		}
-		wrong := hold(t, j, sp, decision, packets, count)
-		require.Nil(t, wrong, "seed %d policy %d\n%s\n%s", *seed, n, text, rules)
-	}
-	t.Logf("verdicts of the kernel, by direction: %v", count)
-	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped"} {
-		require.Positive(t, count[seen], seen)
+			j.Tracks = [2]bool{true, true} // as our rules always make it
+			count := map[string]int{}
+			for n := range max(20, *verdicts/1200) { // a tenth of all verdicts
+				rng := rand.New(rand.NewPCG(12+*seed, uint64(n)))
+				text := policytest.Random(rng)
+				pol := policytest.Resolve(t, policytest.Fleet, text)
+				sp := packet.NewSpace()
+				plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0) // whose interfaces are the judge's
+				rules, absent := settle(t, j.Host, kind.form, sp, plan)
+				for _, who := range absent { // and to the host nobody is who it does not have
+					kind, name, _ := strings.Cut(who, " ")
+					sp.Without(map[string]packet.Field{"user": packet.User, "unit": packet.Unit}[kind], name)
+				}
+				require.NoError(t, j.forget())
+				decision := plan.Decision(sp)
+				var packets []packet.Packet
+				for i := range 40 {
+					p := randomPacket(rng, int(j.tag)+i)
+					if len(packet.Buckets(sp, sp.Only(decision, sp.Exactly(p)))) == 0 { // which have a test of their own
+						packets = append(packets, p)
+					}
+				}
+				wrong := hold(t, j, sp, decision, packets, count)
+				require.Nil(t, wrong, "seed %d policy %d\n%s\n%s", *seed, n, text, rules)
+			}
+			t.Logf("verdicts of the kernel, by direction: %v", count)
+			for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped"} {
+				require.Positive(t, count[seen], seen)
+			}
+		})
 	}
 }
