@@ -47,8 +47,9 @@ func TestDemo(t *testing.T) {
 			for _, want := range []string{
 				`(?m)^broker-02    drifted\n    shut      Chain inbound has no rules left while its policy is drop`,
 				`(?m)^logbook-01   drifted\n    opened    tcp 5432 from hill-lan \(IPv4\) gets in; nothing in the policy admits it\.`,
+				`(?m)^charts-02    drifted\n    opened    tcp 22 from 192\.0\.2\.64/28 gets in; nothing in the policy admits it\.`,
 				`(?m)^watch-01     in step\n    cosmetic  The rules are written differently`,
-				`13 hosts: 11 in step, 2 drifted`,
+				`14 hosts: 11 in step, 3 drifted`,
 				`The console is at\n\n    http://127\.0\.0\.1:\d+\n`,
 			} {
 				require.Regexp(t, regexp.MustCompile(want), shown)

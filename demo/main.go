@@ -1,5 +1,5 @@
 // Command demo plays Saltmarsh Harbour: its hosts as network namespaces
-// with real kernel rules, the service with its console, and three mishaps for
+// with real kernel rules, the service with its console, and four mishaps for
 // it to find. Where namespaces are not permitted it plays recorded dumps.
 package main
 
@@ -164,6 +164,13 @@ func (d *demo) up() error {
 		}
 	}
 	d.hosts = map[string]*testbed.Namespace{}
+	defer func() {
+		if ns := d.hosts[legacy]; ns != nil {
+			if _, err := ns.Run([]byte(oldRules), "iptables-legacy-restore"); err != nil {
+				fmt.Printf("%s has rules of the newer tools: %v\n", legacy, err) // a kernel without the legacy tables
+			}
+		}
+	}()
 	for _, h := range d.fleet.Hosts {
 		ns, err := testbed.NewNamespace(d.prefix + h.Name)
 		if err != nil {
@@ -324,7 +331,10 @@ func (d *demo) live(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	fmt.Println("Three mishaps happen:")
+	if err := d.probe(); err != nil {
+		return err
+	}
+	fmt.Println("Four mishaps happen:")
 	for _, m := range mishaps {
 		fmt.Printf("  %-11s %s\n", m.host, m.what)
 		if err := m.happen(d.hosts[m.host]); err != nil {
@@ -360,6 +370,80 @@ func (d *demo) live(ctx context.Context) error {
 		send.Stdin = bytes.NewReader(report)
 		return send.Run()
 	})
+}
+
+// probes are connections tried between hosts, one of each kind of filter.
+var probes = []struct {
+	from, to string // a host, and the interface of the other
+	port     int
+}{
+	{"jump-01", "eth1", 22}, {"watch-01", "eth1", 9417}, {"broker-01", "eth1", 8883}, {"pilotage-01", "eth0", 443},
+	{"pilotage-01", "eth1", 22}, {"beacon-01", "eth1", 9417}, {"beacon-01", "eth1", 8883}, {"lockgate-01", "eth1", 5432},
+}
+
+// kinds are the hosts of one role that have each another filter,
+// and what the tools of iptables make its rules of.
+var kinds = []struct{ host, filter string }{{"charts-01", "nft"}, {legacy, "legacy"}, {"charts-03", "nft-backed"}}
+
+// probe opens real connections to a host of each kind: the same pass, whatever
+// form the policy took there.
+func (d *demo) probe() error {
+	fmt.Printf("\nThe same connections, tried on three hosts of one role:\n  %-28s", "")
+	for _, k := range kinds {
+		fmt.Printf("  %-10s", k.host)
+	}
+	fmt.Printf("\n  %-28s", "")
+	for _, k := range kinds {
+		fmt.Printf("  %-10s", k.filter)
+	}
+	fmt.Println()
+	for _, p := range probes {
+		fmt.Printf("  %-28s", fmt.Sprintf("%s -> tcp %d", p.from, p.port))
+		first := ""
+		for _, k := range kinds {
+			passes, err := d.connects(p.from, k.host, p.to, p.port)
+			if err != nil {
+				return err
+			}
+			said := map[bool]string{true: "passes", false: "refused"}[passes]
+			fmt.Printf("  %-10s", said)
+			if first == "" {
+				first = said
+			}
+			if said != first {
+				return fmt.Errorf("%s %s what %s does not", k.host, said, kinds[0].host)
+			}
+		}
+		fmt.Println()
+	}
+	fmt.Println()
+	return nil
+}
+
+// connects opens a port on one host and tries it from another.
+func (d *demo) connects(from, to, iface string, port int) (passes bool, err error) {
+	var address string
+	for _, i := range d.fleet.Host(to).Interfaces {
+		if i.Name == iface {
+			address = fmt.Sprintf("%s:%d", i.Addresses[0].Addr(), port)
+		}
+	}
+	var listener net.Listener
+	if err := d.hosts[to].Do(func() (err error) {
+		listener, err = net.Listen("tcp", address)
+		return err
+	}); err != nil {
+		return false, err
+	}
+	defer func() { _ = listener.Close() }()
+	err = d.hosts[from].Do(func() error {
+		c, err := net.DialTimeout("tcp", address, 150*time.Millisecond)
+		if passes = err == nil; passes {
+			_ = c.Close()
+		}
+		return nil
+	})
+	return passes, err
 }
 
 // playDumps sends recorded reports in the hosts' stead.

@@ -11,6 +11,19 @@ import (
 // cutOff is the host whose mishap cuts it off from the service too.
 const cutOff = "broker-02"
 
+// legacy is the host whose rules are those of legacy iptables. What was there
+// before us is what somebody once wrote by hand.
+const legacy = "charts-02"
+
+const oldRules = `*filter
+:INPUT ACCEPT [0:0]
+-A INPUT -m state --state RELATED,ESTABLISHED -j ACCEPT
+-A INPUT -p tcp --dport 22 -j ACCEPT
+-A INPUT -p tcp --dport 80 -j ACCEPT
+-A INPUT -p tcp -j DROP
+COMMIT
+`
+
 // mishaps are what people do to hosts by hand.
 var mishaps = []struct {
 	host, what string
@@ -22,6 +35,10 @@ var mishaps = []struct {
 	}},
 	{cutOff, "somebody empties the inbound rules while the chain's policy stays drop", func(ns *testbed.Namespace) error {
 		_, err := ns.Run(nil, "nft", "flush", "chain", "inet", "yellowfence", "inbound")
+		return err
+	}},
+	{legacy, "somebody lets a supplier log in, with the tools the host has always had", func(ns *testbed.Namespace) error {
+		_, err := ns.Run(nil, "iptables-legacy", "-I", "INPUT", "-s", "192.0.2.64/28", "-p", "tcp", "--dport", "22", "-j", "ACCEPT")
 		return err
 	}},
 	{"watch-01", "somebody tidies the rules: another order, other comments, the same meaning", rearrange},

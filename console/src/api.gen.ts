@@ -419,6 +419,14 @@ export interface components {
             logged?: boolean;
             verdict: string;
         };
+        File: {
+            /**
+             * @description whose rules they are, and the file's ending
+             * @enum {string}
+             */
+            kind: "nft" | "ipset" | "iptables" | "ip6tables";
+            text: string;
+        };
         Finding: {
             /** @enum {string} */
             direction: "in" | "out" | "through" | "";
@@ -722,12 +730,14 @@ export interface components {
         Rules: {
             chains: components["schemas"]["Chain"][] | null;
             dialect: string;
+            /** @description the rules as the host loads them, in this order */
+            files: components["schemas"]["File"][] | null;
             /** Format: int64 */
             generation: number;
             host: string;
             /** Format: int64 */
             revision: number;
-            /** @description the rules as the host loads them */
+            /** @description all files, to be read */
             text: string;
             /** Format: int64 */
             version: number;

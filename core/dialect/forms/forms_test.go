@@ -69,7 +69,9 @@ func TestProve(t *testing.T) {
 					require.NoError(t, dialect.Prove(f, sp, plan, files), "seed %d host %s\n%s", seed, h.Name, joined(files))
 					for i := range files {
 						lines := strings.SplitAfter(files[i].Text, "\n")
-						at := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, `"allow a0"`) && strings.Contains(strings.ToLower(l), "accept") })
+						at := slices.IndexFunc(lines, func(l string) bool {
+							return strings.Contains(l, `"allow a0"`) && strings.Contains(strings.ToLower(l), "accept")
+						})
 						if at < 0 {
 							continue
 						}

@@ -136,7 +136,6 @@ type writer struct {
 	names  map[string]string // of chains, by what they are called in full
 	sets   []string          // as ipset restore takes them
 	known  map[string]bool   // sets
-	hooked []string          // jumps from the built-in chains
 }
 
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {

@@ -23,11 +23,8 @@ const (
 	Table  = "yellowfence"
 )
 
-// chainNames and hookNames are what we call our base chains, and where they hang.
-var (
-	chainNames = policy.DirectionNames
-	hookNames  = []string{policy.Inbound: "input", policy.Outbound: "output", policy.Forward: "forward"}
-)
+// hookNames are where our base chains hang, which are called after their directions.
+var hookNames = []string{policy.Inbound: "input", policy.Outbound: "output", policy.Forward: "forward"}
 
 // Form is rules for `nft -f`, in one table of ours.
 type Form struct{}
