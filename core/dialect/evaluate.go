@@ -2,12 +2,14 @@ package dialect
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"yellowfence.example/yfence/core/packet"
 )
 
-// hooks are those that packets pass, in order, by the way they cross the host.
+// hooks are those that packets pass, in order, by the way they cross the host: decide
+// goes over them from the last to the first.
 var hooks = [][]string{
 	packet.In:      {"prerouting", "input"},
 	packet.Out:     {"output", "postrouting"},
@@ -36,7 +38,7 @@ func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 
 // decide is the decision by what is known already, or with deciders where known is nil.
 func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, behind: map[*Chain]packet.Decision{}}
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, routes: rs.Routes}
 	if known == nil {
 		e.done = Shared{}
 	}
@@ -44,31 +46,34 @@ func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []De
 		e.chains[chainKey{c.Family, c.Table, c.Name}] = c
 	}
 	admit := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{})})
+	next := ways{admit, admit, admit}
+	next = e.hook(rs, "postrouting", next, packet.Out, packet.Through)
+	next = e.hook(rs, "input", next, packet.In)
+	next = e.hook(rs, "forward", next, packet.Through)
+	e.sent = next[packet.Out]
+	next = e.hook(rs, "prerouting", next, packet.In, packet.Through)
+	next = e.hook(rs, "output", next, packet.Out)
 	all := packet.Void
-	for hook, names := range hooks {
-		e.way = hook
-		d := admit
-		for i, name := range slices.Backward(names) {
-			early, late := rs.on(name)
-			d = e.hook(late, name, d)
-			switch {
-			case !rs.Fragments:
-			case i == 0: // it begins to be handled here
-				d = e.whole(d, rs.Tracks)
-			case name == "input": // what is for the host itself is put together before
-				d = e.whole(d, [2]bool{packet.IPv4: true})
-			}
-			d = e.hook(early, name, d)
-		}
+	for way, d := range next {
 		for _, c := range rs.Chains {
-			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" && (hook == packet.Through || sent == (hook == packet.Out)) {
-				d = e.outside(c, hook, d)
+			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" && (way == packet.Through || sent == (way == packet.Out)) {
+				d = e.outside(c, way, d)
 			}
 		}
-		all = sp.Choose(sp.Value(packet.Hook, hook), d, all)
+		all = sp.Choose(sp.Value(packet.Hook, way), d, all)
 	}
+	// Of what no rule here translated nothing says that it was: but for a new
+	// connection's first packet nobody knows what was done with those before.
+	fresh := sp.Not(sp.Values(packet.State, packet.Established, packet.Related))
+	all = sp.Choose(fresh, sp.Answered(all, Translated, false), all)
 	return sp.Only(all, sp.WellFormed()), e.deciders
 }
+
+// Translated is the unknown whether a connection's destination was changed.
+const Translated = "whether the connection's destination was changed"
+
+// ways is what becomes of packets from some hook on, by the way they cross the host.
+type ways [3]packet.Decision
 
 // on lists the base chains of a hook by priority; early are those that run
 // before the kernel puts fragments together.
@@ -116,7 +121,7 @@ type call struct {
 	chain            *Chain
 	unrouted         bool
 	way              int
-	delivered        packet.Decision // see evaluation
+	next             ways // see evaluation
 	after, accepting packet.Decision
 }
 
@@ -132,8 +137,9 @@ type evaluation struct {
 	plains     map[*Chain]bool // see plain
 	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet
 	way        int             // of the packets that are being followed, as their Hook
-	delivered  packet.Decision // what happens after the base chain that is being evaluated to what is for the host itself
-	behind     map[*Chain]packet.Decision
+	next       ways            // what happens behind the base chain that is being evaluated, before routing
+	sent       packet.Decision // what happens to what the host sends once it is routed
+	routes     *Routes
 	deciders   []Decider
 }
 
@@ -145,45 +151,72 @@ func (e *evaluation) by(d Decider) int32 {
 	return int32(len(e.deciders))
 }
 
-// hook is what happens to packets that reach a hook; next is what happens to
-// those that all its chains accept. Chains of one priority run in an order that
+// hook is what happens to packets that reach a hook by some ways; next is what
+// happens to those that all its chains accept.
+func (e *evaluation) hook(rs *Ruleset, name string, next ways, by ...int) ways {
+	early, late := rs.on(name)
+	next = e.chainsOf(late, name, next, by)
+	for _, way := range by {
+		switch {
+		case !rs.Fragments:
+		case hooks[way][0] == name: // it begins to be handled here
+			next[way] = e.whole(next[way], rs.Tracks)
+		case name == "input": // what is for the host itself is put together before
+			next[way] = e.whole(next[way], [2]bool{packet.IPv4: true})
+		}
+	}
+	return e.chainsOf(early, name, next, by)
+}
+
+// chainsOf goes over chains of a hook. Those of one priority run in an order that
 // no dump records: where it matters, the order is an unknown.
-func (e *evaluation) hook(chains []*Chain, name string, next packet.Decision) packet.Decision {
-	d := next
+func (e *evaluation) chainsOf(chains []*Chain, name string, next ways, by []int) ways {
 	for end := len(chains); end > 0; {
 		start := end - 1
 		for start > 0 && chains[start-1].Priority == chains[start].Priority {
 			start--
 		}
-		d = e.tied(chains[start:end], name, d)
+		next = e.tied(chains[start:end], name, next, by)
 		end = start
 	}
-	return d
+	return next
 }
 
 // maxTied bounds how many chains of one priority are tried in every order.
 const maxTied = 4
 
-func (e *evaluation) tied(chains []*Chain, hook string, next packet.Decision) packet.Decision {
-	d := next
-	for _, c := range slices.Backward(chains) {
-		d = e.base(c, d)
-	}
+func (e *evaluation) tied(chains []*Chain, hook string, next ways, by []int) ways {
+	d := e.inOrder(chains, next, by)
 	// Which of two chains comes first shows only in how a packet is refused or
 	// logged: one that is admitted passed them all.
 	if len(chains) > 1 && len(chains) <= maxTied {
 		for i, order := range permutations(chains)[1:] {
-			other := next
-			for _, c := range slices.Backward(order) {
-				other = e.base(c, other)
-			}
 			if e.attributed {
 				break // the orders differ in who decides; the first is as good as any
 			}
-			d = e.sp.Choose(e.sp.Unknown(fmt.Sprintf("which of the %s chains of priority %d runs first (%d)", hook, chains[0].Priority, i+1)), other, d)
+			other := e.inOrder(order, next, by)
+			first := e.sp.Unknown(fmt.Sprintf("which of the %s chains of priority %d runs first (%d)", hook, chains[0].Priority, i+1))
+			for _, way := range by {
+				d[way] = e.sp.Choose(first, other[way], d[way])
+			}
 		}
 	}
 	return d
+}
+
+// inOrder goes over chains that run one after the other.
+func (e *evaluation) inOrder(chains []*Chain, next ways, by []int) ways {
+	for _, c := range slices.Backward(chains) {
+		behind := next
+		for _, way := range by {
+			e.way, e.next = way, ways{}
+			if e.unrouted = c.Hook == "prerouting"; e.unrouted {
+				e.next = behind
+			}
+			next[way] = e.base(c, behind[way])
+		}
+	}
+	return next
 }
 
 func permutations(chains []*Chain) (out [][]*Chain) {
@@ -221,14 +254,6 @@ func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
 	} else if e.attributed {
 		end = e.owe(next, by, false)
 	}
-	e.unrouted = c.Hook == "prerouting"
-	if e.way == packet.In {
-		e.behind[c] = next
-	}
-	e.delivered = packet.Void
-	if e.unrouted {
-		e.delivered = e.behind[c]
-	}
 	d := e.chain(c, end, next)
 	if c.Type == "nat" {
 		d = e.first(c, d, next)
@@ -260,19 +285,72 @@ func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
 }
 
 // redirected is what becomes of packets that are given to the host itself instead.
-func (e *evaluation) redirected(r *Rule, b *Branch, next packet.Decision) packet.Decision {
-	if e.way == packet.Out || !e.unrouted {
-		return e.unmodelled("a redirect of what the host sends ("+r.At+")", next)
-	}
+func (e *evaluation) redirected(r *Rule, b *Branch, next, accepting packet.Decision) packet.Decision {
 	sp := e.sp
-	d := sp.Restrict(sp.Restrict(e.delivered, packet.Hook, packet.Num(packet.In)), packet.OutIface, packet.Value{})
-	if b.Port != 0 {
-		d = sp.Restrict(d, packet.DstPort, packet.Num(b.Port))
+	if !e.unrouted {
+		local := func(to string) packet.Decision { return e.resent(r, b, netip.MustParseAddr(to), next, accepting) }
+		return sp.Choose(sp.Value(packet.Family, packet.IPv6), local("::1"), local("127.0.0.1"))
 	}
+	d := e.changed(e.delivered(), b)
 	if d = sp.Only(d, sp.Forget(e.seen(sp.And(r.Match, b.Match)), append([]packet.Field{packet.Dst}, packet.MarkFields...)...)); sp.DependsOn(d, packet.Dst) {
 		return e.unmodelled("which of the host's addresses a redirect gives a packet ("+r.At+")", next)
 	}
 	return d
+}
+
+// delivered is what becomes of packets that turn out to be for the host itself.
+func (e *evaluation) delivered() packet.Decision {
+	return e.sp.Restrict(e.sp.Restrict(e.next[packet.In], packet.Hook, packet.Num(packet.In)), packet.OutIface, packet.Value{})
+}
+
+// changed is d for packets whose connection's destination a branch has changed, the
+// address not yet.
+func (e *evaluation) changed(d packet.Decision, b *Branch) packet.Decision {
+	if b.Port != 0 {
+		d = e.sp.Restrict(d, packet.DstPort, packet.Num(b.Port))
+	}
+	return e.sp.Answered(d, Translated, true)
+}
+
+// resent is what becomes of what the host sends, sent elsewhere instead. The hook
+// it is on still sees the interface that it was to leave by.
+func (e *evaluation) resent(r *Rule, b *Branch, to netip.Addr, next, accepting packet.Decision) packet.Decision {
+	if e.sp.DependsOn(e.sent, packet.OutIface) {
+		return e.unmodelled("by which interface what is sent to "+to.String()+" instead leaves ("+r.At+")", next)
+	}
+	return e.sp.Restrict(e.changed(accepting, b), packet.Dst, packet.Addr(to))
+}
+
+// elsewhere is what becomes of packets that are given another destination.
+func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decision) packet.Decision {
+	sp, to := e.sp, b.To
+	if !e.unrouted {
+		return e.resent(r, b, to, next, accepting)
+	}
+	own, known := e.routes.Own(to)
+	in, through := e.delivered(), packet.Void
+	if !own {
+		through = sp.Restrict(e.next[packet.Through], packet.Hook, packet.Num(packet.Through))
+		if iface, ok := e.routes.Leaves(to); ok {
+			through = sp.Restrict(through, packet.OutIface, packet.InterfaceRange(iface).Lo)
+		} else if sp.DependsOn(through, packet.OutIface) {
+			return e.unmodelled("by which interface what goes to "+to.String()+" leaves ("+r.At+")", next)
+		}
+	}
+	switch {
+	case own:
+		through = in
+	case known:
+		in = through
+	}
+	at := func(d packet.Decision) packet.Decision {
+		return sp.Restrict(e.changed(d, b), packet.Dst, packet.Addr(to))
+	}
+	in, through = at(in), at(through)
+	if in == through {
+		return in
+	}
+	return sp.Choose(sp.Unknown("whether "+to.String()+" is an address of the host itself"), in, through)
 }
 
 // owe puts down what is admitted later to a decider of now: to a rule unless a
@@ -297,7 +375,7 @@ func (e *evaluation) admits(c *Chain, r *Rule, d packet.Decision) packet.Decisio
 // chain is what happens to packets that enter c: after is what happens to those
 // that fall off its end or return, accepting to those that a rule accepts.
 func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.Decision {
-	key := call{c, e.unrouted, e.way, e.delivered, after, accepting}
+	key := call{c, e.unrouted, e.way, e.next, after, accepting}
 	if d, ok := e.done[key]; ok {
 		return d
 	}
@@ -331,7 +409,7 @@ func logged(o packet.Outcome) packet.Outcome {
 
 // ends says that nothing comes after the branch in its chain.
 func (b *Branch) ends() bool {
-	return slices.Contains([]Action{Accept, Drop, Reject, Redirect, SourceNAT}, b.Action)
+	return slices.Contains([]Action{Accept, Drop, Reject, Bypass, Redirect, DestinationNAT, SourceNAT}, b.Action)
 }
 
 // rule is what happens to packets that a rule matches; next is what comes after it.
@@ -341,6 +419,9 @@ func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decis
 		does := e.branch(c, r, b, next, after, accepting)
 		for _, m := range slices.Backward(b.Marks) {
 			does = e.sp.Marking(does, m)
+		}
+		if b.Untracks {
+			does = e.sp.Restrict(does, packet.State, packet.Num(packet.Untracked))
 		}
 		if b.Log {
 			does = e.sp.Map(does, logged)
@@ -364,7 +445,7 @@ func (e *evaluation) under(run []packet.Choice, d packet.Decision) packet.Decisi
 func (e *evaluation) alone(c *Chain, r *Rule) bool {
 	ends := false
 	for _, b := range r.Branches {
-		if b.Action == Return || b.Action == Goto || b.Action == Pass || (b.Marks != nil || b.Log) && !b.ends() {
+		if b.Action == Return || b.Action == Goto || b.Action == Pass || (b.Marks != nil || b.Untracks || b.Log) && !b.ends() {
 			return false
 		}
 		switch b.Action {
@@ -376,7 +457,7 @@ func (e *evaluation) alone(c *Chain, r *Rule) bool {
 			if r.Log {
 				return false
 			}
-		case Accept, Drop, Reject, Redirect, SourceNAT:
+		case Accept, Drop, Reject, Bypass, Redirect, DestinationNAT, SourceNAT:
 			ends = ends || b.Match == packet.All
 		}
 	}
@@ -394,7 +475,7 @@ func (e *evaluation) plain(c *Chain) bool {
 		r := &c.Rules[i]
 		goesOn := r.Log
 		for _, b := range r.Branches {
-			if (b.Marks != nil || b.Log) && !b.ends() {
+			if (b.Marks != nil || b.Untracks || b.Log) && !b.ends() {
 				return false // what is on it is owed too
 			}
 			if b.Match == packet.All && b.ends() {
@@ -432,12 +513,16 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 	case Reject:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
 	case Redirect:
-		return e.admits(c, r, e.redirected(r, &b, next))
+		return e.admits(c, r, e.redirected(r, &b, next, accepting))
+	case DestinationNAT:
+		return e.admits(c, r, e.elsewhere(r, &b, next, accepting))
 	case SourceNAT:
 		if e.sp.DependsOn(accepting, packet.Src) || e.sp.DependsOn(accepting, packet.SrcPort) {
 			return e.unmodelled("the source that it is given ("+r.At+")", next)
 		}
 		return e.admits(c, r, accepting)
+	case Bypass:
+		return e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{c, r})})
 	case Return:
 		return after
 	case Pass:

@@ -8,6 +8,7 @@ package dialect
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -37,6 +38,8 @@ type Ruleset struct {
 	// Tracks says of each family that the kernel tracks connections for these
 	// rules. It then puts fragments together before most chains see them.
 	Tracks [2]bool
+	// Routes are the host's, where they are known.
+	Routes *Routes
 	// Fragments says that some rule tells fragments from whole packets.
 	Fragments bool
 }
@@ -45,6 +48,9 @@ type Ruleset struct {
 func (rs *Ruleset) Add(more *Ruleset) {
 	rs.Chains = append(rs.Chains, more.Chains...)
 	rs.Fragments = rs.Fragments || more.Fragments
+	if rs.Routes == nil {
+		rs.Routes = more.Routes
+	}
 	for family, tracks := range more.Tracks {
 		rs.Tracks[family] = rs.Tracks[family] || tracks
 	}
@@ -58,6 +64,8 @@ func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
 	changing := append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)
 	if slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Type == "nat" }) {
 		changing = append(changing, packet.Hook, packet.Src, packet.SrcPort, packet.Dst, packet.DstPort, packet.State)
+	} else if slices.ContainsFunc(rs.Chains, (*Chain).untracks) {
+		changing = append(changing, packet.State)
 	}
 	fixed := sp.Forget(packets, changing...)
 	out := *rs
@@ -90,6 +98,13 @@ type Chain struct {
 	Devices []string
 }
 
+// untracks says that some rule of the chain has connections not tracked.
+func (c *Chain) untracks() bool {
+	return slices.ContainsFunc(c.Rules, func(r Rule) bool {
+		return slices.ContainsFunc(r.Branches, func(b Branch) bool { return b.Untracks })
+	})
+}
+
 // Place says a chain as findings name it: "inet yellowfence/inbound".
 func (c *Chain) Place() string { return c.Family + " " + c.Table + "/" + c.Name }
 
@@ -110,14 +125,16 @@ func (w Words) String() string { return string(w) }
 
 // A Branch is what a rule does with packets. Most rules have one, for all of them.
 type Branch struct {
-	Match  packet.Set
-	Marks  []packet.Marking // what it writes on the packet before it acts
-	Log    bool             // writes a line about what takes it
-	Action Action
-	Target string // of Jump and Goto: a chain of the same table
-	Port   int    // of Redirect; 0 is the same port
-	With   string // of Reject, as in packet.Outcome
-	Why    string // of Unmodelled: what it is
+	Match    packet.Set
+	Marks    []packet.Marking // what it writes on the packet before it acts
+	Untracks bool             // its connection is not tracked from here on
+	Log      bool             // writes a line about what takes it
+	Action   Action
+	Target   string     // of Jump and Goto: a chain of the same table
+	Port     int        // of Redirect and DestinationNAT; 0 is the same port
+	To       netip.Addr // of DestinationNAT
+	With     string     // of Reject, as in packet.Outcome
+	Why      string     // of Unmodelled: what it is
 }
 
 // An Action is what a branch does.
@@ -131,13 +148,15 @@ const (
 	Jump
 	Goto
 	Return
-	Pass       // goes on with the next rule
-	Redirect   // accepts, and gives it to the host itself, at another port if Port says one
-	SourceNAT  // accepts, and changes its source when all else is decided
-	Unmodelled // something that may change the packet's fate in a way we do not model
+	Pass           // goes on with the next rule
+	Redirect       // accepts, and gives it to the host itself, at another port if Port says one
+	DestinationNAT // accepts, and gives it another destination, with another port if Port says one
+	SourceNAT      // accepts, and changes its source when all else is decided
+	Bypass         // accepts for all chains that come after, too
+	Unmodelled     // something that may change the packet's fate in a way we do not model
 )
 
-var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass", Redirect: "redirect", SourceNAT: "source nat", Unmodelled: "unmodelled"}
+var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass", Redirect: "redirect", SourceNAT: "source nat", DestinationNAT: "destination nat", Bypass: "bypass", Unmodelled: "unmodelled"}
 
 func (a Action) String() string { return actionNames[a] }
 
@@ -243,7 +262,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 			var b strings.Builder
 			fmt.Fprintf(&b, "%d %v", sp.And(r.Match, reach[c]), r.Log)
 			for _, br := range r.Branches {
-				fmt.Fprintf(&b, " %d %v %v %s %s %d %s", br.Match, br.Marks, br.Log, br.Action, br.Target, br.Port, br.With)
+				fmt.Fprintf(&b, " %d %v %v %v %s %s %d %v %s", br.Match, br.Marks, br.Untracks, br.Log, br.Action, br.Target, br.Port, br.To, br.With)
 			}
 			out[c] = append(out[c], b.String())
 		}

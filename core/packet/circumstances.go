@@ -19,10 +19,17 @@ type Bucket struct {
 	Every   int64
 	Burst   int64
 	Sources int
+	// What says it where it is no such bucket, but something else that has room for
+	// some packets and not for others, and that nobody sees on the packet: a quota, a
+	// number of connections, chance.
+	What string
 }
 
 // String says the bucket as a policy does: "4 per 1m per source".
 func (b Bucket) String() string {
+	if b.What != "" {
+		return b.What
+	}
 	s := fmt.Sprintf("%d per %s", b.Burst, span(time.Duration(b.Every*b.Burst)))
 	if b.Sources > 0 {
 		s += " per source"

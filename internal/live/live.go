@@ -21,7 +21,10 @@ import (
 // error is about their text. What the nft-backed tools of iptables made stands in
 // nft's listing too, where most of it cannot be read: their own dump counts.
 func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
-	all, r := &dialect.Ruleset{}, &reader{sp: sp, names: f.Names, sets: iptables.Sets{}, told: map[string]bool{}}
+	all, r := &dialect.Ruleset{}, &reader{sp: sp, names: &nft.Names{Unsaid: true}, sets: iptables.Sets{}, told: map[string]bool{}}
+	if f.Names != nil {
+		*r.names = *f.Names
+	}
 	dumps := slices.Clone(f.Dumps)
 	slices.SortStableFunc(dumps, func(a, b api.Dump) int { return cmp.Compare(order[a.Kind], order[b.Kind]) })
 	for _, d := range dumps {
@@ -36,7 +39,7 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 
 // order is what has to be known before what: sets before rules that ask for them,
 // and what iptables tells of its tables before what nft does.
-var order = map[string]int{IPSet: -2, IPTables: -1, IP6Tables: -1}
+var order = map[string]int{Routes: -3, IPSet: -2, IPTables: -1, IP6Tables: -1}
 
 type reader struct {
 	sp    *packet.Space
@@ -47,6 +50,10 @@ type reader struct {
 
 func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 	switch d.Kind {
+	case Routes:
+		routes, err := dialect.ReadRoutes(d.Text)
+		r.names.Routes = routes
+		return &dialect.Ruleset{Routes: routes}, err
 	case IPSet:
 		sets, err := iptables.ReadSets(d.Text)
 		maps.Copy(r.sets, sets)
@@ -54,7 +61,7 @@ func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 	case IPTables, IP6Tables:
 		users, groups := r.names.ByNumber()
 		family := map[string]int{IPTables: packet.IPv4, IP6Tables: packet.IPv6}[d.Kind]
-		rs, err := iptables.Read(r.sp, family, cmp.Or(d.File, d.Kind), d.Text, iptables.Host{Users: users, Groups: groups, Sets: r.sets})
+		rs, err := iptables.Read(r.sp, family, cmp.Or(d.File, d.Kind), d.Text, iptables.Host{Users: users, Groups: groups, Sets: r.sets, Routes: r.names.Routes})
 		if err == nil && iptables.Backed(d.Text) {
 			for _, c := range rs.Chains {
 				r.told[c.Family+" "+c.Table] = true
@@ -83,6 +90,8 @@ const (
 	IPTables  = "iptables-save"  // what that tool prints, legacy or nft-backed
 	IP6Tables = "ip6tables-save" // the same
 	IPSet     = "ipset-save"     // what ipset save prints
+
+	Routes = "routes" // what ip route show table all prints, of both families
 )
 
 // OfFile tells what a file holds by its content: a report as `yfence report
@@ -94,6 +103,9 @@ func OfFile(name string, data []byte) api.InForce {
 	if family, ok := iptables.IsSave(string(data)); ok {
 		kind := []string{packet.IPv4: IPTables, packet.IPv6: IP6Tables}[family]
 		return api.InForce{Dumps: []api.Dump{{Kind: kind, Text: string(data), File: name}}}
+	}
+	if dialect.IsRoutes(string(data)) {
+		return api.InForce{Dumps: []api.Dump{{Kind: Routes, Text: string(data), File: name}}}
 	}
 	text := bytes.TrimSpace(data)
 	if !bytes.HasPrefix(text, []byte("{")) && len(text) > 0 {

@@ -57,7 +57,7 @@ func TestKernelAgrees(t *testing.T) {
 		decision := fullyRead(sp, rs)
 		listed, err := j.Host.Run(nil, "nft", pick(rng, "-a", "-s", "-y"), "list", "ruleset")
 		require.NoError(t, err)
-		fromText, err := nft.ReadText(sp, "listing", listed, &nft.Names{Users: map[string]int{"backup": 34}})
+		fromText, err := nft.ReadText(sp, "listing", listed, &nft.Names{Users: map[string]int{"backup": 34}, Routes: rs.Routes})
 		require.NoError(t, err)
 		translated := strings.Contains(script, "type nat") // where what is uncertain is named by its place
 		require.True(t, translated || decision == fullyRead(sp, fromText), "the text form means something else:\n%s", listed)
@@ -112,10 +112,24 @@ func inForce(t *testing.T, j *Judge) (*packet.Space, *dialect.Ruleset) {
 	require.NoError(t, err)
 	sp := packet.NewSpace()
 	sp.Since(time.Now().Unix())
-	rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}})
+	rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}, Routes: routesOf(t, j)})
 	require.NoError(t, err)
 	j.Tracks = rs.Tracks
 	return sp, rs
+}
+
+// routesOf is what the judge's host says of its routes.
+func routesOf(t *testing.T, j *Judge) *dialect.Routes {
+	t.Helper()
+	four, err := j.Host.Run(nil, "ip", "route", "show", "table", "all")
+	require.NoError(t, err)
+	six, err := j.Host.Run(nil, "ip", "-6", "route", "show", "table", "all")
+	require.NoError(t, err)
+	text := string(four) + string(six)
+	require.True(t, dialect.IsRoutes(text))
+	routes, err := dialect.ReadRoutes(text)
+	require.NoError(t, err)
+	return routes
 }
 
 // fullyRead is a decision for this kernel, which looks for ports in later fragments.
@@ -138,7 +152,7 @@ var ruleKinds = []struct {
 	{"a mark that is set", regexp.MustCompile(`meta mark set`)}, {"a connection's mark that is set", regexp.MustCompile(`ct mark set`)},
 	{"an IPv4 fragment", regexp.MustCompile(`frag-off`)}, {"an IPv6 fragment", regexp.MustCompile(`exthdr frag`)},
 	{"a verdict map", regexp.MustCompile(`vmap`)}, {"a jump", regexp.MustCompile(`jump `)}, {"a goto", regexp.MustCompile(`goto `)}, {"a return", regexp.MustCompile(`return`)},
-	{"a redirect", regexp.MustCompile(`redirect`)}, {"a masquerade", regexp.MustCompile(`masquerade|snat`)},
+	{"a redirect", regexp.MustCompile(`redirect`)}, {"another destination", regexp.MustCompile(`dnat to \d`)}, {"another destination of IPv6", regexp.MustCompile(`dnat to (\[?fd)`)}, {"a map of destinations", regexp.MustCompile(`dnat to th dport map`)}, {"no tracking", regexp.MustCompile(`notrack`)}, {"a way back", regexp.MustCompile(`fib saddr . iif`)}, {"a kind of address", regexp.MustCompile(`fib .addr type`)}, {"a masquerade", regexp.MustCompile(`masquerade|snat`)},
 	{"a log", regexp.MustCompile(`log`)}, {"a reject", regexp.MustCompile(`reject`)}, {"a reset", regexp.MustCompile(`tcp reset`)}, {"a drop", regexp.MustCompile(`drop`)},
 }
 
@@ -440,7 +454,18 @@ func randomRuleset(rng *rand.Rand) string {
 	if rng.IntN(4) == 0 {
 		b.WriteString("table inet translation {\n\tchain pre {\n\t\ttype nat hook prerouting priority -100; policy accept;\n")
 		for range 1 + rng.IntN(2) {
-			fmt.Fprintf(&b, "\t\t%s%s dport %s redirect%s\n", pick(rng, "", "", `iifname "eth0" `, "ip saddr 10.40.0.0/16 "), pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000", "8080"), pick(rng, "", " to :22", " to :8080", " to :1500"))
+			to := "redirect" + pick(rng, "", " to :22", " to :8080", " to :1500")
+			if rng.IntN(2) == 0 {
+				to = "dnat " + pick(rng, "ip to 10.40.3.9", "ip to 10.60.3.7:8080", "ip to 203.0.113.1:22", "ip6 to [fd60::3:7]:1500", "ip6 to fd40::1", "ip to th dport map { 80 : 10.40.3.9, 443 : 10.60.0.1, 1000-2000 : 10.60.3.7 }", "ip to th dport map { 80 : 10.40.3.9 . 22, 1500 : 10.60.3.7 . 80 }")
+			}
+			from := pick(rng, "", "", `iifname "eth0" `, "ip saddr 10.40.0.0/16 ", "fib daddr type local ")
+			if strings.Contains(to, "ip6") {
+				from = ""
+			}
+			fmt.Fprintf(&b, "\t\t%s%s dport %s %s\n", from, pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000", "8080"), to)
+		}
+		if rng.IntN(2) == 0 {
+			fmt.Fprintf(&b, "\t}\n\tchain out {\n\t\ttype nat hook output priority -100; policy accept;\n\t\t%s dport %s dnat %s\n", pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000"), pick(rng, "ip to 10.40.3.9", "ip to 198.51.100.7:8080", "ip6 to fd60::3:7"))
 		}
 		b.WriteString("\t}\n\tchain post {\n\t\ttype nat hook postrouting priority 100; policy accept;\n")
 		fmt.Fprintf(&b, "\t\t%s\n", pick(rng, `oifname "wan0" masquerade`, "ip daddr 198.51.100.0/24 masquerade", `meta nfproto ipv4 oifname "eth1" snat ip to 10.60.0.1`))
@@ -451,6 +476,9 @@ func randomRuleset(rng *rand.Rand) string {
 		fmt.Fprintf(&b, "table inet early {\n\tset marks { type mark; elements = { 1 }; }\n\tset trusted.4 { type ipv4_addr; elements = { 10.40.3.1 }; }\n\tchain e {\n\t\ttype filter hook prerouting priority %d; policy accept;\n", priority)
 		for range 1 + rng.IntN(3) {
 			rule := randomRule(rng, "inet", "prerouting", nil)
+			if priority == -300 && rng.IntN(3) == 0 {
+				fmt.Fprintf(&b, "\t\t%s\n", pick(rng, "udp dport 1000-2000 notrack", `iifname "eth0" notrack`, "fib saddr . iif oif missing drop", "fib saddr . iif oif exists accept", "fib daddr type { local, multicast } accept", "fib saddr type != unicast drop"))
+			}
 			for !compatible(rule) || priority == -450 && transports.MatchString(rule) { // which is uncertain for fragments
 				rule = randomRule(rng, "inet", "prerouting", nil)
 			}

@@ -2,6 +2,7 @@ package iptables
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"math/bits"
 	"net/netip"
@@ -156,12 +157,12 @@ func (m *matching) option(option string) {
 }
 
 // readModules are the modules whose options are read.
-var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup"}
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota"}
 
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
 	sp := m.sp
-	if len(m.words) == 0 && option != "--syn" {
+	if len(m.words) == 0 && option != "--syn" && m.module != "recent" {
 		return false
 	}
 	switch m.module + " " + option {
@@ -226,6 +227,21 @@ func (m *matching) read(option string) bool {
 		return m.limit()
 	case "hashlimit --hashlimit-upto", "hashlimit --hashlimit-above":
 		return m.hashlimit(option == "--hashlimit-above")
+	case "addrtype --src-type":
+		return m.addressType(packet.Src)
+	case "addrtype --dst-type":
+		return m.addressType(packet.Dst)
+	case "recent --set", "recent --update", "recent --rcheck", "recent --remove":
+		return m.recent(option)
+	case "connlimit --connlimit-above", "connlimit --connlimit-upto":
+		words := m.options()
+		at := strings.Join(words, " ")
+		m.sometimes(at+" connections at once", option == "--connlimit-above")
+	case "statistic --mode":
+		m.options()
+		m.sometimes("by chance or turn", false)
+	case "quota --quota":
+		m.sometimes("a quota of "+m.next()+" bytes", false)
 	case "policy --dir":
 		return m.ipsec()
 	case "time --datestart", "time --datestop":
@@ -316,10 +332,15 @@ func (m *matching) icmp() bool {
 // states reads connection states. Before connections are looked up every packet is invalid.
 func (m *matching) states() bool {
 	var values []int
+	translated := packet.Empty
 	for name := range strings.SplitSeq(m.words[0], ",") {
+		if name == "DNAT" {
+			translated = m.sp.Unknown(dialect.Translated)
+			continue
+		}
 		i := slices.Index(packet.StateNames, strings.ToLower(name))
 		if i < 0 {
-			return false // SNAT and DNAT
+			return false // SNAT
 		}
 		values = append(values, i)
 	}
@@ -330,7 +351,7 @@ func (m *matching) states() bool {
 			s = packet.All
 		}
 	}
-	m.and(s)
+	m.and(m.sp.Or(s, translated))
 	return true
 }
 
@@ -429,6 +450,67 @@ func (m *matching) hashlimit(above bool) bool {
 	m.words = rest
 	m.not = above
 	m.and(m.sp.Room(b))
+	return true
+}
+
+// options takes all words up to what another module says.
+func (m *matching) options() (words []string) {
+	for len(m.words) > 0 && m.words[0] != "-m" && m.words[0] != "-j" && m.words[0] != "-g" && m.words[0] != "!" {
+		words = append(words, m.next())
+	}
+	return words
+}
+
+// sometimes adds a match that holds for some packets, by what came before or by
+// chance, as what says; or where it is exceeded.
+func (m *matching) sometimes(what string, exceeded bool) {
+	s := m.sp.Room(packet.Bucket{Name: m.chain.Place() + " " + m.at, What: what})
+	if exceeded {
+		s = m.sp.Not(s)
+	}
+	m.and(s)
+}
+
+// recent reads a list of those whose packets were seen: --set notes one, and always
+// holds; the others hold for who is on it, and was seen so often.
+func (m *matching) recent(option string) bool {
+	words := m.options()
+	if option == "--set" {
+		if m.not {
+			m.sets = append(m.sets, packet.Empty)
+		}
+		return true
+	}
+	said := map[string]string{}
+	for i, w := range words {
+		if i+1 < len(words) {
+			said[w] = words[i+1]
+		}
+	}
+	if said["--hitcount"] != "" {
+		m.sometimes(fmt.Sprintf("less than %s in %ss per source", said["--hitcount"], cmp.Or(said["--seconds"], "all ")), true)
+		return true
+	}
+	m.sometimes("not seen lately, as list "+said["--name"]+" has it", true)
+	return true
+}
+
+// addressType reads --dst-type LOCAL, or several with commas.
+func (m *matching) addressType(field packet.Field) bool {
+	if slices.Contains(m.words, "--limit-iface-in") || slices.Contains(m.words, "--limit-iface-out") {
+		return false
+	}
+	s := packet.Empty
+	for kind := range strings.SplitSeq(m.words[0], ",") {
+		kind = strings.ToLower(kind)
+		addrs, ok := m.host.Routes.Kind(kind)
+		if !ok || m.family == packet.IPv6 && kind != "local" && kind != "multicast" {
+			return false
+		}
+		s = m.sp.Or(s, m.sp.Addrs(field, addrs))
+	}
+	m.next()
+	m.and(s)
 	return true
 }
 

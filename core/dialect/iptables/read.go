@@ -3,6 +3,7 @@ package iptables
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -32,6 +33,7 @@ var hooks = map[string]string{"PREROUTING": "prerouting", "INPUT": "input", "FOR
 type Host struct {
 	Users, Groups map[int]string
 	Sets          Sets
+	Routes        *dialect.Routes
 }
 
 // IsSave says that a text is what one of the tools prints, and of which family.
@@ -79,7 +81,7 @@ func Backed(text string) bool {
 //
 // What else it needs to be understood the host says.
 func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
-	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}}
+	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}}
 	lines := strings.Split(text, "\n")
 	r.backed = Backed(text)
 	// What tracks connections decides how matches on ports are read.
@@ -309,6 +311,22 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 			return
 		}
 		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
+	case "DNAT":
+		to, port, ok := target(options["--to-destination"])
+		if !ok {
+			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+			return
+		}
+		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.DestinationNAT, To: to, Port: port}}
+	case "CT", "NOTRACK":
+		_, untracks := options["--notrack"]
+		_, zone := options["--zone"]
+		switch {
+		case untracks || name == "NOTRACK":
+			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Pass, Untracks: true}}
+		case zone: // connections are looked up elsewhere
+			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+		}
 	case "LOG", "NFLOG", "ULOG":
 		out.Log = true
 	case "AUDIT", "TRACE", "CHECKSUM", "CLASSIFY", "CONNSECMARK", "SECMARK", "HMARK", "LED", "RATEEST", "TCPMSS", "TCPOPTSTRIP", "TTL", "HL", "DSCP", "TOS", "ECN", "SET", "IDLETIMER":
@@ -347,6 +365,15 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 		}
 		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 	}
+}
+
+// target reads where --to-destination sends: 10.0.0.2, 10.0.0.2:80 or [2001:db8::2]:80.
+func target(text string) (to netip.Addr, port int, ok bool) {
+	if ap, err := netip.ParseAddrPort(text); err == nil {
+		return ap.Addr(), int(ap.Port()), true
+	}
+	to, err := netip.ParseAddr(strings.Trim(text, "[]"))
+	return to, 0, err == nil
 }
 
 // answers are the kinds of refusals by the one name that both families use.

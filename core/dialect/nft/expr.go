@@ -43,6 +43,7 @@ const (
 	kindSocket  // text
 	kindExthdr  // text is the header, part its field, if any
 	kindFib     // text is the result, args the flags
+	kindChance  // text
 
 	// statements
 	kindMatch  // text is the operator, args left and right
@@ -60,6 +61,9 @@ const (
 	kindSetWrite   // text is the operation, part the set, args the element and statements
 	kindRedirect   // text is the port, "" for the same
 	kindSourceNAT  // a change of the source; text
+	kindTargetNAT  // a change of the destination: text the address, part the port; or args a key and the map of both
+	kindUntrack    // no parts
+	kindFlow       // text is the flow table
 	kindCounter    // a counter, which nothing depends on
 	kindPassing    // text; something else that nothing depends on
 	kindCounted    // text; something that depends on what passed before
@@ -219,7 +223,10 @@ func (e *expr) write(b *strings.Builder) {
 		if over := e.arg(1).text; over != "" {
 			put(over, " ")
 		}
-		put(e.part, "/", e.text)
+		if put(e.part); e.arg(2).text != "" {
+			put(" ", e.arg(2).text)
+		}
+		put("/", e.text)
 		if n, ok := e.arg(0).int(); ok && n != defaultBurst && e.arg(2).text == "" {
 			fmt.Fprintf(b, " burst %d packets", n)
 		}
@@ -227,6 +234,19 @@ func (e *expr) write(b *strings.Builder) {
 		if put("redirect"); e.text != "" {
 			put(" to :", e.text)
 		}
+	case kindTargetNAT:
+		switch {
+		case e.args != nil:
+			put("dnat to ", e.arg(0).String(), " map ", e.arg(1).String())
+		case e.part != "":
+			put("dnat to ", hostPort(e.text, e.part))
+		default:
+			put("dnat to ", e.text)
+		}
+	case kindUntrack:
+		put("notrack")
+	case kindFlow:
+		put("flow add ", e.text)
 	case kindLimitNamed:
 		put("limit name ", strconv.Quote(e.text))
 	case kindSetWrite:
@@ -239,6 +259,14 @@ func (e *expr) write(b *strings.Builder) {
 	default:
 		put(e.text)
 	}
+}
+
+// hostPort is an address with a port, as nft lists it.
+func hostPort(address, port string) string {
+	if strings.Contains(address, ":") {
+		address = "[" + address + "]"
+	}
+	return address + ":" + port
 }
 
 // hexed is a value with its numbers as nft lists those of marks.

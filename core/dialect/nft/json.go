@@ -300,7 +300,42 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 	case "comment", "ct helper", "ct timeout", "secmark":
 		return expr{kind: kindPassing, text: name + " " + wording(f)}
 	case "quota", "ct count":
-		return expr{kind: kindCounted, text: name + " " + wording(f)}
+		over := ""
+		if f.GetBool("inv") {
+			over = "over "
+		}
+		switch {
+		case text(f) != "":
+			return expr{kind: kindCounted, text: name + " name " + strconv.Quote(text(f))}
+		case name == "quota":
+			return expr{kind: kindCounted, text: "quota " + over + wording(f.Get("val")) + " " + text(f.Get("val_unit"))}
+		}
+		return expr{kind: kindCounted, text: "ct count " + over + wording(f.Get("val"))}
+	case "meter":
+		limit := r.exprs(f.Get("stmt"))
+		if f.Get("stmt").Type() == fastjson.TypeObject {
+			limit = []expr{r.expr(f.Get("stmt"))}
+		}
+		said := []string{"meter", text(f.Get("name")), "size", wording(f.Get("size")), "{", wording(f.Get("key"))}
+		for i := range limit {
+			said = append(said, limit[i].String())
+		}
+		return expr{kind: kindCounted, text: strings.Join(append(said, "}"), " ")}
+	case "notrack":
+		return expr{kind: kindUntrack}
+	case "flow":
+		return expr{kind: kindFlow, text: text(f.Get("flowtable"))}
+	case "numgen":
+		return expr{kind: kindChance, text: strings.Join([]string{"numgen", text(f.Get("mode")), "mod", wording(f.Get("mod"))}, " ")}
+	case "dnat":
+		address, port := f.Get("addr"), f.Get("port")
+		if m := address.Get("map"); m != nil && port == nil {
+			return expr{kind: kindTargetNAT, args: r.of(r.expr(m.Get("key")), r.expr(m.Get("data")))}
+		}
+		if text(address) != "" && (port == nil || port.Type() == fastjson.TypeNumber) {
+			return expr{kind: kindTargetNAT, text: text(address), part: wording(port)}
+		}
+		return expr{kind: kindOther, text: "dnat " + wording(f)}
 	case "redirect":
 		switch port := f.Get("port"); {
 		case port == nil:

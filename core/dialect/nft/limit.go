@@ -40,15 +40,24 @@ func objectName(k place) string {
 	return k.String()
 }
 
-// slowed is the packets that a statement with a limit lets by. What depends on
-// what came before in another way is an unknown of this very place.
+// happens is the packets for which something holds that depends on what came before,
+// or on chance: what says it.
+func (r *reader) happens(e *expr, what string) packet.Set {
+	return r.sp.Room(packet.Bucket{Name: r.at + " " + e.String(), What: what})
+}
+
+// slowed is the packets that a statement with a limit lets by.
 func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
-	unknown := func() packet.Set { return r.sp.Unknown(e.String() + " (" + at + ")") }
 	switch e.kind {
+	case kindCounted:
+		if strings.HasPrefix(e.text, "quota name") { // whether it asks for more or less than it holds the quota says
+			return r.sp.Unknown(e.text + " (" + at + ")")
+		}
 	case kindLimitNamed:
 		if b, ok := r.limits[place{c.Family, c.Table, e.text}]; ok {
 			return r.sp.Room(b)
 		}
+		return r.sp.Unknown(e.String() + " (" + at + ")")
 	case kindLimit:
 		b, over, ok := bucket(at, e)
 		switch {
@@ -66,7 +75,11 @@ func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
 			return s
 		}
 	}
-	return unknown()
+	room := r.happens(e, e.String())
+	if said := e.String(); strings.Contains(said, " over ") { // what exceeds it
+		room = r.sp.Not(r.happens(e, strings.Replace(said, " over ", " ", 1)))
+	}
+	return room
 }
 
 // perSource reads a limit that is kept for each source in a set. A set whose

@@ -23,8 +23,8 @@ func oneRule(t *testing.T, sp *packet.Space, names *nft.Names, hook, objects, ex
 		sp.Value(packet.Hook, map[string]int{"input": packet.In, "output": packet.Out, "forward": packet.Through}[hook]))
 }
 
-// TestLimits reads what can limit a rule: as a bucket where it is understood, and
-// as an unknown, never as nothing, where it is not.
+// TestLimits reads what can limit a rule: as a bucket where it is one, as a
+// circumstance of its own where it is another, and never as nothing.
 func TestLimits(t *testing.T) {
 	const table = `"family": "inet", "table": "yellowfence"`
 	perSource := func(size, timeout, op, elem, stmt string) (objects, expr string) {
@@ -45,25 +45,29 @@ func TestLimits(t *testing.T) {
 		{"what exceeds it", "", `{"limit": {"rate": 4, "burst": 4, "per": "minute", "inv": true}}`, "inet yellowfence/c handle 7: 4 per 1m, exceeded"},
 		{"one of a name", `{"limit": {` + table + `, "name": "x.4", "rate": 4, "per": "minute", "burst": 4}},`, `{"limit": "x.4"}`, "x.4: 4 per 1m"},
 		{"one whose name is not there", "", `{"limit": "x.4"}`, "unknown limit name \"x.4\" (inet yellowfence/c handle 7)"},
-		{"bytes", "", `{"limit": {"rate": 4, "per": "minute", "rate_unit": "kbytes"}}`, "unknown limit rate 4/minute (inet yellowfence/c handle 7)"},
-		{"a quota", "", `{"quota": {"val": 5, "val_unit": "bytes"}}`, "unknown quota val 5 val_unit bytes (inet yellowfence/c handle 7)"},
+		{"bytes", "", `{"limit": {"rate": 4, "per": "minute", "rate_unit": "kbytes"}}`, "inet yellowfence/c handle 7 limit rate 4 kbytes/minute: limit rate 4 kbytes/minute"},
+		{"more connections than so many", "", `{"ct count": {"val": 20, "inv": true}}`, "inet yellowfence/c handle 7 ct count over 20: ct count 20, exceeded"},
+		{"a quota of a name, which says by itself what it asks", "", `{"quota": "q"}`, "unknown quota name \"q\" (inet yellowfence/c handle 7)"},
+		{"chance", "", `{"match": {"op": "==", "left": {"numgen": {"mode": "random", "mod": 2, "offset": 0}}, "right": 0}}`, "inet yellowfence/c handle 7 numgen random mod 2 0: by chance"},
+		{"a quota", "", `{"quota": {"val": 5, "val_unit": "bytes"}}`, "inet yellowfence/c handle 7 quota 5 bytes: quota 5 bytes"},
 	} {
 		sp := packet.NewSpace()
 		require.Equal(t, c.want, whatItAsks(sp, oneRule(t, sp, nil, "input", c.objects, c.expr)), c.what)
 	}
+	const other = "inet yellowfence/c handle 7 update @s { " // a circumstance of its own, and no such bucket
 	for _, c := range []struct {
 		what, size, timeout, op, elem, stmt, want string
 	}{
 		{"per source", `, "size": 100`, `, "timeout": 60`, "update", four, limit, "s: 4 per 1m per source"},
 		{"per network of IPv6", `, "size": 100`, `, "timeout": 60`, "update", six, limit, "s: 4 per 1m per source"},
-		{"forgotten before it is full", `, "size": 100`, `, "timeout": 59`, "update", four, limit, "unknown"},
-		{"kept for ever", `, "size": 100`, "", "update", four, limit, "unknown"},
-		{"without bound", "", `, "timeout": 60`, "update", four, limit, "unknown"},
-		{"forgotten in the midst", `, "size": 100`, `, "timeout": 60`, "add", four, limit, "unknown"},
-		{"per destination", `, "size": 100`, `, "timeout": 60`, "update", strings.Replace(four, "saddr", "daddr", 1), limit, "unknown"},
-		{"per other networks", `, "size": 100`, `, "timeout": 60`, "update", strings.Replace(six, "ffff:ffff:ffff:ffff", "ffff:ffff:ffff", 1), limit, "unknown"},
-		{"what exceeds it", `, "size": 100`, `, "timeout": 60`, "update", four, strings.Replace(limit, `"per"`, `"inv": true, "per"`, 1), "unknown"},
-		{"a count of connections", `, "size": 100`, `, "timeout": 60`, "update", four, `{"ct count": {"val": 3}}`, "unknown"},
+		{"forgotten before it is full", `, "size": 100`, `, "timeout": 59`, "update", four, limit, other},
+		{"kept for ever", `, "size": 100`, "", "update", four, limit, other},
+		{"without bound", "", `, "timeout": 60`, "update", four, limit, other},
+		{"forgotten in the midst", `, "size": 100`, `, "timeout": 60`, "add", four, limit, "inet yellowfence/c handle 7 add @s { "},
+		{"per destination", `, "size": 100`, `, "timeout": 60`, "update", strings.Replace(four, "saddr", "daddr", 1), limit, other},
+		{"per other networks", `, "size": 100`, `, "timeout": 60`, "update", strings.Replace(six, "ffff:ffff:ffff:ffff", "ffff:ffff:ffff", 1), limit, other},
+		{"what exceeds it", `, "size": 100`, `, "timeout": 60`, "update", four, strings.Replace(limit, `"per"`, `"inv": true, "per"`, 1), other},
+		{"a count of connections", `, "size": 100`, `, "timeout": 60`, "update", four, `{"ct count": {"val": 3}}`, other},
 	} {
 		sp := packet.NewSpace()
 		objects, expr := perSource(c.size, c.timeout, c.op, c.elem, c.stmt)

@@ -30,6 +30,16 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 	if left.kind == kindExthdr || left.kind == kindPayload && left.part == "frag-off" {
 		return r.fragment(left, op, mask, right, unknown)
 	}
+	switch {
+	case left.kind == kindFib && mask == nil:
+		if s, ok := r.fib(c, left, op, right); ok {
+			return s
+		}
+	case left.kind == kindCT && left.text == "status" && op == "in" && mask == nil && right.text == "dnat":
+		return r.sp.Unknown(dialect.Translated)
+	case left.kind == kindChance:
+		return r.happens(&expr{kind: kindMatch, text: op, args: []expr{*whole, *right}}, "by chance")
+	}
 	f, ok := fieldOf(left)
 	if !ok || mask != nil && f.field != packet.TCPFlags {
 		return unknown()

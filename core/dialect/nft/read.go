@@ -1,8 +1,11 @@
 package nft
 
 import (
+	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yellowfence.example/yfence/core/dialect"
@@ -39,14 +42,21 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 	r := &reader{sp: sp, out: &dialect.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*dialect.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
 		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}}
 	r.users, r.groups = names.ByNumber()
+	if names != nil {
+		r.out.Routes = names.Routes
+	}
 	r.out.Tracks = l.tracks()
 	// Sets and chains first: rules refer to them, wherever they stand.
 	for _, s := range l.sets {
 		r.sets[s.place] = s
 	}
 	for _, l := range l.limits {
-		if b, over, ok := bucket(objectName(l.place), &l.limit); ok && !over {
+		switch b, over, ok := bucket(objectName(l.place), &l.limit); {
+		case over:
+		case ok:
 			r.limits[l.place] = b
+		default: // it counts bytes
+			r.limits[l.place] = packet.Bucket{Name: objectName(l.place), What: l.limit.String()}
 		}
 	}
 	for _, c := range l.chains {
@@ -85,6 +95,7 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 
 type reader struct {
 	sp     *packet.Space
+	at     string // of the rule that is read
 	out    *dialect.Ruleset
 	sets   map[place]*namedSet
 	chains map[place]*dialect.Chain
@@ -137,6 +148,7 @@ var (
 // statements reads a rule's expressions and adds it to out. It is more than one
 // rule where a log stands before further matches: the line is written for all it matched.
 func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dialect.Rule) []dialect.Rule {
+	r.at = at
 	cur := dialect.Rule{Match: packet.All}
 	before := packet.All // cur.Match without the latest match
 	flush := func() {
@@ -184,6 +196,21 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
 		case kindSourceNAT:
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.SourceNAT}}
+		case kindTargetNAT:
+			cur.Branches = r.targets(c, e)
+		case kindUntrack:
+			switch {
+			case runsEarly(c) && c.Priority < trackingPriority:
+				cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Pass, Untracks: true}}
+				flush()
+			case c.Hook == "" || runsEarly(c):
+				cur.Branches = unmodelled(e)
+				flush()
+			}
+		case kindFlow: // from then on what else stands here is spared to the connection's packets, when the kernel gets to it
+			offloaded := r.sp.And(r.sp.Value(packet.State, packet.Established), r.sp.Not(r.happens(e, "not handed over by "+e.String()+" yet")))
+			cur.Branches = []dialect.Branch{{Match: offloaded, Action: dialect.Bypass}}
+			flush()
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)
 		case kindMangle:
@@ -241,7 +268,7 @@ func harmless(target *expr) bool {
 	case kindMeta:
 		return slices.Contains([]string{"priority", "nftrace"}, target.text)
 	case kindCT:
-		return slices.Contains([]string{"label", "event"}, target.text)
+		return slices.Contains([]string{"label", "event", "helper", "timeout"}, target.text)
 	}
 	return false
 }
@@ -290,6 +317,47 @@ func (r *reader) vmap(c *dialect.Chain, e *expr, at string) (out []dialect.Branc
 	}
 	if unknown {
 		out = append(out, dialect.Branch{Match: packet.All, Action: dialect.Unmodelled, Why: "vmap " + e.arg(1).String()})
+	}
+	return out
+}
+
+// targets reads a change of the destination: to an address, or to those of a map.
+func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
+	target := func(match packet.Set, address, port string) bool {
+		a, err := netip.ParseAddr(address)
+		n, errPort := strconv.Atoi(cmp.Or(port, "0"))
+		if err != nil || errPort != nil {
+			return false
+		}
+		family := packet.IPv4 // the others no such rule is for
+		if a.Is6() {
+			family = packet.IPv6
+		}
+		out = append(out, dialect.Branch{Match: r.sp.And(match, r.sp.Value(packet.Family, family)), Action: dialect.DestinationNAT, To: a, Port: n})
+		return true
+	}
+	if e.args == nil {
+		if !target(packet.All, e.text, e.part) {
+			return unmodelled(e)
+		}
+		return out
+	}
+	elements, unknown := r.elements(c, e.arg(1))
+	for i := range elements {
+		pair := &elements[i]
+		if pair.kind != kindList || len(pair.args) != 2 {
+			return unmodelled(e)
+		}
+		address, port := pair.args[1].text, ""
+		if to := pair.args[1]; to.kind == kindJoined && len(to.args) == 2 {
+			address, port = to.args[0].text, to.args[1].text
+		}
+		if !target(r.compare(c, e.arg(0), "==", pair.args[0].value()), address, port) {
+			return unmodelled(e)
+		}
+	}
+	if unknown {
+		return unmodelled(e)
 	}
 	return out
 }

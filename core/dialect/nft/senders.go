@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -25,15 +26,19 @@ type Sender struct {
 type Names struct {
 	Users  map[string]int `json:"users,omitempty" doc:"the numbers of the users that its rules speak of, by name"`
 	Groups map[string]int `json:"groups,omitempty" doc:"the numbers of the groups that its rules speak of, by name"`
-	Gone   []int          `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
-	Absent []string       `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
+	// Routes are the host's, where they are known.
+	Routes *dialect.Routes `json:"-"`
+	// Unsaid says that nobody told who the users and groups are.
+	Unsaid bool `json:"-"`
+	Gone   []int           `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
+	Absent []string        `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
 }
 
 func (n *Names) gone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }
 
 // ByNumber is the names of users and groups by their numbers; nil where nobody says any.
 func (n *Names) ByNumber() (users, groups map[int]string) {
-	if n == nil {
+	if n == nil || n.Unsaid {
 		return nil, nil
 	}
 	turned := func(names map[string]int) map[int]string {

@@ -1,6 +1,7 @@
 package nft
 
 import (
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -48,7 +49,19 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 			return expr{kind: map[string]kind{"jump": kindJump, "goto": kindGoto}[first], text: line[1].text}, line[2:]
 		}
 	case "notrack":
-		return expr{kind: kindOther, text: first}, line[1:]
+		return expr{kind: kindUntrack}, line[1:]
+	case "dnat":
+		return t.targetOf(line)
+	case "flow":
+		if len(line) > 2 && line[1].is("add") {
+			return expr{kind: kindFlow, text: line[2].text}, line[3:]
+		}
+	case "quota":
+		return countedOf(line, 3)
+	case "meter":
+		if end := slices.IndexFunc(line, func(l lexeme) bool { return l.is("}") }); end > 0 {
+			return expr{kind: kindCounted, text: words(line[:end+1])}, line[end+1:]
+		}
 	case "counter":
 		for line = line[1:]; len(line) > 1 && (line[0].is("packets") || line[0].is("bytes") || line[0].is("name")); {
 			line = line[2:]
@@ -67,6 +80,10 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 		return redirectOf(line)
 	case "masquerade", "snat":
 		return expr{kind: kindSourceNAT, text: words(line)}, nil // with what comes of ports and flags
+	case "ct":
+		if len(line) > 2 && line[1].is("count") {
+			return countedOf(line, 3)
+		}
 	case "add", "update", "delete":
 		if len(line) > 2 && strings.HasPrefix(line[1].text, "@") {
 			return t.setOf(line)
@@ -120,8 +137,8 @@ func (t *textReader) limitOf(line []lexeme) (expr, []lexeme) {
 		if len(line) < 2 {
 			return expr{}, nil
 		}
-		_, unit, _ = strings.Cut(line[1].text, "/")
-		of = expr{kind: kindWord, text: "bytes"}
+		of.kind = kindWord
+		of.text, unit, _ = strings.Cut(line[1].text, "/")
 		line = line[1:]
 	}
 	line = line[1:]
@@ -154,11 +171,58 @@ func redirectOf(line []lexeme) (expr, []lexeme) {
 	if len(line) == 1 {
 		return expr{kind: kindRedirect}, nil
 	}
+	for len(line) > 3 && (slices.Contains(natFlags, line[len(line)-1].text) || line[len(line)-1].is(",")) {
+		line = line[:len(line)-1]
+	}
 	if port, ok := strings.CutPrefix(line[len(line)-1].text, ":"); len(line) == 3 && line[1].is("to") && ok && isNumber(port) {
 		return expr{kind: kindRedirect, text: port}, nil
 	}
 	return expr{kind: kindOther, text: words(line)}, nil
 }
+
+// countedOf reads a statement of so many words, or one more with "over" among them.
+func countedOf(line []lexeme, n int) (expr, []lexeme) {
+	if len(line) > 2 && (line[1].is("over") || line[2].is("over")) {
+		n++
+	}
+	if len(line) < n {
+		return expr{}, nil
+	}
+	return expr{kind: kindCounted, text: words(line[:n])}, line[n:]
+}
+
+// targetOf reads: dnat ip to 10.0.0.2:80, or dnat ip to tcp dport map { … }
+func (t *textReader) targetOf(line []lexeme) (expr, []lexeme) {
+	other := expr{kind: kindOther, text: words(line)}
+	to := slices.IndexFunc(line, func(l lexeme) bool { return l.is("to") })
+	if to < 0 || to+1 >= len(line) {
+		return other, nil
+	}
+	line = line[to+1:]
+	if key, rest := t.leftOf(line); key.kind != kindNone {
+		if len(rest) < 2 || !rest[0].is("map") {
+			return other, nil
+		}
+		of, rest := t.rightOf(rest[1:])
+		if len(rest) > 0 && !slices.Contains(natFlags, rest[0].text) {
+			return other, nil
+		}
+		return expr{kind: kindTargetNAT, args: t.of(key, of)}, nil
+	}
+	if len(line) > 1 && !slices.Contains(natFlags, line[1].text) {
+		return other, nil
+	}
+	address, port := line[0].text, ""
+	if ap, err := netip.ParseAddrPort(address); err == nil {
+		address, port = ap.Addr().String(), strconv.Itoa(int(ap.Port()))
+	} else if _, err := netip.ParseAddr(strings.Trim(address, "[]")); err != nil {
+		return other, nil // a range, or a port alone
+	}
+	return expr{kind: kindTargetNAT, text: strings.Trim(address, "[]"), part: port}, nil
+}
+
+// natFlags say how a translation is chosen where there are several.
+var natFlags = []string{"random", "fully-random", "persistent"}
 
 // setOf reads: update @set { ip saddr limit rate 4/minute burst 4 packets }
 func (t *textReader) setOf(line []lexeme) (expr, []lexeme) {
@@ -298,6 +362,10 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 		return expr{kind: kindSocket, text: next}, line[2:]
 	case "fib":
 		return t.fibIn(line)
+	case "numgen":
+		if len(line) > 4 && line[2].is("mod") {
+			return expr{kind: kindChance, text: words(line[:4])}, line[4:]
+		}
 	}
 	return expr{}, nil
 }
