@@ -105,6 +105,16 @@ func (c *Chain) untracks() bool {
 	})
 }
 
+// Untracked is the packets that have one of some states where connections have not been
+// looked up yet: all are invalid there, but for those that a rule has taken out of it.
+func Untracked(sp *packet.Space, states packet.Set) packet.Set {
+	out, tracked := sp.Value(packet.State, packet.Untracked), packet.Empty
+	if sp.Within(sp.Value(packet.State, packet.Invalid), states) {
+		tracked = packet.All
+	}
+	return sp.Or(sp.And(states, out), sp.Minus(tracked, out))
+}
+
 // Place says a chain as findings name it: "inet yellowfence/inbound".
 func (c *Chain) Place() string { return c.Family + " " + c.Table + "/" + c.Name }
 

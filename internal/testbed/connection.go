@@ -1,10 +1,12 @@
 package testbed
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 
 	"github.com/ti-mo/conntrack"
+	"golang.org/x/sys/unix"
 
 	"yellowfence.example/yfence/core/packet"
 )
@@ -74,7 +76,13 @@ func (j *Judge) connect(p packet.Packet, tag uint32) error {
 		f.Status = conntrack.StatusConfirmed
 		f.TupleMaster = announcer(p.Src.Is6())
 	}
-	return j.tracker.Create(f)
+	err := j.tracker.Create(f)
+	if errors.Is(err, unix.EEXIST) { // a translation has made its like, in one of its directions
+		_ = j.tracker.Delete(conntrack.Flow{TupleOrig: f.TupleOrig})
+		_ = j.tracker.Delete(conntrack.Flow{TupleOrig: f.TupleReply})
+		err = j.tracker.Create(f)
+	}
+	return err
 }
 
 // announcer is a connection that has announced others.

@@ -71,19 +71,7 @@ func TestKernelAgrees(t *testing.T) {
 			}
 		}
 		if translated { // which of the host's addresses a redirect gives is uncertain, where a rule asks for it
-			for _, unknown := range sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
-				if strings.HasPrefix(unknown, "whether chain ") { // no: our connections were made without
-					decision = sp.Answered(decision, unknown, false)
-				}
-			}
-			packets = slices.DeleteFunc(packets, func(p packet.Packet) bool {
-				// The kernel gives no translation to what was put into its tracker as
-				// announced, nor a second one to what has no ports.
-				if p.State == "related" || p.SrcPort == nil && p.ICMPType == nil {
-					return true
-				}
-				return len(sp.Outcomes(sp.Only(decision, sp.Exactly(p)))) != 1
-			})
+			decision, packets = translatable(sp, decision, packets)
 		}
 		cover(sp, rs, packets, hits)
 		if wrong := hold(t, j, sp, decision, packets, count); wrong != nil {
@@ -103,6 +91,24 @@ func TestKernelAgrees(t *testing.T) {
 		"a fragment admitted", "a fragment dropped"} {
 		require.Positive(t, count[seen], "no packet was %s: the generator is too narrow", seen)
 	}
+}
+
+// translatable is a decision with what is known of our own connections, and those
+// of some packets that it is certain about and the kernel is not asked too much of.
+func translatable(sp *packet.Space, decision packet.Decision, packets []packet.Packet) (packet.Decision, []packet.Packet) {
+	for _, unknown := range sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
+		if strings.HasPrefix(unknown, "whether chain ") || unknown == dialect.Translated { // no: our connections were made without
+			decision = sp.Answered(decision, unknown, false)
+		}
+	}
+	return decision, slices.DeleteFunc(packets, func(p packet.Packet) bool {
+		// The kernel gives no translation to what was put into its tracker as
+		// announced, nor a second one to what has no ports.
+		if p.State == "related" || p.SrcPort == nil && p.ICMPType == nil {
+			return true
+		}
+		return len(sp.Outcomes(sp.Only(decision, sp.Exactly(p)))) != 1
+	})
 }
 
 // inForce is what a judge's host lists.

@@ -329,7 +329,7 @@ func (m *matching) icmp() bool {
 	return true
 }
 
-// states reads connection states. Before connections are looked up every packet is invalid.
+// states reads connection states.
 func (m *matching) states() bool {
 	var values []int
 	translated := packet.Empty
@@ -347,9 +347,7 @@ func (m *matching) states() bool {
 	m.next()
 	s := m.sp.Values(packet.State, values...)
 	if m.table == "raw" {
-		if s = packet.Empty; slices.Contains(values, packet.Invalid) {
-			s = packet.All
-		}
+		s = dialect.Untracked(m.sp, s)
 	}
 	m.and(m.sp.Or(s, translated))
 	return true
@@ -495,19 +493,23 @@ func (m *matching) recent(option string) bool {
 	return true
 }
 
-// addressType reads --dst-type LOCAL, or several with commas.
+// addressType reads --dst-type LOCAL, or several with commas: of IPv4 one of them must
+// hold, of IPv6 all must (addrtype_mt6 in the kernel's xt_addrtype.c).
 func (m *matching) addressType(field packet.Field) bool {
 	if slices.Contains(m.words, "--limit-iface-in") || slices.Contains(m.words, "--limit-iface-out") {
 		return false
 	}
-	s := packet.Empty
+	s, join := packet.Empty, m.sp.Or
+	if m.family == packet.IPv6 {
+		s, join = packet.All, m.sp.And
+	}
 	for kind := range strings.SplitSeq(m.words[0], ",") {
 		kind = strings.ToLower(kind)
 		addrs, ok := m.host.Routes.Kind(kind)
 		if !ok || m.family == packet.IPv6 && kind != "local" && kind != "multicast" {
 			return false
 		}
-		s = m.sp.Or(s, m.sp.Addrs(field, addrs))
+		s = join(s, m.sp.Addrs(field, addrs))
 	}
 	m.next()
 	m.and(s)

@@ -85,17 +85,17 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 }
 
 // earlyState is a match on the connection state where no connection has been
-// looked up yet: to the kernel every packet is then invalid.
+// looked up yet.
 func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	values, exact := r.values(c, f, right)
 	if c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" && op != "in" && op != "!=" {
 		return unknown()
 	}
-	holds := r.sp.Within(r.sp.Value(packet.State, packet.Invalid), values)
-	if holds == (op != "!=") {
-		return packet.All
+	seen := dialect.Untracked(r.sp, values)
+	if op == "!=" {
+		seen = r.sp.Not(seen)
 	}
-	return packet.Empty
+	return seen
 }
 
 // concat is a match on several fields joined, against a set of joined values.
