@@ -281,6 +281,9 @@ func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
 		was := sp.Unknown("whether chain " + c.Place() + " changed the target of a connection that stands")
 		seen = sp.Or(seen, sp.And(sp.Values(packet.State, packet.Established, packet.Related), was))
 	}
+	if own, known := e.routes.Kind("local"); known && e.way == packet.Through { // what is for the host itself never goes through
+		seen = sp.Minus(seen, sp.Addrs(packet.Dst, own))
+	}
 	return sp.Choose(seen, d, next)
 }
 
@@ -421,7 +424,7 @@ func (e *evaluation) rule(c *Chain, r *Rule, next, after, accepting packet.Decis
 			does = e.sp.Marking(does, m)
 		}
 		if b.Untracks {
-			does = e.sp.Restrict(does, packet.State, packet.Num(packet.Untracked))
+			does = e.sp.Answered(e.sp.Restrict(does, packet.State, packet.Num(packet.Untracked)), Translated, false)
 		}
 		if b.Log {
 			does = e.sp.Map(does, logged)

@@ -113,7 +113,9 @@ func routesOf(all []route) *Routes {
 	kinds, via := map[string]*netipx.IPSetBuilder{}, map[string]*netipx.IPSetBuilder{}
 	put := func(in map[string]*netipx.IPSetBuilder, to netip.Prefix, names ...string) {
 		for _, b := range in {
-			b.RemovePrefix(to)
+			if !to.Addr().IsLinkLocalUnicast() { // which is reached by each interface that has it
+				b.RemovePrefix(to)
+			}
 		}
 		for _, name := range names {
 			if in[name] == nil {

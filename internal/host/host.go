@@ -35,6 +35,11 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 		return r, err
 	}
 	r.Dumps = append(r.Dumps, others...)
+	routed, err := routes(ctx, r.Dumps)
+	if err != nil {
+		return r, err
+	}
+	r.Dumps = append(r.Dumps, routed...)
 	// A listing that cannot be read has no names, and is the service's to tell.
 	if r.Names, err = names(listing, others); err != nil {
 		r.Names = nil

@@ -183,6 +183,11 @@ func TestReportOfSeveralTools(t *testing.T) {
 	d := rs.Decision(sp)
 	require.Empty(t, sp.UnknownsOf(sp.Where(sp.Answered(d, dialect.LaterPorts, false), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "all of it is read")
 	require.NotEqual(t, packet.Empty, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Drop }))
+	_, err = ns.Run([]byte("*nat\n-A PREROUTING -m addrtype --dst-type LOCAL -p tcp --dport 80 -j DNAT --to-destination 10.0.0.2\nCOMMIT\n"), "iptables-legacy-restore")
+	require.NoError(t, err)
+	kinds, r = reported()
+	require.Equal(t, []string{live.NFTJSON, live.IPTables, live.IP6Tables, live.IPSet, live.Routes}, kinds, "what rules say of addresses by their kind needs the routes")
+	require.Contains(t, r.Dumps[4].Text, "local 127.0.0.1 dev lo table local")
 }
 
 // TestSettleInAKernel loads real rules: all of them, or none.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"regexp"
+	"slices"
 	"strings"
 
 	"yellowfence.example/yfence/internal/api"
@@ -17,6 +18,30 @@ import (
 // made, and how much each chain's policy has decided. A report that is the same as
 // the one before has been judged already.
 var passing = regexp.MustCompile(`(?m)^(# (?:Generated|Completed).*?|:\S+ \S+) (?:on .*|\[\d+:\d+\])$`)
+
+// asksForRoutes is what stands in rules whose meaning depends on the host's routes.
+var asksForRoutes = regexp.MustCompile(`"fib"|"dnat"|-m addrtype|-j DNAT`)
+
+var expiry = regexp.MustCompile(` expires -?\d+sec`)
+
+// routes dumps the host's routes where rules ask for them.
+func routes(ctx context.Context, dumps []api.Dump) ([]api.Dump, error) {
+	if !slices.ContainsFunc(dumps, func(d api.Dump) bool { return asksForRoutes.MatchString(d.Text) }) {
+		return nil, nil
+	}
+	if _, err := exec.LookPath("ip"); err != nil {
+		return nil, nil // what depends on them stays uncertain
+	}
+	text := ""
+	for _, family := range []string{"-4", "-6"} {
+		out, err := tool(ctx, nil, "ip", family, "route", "show", "table", "all")
+		if err != nil {
+			return nil, err
+		}
+		text += expiry.ReplaceAllString(string(out), "")
+	}
+	return []api.Dump{{Kind: live.Routes, Text: text}}, nil
+}
 
 // otherTools dumps what nft does not list, or does not list whole: the tables of
 // legacy iptables, those that the nft-backed tools made, and the sets they ask for.

@@ -158,7 +158,7 @@ var ruleKinds = []struct {
 	{"a mark that is set", regexp.MustCompile(`meta mark set`)}, {"a connection's mark that is set", regexp.MustCompile(`ct mark set`)},
 	{"an IPv4 fragment", regexp.MustCompile(`frag-off`)}, {"an IPv6 fragment", regexp.MustCompile(`exthdr frag`)},
 	{"a verdict map", regexp.MustCompile(`vmap`)}, {"a jump", regexp.MustCompile(`jump `)}, {"a goto", regexp.MustCompile(`goto `)}, {"a return", regexp.MustCompile(`return`)},
-	{"a redirect", regexp.MustCompile(`redirect`)}, {"another destination", regexp.MustCompile(`dnat to \d`)}, {"another destination of IPv6", regexp.MustCompile(`dnat to (\[?fd)`)}, {"a map of destinations", regexp.MustCompile(`dnat to th dport map`)}, {"no tracking", regexp.MustCompile(`notrack`)}, {"a way back", regexp.MustCompile(`fib saddr . iif`)}, {"a kind of address", regexp.MustCompile(`fib .addr type`)}, {"a masquerade", regexp.MustCompile(`masquerade|snat`)},
+	{"a redirect", regexp.MustCompile(`redirect`)}, {"another destination", regexp.MustCompile(`dnat to \d`)}, {"another destination of IPv6", regexp.MustCompile(`dnat to (\[?fd)`)}, {"a map of destinations", regexp.MustCompile(`dnat to (th|tcp|udp) dport map`)}, {"no tracking", regexp.MustCompile(`notrack`)}, {"a way back", regexp.MustCompile(`fib saddr . iif`)}, {"a kind of address", regexp.MustCompile(`fib .addr type`)}, {"a masquerade", regexp.MustCompile(`masquerade|snat`)},
 	{"a log", regexp.MustCompile(`log`)}, {"a reject", regexp.MustCompile(`reject`)}, {"a reset", regexp.MustCompile(`tcp reset`)}, {"a drop", regexp.MustCompile(`drop`)},
 }
 

@@ -280,7 +280,8 @@ func (t *textReader) matchOf(line []lexeme) (expr, []lexeme) {
 		mask, rest = t.rightOf(rest[1:])
 		left, said = expr{kind: kindBoth, args: t.of(left, mask)}, true
 	}
-	if left.kind == kindPayload && left.part == "flags" && !said && right.kind != kindSet {
+	bits := left.kind == kindPayload && left.part == "flags" || left.kind == kindCT && left.text == "status"
+	if bits && !said && right.kind != kindSet {
 		op = "in" // any of them
 	}
 	if right.kind == kindList && op == "==" {
