@@ -3,6 +3,7 @@ package dialect
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -150,10 +151,17 @@ func routesOf(all []route) *Routes {
 	return r
 }
 
+// Addresses that the kernel has rules of its own for.
 var (
-	multicast = prefixes("224.0.0.0/4", "ff00::/8")
-	limited   = prefixes("255.255.255.255/32", "0.0.0.0/8") // broadcast, whatever the routes
-	loopback  = prefixes("127.0.0.0/8", "::1/128")
+	ZeroNet        = prefixes("0.0.0.0/8")
+	Broadcast      = prefixes("255.255.255.255/32")
+	LocalMulticast = prefixes("224.0.0.0/24")
+	Multicast      = prefixes("224.0.0.0/4", "ff00::/8")
+)
+
+var (
+	limited  = prefixes("255.255.255.255/32", "0.0.0.0/8") // broadcast, whatever the routes
+	loopback = prefixes("127.0.0.0/8", "::1/128")
 )
 
 func prefixes(texts ...string) *netipx.IPSet {
@@ -170,13 +178,13 @@ func prefixes(texts ...string) *netipx.IPSet {
 func (r *Routes) Kind(kind string) (s *netipx.IPSet, ok bool) {
 	switch {
 	case kind == "multicast":
-		return multicast, true
+		return Multicast, true
 	case r == nil:
 		return nil, false
 	}
 	some := func(name string) *netipx.IPSet {
 		if s := r.kinds[name]; s != nil {
-			return packet.Without(s, packet.Union(multicast, limited))
+			return packet.Without(s, packet.Union(Multicast, limited))
 		}
 		return &netipx.IPSet{}
 	}
@@ -187,7 +195,7 @@ func (r *Routes) Kind(kind string) (s *netipx.IPSet, ok bool) {
 		return packet.Union(some("broadcast"), limited), true
 	case "unicast":
 		rest := packet.Everything()
-		for _, other := range []*netipx.IPSet{some("local"), some("broadcast"), some("anycast"), multicast, limited} {
+		for _, other := range []*netipx.IPSet{some("local"), some("broadcast"), some("anycast"), Multicast, limited} {
 			rest = packet.Without(rest, other)
 		}
 		return rest, true
@@ -214,6 +222,17 @@ func (r *Routes) Via() (via map[string]*netipx.IPSet, ok bool) {
 		return nil, false
 	}
 	return r.via, true
+}
+
+// WayBack is the packets that arrive by the interface by which their source is
+// reached best; ok is false where that is not known.
+func (r *Routes) WayBack(sp *packet.Space) (s packet.Set, ok bool) {
+	via, ok := r.Via()
+	s = sp.Interfaces(packet.InIface, "lo") // what the host sends to itself
+	for _, name := range slices.Sorted(maps.Keys(via)) {
+		s = sp.Or(s, sp.And(sp.Interfaces(packet.InIface, name), sp.Addrs(packet.Src, via[name])))
+	}
+	return s, ok
 }
 
 // Leaves is the interface by which packets to an address leave; ok is false where

@@ -117,10 +117,7 @@ func TestFoundIsUnderstood(t *testing.T) {
 		t.Run(host, func(t *testing.T) {
 			sp := packet.NewSpace()
 			d, answer := found(t, sp, host)
-			var doubts []string
-			for _, unknown := range sp.UnknownsOf(sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
-				doubts = append(doubts, unknown)
-			}
+			doubts := sp.UnknownsOf(sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 			require.Empty(t, doubts, strings.Join(doubts, "\n"))
 			for _, c := range answers {
 				require.Equal(t, c.want, answer(c.question).Verdict, c.question)

@@ -25,7 +25,7 @@ var iptablesKinds = []struct {
 	{"a mark", regexp.MustCompile(`-m mark`)}, {"a connection's mark", regexp.MustCompile(`-m connmark`)}, {"a user", regexp.MustCompile(`--uid-owner`)}, {"a group", regexp.MustCompile(`--gid-owner`)},
 	{"a set", regexp.MustCompile(`--match-set`)}, {"a range", regexp.MustCompile(`iprange`)}, {"a fragment", regexp.MustCompile(`-f `)}, {"a comment", regexp.MustCompile(`--comment`)}, {"a jump", regexp.MustCompile(`-j c\d`)}, {"a goto", regexp.MustCompile(`-g c\d`)},
 	{"a return", regexp.MustCompile(`-j RETURN`)}, {"a reject", regexp.MustCompile(`-j REJECT`)}, {"a log", regexp.MustCompile(`-j LOG`)}, {"a mark that is set", regexp.MustCompile(`-j MARK`)},
-	{"another destination", regexp.MustCompile(`-j DNAT`)}, {"a redirect", regexp.MustCompile(`-j REDIRECT`)}, {"another source", regexp.MustCompile(`-j MASQUERADE`)}, {"a kind of address", regexp.MustCompile(`-m addrtype`)}, {"no tracking", regexp.MustCompile(`--notrack`)},
+	{"another destination", regexp.MustCompile(`-j DNAT`)}, {"a redirect", regexp.MustCompile(`-j REDIRECT`)}, {"another source", regexp.MustCompile(`-j MASQUERADE`)}, {"a kind of address", regexp.MustCompile(`-m addrtype`)}, {"no tracking", regexp.MustCompile(`--notrack`)}, {"a way back", regexp.MustCompile(`-m rpfilter`)},
 	{"a connection's mark that is set", regexp.MustCompile(`-j CONNMARK`)},
 }
 
@@ -139,7 +139,7 @@ func randomTables(rng *rand.Rand, family int, nat bool) string {
 	var b strings.Builder
 	b.WriteString("*raw\n")
 	if rng.IntN(4) == 0 {
-		fmt.Fprintf(&b, "-A PREROUTING %s -j CT --notrack\n", tablesMatch(rng, family, "PREROUTING"))
+		fmt.Fprintf(&b, "-A PREROUTING %s\n", pick(rng, tablesMatch(rng, family, "PREROUTING")+" -j CT --notrack", "-m rpfilter -j ACCEPT", "-m rpfilter --invert -j DROP"))
 	}
 	if nat {
 		b.WriteString("COMMIT\n*nat\n")

@@ -110,7 +110,10 @@ func (m *matching) option(option string) {
 	switch option {
 	case "-m", "--match":
 		m.seal()
-		if m.module = m.next(); m.module != "comment" && !slices.Contains(readModules, m.module) {
+		switch m.module = m.next(); {
+		case m.module == "rpfilter": // which says something without an option
+			m.reversePath()
+		case m.module != "comment" && !slices.Contains(readModules, m.module):
 			m.opaque = []string{m.module}
 		}
 		return
@@ -157,7 +160,7 @@ func (m *matching) option(option string) {
 }
 
 // readModules are the modules whose options are read.
-var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota"}
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota", "rpfilter"}
 
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
@@ -491,6 +494,29 @@ func (m *matching) recent(option string) bool {
 	}
 	m.sometimes("not seen lately, as list "+said["--name"]+" has it", true)
 	return true
+}
+
+// reversePath reads rpfilter, by itself or with --invert: whether a packet comes by
+// the interface by which its source is reached (xt: ipt_rpfilter.c and ip6t_rpfilter.c).
+func (m *matching) reversePath() {
+	words := m.options()
+	s, ok := m.host.Routes.WayBack(m.sp)
+	invert := slices.Equal(words, []string{"--invert"})
+	if !ok || len(words) > 0 && !invert {
+		m.opaque = append([]string{"rpfilter"}, words...)
+		return
+	}
+	sp := m.sp
+	if m.family == packet.IPv4 { // DHCP's first packets have no source yet
+		none := sp.And(sp.Addrs(packet.Src, dialect.ZeroNet), sp.Addrs(packet.Dst, dialect.Multicast))
+		s = sp.Or(sp.Minus(s, none), sp.And(none, sp.Addrs(packet.Dst, dialect.LocalMulticast)))
+	} else { // the kernel drops what comes from nowhere later
+		s = sp.Or(s, sp.Ranges(packet.Src, []packet.Range{{Lo: packet.Addr(netip.IPv6Unspecified()), Hi: packet.Addr(netip.IPv6Unspecified())}}))
+	}
+	if invert {
+		s = sp.Not(s)
+	}
+	m.sets = append(m.sets, s)
 }
 
 // addressType reads --dst-type LOCAL, or several with commas: of IPv4 one of them must

@@ -1,19 +1,8 @@
 package nft
 
 import (
-	"net/netip"
-	"slices"
-
-	"go4.org/netipx"
-
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
-)
-
-var (
-	zeroNet        = netip.MustParsePrefix("0.0.0.0/8")
-	localMulticast = netip.MustParsePrefix("224.0.0.0/24")
-	broadcast      = netip.MustParseAddr("255.255.255.255")
 )
 
 // fib is a match on what the host's routes say of an address: of which kind it is,
@@ -34,7 +23,10 @@ func (r *reader) fib(c *dialect.Chain, left *expr, op string, right *expr) (s pa
 	case left.text == "type" && by == "":
 		s, ok = r.fibType(c, field, right)
 	case left.text == "oif" && by == "iif" && field == packet.Src && right.kind == kindTruth:
-		s, ok = r.wayBack()
+		s, ok = r.out.Routes.WayBack(r.sp)
+		// DHCP's first packets have no source yet.
+		near := packet.Union(dialect.LocalMulticast, dialect.Broadcast)
+		s = r.sp.Or(s, r.sp.And(r.sp.Addrs(packet.Src, dialect.ZeroNet), r.sp.Addrs(packet.Dst, near)))
 		if right.text != "1" {
 			s = r.sp.Not(s)
 		}
@@ -62,30 +54,4 @@ func (r *reader) fibType(c *dialect.Chain, field packet.Field, right *expr) (s p
 		s = r.sp.Or(s, r.sp.Addrs(field, addrs))
 	}
 	return s, true
-}
-
-// wayBack is the packets that arrive by the interface by which their source is reached.
-func (r *reader) wayBack() (s packet.Set, ok bool) {
-	via, ok := r.out.Routes.Via()
-	if !ok {
-		return s, false
-	}
-	names := make([]string, 0, len(via))
-	for name := range via {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	s = r.sp.Interfaces(packet.InIface, "lo") // what the host sends to itself
-	for _, name := range names {
-		s = r.sp.Or(s, r.sp.And(r.sp.Interfaces(packet.InIface, name), r.sp.Addrs(packet.Src, via[name])))
-	}
-	// DHCP's first packets have no source yet.
-	var b netipx.IPSetBuilder
-	b.AddPrefix(zeroNet)
-	none, _ := b.IPSet()
-	b = netipx.IPSetBuilder{}
-	b.AddPrefix(localMulticast)
-	b.Add(broadcast)
-	near, _ := b.IPSet()
-	return r.sp.Or(s, r.sp.And(r.sp.Addrs(packet.Src, none), r.sp.Addrs(packet.Dst, near))), true
 }

@@ -29,9 +29,9 @@ type Names struct {
 	// Routes are the host's, where they are known.
 	Routes *dialect.Routes `json:"-"`
 	// Unsaid says that nobody told who the users and groups are.
-	Unsaid bool `json:"-"`
-	Gone   []int           `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
-	Absent []string        `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
+	Unsaid bool     `json:"-"`
+	Gone   []int    `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
+	Absent []string `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
 }
 
 func (n *Names) gone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }

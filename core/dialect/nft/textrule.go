@@ -328,9 +328,25 @@ func (t *textReader) leftOf(line []lexeme) (left expr, rest []lexeme) {
 		return expr{kind: kindJoined, args: parts}, rest
 	}
 	if len(rest) > 1 && rest[0].is("&") {
-		return expr{kind: kindBoth, args: t.of(left, plainOf(rest[1]))}, rest[2:]
+		mask, rest := t.maskOf(rest[1:])
+		return expr{kind: kindBoth, args: t.of(left, mask)}, rest
 	}
 	return left, rest
+}
+
+// maskOf reads a mask: a value, or several in parentheses, as in (syn | ack).
+func (t *textReader) maskOf(line []lexeme) (expr, []lexeme) {
+	end := slices.IndexFunc(line, func(l lexeme) bool { return strings.HasSuffix(l.text, ")") })
+	if !strings.HasPrefix(line[0].text, "(") || end < 0 {
+		return plainOf(line[0]), line[1:]
+	}
+	var parts []expr
+	for _, l := range line[:end+1] {
+		if text := strings.Trim(l.text, "()"); text != "" && text != "|" {
+			parts = append(parts, plainOf(lexeme{text: text}))
+		}
+	}
+	return expr{kind: kindEither, args: parts}, line[end+1:]
 }
 
 func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
