@@ -149,7 +149,9 @@ func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 	ours := false
 	for _, from := range senders {
 		for _, to := range receivers {
-			ours = ours || from.Ours() || to.Ours()
+			ours = ours || from.Ours() || to.Ours() || slices.ContainsFunc(r.Routes(), func(route reach.Route) bool {
+				return k.sp.AndAll(spoken, r.Addressed(from, to), route.Packets) != packet.Empty
+			})
 			if itself(from, to) && len(senders)+len(receivers) > 2 {
 				continue // what each host says to itself is not asked
 			}
@@ -160,6 +162,10 @@ func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 		return nil, []fence.Problem{fence.Errorf(a.q.From.Pos, 1, "question", "neither %s nor %s is ours: no host of the fleet decides", a.from.Text, a.to.Text).
 			Hinted("name a host or a role of the fleet on one side")}
 	}
+	if len(a.steps) == 0 && a.q.Direction == "through" {
+		return nil, []fence.Problem{fence.Errorf(a.q.From.Pos, 1, "question", "no rule in force says through which routers %s goes to %s", a.from.Text, a.to.Text).
+			Hinted("say it in the policy, as in `through ROLE`, or ask a router's own rules: --dump FILE")}
+	}
 	return a.answer(), nil
 }
 
@@ -169,8 +175,6 @@ func (a *asked) ends() []fence.Problem {
 		return []fence.Problem{fence.Errorf(p, 1, "question", format, args...).Hinted("%s", hint)}
 	}
 	switch {
-	case a.q.Direction == "through":
-		return wrong(a.q.From.Pos, "ask a router's own rules: --dump FILE", "a policy says nothing of what is forwarded yet")
 	case a.q.Direction == "in" && len(a.to.Hosts) == 0:
 		return wrong(a.q.To.Pos, "name a host or a role of the fleet", "nothing comes in at %s, which is no host of ours", a.to.Text)
 	case a.q.Direction == "out" && len(a.from.Hosts) == 0:
@@ -204,11 +208,31 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	case "out":
 		d = r.End(from, policy.Outbound)
 	}
+	routes := slices.DeleteFunc(slices.Clone(r.Routes()), func(route reach.Route) bool { return sp.And(here, route.Packets) == packet.Empty })
+	if q.Direction == "through" {
+		routed := packet.Empty
+		for _, route := range routes {
+			d, routed = route.Decision, sp.Or(routed, route.Packets)
+		}
+		if here = sp.And(here, routed); len(routes) > 1 {
+			d = r.Between(from, to)
+		}
+	}
+	if here == packet.Empty {
+		return
+	}
 	a.count(d, here)
-	if from.Ours() && q.Direction != "in" {
+	if from.Ours() && (q.Direction == "" || q.Direction == "out") {
 		a.tell(r, from, policy.Outbound, here)
 	}
-	if to.Ours() && q.Direction != "out" {
+	if q.Direction == "" || q.Direction == "through" {
+		for _, route := range routes {
+			for _, router := range route.Routers {
+				a.tell(r, router, policy.Forward, sp.And(here, route.Packets))
+			}
+		}
+	}
+	if to.Ours() && (q.Direction == "" || q.Direction == "in") {
 		a.tell(r, to, policy.Inbound, here)
 	}
 }
@@ -315,7 +339,8 @@ func sameHosts(a, b []*fleet.Host) bool {
 // answer sums up.
 func (a *asked) answer() *Answer {
 	out := &Answer{Steps: []Step{}, Examples: []Example{}, Unread: a.unread}
-	slices.SortStableFunc(a.steps, func(s, t *step) int { return t.direction - s.direction }) // what leaves, then what arrives
+	order := []int{packet.Out: 0, packet.Through: 1, packet.In: 2} // what leaves, what is forwarded, what arrives
+	slices.SortStableFunc(a.steps, func(s, t *step) int { return order[s.direction] - order[t.direction] })
 	for _, s := range a.steps {
 		s.Where = strings.TrimSpace(strings.Join(s.who, ", ") + " " + directionWords[s.direction])
 		out.Steps = append(out.Steps, s.Step)

@@ -58,8 +58,10 @@ func TestExpectations(t *testing.T) {
 		{"they do not", red + "expect e: only vpn -> red : ssh",
 			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
 		{"on the segment they, nobody else anywhere", red + "allow a: red -> red : ssh on quay\nexpect e: only red -> red : ssh on quay", ""},
-		{"what no dialect writes yet may be either", red + "allow a: vpn -> host h1 : ssh through green\nexpect e: never vpn -> host h1 : ssh",
-			`e (never vpn -> host h1): ssh from outside to h1 passes; admitted inbound by allow a (p.fence:7:7); and what no dialect writes yet may change it: allow a: through [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+		{"a router that admits it", red + "role gate { forward closed }\nallow a: vpn -> host h1 : ssh through gate\nexpect e: always vpn -> host h1 : ssh", ""},
+		{"a router on the way refuses it", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> host h3 : ssh through green\nblock b: vpn -> everywhere : ssh through green\nallow c: vpn -> host h3 : ssh\nexpect e: always vpn -> host h3 : ssh",
+			`e (always): ssh from outside to h3 does not pass; dropped forward by block b (p.fence:8:7) [tcp 192.0.2.1 port 50000 -> 10.60.3.1 port 22 in by eth0]`},
+		{"and it is no way for others", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> host h3 : https through green\nallow c: vpn -> host h3 : ssh\nexpect e: always vpn -> host h3 : ssh", ""},
 	} {
 		fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 		require.Empty(t, found)

@@ -5,16 +5,17 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
-// guardRefused: every packet of a guard must be admitted at both ends.
+// guardRefused: every packet of a guard must be admitted at both ends, and on its way.
 var guardRefused = Check{
 	Code: "guard-refused",
 	Doc: `Something refuses packets that a guard speaks of.
 
-Every packet of a guard must be admitted at both ends. Here a block refuses
+Every packet of a guard must be admitted at both ends, and by the routers it goes through. Here a block refuses
 some of them, so the way in is not sure. Make the guard an exception to the
 block, or narrow the block:
 
@@ -24,21 +25,20 @@ block, or narrow the block:
 	run: func(p *pass) {
 		for _, r := range p.pol.Rules {
 			if r.Guard {
-				p.guardEnd(r, policy.Inbound)
-				p.guardEnd(r, policy.Outbound)
+				p.guardEnd(r, policy.Inbound, r.To.Hosts)
+				p.guardEnd(r, policy.Outbound, r.From.Hosts)
+				if r.Through != nil {
+					p.guardEnd(r, policy.Forward, r.Through.Hosts)
+				}
 			}
 		}
 	},
 }
 
 // guardEnd reports the first host at one end of a guard where some of it is refused.
-func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction) {
-	side := r.To
-	if dir == policy.Outbound {
-		side = r.From
-	}
+func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Host) {
 	seen := map[*compile.Plan]bool{}
-	for _, h := range side.Hosts {
+	for _, h := range hosts {
 		plan := p.plan(h)
 		if seen[plan] {
 			continue
@@ -55,10 +55,12 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction) {
 			continue
 		}
 		taste := packet.Taste{}
-		here := map[policy.Direction]packet.Field{policy.Inbound: packet.Dst, policy.Outbound: packet.Src}[dir]
+		here, ends := map[policy.Direction]packet.Field{policy.Inbound: packet.Dst, policy.Outbound: packet.Src}[dir]
 		for _, i := range h.Interfaces {
 			for _, a := range i.Addresses {
-				taste.Likes(here, a.Addr())
+				if ends {
+					taste.Likes(here, a.Addr())
+				}
 			}
 			taste.LikesInterfaces(packet.InIface, i.Name)
 			taste.LikesInterfaces(packet.OutIface, i.Name)

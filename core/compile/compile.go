@@ -16,6 +16,8 @@ import (
 	"slices"
 	"strings"
 
+	"go4.org/netipx"
+
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -219,25 +221,34 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 }
 
 // byEnd takes an allow apart by where it logs and counts: at the receiving end
-// if that is ours, else at the sending end. (A block logs wherever it refuses:
-// what the sending end refuses arrives nowhere.)
-func (p piece) byEnd(sp *packet.Space, dir policy.Direction) []piece {
-	if dir != policy.Outbound || p.log == nil && p.limit == nil || !p.rule.To.Named {
+// if that is ours, else at the sending end, else at a router. (A block logs wherever
+// it refuses: what the sending end refuses arrives nowhere.)
+func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
+	if dir == policy.Inbound || p.log == nil && p.limit == nil {
 		return []piece{p}
 	}
-	ours := p.rule.To.HostAddrs()
-	to := p.match.To
-	if to == nil {
-		to = packet.Everything()
+	here := p
+	elsewhere := func(of *netipx.IPSet, side func(*piece) **netipx.IPSet) {
+		all := *side(&here)
+		if all == nil {
+			all = packet.Everything()
+		}
+		there := here
+		there.log, there.limit = nil, nil
+		*side(&there), *side(&here) = intersect(all, of), packet.Without(all, of)
+		parts = append(parts, there)
 	}
-	rest := packet.Without(to, ours)
-	there, here := p, p
-	there.log, there.limit = nil, nil
-	there.match.To, here.match.To = intersect(to, ours), rest
-	for _, part := range []*piece{&there, &here} {
-		part.set = sp.And(p.set, part.match.Set(sp, dir))
+	if p.rule.To.Named {
+		elsewhere(p.rule.To.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.To })
 	}
-	return []piece{there, here}
+	if dir == policy.Forward && p.rule.From.Named {
+		elsewhere(p.rule.From.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.From })
+	}
+	parts = append(parts, here)
+	for i := range parts {
+		parts[i].set = sp.And(p.set, parts[i].match.Set(sp, dir))
+	}
+	return parts
 }
 
 // matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
@@ -253,13 +264,23 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 		}
 	case dir == policy.Outbound && r.From.Names(h):
 		m.From, m.To, m.Senders = r.From.At[h], r.To.Addrs, r.Senders
+	case dir == policy.Forward && r.Through != nil && h.HasRole(r.Through.Name):
+		m.From, m.To = r.From.Addrs, r.To.Addrs
+		switch { // as where it arrives
+		case len(r.Decl.Senders) > 0 && r.Block:
+			return m, false
+		case len(r.Decl.Senders) > 0:
+			m.From = packet.Intersection(r.From.Addrs, r.From.HostAddrs())
+		}
 	default:
 		return m, false
 	}
 	m.Terms, m.Until, m.IPsec = r.Terms, r.Until, r.IPsec
-	if everything := packet.Everything(); m.From != nil && m.From.Equal(everything) {
+	everything := packet.Everything()
+	if m.From != nil && m.From.Equal(everything) {
 		m.From = nil
-	} else if m.To != nil && m.To.Equal(everything) {
+	}
+	if m.To != nil && m.To.Equal(everything) {
 		m.To = nil
 	}
 	if r.On != nil {

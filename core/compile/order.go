@@ -40,7 +40,16 @@ func (e *end) order(sp *packet.Space) []Rule {
 			return before
 		})
 	}
-	for _, s := range lay(sp, early, byFreedom) {
+	// What a block refuses of one it refuses of a step of both.
+	without := func(a piece, s packet.Set) packet.Set {
+		for _, b := range e.blocks {
+			if !a.rule.Overrides(b.rule) {
+				s = sp.Minus(s, b.set)
+			}
+		}
+		return s
+	}
+	for _, s := range lay(sp, early, byFreedom, func(d, l piece) packet.Set { return without(d, without(l, l.set)) }) {
 		r := e.asRule(s)
 		for _, b := range e.blocks {
 			if refuses := func(a piece) bool { return !a.rule.Overrides(b.rule) && meet(sp, a, b) }; refuses(s.decides) || refuses(s.logs) {
@@ -49,10 +58,10 @@ func (e *end) order(sp *packet.Space) []Rule {
 		}
 		rules = append(rules, r)
 	}
-	for _, s := range lay(sp, e.blocks, byRefusal) {
+	for _, s := range lay(sp, e.blocks, byRefusal, all) {
 		rules = append(rules, e.asRule(s))
 	}
-	for _, s := range lay(sp, late, byFreedom) {
+	for _, s := range lay(sp, late, byFreedom, all) {
 		rules = append(rules, e.asRule(s))
 	}
 	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log != nil) {
@@ -73,15 +82,16 @@ type step struct{ decides, logs piece }
 
 // lay puts pieces in an order in which, of all that match a packet, the first
 // by one order decides, and the first by byLog says whether it is logged. Where
-// these are not the same, a step of both stands before either.
-func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int) []step {
+// these are not the same, a step of both stands before either; both is what it
+// gets of the second.
+func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int, both func(d, l piece) packet.Set) []step {
 	var steps []step
 	for _, d := range pieces {
 		alone := d.set // what no other decides the log of
 		for _, l := range pieces {
 			if order(d, l) < 0 && byLog(l, d) < 0 && meet(sp, d, l) {
 				steps = append(steps, step{d, l})
-				alone = sp.Minus(alone, l.set)
+				alone = sp.Minus(alone, both(d, l))
 			}
 		}
 		if alone != packet.Empty {
@@ -93,6 +103,8 @@ func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int) []step {
 	})
 	return steps
 }
+
+func all(_, l piece) packet.Set { return l.set }
 
 func meet(sp *packet.Space, a, b piece) bool { return sp.And(a.set, b.set) != packet.Empty }
 

@@ -32,9 +32,9 @@ func (r *resolver) rules() {
 		}
 		r.guardTakesNo(d)
 		r.senders(d, rule)
-		if !rule.From.Named && !rule.To.Named {
+		if !rule.From.Named && !rule.To.Named && d.Through == nil {
 			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
-				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on"
+				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`"
 		}
 		byName[d.Name] = rule
 		r.pol.Rules = append(r.pol.Rules, rule)
@@ -108,8 +108,22 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 		if rule.Through = r.roles[d.Through.Name]; rule.Through == nil {
 			r.unknown(*d.Through, "role", keysOf(r.roles)...)
 		}
-		rule.Later = append(rule.Later, "through")
+		for word, pos := range map[string]*fence.Pos{"on": identPos(d.On), "arriving": identPos(d.Arriving)} {
+			if pos != nil {
+				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through", "what goes through %s is on more than one segment: it takes no %q", d.Through.Name, word).Hint = "take one of the two away"
+			}
+		}
+		if d.Encrypted {
+			r.errorf(*d.Through, "through", "what is encrypted from end to end shows a router on its way nothing but ESP").Hint = "take `through` away, and allow `protocol 50` through " + d.Through.Name
+		}
 	}
+}
+
+func identPos(i *fence.Ident) *fence.Pos {
+	if i == nil {
+		return nil
+	}
+	return &i.Pos
 }
 
 // leave resolves what is set aside.

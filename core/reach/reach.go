@@ -35,6 +35,7 @@ type Reach struct {
 	plans    map[string]*compile.Plan
 	ends     map[endKey]packet.Decision
 	between  map[[2]string]packet.Decision
+	routes   []Route
 	deciders []Decider // counted from 1 by Outcome.By
 }
 
@@ -51,8 +52,10 @@ type Decider struct {
 
 // New makes a Reach. Rules that have ended by now (in seconds since 1970) do not count.
 func New(sp *packet.Space, pol *policy.Policy, now int64) *Reach {
-	return &Reach{sp: sp, pol: pol, now: now, alone: compile.Alone(pol), class: map[*fleet.Host]string{}, plans: map[string]*compile.Plan{},
+	r := &Reach{sp: sp, pol: pol, now: now, alone: compile.Alone(pol), class: map[*fleet.Host]string{}, plans: map[string]*compile.Plan{},
 		ends: map[endKey]packet.Decision{}, between: map[[2]string]packet.Decision{}}
+	r.routes = r.routed()
+	return r
 }
 
 // A Party is hosts that the policy treats alike, or what is not ours.
@@ -170,11 +173,18 @@ func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {
 			r.deciders = append(r.deciders, Decider{by, dir})
 		}
 		d = r.sp.Restrict(attributed, packet.Hook, packet.Num(int(dir)))
-		unused := packet.OutIface
-		if dir == policy.Outbound {
-			unused = packet.InIface
+		switch dir {
+		case policy.Inbound:
+			d = r.sp.Restrict(d, packet.OutIface, packet.Value{})
+		case policy.Outbound:
+			d = r.sp.Restrict(d, packet.InIface, packet.Value{})
+		case policy.Forward: // in a packet between two ends the interfaces are theirs
+			for i, field := range []packet.Field{packet.InIface, packet.OutIface} {
+				if of := p.Hosts[0].Interfaces; len(of) > 0 {
+					d = r.sp.Restrict(d, field, packet.InterfaceRange(of[min(i, len(of)-1)].Name).Lo)
+				}
+			}
 		}
-		d = r.sp.Restrict(d, unused, packet.Value{})
 		d = r.sp.Map(d, func(o packet.Outcome) packet.Outcome {
 			o.By += offset
 			return o
@@ -207,12 +217,66 @@ func (r *Reach) Between(from, to Party) packet.Decision {
 	if !ok {
 		out := r.End(from, policy.Outbound)
 		if d = out; to.Ours() {
-			leaves := r.sp.Where(out, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
-			d = r.sp.Choose(leaves, r.End(to, policy.Inbound), out)
+			d = r.then(out, r.End(to, policy.Inbound))
+		}
+		if len(r.routes) > 0 && (from.Ours() || to.Ours()) {
+			way := out
+			for _, route := range r.routes {
+				way = r.sp.Choose(route.Packets, r.then(way, route.Decision), way)
+			}
+			if d = way; to.Ours() {
+				d = r.then(way, r.End(to, policy.Inbound))
+			}
 		}
 		r.between[key] = d
 	}
 	return d
+}
+
+// then is what becomes of packets that fare as in d, and where that admits them as in next.
+func (r *Reach) then(d, next packet.Decision) packet.Decision {
+	passes := r.sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	return r.sp.Choose(passes, next, d)
+}
+
+// A Route is packets that a rule of the policy has go through a role's hosts.
+type Route struct {
+	Packets  packet.Set
+	Routers  []Party         // that are treated alike
+	Decision packet.Decision // what they do: where they differ, by which one it goes is an unknown
+}
+
+// Routes are those that the policy names.
+func (r *Reach) Routes() []Route { return r.routes }
+
+func (r *Reach) routed() (out []Route) {
+	sp := r.sp
+	for _, rule := range r.pol.Rules {
+		if rule.Through == nil || !rule.InForce(r.now) {
+			continue
+		}
+		route := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms))}
+		index := map[string]bool{}
+		for _, h := range rule.Through.Hosts {
+			class := r.classOf(h)
+			if index[class] {
+				i := slices.IndexFunc(route.Routers, func(p Party) bool { return p.class == class })
+				route.Routers[i].Hosts = append(route.Routers[i].Hosts, h)
+				continue
+			}
+			index[class] = true
+			p := Party{Hosts: []*fleet.Host{h}, class: class}
+			d := r.End(p, policy.Forward)
+			if len(route.Routers) > 0 && d != route.Decision {
+				d = sp.Choose(sp.Unknown("through which host of "+rule.Through.Name+" it goes"), d, route.Decision)
+			}
+			route.Routers, route.Decision = append(route.Routers, p), d
+		}
+		if route.Routers != nil {
+			out = append(out, route)
+		}
+	}
+	return out
 }
 
 // Addressed is the packets from one party's addresses to another's.

@@ -112,6 +112,16 @@ func Random(rng *rand.Rand) string {
 			return l
 		}
 	}
+	// way is where a rule's packets go.
+	way := func(on string, narrowed string) string {
+		switch {
+		case rng.IntN(3) == 0:
+			return on
+		case rng.IntN(3) == 0 && !strings.Contains(narrowed, "encrypted"):
+			return " through " + pick("red", "green")
+		}
+		return ""
+	}
 	// circumstances narrow a rule to what a packet itself does not show.
 	circumstances := func(sides string) (s string) {
 		if rng.IntN(6) == 0 {
@@ -130,7 +140,8 @@ func Random(rng *rand.Rand) string {
 		name := fmt.Sprintf("b%d", i)
 		blocks = append(blocks, name)
 		s := sides()
-		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s\n", name, s, services(), pick("", " on quay", ""), pick("", " by reject", " by drop"), logs("", " log"), circumstances(s))
+		narrowed := circumstances(s)
+		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s\n", name, s, services(), way(" on quay", narrowed), pick("", " by reject", " by drop"), logs("", " log"), narrowed)
 	}
 	for i := range 1 + rng.IntN(8) {
 		over := ""
@@ -145,7 +156,8 @@ func Random(rng *rand.Rand) string {
 			most = " at most " + rates() + pick("", " per source")
 		}
 		s := sides()
-		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), pick("", " on hill", ""), most, logs("", "", " log"), circumstances(s), over)
+		narrowed := circumstances(s)
+		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), way(" on hill", narrowed), most, logs("", "", " log"), narrowed, over)
 	}
 	return b.String()
 }
