@@ -311,7 +311,13 @@ func (m manner) limit() string {
 // beside says a manner as far as it differs from another.
 func (m manner) beside(other manner) string {
 	s := m.Verdict.String()
-	if m.With != "" && m.With != other.With {
+	switch {
+	case m.With == other.With:
+	case m.Verdict == packet.Admit && m.With == "":
+		s += " as it is"
+	case m.Verdict == packet.Admit:
+		s += " " + m.With
+	case m.With != "":
 		s += " with " + m.With
 	}
 	limited := m.atMost != other.atMost

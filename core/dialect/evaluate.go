@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -38,7 +39,7 @@ func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 
 // decide is the decision by what is known already, or with deciders where known is nil.
 func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, routes: rs.Routes}
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, routes: rs.Routes, originals: rs.Originals}
 	if known == nil {
 		e.done = Shared{}
 	}
@@ -65,7 +66,7 @@ func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []De
 	// Of what no rule here translated nothing says that it was: but for a new
 	// connection's first packet nobody knows what was done with those before.
 	fresh := sp.Not(sp.Values(packet.State, packet.Established, packet.Related))
-	all = sp.Choose(fresh, sp.Answered(all, Translated, false), all)
+	all = e.original(sp.Choose(fresh, sp.Answered(all, Translated, false), all))
 	return sp.Only(all, sp.WellFormed()), e.deciders
 }
 
@@ -140,6 +141,7 @@ type evaluation struct {
 	next       ways            // what happens behind the base chain that is being evaluated, before routing
 	sent       packet.Decision // what happens to what the host sends once it is routed
 	routes     *Routes
+	originals  map[string]packet.Set
 	deciders   []Decider
 }
 
@@ -284,7 +286,57 @@ func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
 	if own, known := e.routes.Kind("local"); known && e.way == packet.Through { // what is for the host itself never goes through
 		seen = sp.Minus(seen, sp.Addrs(packet.Dst, own))
 	}
-	return sp.Choose(seen, d, next)
+	// Of what is not the first it is the connection that was translated.
+	plain := sp.Map(d, func(o packet.Outcome) packet.Outcome {
+		if o.Verdict == packet.Admit {
+			o.With = ""
+		}
+		return o
+	})
+	return sp.Choose(seen, sp.Choose(sp.Value(packet.State, packet.New), d, plain), next)
+}
+
+// Redirected is how packets are said to be translated that are given to the host
+// itself, at another port if it is not 0.
+func Redirected(port int) string {
+	if port == 0 {
+		return "redirected to the host itself"
+	}
+	return fmt.Sprintf("redirected to port %d", port)
+}
+
+// SentOn is how packets are said to be translated that get another destination.
+func SentOn(to netip.Addr, port int) string {
+	if port == 0 {
+		return "sent on to " + to.String()
+	}
+	return "sent on to " + netip.AddrPortFrom(to, uint16(port)).String()
+}
+
+// Masqueraded is how packets are said to be translated that get the router's own address.
+const Masqueraded = "masqueraded"
+
+// said is how a branch that translates is said to do it.
+func (b *Branch) said() string {
+	switch b.Action {
+	case Redirect:
+		return Redirected(b.Port)
+	case DestinationNAT:
+		return SentOn(b.To, b.Port)
+	}
+	return cmp.Or(b.With, Masqueraded)
+}
+
+// Translation is d with how its admitted packets are translated besides.
+func Translation(sp *packet.Space, d packet.Decision, how string) packet.Decision {
+	return sp.Map(d, func(o packet.Outcome) packet.Outcome {
+		if o.Verdict == packet.Admit && o.With != "" {
+			o.With = how + ", " + o.With
+		} else if o.Verdict == packet.Admit {
+			o.With = how
+		}
+		return o
+	})
 }
 
 // redirected is what becomes of packets that are given to the host itself instead.
@@ -298,7 +350,7 @@ func (e *evaluation) redirected(r *Rule, b *Branch, next, accepting packet.Decis
 	if d = sp.Only(d, sp.Forget(e.seen(sp.And(r.Match, b.Match)), append([]packet.Field{packet.Dst}, packet.MarkFields...)...)); sp.DependsOn(d, packet.Dst) {
 		return e.unmodelled("which of the host's addresses a redirect gives a packet ("+r.At+")", next)
 	}
-	return d
+	return e.original(d)
 }
 
 // delivered is what becomes of packets that turn out to be for the host itself.
@@ -306,8 +358,8 @@ func (e *evaluation) delivered() packet.Decision {
 	return e.sp.Restrict(e.sp.Restrict(e.next[packet.In], packet.Hook, packet.Num(packet.In)), packet.OutIface, packet.Value{})
 }
 
-// changed is d for packets whose connection's destination a branch has changed, the
-// address not yet.
+// changed is d for packets whose connection's destination a branch has changed; the
+// address is still theirs.
 func (e *evaluation) changed(d packet.Decision, b *Branch) packet.Decision {
 	if b.Port != 0 {
 		d = e.sp.Restrict(d, packet.DstPort, packet.Num(b.Port))
@@ -315,13 +367,53 @@ func (e *evaluation) changed(d packet.Decision, b *Branch) packet.Decision {
 	return e.sp.Answered(d, Translated, true)
 }
 
+// to is changed with the address, for packets as they came.
+func (e *evaluation) to(d packet.Decision, b *Branch, to netip.Addr) packet.Decision {
+	return e.original(e.sp.Restrict(e.changed(d, b), packet.Dst, packet.Addr(to)))
+}
+
+// original answers what rules ask of the destination that packets came with.
+func (e *evaluation) original(d packet.Decision) packet.Decision {
+	for name, had := range e.originals {
+		d = e.sp.Choose(had, e.sp.Answered(d, name, true), e.sp.Answered(d, name, false))
+	}
+	return d
+}
+
 // resent is what becomes of what the host sends, sent elsewhere instead. The hook
 // it is on still sees the interface that it was to leave by.
 func (e *evaluation) resent(r *Rule, b *Branch, to netip.Addr, next, accepting packet.Decision) packet.Decision {
 	if e.sp.DependsOn(e.sent, packet.OutIface) {
-		return e.unmodelled("by which interface what is sent to "+to.String()+" instead leaves ("+r.At+")", next)
+		iface, ok := e.routes.Leaves(to)
+		if !ok || e.sending() {
+			return e.unmodelled("by which interface what is sent to "+to.String()+" instead leaves ("+r.At+")", next)
+		}
+		accepting = e.sp.Restrict(accepting, packet.OutIface, packet.InterfaceRange(iface).Lo)
 	}
-	return e.sp.Restrict(e.changed(accepting, b), packet.Dst, packet.Addr(to))
+	return e.to(accepting, b, to)
+}
+
+// sending says that a chain of the output hook asks for the interface that a packet leaves by.
+func (e *evaluation) sending() bool {
+	seen := map[*Chain]bool{}
+	var asks func(c *Chain) bool
+	asks = func(c *Chain) bool {
+		if c == nil || seen[c] {
+			return false
+		}
+		seen[c] = true
+		return slices.ContainsFunc(c.Rules, func(r Rule) bool {
+			return e.sp.DependsOn(packet.Decision(r.Match), packet.OutIface) || slices.ContainsFunc(r.Branches, func(b Branch) bool {
+				return e.sp.DependsOn(packet.Decision(b.Match), packet.OutIface) || asks(e.chains[chainKey{c.Family, c.Table, b.Target}])
+			})
+		})
+	}
+	for _, c := range e.chains {
+		if c.Hook == "output" && asks(c) {
+			return true
+		}
+	}
+	return false
 }
 
 // elsewhere is what becomes of packets that are given another destination.
@@ -346,10 +438,7 @@ func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decisi
 	case known:
 		in = through
 	}
-	at := func(d packet.Decision) packet.Decision {
-		return sp.Restrict(e.changed(d, b), packet.Dst, packet.Addr(to))
-	}
-	in, through = at(in), at(through)
+	in, through = e.to(in, b, to), e.to(through, b, to)
 	if in == through {
 		return in
 	}
@@ -516,14 +605,14 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 	case Reject:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
 	case Redirect:
-		return e.admits(c, r, e.redirected(r, &b, next, accepting))
+		return e.admits(c, r, Translation(e.sp, e.redirected(r, &b, next, accepting), b.said()))
 	case DestinationNAT:
-		return e.admits(c, r, e.elsewhere(r, &b, next, accepting))
+		return e.admits(c, r, Translation(e.sp, e.elsewhere(r, &b, next, accepting), b.said()))
 	case SourceNAT:
 		if e.sp.DependsOn(accepting, packet.Src) || e.sp.DependsOn(accepting, packet.SrcPort) {
 			return e.unmodelled("the source that it is given ("+r.At+")", next)
 		}
-		return e.admits(c, r, accepting)
+		return e.admits(c, r, Translation(e.sp, accepting, b.said()))
 	case Bypass:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{c, r})})
 	case Return:

@@ -40,6 +40,9 @@ type Ruleset struct {
 	Tracks [2]bool
 	// Routes are the host's, where they are known.
 	Routes *Routes
+	// Originals are what rules ask of the destination that a packet came with: unknowns
+	// of these names, true of the packets that came so.
+	Originals map[string]packet.Set
 	// Fragments says that some rule tells fragments from whole packets.
 	Fragments bool
 }
@@ -51,9 +54,29 @@ func (rs *Ruleset) Add(more *Ruleset) {
 	if rs.Routes == nil {
 		rs.Routes = more.Routes
 	}
+	for name, had := range more.Originals {
+		rs.remember(name, had)
+	}
 	for family, tracks := range more.Tracks {
 		rs.Tracks[family] = rs.Tracks[family] || tracks
 	}
+}
+
+func (rs *Ruleset) remember(name string, had packet.Set) {
+	if rs.Originals == nil {
+		rs.Originals = map[string]packet.Set{}
+	}
+	rs.Originals[name] = had
+}
+
+// Originally is the packets that came to one of some ports (DstPort) or addresses
+// (Dst), whatever they have now. Two that ask the same are the same.
+func (rs *Ruleset) Originally(sp *packet.Space, field packet.Field, runs []packet.Range) packet.Set {
+	had := sp.Ranges(field, runs)
+	what := map[packet.Field]string{packet.Dst: "destination", packet.DstPort: "port"}[field]
+	name := fmt.Sprintf("whether the %s that it came with is asked for (%d)", what, had)
+	rs.remember(name, had)
+	return sp.Unknown(name)
 }
 
 // About is the rules as far as they concern some packets: right for those, and

@@ -20,7 +20,8 @@ func (v Verdict) String() string { return verdictNames[v] }
 type Outcome struct {
 	Verdict Verdict
 	// With is how a rejected packet is answered, in one spelling for both
-	// families: "tcp-reset", or an ICMP error such as "port-unreachable".
+	// families: "tcp-reset", or an ICMP error such as "port-unreachable". Of one that
+	// is admitted it says how it is translated: "masqueraded".
 	With string
 	// Logged says that the kernel writes a line about it.
 	Logged bool

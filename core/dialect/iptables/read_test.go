@@ -89,7 +89,7 @@ func TestAGateway(t *testing.T) {
 		in, out string
 		port    int
 		want    string
-	}{{"eth0", "wan0", 80, "admitted"}, {"eth0", "wan0", 443, "admitted"}, {"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted"}, {"eth0", "eth1", 443, "dropped"}} {
+	}{{"eth0", "wan0", 80, "admitted with redirected to port 3128"}, {"eth0", "wan0", 443, "admitted with masqueraded"}, {"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted with redirected to port 3128"}, {"eth0", "eth1", 443, "dropped"}} {
 		p := tcp("10.0.0.5", c.port)
 		p.Hook, p.In, p.Out = packet.Through, c.in, c.out
 		require.Equal(t, c.want, fares(sp, d, p), p.String())
