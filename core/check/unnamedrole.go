@@ -32,10 +32,24 @@ is all they need the role need not exist; mostly a rule was forgotten.
 				named[name] = true
 			}
 		}
-		for _, l := range p.pol.Later {
-			for _, name := range l.Refs {
+		for _, t := range p.pol.Redirects {
+			for _, name := range append(t.From.Refs, t.To.Refs...) {
 				named[name] = true
 			}
+			if t.At != nil {
+				named[t.At.Name] = true
+			}
+			if t.Target != nil {
+				for _, name := range t.Target.Refs {
+					named[name] = true
+				}
+			}
+		}
+		for _, t := range p.pol.Masquerades {
+			for _, name := range append(t.From.Refs, t.To.Refs...) {
+				named[name] = true
+			}
+			named[t.Via.Name] = true
 		}
 		for _, role := range p.pol.Roles {
 			if !named[role.Name] && len(role.Hosts) > 0 {

@@ -27,9 +27,12 @@ import (
 // A Plan is what one host's filter must do.
 type Plan struct {
 	Host   *fleet.Host
-	Chains []Chain  // one per direction that is filtered
-	Later  []string // what the policy says of this host and no dialect writes yet
+	Chains []Chain // one per direction that is filtered
+	// Translations are tried in this order: of those of a kind the first that matches counts.
+	Translations []Translation
+	Later        []string // what the policy says of this host and no dialect writes yet
 
+	pol  *policy.Policy
 	ends []end // per chain, what the decision is made of
 }
 
@@ -98,6 +101,15 @@ func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string
 			b.WriteString("|leave " + l.Name)
 		}
 	}
+	carries := func(yes bool) { alone = map[*fleet.Host]bool{h: yes || alone[h]} }
+	for _, r := range pol.Redirects {
+		carries(r.On(h))
+	}
+	for _, m := range pol.Masquerades {
+		if carries(m.On(h)); m.Behind(m.From.Addrs, h) {
+			b.WriteString("|masquerade " + m.Name)
+		}
+	}
 	if alone[h] {
 		b.WriteString("|" + h.Name)
 	}
@@ -125,26 +137,22 @@ func Alone(pol *policy.Policy) map[*fleet.Host]bool {
 		add(r.From)
 		add(r.To)
 	}
-	for _, l := range pol.Later {
-		for _, h := range l.Hosts {
-			out[h] = true
-		}
-	}
 	return out
 }
 
 // Host makes the plan of one host, for an instant in seconds since 1970: rules
 // that have ended by then do not count.
 func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {
-	p := &Plan{Host: h}
-	for _, l := range pol.Later {
-		if slices.Contains(l.Hosts, h) {
-			p.Later = append(p.Later, l.Title)
-		}
-	}
+	p := &Plan{Host: h, pol: pol, Translations: translations(pol, h)}
+	handsOn := slices.ContainsFunc(p.Translations, func(t Translation) bool {
+		return !t.Masquerade && t.Direction == policy.Inbound && t.Passes() == policy.Forward
+	})
 	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
 		stance := pol.StanceOf(h, dir)
 		if dir == policy.Forward && !stance.Closed {
+			if handsOn { // but what was its own before
+				p.Chains = append(p.Chains, Chain{Direction: dir, Stance: stance})
+			}
 			continue // what is forwarded is left as it is
 		}
 		e := p.meaning(sp, pol, dir, stance, now)
@@ -187,7 +195,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 	}
 	for _, r := range pol.Rules {
-		m, ok := matchAt(r, h, dir)
+		m, ok := matchAt(pol, r, h, dir)
 		if !ok || !r.InForce(now) {
 			continue
 		}
@@ -252,7 +260,8 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 }
 
 // matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
-func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
+func matchAt(pol *policy.Policy, r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
+	var seen *netipx.IPSet // as whom some of the left side come besides
 	switch {
 	case dir == policy.Inbound && r.To.Names(h):
 		m.From, m.To = r.From.Addrs, r.To.At[h]
@@ -261,6 +270,14 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 			return m, false // it is refused where it is sent, and here nobody can tell it
 		case len(r.Decl.Senders) > 0: // nor what others than our hosts send
 			m.From = packet.Intersection(r.From.Addrs, r.From.HostAddrs())
+		}
+		for _, q := range pol.Masquerades {
+			if !r.Block && q.Behind(m.From, h) {
+				if seen == nil {
+					seen = &netipx.IPSet{}
+				}
+				seen = packet.Union(seen, q.Routers)
+			}
 		}
 	case dir == policy.Outbound && r.From.Names(h):
 		m.From, m.To, m.Senders = r.From.At[h], r.To.Addrs, r.Senders
@@ -297,6 +314,12 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 		} else {
 			m.To = intersect(m.To, r.On.Addrs)
 		}
+	}
+	if seen != nil && m.From != nil {
+		if r.On != nil {
+			seen = packet.Intersection(seen, r.On.Addrs)
+		}
+		m.From = packet.Union(m.From, seen)
 	}
 	if r.Arriving != nil {
 		arriving := h.On(r.Arriving.Name, r.Arriving.Addrs)
@@ -362,10 +385,12 @@ func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []D
 		deciders = append(deciders, d)
 		return int32(len(deciders))
 	}
-	all := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by(Decider{Kind: "stance", Name: "unfiltered"})})
+	unfiltered := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by(Decider{Kind: "stance", Name: "unfiltered"})})
+	all := unfiltered
 	for _, e := range p.ends {
 		all = sp.Choose(sp.Value(packet.Hook, int(e.direction)), e.decision(sp, by), all)
 	}
+	all = p.translated(sp, all, unfiltered, by)
 	return sp.Only(all, sp.WellFormed()), deciders
 }
 
@@ -469,7 +494,7 @@ func (e *end) stanceDecider() Decider {
 
 // RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
 func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
-	m, ok := matchAt(r, p.Host, dir)
+	m, ok := matchAt(p.pol, r, p.Host, dir)
 	if !ok {
 		return packet.Empty
 	}

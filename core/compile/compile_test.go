@@ -1,7 +1,6 @@
 package compile_test
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"strings"
@@ -240,16 +239,6 @@ func TestWhatNoDialectWritesYet(t *testing.T) {
 		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now)
 		require.Equal(t, []string{want}, plan.Later)
 		require.Nil(t, compile.Host(sp, pol, pol.Fleet.Host("h3"), now).Later, "other hosts are not concerned")
-	}
-	const others = "redirect r: office -> red : tcp 443 to tcp 8443%s\nmasquerade m: office -> everywhere via blue%[1]s\nexpect e: never office -> red : ssh\n"
-	for off, want := range map[string]map[string][]string{
-		"":     {"h1": {"redirect r"}, "h2": {"redirect r", "masquerade m"}, "h3": {"masquerade m"}, "h4": nil},
-		" off": {"h1": nil, "h2": nil, "h3": nil, "h4": nil},
-	} {
-		pol := policytest.Resolve(t, policytest.Fleet, plain+fmt.Sprintf(others, off))
-		for host, want := range want {
-			require.Equal(t, want, compile.Host(packet.NewSpace(), pol, pol.Fleet.Host(host), now).Later, host)
-		}
 	}
 }
 

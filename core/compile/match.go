@@ -25,9 +25,15 @@ type Match struct {
 	IPsec     bool
 }
 
-// Set is the packets of one direction that match.
+// Anywhere stands for all directions.
+const Anywhere policy.Direction = -1
+
+// Set is the packets of one direction that match, or of any if it is Anywhere.
 func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
-	s := sp.Value(packet.Hook, int(dir))
+	s := packet.All
+	if dir != Anywhere {
+		s = sp.Value(packet.Hook, int(dir))
+	}
 	if m.Ifaces != nil {
 		field := packet.InIface
 		if dir == policy.Outbound || m.Leaving {
@@ -63,6 +69,9 @@ func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 	}
 	if m.IPsec {
 		s = sp.And(s, sp.Value(packet.IPsec, 1))
+	}
+	if dir == Anywhere {
+		return s
 	}
 	return sp.And(s, sp.WellFormed())
 }

@@ -191,7 +191,7 @@ func (e *evaluation) tied(chains []*Chain, hook string, next ways, by []int) way
 	d := e.inOrder(chains, next, by)
 	// Which of two chains comes first shows only in how a packet is refused or
 	// logged: one that is admitted passed them all.
-	if len(chains) > 1 && len(chains) <= maxTied {
+	if len(chains) > 1 && len(chains) <= maxTied && !apart(chains) {
 		for i, order := range permutations(chains)[1:] {
 			if e.attributed {
 				break // the orders differ in who decides; the first is as good as any
@@ -204,6 +204,11 @@ func (e *evaluation) tied(chains []*Chain, hook string, next ways, by []int) way
 		}
 	}
 	return d
+}
+
+// apart says that no packet is seen by two of some chains.
+func apart(chains []*Chain) bool {
+	return len(chains) == 2 && chains[0].Family != chains[1].Family && chains[0].Family != "inet" && chains[1].Family != "inet"
 }
 
 // inOrder goes over chains that run one after the other.
@@ -285,6 +290,8 @@ func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
 	}
 	if own, known := e.routes.Kind("local"); known && e.way == packet.Through { // what is for the host itself never goes through
 		seen = sp.Minus(seen, sp.Addrs(packet.Dst, own))
+	} else if here, known := e.routes.Arriving(); known && e.way == packet.In { // nor does what is not arrive there
+		seen = sp.And(seen, sp.Addrs(packet.Dst, here))
 	}
 	// Of what is not the first it is the connection that was translated.
 	plain := sp.Map(d, func(o packet.Outcome) packet.Outcome {
@@ -296,61 +303,87 @@ func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
 	return sp.Choose(seen, sp.Choose(sp.Value(packet.State, packet.New), d, plain), next)
 }
 
-// Redirected is how packets are said to be translated that are given to the host
-// itself, at another port if it is not 0.
-func Redirected(port int) string {
-	if port == 0 {
-		return "redirected to the host itself"
-	}
-	return fmt.Sprintf("redirected to port %d", port)
-}
-
-// SentOn is how packets are said to be translated that get another destination.
-func SentOn(to netip.Addr, port int) string {
-	if port == 0 {
-		return "sent on to " + to.String()
-	}
-	return "sent on to " + netip.AddrPortFrom(to, uint16(port)).String()
-}
-
-// Masqueraded is how packets are said to be translated that get the router's own address.
-const Masqueraded = "masqueraded"
-
 // said is how a branch that translates is said to do it.
 func (b *Branch) said() string {
 	switch b.Action {
 	case Redirect:
-		return Redirected(b.Port)
+		return packet.Redirected(b.Port)
 	case DestinationNAT:
-		return SentOn(b.To, b.Port)
+		return packet.SentOn(b.To, b.Port)
 	}
-	return cmp.Or(b.With, Masqueraded)
-}
-
-// Translation is d with how its admitted packets are translated besides.
-func Translation(sp *packet.Space, d packet.Decision, how string) packet.Decision {
-	return sp.Map(d, func(o packet.Outcome) packet.Outcome {
-		if o.Verdict == packet.Admit && o.With != "" {
-			o.With = how + ", " + o.With
-		} else if o.Verdict == packet.Admit {
-			o.With = how
-		}
-		return o
-	})
+	return cmp.Or(b.With, packet.Masqueraded)
 }
 
 // redirected is what becomes of packets that are given to the host itself instead.
-func (e *evaluation) redirected(r *Rule, b *Branch, next, accepting packet.Decision) packet.Decision {
+func (e *evaluation) redirected(c *Chain, r *Rule, b *Branch, next, accepting packet.Decision) packet.Decision {
 	sp := e.sp
 	if !e.unrouted {
 		local := func(to string) packet.Decision { return e.resent(r, b, netip.MustParseAddr(to), next, accepting) }
 		return sp.Choose(sp.Value(packet.Family, packet.IPv6), local("::1"), local("127.0.0.1"))
 	}
 	d := e.changed(e.delivered(), b)
-	if d = sp.Only(d, sp.Forget(e.seen(sp.And(r.Match, b.Match)), append([]packet.Field{packet.Dst}, packet.MarkFields...)...)); sp.DependsOn(d, packet.Dst) {
-		return e.unmodelled("which of the host's addresses a redirect gives a packet ("+r.At+")", next)
+	if d, ok := e.taken(d, sp.And(e.seen(sp.And(r.Match, b.Match)), c.sees(sp)), e.asked(d)); ok {
+		return d
 	}
-	return e.original(d)
+	return e.unmodelled("which of the host's addresses a redirect gives a packet ("+r.At+")", next)
+}
+
+// taken is what becomes of packets that the host takes to itself: they came as they
+// are in a set, and get one of the host's addresses, which must not matter. What rules
+// ask of how they came is told apart by names.
+func (e *evaluation) taken(d packet.Decision, came packet.Set, names []string) (packet.Decision, bool) {
+	sp := e.sp
+	if came == packet.Empty {
+		return d, true
+	}
+	if len(names) > 0 {
+		name, had := names[0], e.originals[names[0]]
+		with, ok := e.taken(sp.Answered(d, name, true), sp.And(came, had), names[1:])
+		if !ok {
+			return d, false
+		}
+		without, ok := e.taken(sp.Answered(d, name, false), sp.Minus(came, had), names[1:])
+		return sp.Choose(had, with, without), ok
+	}
+	// Translation is for what has a connection.
+	care := sp.AndAll(sp.Forget(came, append([]packet.Field{packet.Hook, packet.Dst, packet.DstPort}, packet.MarkFields...)...), e.as(packet.In),
+		sp.Values(packet.State, packet.New, packet.Established, packet.Related))
+	for family, some := range []string{packet.IPv4: "127.0.0.1", packet.IPv6: "::1"} {
+		of := sp.Value(packet.Family, family)
+		same, ok := e.indifferent(d, packet.Dst, packet.Addr(netip.MustParseAddr(some)), sp.And(care, of))
+		if !ok {
+			return d, false
+		}
+		d = sp.Choose(of, same, d)
+	}
+	return d, true
+}
+
+// as is what packets can be that cross the host by a way, said of those of any.
+func (e *evaluation) as(way int) packet.Set {
+	return packet.Set(e.sp.Restrict(packet.Decision(e.sp.WellFormed()), packet.Hook, packet.Num(way)))
+}
+
+// indifferent is d with one value of a field for all; ok says that it is the same for
+// each that packets of a set can have there.
+func (e *evaluation) indifferent(d packet.Decision, field packet.Field, one packet.Value, of packet.Set) (packet.Decision, bool) {
+	some := e.sp.Restrict(d, field, one)
+	return some, e.sp.Only(some, of) == e.sp.Only(d, of)
+}
+
+// anySource says that d does not depend on where packets of a set come from.
+func (e *evaluation) anySource(d packet.Decision, of packet.Set) bool {
+	care := e.sp.And(e.sp.Forget(of, packet.Src, packet.SrcPort), e.as(e.way))
+	for family, some := range []string{packet.IPv4: "127.0.0.1", packet.IPv6: "::1"} {
+		among := e.sp.And(care, e.sp.Value(packet.Family, family))
+		if _, ok := e.indifferent(d, packet.Src, packet.Addr(netip.MustParseAddr(some)), among); !ok {
+			return false
+		}
+		if _, ok := e.indifferent(d, packet.SrcPort, packet.Num(0), e.sp.And(among, e.sp.Values(packet.Protocol, packet.PortProtocols...))); !ok {
+			return false
+		}
+	}
+	return true
 }
 
 // delivered is what becomes of packets that turn out to be for the host itself.
@@ -374,10 +407,24 @@ func (e *evaluation) to(d packet.Decision, b *Branch, to netip.Addr) packet.Deci
 
 // original answers what rules ask of the destination that packets came with.
 func (e *evaluation) original(d packet.Decision) packet.Decision {
-	for name, had := range e.originals {
-		d = e.sp.Choose(had, e.sp.Answered(d, name, true), e.sp.Answered(d, name, false))
+	for _, name := range e.asked(d) {
+		d = e.sp.Choose(e.originals[name], e.sp.Answered(d, name, true), e.sp.Answered(d, name, false))
 	}
 	return d
+}
+
+// asked is what d asks of how packets came.
+func (e *evaluation) asked(d packet.Decision) (names []string) {
+	if e.originals == nil {
+		return nil
+	}
+	for _, name := range e.sp.UnknownsOf(packet.Set(d)) {
+		if _, ok := e.originals[name]; ok {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 // resent is what becomes of what the host sends, sent elsewhere instead. The hook
@@ -428,7 +475,9 @@ func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decisi
 		through = sp.Restrict(e.next[packet.Through], packet.Hook, packet.Num(packet.Through))
 		if iface, ok := e.routes.Leaves(to); ok {
 			through = sp.Restrict(through, packet.OutIface, packet.InterfaceRange(iface).Lo)
-		} else if sp.DependsOn(through, packet.OutIface) {
+		} else if some, ok := e.indifferent(through, packet.OutIface, packet.InterfaceRange("lo").Lo, e.as(packet.Through)); ok {
+			through = some // any will do
+		} else {
 			return e.unmodelled("by which interface what goes to "+to.String()+" leaves ("+r.At+")", next)
 		}
 	}
@@ -605,14 +654,14 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 	case Reject:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
 	case Redirect:
-		return e.admits(c, r, Translation(e.sp, e.redirected(r, &b, next, accepting), b.said()))
+		return e.admits(c, r, packet.Translation(e.sp, e.redirected(c, r, &b, next, accepting), b.said()))
 	case DestinationNAT:
-		return e.admits(c, r, Translation(e.sp, e.elsewhere(r, &b, next, accepting), b.said()))
+		return e.admits(c, r, packet.Translation(e.sp, e.elsewhere(r, &b, next, accepting), b.said()))
 	case SourceNAT:
-		if e.sp.DependsOn(accepting, packet.Src) || e.sp.DependsOn(accepting, packet.SrcPort) {
+		if !e.anySource(accepting, e.sp.AndAll(r.Match, b.Match, c.sees(e.sp))) {
 			return e.unmodelled("the source that it is given ("+r.At+")", next)
 		}
-		return e.admits(c, r, Translation(e.sp, accepting, b.said()))
+		return e.admits(c, r, packet.Translation(e.sp, accepting, b.said()))
 	case Bypass:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{c, r})})
 	case Return:

@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -18,7 +19,8 @@ import (
 type LineChain struct {
 	Name      string // the direction's, or with a rule's behind it: "inbound-front-door"
 	Direction policy.Direction
-	Of        *compile.Chain // nil for one that is jumped to
+	Of        *compile.Chain // nil for one that is jumped to, or that translates
+	Hook      string         // of one that translates: prerouting or postrouting
 	Lines     []Line
 }
 
@@ -34,11 +36,13 @@ type Line struct {
 	Box
 	Bucket  *Bucket // asks it besides
 	Decider compile.Decider
-	Note    string // where the line carries out no rule
-	Log     string // what the line that it writes begins with; "" is none
-	Do      Action // Pass where the packet goes on
-	With    string // of Reject
-	Target  string // of Jump
+	Note    string     // where the line carries out no rule
+	Log     string     // what the line that it writes begins with; "" is none
+	Do      Action     // Pass where the packet goes on
+	With    string     // of Reject
+	Target  string     // of Jump
+	To      netip.Addr // of DestinationNAT
+	Port    int        // of Redirect and DestinationNAT; 0 is the same
 }
 
 // A Box is what a line asks: a product, in one family if addresses are asked for.
@@ -57,6 +61,9 @@ type Box struct {
 	Until            int64
 	IPsec            bool
 	Senders          []fence.Sender // each with one name
+	Came             bool           // Dst is where the packet was sent, before it was redirected
+	CamePort         int            // and the port; 0 is any
+	Translated       bool           // it was redirected
 }
 
 // A Bucket is what a line asks so that it holds so often and no more.
@@ -72,6 +79,7 @@ type Layout struct {
 	LogApart bool // a line that logs does nothing else
 	OneIface bool // a line names one interface at most, to be used or not
 	OneType  bool // a line asks for one type of ICMP
+	OneCame  bool // a line asks for one prefix that a packet came to
 	Ports    int  // how many ports a line takes, a range counting for two; 0 is any number
 }
 
@@ -83,22 +91,13 @@ func (l Layout) Lines(sp *packet.Space, plan *compile.Plan) []*LineChain {
 		w.dir = c.Direction
 		chain := &LineChain{Name: policy.DirectionNames[c.Direction], Direction: c.Direction, Of: c}
 		for _, r := range c.Rules {
-			if l.OneIface && r.Match.NotIfaces && len(r.Match.Ifaces) > 1 {
-				r.Unless = append(slices.Clone(r.Unless), compile.Match{Ifaces: r.Match.Ifaces})
-				r.Match.Ifaces, r.Match.NotIfaces = nil, false
-			}
-			w.families = w.familiesOf(r)
 			slow := r.Log != nil && r.Log.UpTo != nil
-			if len(r.Unless) == 0 && (r.Match.Terms == nil || r.Limit == nil && !slow) {
-				w.decide(chain, r, r.Verdict, r.Log, "")
-				continue
-			}
-			helper := w.helper(chain.Name + "-" + r.Name)
-			w.lines(chain, r, r.Match, l.Family, jump(helper))
-			w.body(helper, r)
+			w.rule(chain, r, r.Match.Terms != nil && (r.Limit != nil || slow))
 		}
 		w.out = append(w.out, chain)
 	}
+	w.redirected(plan)
+	w.translating(plan)
 	w.track()
 	slices.SortStableFunc(w.out, func(a, b *LineChain) int { // the reader's own order: the whole, then its parts
 		return strings.Compare(a.place(), b.place())
@@ -106,13 +105,176 @@ func (l Layout) Lines(sp *packet.Space, plan *compile.Plan) []*LineChain {
 	return w.out
 }
 
+// rule lays one rule out; apart says that a bucket it asks must not be asked by
+// several of its lines.
+func (w *liner) rule(c *LineChain, r compile.Rule, apart bool) {
+	if w.OneIface && r.Match.NotIfaces && len(r.Match.Ifaces) > 1 {
+		r.Unless = append(slices.Clone(r.Unless), compile.Match{Ifaces: r.Match.Ifaces})
+		r.Match.Ifaces, r.Match.NotIfaces = nil, false
+	}
+	w.families = w.familiesOf(r)
+	if len(r.Unless) == 0 && !apart {
+		w.decide(c, r, r.Verdict, r.Log, "")
+		return
+	}
+	helper := w.helper(policy.DirectionNames[w.dir] + "-" + r.Name)
+	w.lines(c, r, r.Match, w.Family, jump(helper))
+	w.body(helper, r)
+}
+
 type liner struct {
 	Layout
-	sp  *packet.Space
-	out []*LineChain
+	sp   *packet.Space
+	out  []*LineChain
+	came bool // destinations are asked for as packets came with them
 
 	dir      policy.Direction
 	families []int // of the rule that is laid out
+}
+
+// redirected lays out what decides about packets that were redirected: the rules of
+// the direction they came in, by the destination that they came with. In its chain's
+// head it stands before all rules, which speak of what packets have now.
+func (w *liner) redirected(plan *compile.Plan) {
+	chainOf := func(d policy.Direction) *compile.Chain {
+		for i := range plan.Chains {
+			if plan.Chains[i].Direction == d {
+				return &plan.Chains[i]
+			}
+		}
+		return nil
+	}
+	heads := map[*LineChain][]Line{}
+	for i := range plan.Translations {
+		t := &plan.Translations[i]
+		if t.Masquerade {
+			continue
+		}
+		w.dir = t.Passes()
+		at := slices.IndexFunc(w.out, func(c *LineChain) bool { return c.Of != nil && c.Direction == w.dir })
+		if at < 0 { // nothing is filtered there, as it came or as it goes
+			continue
+		}
+		head := w.out[at]
+		rules := chainOf(t.Direction)
+		enter := step{do: Accept}
+		if rules != nil && (t.Direction != policy.Forward || rules.Stance.Closed) {
+			helper := w.helper(policy.DirectionNames[w.dir] + "-" + t.Name)
+			enter = jump(helper)
+			w.copied(helper, rules, t)
+		}
+		// What it asks of the packet is asked as it came; the port it has now.
+		m := t.Match
+		m.Terms = slices.Clone(m.Terms)
+		port := m.Terms[0].Ports.Lo
+		m.Terms[0].Ports = fence.PortRange{Lo: t.Port, Hi: t.Port}
+		if t.Direction == policy.Forward && len(packet.Without(packet.Everything(), packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(), packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
+			m.To = nil // what it gave away of its own was asked for before
+		}
+		w.came = true
+		entry := &LineChain{}
+		w.lines(entry, compile.Rule{Decider: t.Decider}, m, w.Family, enter)
+		w.came = false
+		for _, l := range entry.Lines {
+			if _, ok := t.To(l.Family); l.Family != policy.AnyFamily && !ok {
+				continue
+			}
+			l.Translated, l.CamePort, l.Came = true, port, l.Dst != nil
+			heads[head] = append(heads[head], l)
+		}
+	}
+	for c, lines := range heads {
+		c.Lines = append(lines, c.Lines...)
+	}
+}
+
+func orAll(s *netipx.IPSet) *netipx.IPSet {
+	if s == nil {
+		return packet.Everything()
+	}
+	return s
+}
+
+// copied fills a chain with those of a direction's rules that speak of a redirect's
+// service, for packets that are known to be of it.
+func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Translation) {
+	speaks := func(m *compile.Match) bool {
+		if m.Terms == nil {
+			return true
+		}
+		for _, term := range m.Terms {
+			if asked := t.Match.Terms[0]; (term.Protocol == policy.AnyProtocol || term.Protocol == asked.Protocol) && term.Ports.Lo <= asked.Ports.Lo && asked.Ports.Hi <= term.Ports.Hi {
+				m.Terms = nil
+				return true
+			}
+		}
+		return false
+	}
+	w.came = true
+	for _, r := range rules.Rules {
+		slow := r.Log != nil && r.Log.UpTo != nil
+		several := r.Match.Terms != nil && (r.Limit != nil || slow)
+		if !speaks(&r.Match) || r.Match.Leaving {
+			continue
+		}
+		var unless []compile.Match
+		for _, m := range r.Unless {
+			if speaks(&m) {
+				unless = append(unless, m)
+			}
+		}
+		r.Unless = unless
+		w.rule(helper, r, several)
+	}
+	w.came = false
+	end := step{do: Accept}
+	if rules.Stance.Closed {
+		end.do = Drop
+	}
+	if !rules.Stance.Closed || rules.Stance.RefuseBy == packet.Drop {
+		stance := compile.Decider{Kind: "stance", Name: policy.DirectionNames[rules.Direction] + " open"}
+		if rules.Stance.Closed {
+			stance.Name = policy.DirectionNames[rules.Direction] + " closed"
+		}
+		w.lines(helper, compile.Rule{Decider: stance}, compile.Match{}, w.Family, end)
+	}
+}
+
+// translating lays out the chains that translate.
+func (w *liner) translating(plan *compile.Plan) {
+	chains := map[string]*LineChain{}
+	into := func(hook, name string) *LineChain {
+		if chains[hook] == nil {
+			chains[hook] = &LineChain{Name: name, Direction: compile.Anywhere, Hook: hook}
+			w.out = append(w.out, chains[hook])
+		}
+		return chains[hook]
+	}
+	w.dir = compile.Anywhere
+	for i := range plan.Translations {
+		t := &plan.Translations[i]
+		r := compile.Rule{Decider: t.Decider}
+		if t.Masquerade {
+			w.lines(into("postrouting", "masquerades"), r, t.Match, w.Family, step{do: SourceNAT})
+			continue
+		}
+		c := into("prerouting", "redirects")
+		for _, family := range []int{packet.IPv4, packet.IPv6} {
+			to, ok := t.To(family)
+			if !ok || w.Family != policy.AnyFamily && w.Family != family {
+				continue
+			}
+			s := step{do: Redirect}
+			if to.IsValid() {
+				s.do = DestinationNAT
+			}
+			first := len(c.Lines)
+			w.lines(c, r, t.Match, family, s)
+			for k := range c.Lines[first:] {
+				c.Lines[first+k].To, c.Lines[first+k].Port = to, t.Port
+			}
+		}
+	}
 }
 
 // track makes the kernel track connections where no rule of ours asks for them:
@@ -265,6 +427,7 @@ func (w *liner) boxes(r compile.Rule, m compile.Match, only int) (out []Box) {
 			}
 			b := g
 			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Until, m.IPsec, w.dir == policy.Outbound || m.Leaving
+			b.Came = w.came && m.To != nil
 			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, true), sideName(r, false)
 			if m.From != nil && b.Src == nil || m.To != nil && b.Dst == nil {
 				continue
@@ -294,6 +457,18 @@ func (b Box) narrow(l Layout) (out []Box) {
 			out = append(out, one.narrow(l)...)
 		}
 		return out
+	}
+	if l.OneCame && b.Came {
+		if prefixes := b.Dst.Prefixes(); len(prefixes) > 1 {
+			for _, p := range prefixes {
+				var only netipx.IPSetBuilder
+				only.AddPrefix(p)
+				one := b
+				one.Dst, _ = only.IPSet()
+				out = append(out, one.narrow(l)...)
+			}
+			return out
+		}
 	}
 	used := 0
 	for i, p := range b.Ports {
@@ -387,8 +562,25 @@ func groups(terms []policy.Term) (out []Box) {
 	return out
 }
 
-// Set is the packets of one direction that a box asks for.
-func (b Box) Set(sp *packet.Space, dir policy.Direction) packet.Set {
+// Set is the packets of one direction that a box asks for, among rules that remember
+// what packets came with.
+func (b Box) Set(sp *packet.Space, dir policy.Direction, rs *Ruleset) packet.Set {
+	asked := packet.All
+	connected := sp.Values(packet.State, packet.New, packet.Established, packet.Related)
+	if b.Translated {
+		asked = sp.Unknown(Translated)
+	}
+	if b.CamePort != 0 {
+		asked = sp.AndAll(asked, connected, rs.Originally(sp, packet.DstPort, []packet.Range{{Lo: packet.Num(b.CamePort), Hi: packet.Num(b.CamePort)}}))
+	}
+	if b.Came {
+		var runs []packet.Range
+		for _, r := range b.Dst.Ranges() {
+			runs = append(runs, packet.Range{Lo: packet.Addr(r.From()), Hi: packet.Addr(r.To())})
+		}
+		asked = sp.AndAll(asked, connected, sp.Value(packet.Family, b.Family), rs.Originally(sp, packet.Dst, runs))
+		b.Dst = nil
+	}
 	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
 	base := policy.Term{Family: b.Family, Protocol: b.Protocol, Ports: fence.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.Code}
 	for _, p := range b.Ports {
@@ -404,17 +596,17 @@ func (b Box) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 	if m.Terms == nil {
 		m.Terms = []policy.Term{base}
 	}
-	return m.Set(sp, dir)
+	return sp.And(asked, m.Set(sp, dir))
 }
 
-// Rule is the line as rules are read; text is how it is written.
-func (l Line) Rule(sp *packet.Space, dir policy.Direction, at, text string) Rule {
-	r := Rule{Match: l.Set(sp, dir), Log: l.Log != "", Comment: l.Comment(), At: at, Text: Words(text)}
+// Rule is the line as rules of a ruleset are read; text is how it is written.
+func (l Line) Rule(sp *packet.Space, dir policy.Direction, rs *Ruleset, at, text string) Rule {
+	r := Rule{Match: l.Set(sp, dir, rs), Log: l.Log != "", Comment: l.Comment(), At: at, Text: Words(text)}
 	if l.Bucket != nil {
 		r.Match = sp.And(r.Match, sp.Room(l.Bucket.Bucket))
 	}
 	if l.Do != Pass {
-		r.Branches = []Branch{{Match: packet.All, Action: l.Do, Target: l.Target}}
+		r.Branches = []Branch{{Match: packet.All, Action: l.Do, Target: l.Target, To: l.To, Port: l.Port}}
 		if l.Do == Reject {
 			r.Branches[0].With = l.With
 		}

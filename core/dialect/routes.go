@@ -11,6 +11,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -58,6 +59,24 @@ func routeTo(words []string) (kind string, to netip.Prefix, ok bool) {
 	}
 	p, err := netip.ParsePrefix(words[0])
 	return kind, p, err == nil
+}
+
+// RoutesOf is what is known of a host's routes by what the fleet says of its addresses.
+func RoutesOf(h *fleet.Host) *Routes {
+	return &Routes{kinds: map[string]*netipx.IPSet{"local": h.Addresses(), "broadcast": h.Broadcast()}, several: true}
+}
+
+// Arriving is the addresses that what arrives for the host itself is sent to; ok is
+// false where that is not known.
+func (r *Routes) Arriving() (s *netipx.IPSet, ok bool) {
+	if r == nil {
+		return nil, false
+	}
+	s = packet.Union(packet.Union(Multicast, limited), packet.Loopback)
+	for _, more := range r.kinds {
+		s = packet.Union(s, more)
+	}
+	return s, true
 }
 
 type route struct {
@@ -205,7 +224,7 @@ func (r *Routes) Kind(kind string) (s *netipx.IPSet, ok bool) {
 
 // Own says whether an address is the host's; known is false where nobody told.
 func (r *Routes) Own(a netip.Addr) (own, known bool) {
-	if loopback.Contains(a) {
+	if packet.Loopback.Contains(a) {
 		return true, true
 	}
 	if r == nil {

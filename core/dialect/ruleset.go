@@ -293,9 +293,10 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 	for _, c := range rs.Chains {
 		for _, r := range c.Rules {
 			var b strings.Builder
-			fmt.Fprintf(&b, "%d %v", sp.And(r.Match, reach[c]), r.Log)
+			asked := sp.And(r.Match, reach[c])
+			fmt.Fprintf(&b, "%d %v", asked, r.Log)
 			for _, br := range r.Branches {
-				fmt.Fprintf(&b, " %d %v %v %v %s %s %d %v %s", br.Match, br.Marks, br.Untracks, br.Log, br.Action, br.Target, br.Port, br.To, br.With)
+				fmt.Fprintf(&b, " %d %v %v %v %s %s %d %v %s", sp.And(br.Match, asked), br.Marks, br.Untracks, br.Log, br.Action, br.Target, br.Port, br.To, br.With)
 			}
 			out[c] = append(out[c], b.String())
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -18,9 +19,9 @@ type Form interface {
 	// changes nothing, and they touch nothing that is not ours. What cannot be
 	// said is refused with a *Refusal.
 	Write(sp *packet.Space, plan *compile.Plan) ([]File, error)
-	// Read gives what a kernel has in force that has loaded files of Write. Whom
+	// Read gives what a host's kernel has in force that has loaded files of Write. Whom
 	// they speak of they say by name.
-	Read(sp *packet.Space, host string, files []File) (*Ruleset, error)
+	Read(sp *packet.Space, h *fleet.Host, files []File) (*Ruleset, error)
 	// Ours says that a chain is one that we write and own.
 	Ours(c *Chain) bool
 	// Settles says that loading what Write gives undoes whatever stands in a chain: it
@@ -51,7 +52,7 @@ func (u *Unproven) Error() string {
 // Prove reads what Write gave back, as a kernel lists it, and holds it against the
 // plan for every packet. The error is an *Unproven, or tells what could not be read.
 func Prove(f Form, sp *packet.Space, plan *compile.Plan, files []File) error {
-	written, err := f.Read(sp, plan.Host.Name, files)
+	written, err := f.Read(sp, plan.Host, files)
 	if err != nil {
 		return err
 	}

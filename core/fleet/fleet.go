@@ -64,6 +64,24 @@ const NoFilter = "none"
 // Dialects are the filters a host can have.
 var Dialects = []string{"nft", "iptables", NoFilter}
 
+// Broadcast are the addresses that stand for all hosts of the host's own networks, and
+// for all hosts of several (multicast): RFC 919, RFC 1112, RFC 4291.
+func (h *Host) Broadcast() *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, i := range h.Interfaces {
+		for _, p := range i.Addresses {
+			if p.Addr().Is4() && p.Bits() < 31 {
+				b.Add(netipx.PrefixLastIP(p.Masked()))
+			}
+		}
+	}
+	for _, p := range []string{"255.255.255.255/32", "224.0.0.0/4", "ff00::/8", "0.0.0.0/8"} {
+		b.AddPrefix(netip.MustParsePrefix(p))
+	}
+	all, _ := b.IPSet()
+	return all
+}
+
 // Addresses are those that peers see the host come from: of its interfaces, those it is seen as, and those that float.
 func (h *Host) Addresses() *netipx.IPSet {
 	var b netipx.IPSetBuilder

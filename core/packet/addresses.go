@@ -44,3 +44,12 @@ func build(b *netipx.IPSetBuilder) *netipx.IPSet {
 	set, _ := b.IPSet()
 	return set
 }
+
+// Loopback is the addresses by which a host speaks to itself (RFC 6890).
+var Loopback = func() *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	b.AddPrefix(netip.MustParsePrefix("127.0.0.0/8"))
+	b.Add(netip.IPv6Loopback())
+	s, _ := b.IPSet()
+	return s
+}()

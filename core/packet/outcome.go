@@ -1,5 +1,10 @@
 package packet
 
+import (
+	"fmt"
+	"net/netip"
+)
+
 // A Verdict is what finally becomes of a packet.
 type Verdict uint8
 
@@ -32,3 +37,36 @@ type Outcome struct {
 
 // Refused says that the packet does not get past, whatever it is told.
 func (o Outcome) Refused() bool { return o.Verdict == Drop || o.Verdict == Reject }
+
+// Masqueraded is how packets are said to be translated that get the router's own address.
+const Masqueraded = "masqueraded"
+
+// Redirected is how packets are said to be translated that are given to the host
+// itself, at another port if it is not 0.
+func Redirected(port int) string {
+	if port == 0 {
+		return "redirected to the host itself"
+	}
+	return fmt.Sprintf("redirected to port %d", port)
+}
+
+// SentOn is how packets are said to be translated that get another destination, and
+// another port if it is not 0.
+func SentOn(to netip.Addr, port int) string {
+	if port == 0 {
+		return "sent on to " + to.String()
+	}
+	return "sent on to " + netip.AddrPortFrom(to, uint16(port)).String()
+}
+
+// Translation is d with how its admitted packets are translated besides.
+func Translation(sp *Space, d Decision, how string) Decision {
+	return sp.Map(d, func(o Outcome) Outcome {
+		if o.Verdict == Admit && o.With != "" {
+			o.With = how + ", " + o.With
+		} else if o.Verdict == Admit {
+			o.With = how
+		}
+		return o
+	})
+}

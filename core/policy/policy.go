@@ -30,7 +30,8 @@ type Policy struct {
 	Ground      []GroundChange
 	Expects     []*Expectation
 	Leaves      []Leave
-	Later       []Later // statements that are checked and carried, and that no dialect writes yet
+	Redirects   []*Redirect
+	Masquerades []*Masquerade
 	Pos         fence.Pos
 	Services    []*Service
 	Strangers   *netipx.IPSet // whom `strangers` stands for
@@ -81,14 +82,6 @@ type Leave struct {
 
 // Concerns says that it leaves traffic of this host.
 func (l *Leave) Concerns(h *fleet.Host) bool { return l.hosts[h] }
-
-// A Later is a redirect or masquerade.
-type Later struct {
-	Title string        // "redirect pilot-door"
-	Hosts []*fleet.Host // whom it concerns; nobody while it is off
-	Refs  []string      // the names it is made of
-	Pos   fence.Pos
-}
 
 // A Network is a declared network or segment.
 type Network struct {

@@ -142,45 +142,18 @@ func (r *resolver) leave(d *fence.Leave) {
 // others resolves the statements that are no allow and no block.
 func (r *resolver) others() {
 	for _, stmt := range r.otherOrder {
-		later := Later{Pos: stmt.Declared().Pos}
-		var concerned, named []Side // the sides whose hosts must do something, and the others
-		var off *fence.Pos
 		switch d := stmt.(type) {
 		case *fence.GroundDecl:
 			r.ground(d)
-			continue
 		case *fence.Redirect:
-			later.Title, off = "redirect "+d.Name, d.Off
-			if concerned = append(concerned, r.side(d.From), r.side(d.To)); d.At != nil {
-				concerned = append(concerned, r.roleSide(*d.At))
-			}
-			if d.Target != nil {
-				concerned = append(concerned, r.side(fence.Peers{Items: []fence.Peer{*d.Target}}))
-			}
+			r.redirect(d)
 		case *fence.Masquerade:
-			later.Title, off = "masquerade "+d.Name, d.Off
-			named = append(named, r.side(d.From), r.side(d.To))
-			concerned = append(concerned, r.roleSide(d.Via))
+			r.masquerade(d)
 		case *fence.Leave:
 			r.leave(d)
-			continue
 		case *fence.Expectation:
 			r.expectation(d)
-			continue
 		}
-		hosts := map[*fleet.Host]bool{}
-		for _, s := range concerned {
-			for _, h := range s.Hosts {
-				if off == nil && !hosts[h] {
-					hosts[h] = true
-					later.Hosts = append(later.Hosts, h)
-				}
-			}
-		}
-		for _, s := range append(concerned, named...) {
-			later.Refs = append(later.Refs, s.Refs...)
-		}
-		r.pol.Later = append(r.pol.Later, later)
 	}
 }
 
@@ -195,10 +168,6 @@ func (r *resolver) expectation(d *fence.Expectation) {
 			"name a role, host NAME or fleet on one side: only hosts of ours can make it hold"
 	}
 	r.pol.Expects = append(r.pol.Expects, e)
-}
-
-func (r *resolver) roleSide(i fence.Ident) Side {
-	return r.side(fence.Peers{Items: []fence.Peer{{Kind: fence.NamedPeer, Name: i.Name, Pos: i.Pos, Text: i.Name}}})
 }
 
 func (r *resolver) ground(d *fence.GroundDecl) {

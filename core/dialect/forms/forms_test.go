@@ -31,7 +31,7 @@ func TestConformance(t *testing.T) {
 					plan := compile.Host(sp, pol, h, 0)
 					files, err := f.Write(sp, plan)
 					require.NoError(t, err)
-					read, err := f.Read(sp, h.Name, files)
+					read, err := f.Read(sp, h, files)
 					require.NoError(t, err)
 					rules, want := f.Rules(sp, plan), plan.Decision(sp)
 					for what, rs := range map[string]*dialect.Ruleset{"rules": rules, "read back": read} {

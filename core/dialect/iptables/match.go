@@ -205,6 +205,22 @@ func (m *matching) read(option string) bool {
 		return m.icmp()
 	case "conntrack --ctstate", "state --state":
 		return m.states()
+	case "conntrack --ctorigdst":
+		run, ok := addresses(m.words[0])
+		if !ok {
+			return false
+		}
+		m.next()
+		m.and(m.out.Originally(sp, packet.Dst, []packet.Range{run}))
+		m.sets = append(m.sets, m.connected())
+	case "conntrack --ctorigdstport":
+		runs, ok := portRuns(m.words[0])
+		if !ok {
+			return false
+		}
+		m.next()
+		m.and(m.out.Originally(sp, packet.DstPort, runs))
+		m.sets = append(m.sets, m.connected())
 	case "mark --mark", "connmark --mark":
 		value, mask, ok := valueAndMask(m.words[0])
 		if !ok {

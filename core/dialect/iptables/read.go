@@ -184,24 +184,28 @@ func (r *reader) chain(words []string) error {
 		return r.errorf("expected a chain and its policy, as in :INPUT DROP [0:0]")
 	}
 	c := &dialect.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[r.family], Table: r.table, Name: words[0], Policy: packet.Admit}
-	if hook := hooks[words[0]]; hook != "" && words[1] != "-" {
-		c.Hook, c.Type, c.Priority = hook, "filter", tables[r.table]
-		switch {
-		case r.table == "nat":
-			c.Type = "nat"
-			if hook == "input" || hook == "postrouting" {
-				c.Priority = sourcePriority
-			}
-		case r.table == "mangle" && hook == "output":
-			c.Type = "route"
-		}
-		if words[1] == "DROP" {
+	if hooks[c.Name] != "" && words[1] != "-" {
+		if hang(c); words[1] == "DROP" {
 			c.Policy = packet.Drop
 		}
 	}
 	r.chains[c.Name] = c
 	r.out.Chains = append(r.out.Chains, c)
 	return nil
+}
+
+// hang gives a built-in chain its place in the kernel.
+func hang(c *dialect.Chain) {
+	c.Hook, c.Type, c.Priority = hooks[c.Name], "filter", tables[c.Table]
+	switch {
+	case c.Table == "nat":
+		c.Type = "nat"
+		if c.Hook == "input" || c.Hook == "postrouting" {
+			c.Priority = sourcePriority
+		}
+	case c.Table == "mangle" && c.Hook == "output":
+		c.Type = "route"
+	}
 }
 
 // split takes a line apart into words, quoted ones without their quotes.

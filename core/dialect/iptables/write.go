@@ -1,8 +1,11 @@
 package iptables
 
 import (
+	"cmp"
 	"fmt"
 	"hash/fnv"
+	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -51,11 +54,13 @@ func (Form) Own() string { return "chains " + Prefix + "…" }
 
 // Ours says that a chain is one of those we write.
 func (Form) Ours(c *dialect.Chain) bool {
-	return c.Table == "filter" && c.Family != "inet" && strings.HasPrefix(c.Name, Prefix)
+	return (c.Table == "filter" || c.Table == "nat") && c.Family != "inet" && strings.HasPrefix(c.Name, Prefix)
 }
 
-// Settles says that a chain is of the table at whose head ours stand.
-func (Form) Settles(c *dialect.Chain) bool { return c.Table == "filter" && c.Family != "inet" }
+// Settles says that a chain is of a table at whose head ours stand.
+func (Form) Settles(c *dialect.Chain) bool {
+	return (c.Table == "filter" || c.Table == "nat") && c.Family != "inet"
+}
 
 // Rules is what the files of Write put in force where there is nothing else.
 func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
@@ -140,13 +145,17 @@ type writer struct {
 
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}}
-	w.out.Tracks[family] = true
-	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, Ports: mostPorts}.Lines(sp, plan)
+	w.out.Tracks[family], w.out.Routes = true, dialect.RoutesOf(plan.Host)
+	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, OneCame: true, Ports: mostPorts}.Lines(sp, plan)
 	for _, l := range laid {
 		w.names[l.Name] = w.unique(Prefix + l.Name)
 	}
 	for _, l := range laid {
-		c := w.chain(w.names[l.Name])
+		table := "filter"
+		if l.Hook != "" {
+			table = "nat"
+		}
+		c := w.chain(table, w.names[l.Name])
 		w.chains = append(w.chains, c)
 		for _, line := range l.Lines {
 			if line.Leaves() {
@@ -154,25 +163,33 @@ func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 			}
 			text := w.line(line) // by its name in full
 			line.Target = w.names[line.Target]
-			c.Rules = append(c.Rules, line.Rule(sp, l.Direction, c.Place(), text))
+			c.Rules = append(c.Rules, line.Rule(sp, l.Direction, w.out, c.Place(), text))
+		}
+		if l.Hook != "" {
+			w.hook(c, map[string]string{"prerouting": "PREROUTING", "postrouting": "POSTROUTING"}[l.Hook])
 		}
 		if l.Of == nil {
 			continue
 		}
 		if end, needed := ending(l, family); needed {
-			c.Rules = append(c.Rules, end.Rule(sp, l.Direction, c.Place(), w.line(end)))
+			c.Rules = append(c.Rules, end.Rule(sp, l.Direction, w.out, c.Place(), w.line(end)))
 		}
-		base := w.chain(builtIn[l.Direction])
-		base.Hook, base.Type = hooks[base.Name], "filter"
-		base.Rules = []dialect.Rule{{Match: packet.All, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Jump, Target: c.Name}}, Text: dialect.Words("-j " + c.Name), At: base.Place()}}
-		w.out.Chains = append(w.out.Chains, base)
+		w.hook(c, builtIn[l.Direction])
 	}
 	w.out.Chains = append(w.out.Chains, w.chains...)
 	return w
 }
 
-func (w *writer) chain(name string) *dialect.Chain {
-	return &dialect.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[w.family], Table: "filter", Name: name, Policy: packet.Admit}
+func (w *writer) chain(table, name string) *dialect.Chain {
+	return &dialect.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[w.family], Table: table, Name: name, Policy: packet.Admit}
+}
+
+// hook has a built-in chain ask one of ours first.
+func (w *writer) hook(c *dialect.Chain, name string) {
+	base := w.chain(c.Table, name)
+	hang(base)
+	base.Rules = []dialect.Rule{{Match: packet.All, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Jump, Target: c.Name}}, Text: dialect.Words("-j " + c.Name), At: base.Place()}}
+	w.out.Chains = append(w.out.Chains, base)
 }
 
 // ending is the last line of a direction's chain, which lets nothing fall through.
@@ -216,19 +233,32 @@ func (w *writer) text() string {
 	var b strings.Builder
 	for _, c := range w.out.Chains {
 		if c.Hook != "" {
-			fmt.Fprintf(&b, "# once, so that the kernel asks these rules first: %s -I %s %s\n", tools[w.family], c.Name, c.Rules[0].Text)
+			table := ""
+			if c.Table != "filter" {
+				table = " -t " + c.Table
+			}
+			fmt.Fprintf(&b, "# once, so that the kernel asks these rules first: %s%s -I %s %s\n", tools[w.family], table, c.Name, c.Rules[0].Text)
 		}
 	}
-	b.WriteString("*filter\n")
-	for _, c := range w.chains {
-		fmt.Fprintf(&b, ":%s - [0:0]\n", c.Name)
-	}
-	for _, c := range w.chains {
-		for _, r := range c.Rules {
-			fmt.Fprintf(&b, "-A %s %s\n", c.Name, r.Text)
+	for _, table := range []string{"nat", "filter"} {
+		if !slices.ContainsFunc(w.chains, func(c *dialect.Chain) bool { return c.Table == table }) {
+			continue
 		}
+		fmt.Fprintf(&b, "*%s\n", table)
+		for _, c := range w.chains {
+			if c.Table == table {
+				fmt.Fprintf(&b, ":%s - [0:0]\n", c.Name)
+			}
+		}
+		for _, c := range w.chains {
+			for _, r := range c.Rules {
+				if c.Table == table {
+					fmt.Fprintf(&b, "-A %s %s\n", c.Name, r.Text)
+				}
+			}
+		}
+		b.WriteString("COMMIT\n")
 	}
-	b.WriteString("COMMIT\n")
 	return b.String()
 }
 
@@ -241,7 +271,7 @@ func (w *writer) line(l dialect.Line) string {
 		name       string
 		word, kind string
 	}{{l.Src, l.SrcName, "-s", "src"}, {l.Dst, l.DstName, "-d", "dst"}} {
-		if side.addrs == nil {
+		if side.addrs == nil || side.kind == "dst" && l.Came {
 			continue
 		}
 		if only := side.addrs.Ranges(); len(only) > 1 {
@@ -299,6 +329,19 @@ func (w *writer) line(l dialect.Line) string {
 		}
 		add("-m conntrack --ctstate %s", strings.Join(names, ","))
 	}
+	if came := l.Translated || l.CamePort != 0 || l.Came; came {
+		words := "-m conntrack"
+		if l.Translated {
+			words += " --ctstate DNAT"
+		}
+		if l.Came {
+			words += " --ctorigdst " + l.Dst.Prefixes()[0].String()
+		}
+		if l.CamePort != 0 {
+			words += fmt.Sprintf(" --ctorigdstport %d", l.CamePort)
+		}
+		add("%s", words)
+	}
 	if l.Bucket != nil {
 		add("%s", w.bucket(l.Bucket))
 	}
@@ -310,6 +353,12 @@ func (w *writer) line(l dialect.Line) string {
 		add("-j DROP")
 	case dialect.Return:
 		add("-j RETURN")
+	case dialect.Redirect:
+		add("-j REDIRECT --to-ports %d", l.Port)
+	case dialect.DestinationNAT:
+		add("-j DNAT --to-destination %s", netip.AddrPortFrom(l.To, uint16(l.Port)))
+	case dialect.SourceNAT:
+		add("-j MASQUERADE")
 	case dialect.Jump:
 		add("-j %s", w.names[l.Target])
 	case dialect.Reject:
@@ -427,11 +476,13 @@ func (w *writer) set(s *netipx.IPSet, name string) string {
 	return full
 }
 
+var hookSaid = regexp.MustCompile(`(?m)^# once, .*: ip6?tables(?: -t (\w+))? -I (\w+) (-j .*)$`)
+
 // Read gives what a kernel has in force that has loaded files of Write and asks their rules first.
-func (Form) Read(sp *packet.Space, host string, files []dialect.File) (*dialect.Ruleset, error) {
+func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*dialect.Ruleset, error) {
 	all, sets := &dialect.Ruleset{}, Sets{}
 	for _, f := range files {
-		name := host + "." + f.Kind
+		name := h.Name + "." + f.Kind
 		family := slices.Index(tools, f.Kind)
 		if family < 0 {
 			var err error
@@ -441,17 +492,13 @@ func (Form) Read(sp *packet.Space, host string, files []dialect.File) (*dialect.
 			continue
 		}
 		text := f.Text
-		for _, chain := range builtIn {
-			declared, jumps := "", ""
-			for _, line := range strings.Split(f.Text, "\n") {
-				if _, jump, ok := strings.Cut(line, ": "+f.Kind+" -I "+chain+" "); ok {
-					declared, jumps = ":"+chain+" ACCEPT [0:0]\n", "-A "+chain+" "+jump+"\n"
-				}
-			}
-			text = strings.Replace(text, "*filter\n", "*filter\n"+declared, 1)
-			text = strings.Replace(text, "COMMIT\n", jumps+"COMMIT\n", 1)
+		for _, m := range hookSaid.FindAllStringSubmatch(f.Text, -1) { // what the host is told to do once
+			table, chain := cmp.Or(m[1], "filter"), m[2]
+			before, after, _ := strings.Cut(text, "*"+table+"\n")
+			rules, rest, _ := strings.Cut(after, "COMMIT\n")
+			text = before + "*" + table + "\n:" + chain + " ACCEPT [0:0]\n" + rules + "-A " + chain + " " + m[3] + "\nCOMMIT\n" + rest
 		}
-		rs, err := Read(sp, family, name, text, Host{Sets: sets})
+		rs, err := Read(sp, family, name, text, Host{Sets: sets, Routes: dialect.RoutesOf(h)})
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}

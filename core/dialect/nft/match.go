@@ -37,6 +37,10 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 		}
 	case left.kind == kindCT && left.text == "status" && op == "in" && mask == nil && right.text == "dnat":
 		return r.sp.Unknown(dialect.Translated)
+	case left.kind == kindCT && left.part == "original" && mask == nil:
+		if s, ok := r.original(c, left, op, right); ok {
+			return s
+		}
 	case left.kind == kindChance:
 		return r.happens(&expr{kind: kindMatch, text: op, args: []expr{*whole, *right}}, "by chance")
 	}
@@ -82,6 +86,38 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 		}
 	}
 	return r.sp.And(inside, unknown())
+}
+
+// original is a match on where a packet was sent before it was redirected. Without a
+// connection it holds for nothing.
+func (r *reader) original(c *dialect.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
+	f, known := map[string]aField{"proto-dst": {field: packet.DstPort}, "ip daddr": {field: packet.Dst, family: packet.IPv4}, "ip6 daddr": {field: packet.Dst, family: packet.IPv6}}[left.text]
+	if !known || op != "==" && op != "!=" && op != "in" {
+		return s, false
+	}
+	elements := []expr{*right}
+	if plural(right) {
+		var changing bool
+		if elements, changing = r.several(c, right); changing {
+			return s, false
+		}
+	}
+	var runs []packet.Range
+	for i := range elements {
+		run, ok := f.run(elements[i].value())
+		if !ok {
+			return s, false
+		}
+		runs = append(runs, run)
+	}
+	s = r.out.Originally(r.sp, f.field, runs)
+	if op == "!=" {
+		s = r.sp.Not(s)
+	}
+	if f.field == packet.Dst {
+		s = r.sp.And(s, r.sp.Value(packet.Family, f.family))
+	}
+	return r.sp.And(s, r.sp.Values(packet.State, packet.New, packet.Established, packet.Related)), true
 }
 
 // earlyState is a match on the connection state where no connection has been

@@ -5,20 +5,21 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 )
 
 // Read gives what a kernel has in force that has loaded what Write gave. Whom
 // its rules speak of a host puts in when they are loaded: here anybody will do.
-func (Form) Read(sp *packet.Space, host string, files []dialect.File) (*dialect.Ruleset, error) {
+func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*dialect.Ruleset, error) {
 	if len(files) != 1 || files[0].Kind != "nft" {
-		return nil, fmt.Errorf("the rules written for %s are not one file for nft", host)
+		return nil, fmt.Errorf("the rules written for %s are not one file for nft", h.Name)
 	}
 	_, table, ok := strings.Cut(files[0].Text, "\n\n")
 	if !ok {
-		return nil, fmt.Errorf("the rules written for %s have no table", host)
+		return nil, fmt.Errorf("the rules written for %s have no table", h.Name)
 	}
-	names := &Names{Users: map[string]int{}}
+	names := &Names{Users: map[string]int{}, Routes: dialect.RoutesOf(h)}
 	for i, s := range SendersOf(files[0].Text) {
 		element := fmt.Sprintf("%q", "any.slice/"+s.Name)
 		if s.Kind == "user" {
@@ -30,5 +31,5 @@ func (Form) Read(sp *packet.Space, host string, files []dialect.File) (*dialect.
 		comment := fmt.Sprintf("comment %q\n", s.Kind+" "+s.Name)
 		table = strings.Replace(table, comment, comment+"\t\telements = { "+element+" }\n", 1)
 	}
-	return ReadText(sp, host+".nft", []byte(table), names)
+	return ReadText(sp, h.Name+".nft", []byte(table), names)
 }

@@ -362,6 +362,9 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 	case "iif", "oif", "iifname", "oifname", "mark", "skuid", "skgid":
 		return expr{kind: kindMeta, text: first}, line[1:]
 	case "ct":
+		if (next == "original" || next == "reply") && len(line) > 3 && (line[2].is("ip") || line[2].is("ip6")) {
+			return expr{kind: kindCT, text: line[2].text + " " + line[3].text, part: next}, line[4:]
+		}
 		if (next == "original" || next == "reply") && len(line) > 2 {
 			return expr{kind: kindCT, text: line[2].text, part: next}, line[3:]
 		}

@@ -26,6 +26,12 @@ const (
 // hookNames are where our base chains hang, which are called after their directions.
 var hookNames = []string{policy.Inbound: "input", policy.Outbound: "output", policy.Forward: "forward"}
 
+// Where the chains that translate hang, and what priorities are called.
+var (
+	natPriority    = map[string]int{"prerouting": -100, "postrouting": 100}
+	prioritiesSaid = map[int]string{-100: "dstnat", 0: "filter", 100: "srcnat"}
+)
+
 // Form is rules for `nft -f`, in one table of ours.
 type Form struct{}
 
@@ -74,7 +80,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 			if c.Policy == packet.Drop {
 				verdict = "drop"
 			}
-			fmt.Fprintf(&b, "\t\ttype filter hook %s priority filter; policy %s;\n", c.Hook, verdict)
+			fmt.Fprintf(&b, "\t\ttype %s hook %s priority %s; policy %s;\n", c.Type, c.Hook, prioritiesSaid[c.Priority], verdict)
 		}
 		for _, r := range c.Rules {
 			fmt.Fprintf(&b, "\t\t%s comment %q\n", r.Text, r.Comment)
@@ -98,7 +104,7 @@ type writer struct {
 }
 
 func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
-	w := &writer{sp: sp, out: &dialect.Ruleset{Tracks: [2]bool{true, true}}}
+	w := &writer{sp: sp, out: &dialect.Ruleset{Tracks: [2]bool{true, true}, Routes: dialect.RoutesOf(plan.Host)}}
 	for _, laid := range (dialect.Layout{Family: policy.AnyFamily}).Lines(sp, plan) {
 		c := &dialect.Chain{Family: Family, Table: Table, Name: laid.Name}
 		if laid.Of != nil {
@@ -107,8 +113,11 @@ func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
 				c.Policy = packet.Drop
 			}
 		}
+		if laid.Hook != "" {
+			c.Hook, c.Type, c.Policy, c.Priority = laid.Hook, "nat", packet.Admit, natPriority[laid.Hook]
+		}
 		for _, l := range laid.Lines {
-			c.Rules = append(c.Rules, l.Rule(sp, laid.Direction, c.Place(), w.line(l)))
+			c.Rules = append(c.Rules, l.Rule(sp, laid.Direction, w.out, c.Place(), w.line(l)))
 		}
 		w.out.Chains = append(w.out.Chains, c)
 	}
@@ -126,7 +135,14 @@ func (w *writer) line(l dialect.Line) string {
 		log = fmt.Sprintf("log prefix %q", l.Log)
 	}
 	does := map[dialect.Action]string{dialect.Accept: "accept", dialect.Drop: "drop", dialect.Return: "return", dialect.Jump: "jump " + l.Target, dialect.Pass: ""}[l.Do]
-	if l.Do == dialect.Reject {
+	switch l.Do {
+	case dialect.Redirect:
+		does = fmt.Sprintf("redirect to :%d", l.Port)
+	case dialect.DestinationNAT:
+		does = fmt.Sprintf("dnat %s to %s", []string{"ip", "ip6"}[l.Family], hostPort(l.To.String(), fmt.Sprint(l.Port)))
+	case dialect.SourceNAT:
+		does = "masquerade"
+	case dialect.Reject:
 		does = "reject with icmpx port-unreachable"
 		if l.With == "tcp-reset" {
 			does = "reject with tcp reset"
@@ -253,10 +269,10 @@ func (w *writer) box(b dialect.Box) string {
 	if b.Src != nil {
 		add("%s saddr %s", word, w.addrs(b.Src, b.Family, b.SrcName))
 	}
-	if b.Dst != nil {
+	if b.Dst != nil && !b.Came {
 		add("%s daddr %s", word, w.addrs(b.Dst, b.Family, b.DstName))
 	}
-	inFamily := b.Family == policy.AnyFamily || b.Src != nil || b.Dst != nil
+	inFamily := b.Family == policy.AnyFamily || b.Src != nil || b.Dst != nil && !b.Came
 	name := packet.ProtocolName(b.Protocol)
 	switch {
 	case b.Ports != nil:
@@ -291,6 +307,15 @@ func (w *writer) box(b dialect.Box) string {
 		if b.Protocol != policy.AnyProtocol {
 			add("meta l4proto %d", b.Protocol)
 		}
+	}
+	if b.Translated {
+		add("ct status dnat")
+	}
+	if b.CamePort != 0 {
+		add("ct original proto-dst %d", b.CamePort)
+	}
+	if b.Came {
+		add("ct original %s daddr %s", word, w.addrs(b.Dst, b.Family, b.DstName))
 	}
 	for _, from := range b.Senders {
 		parts = append(parts, w.sender(from.Kind, from.Names[0]))

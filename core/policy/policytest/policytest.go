@@ -159,6 +159,15 @@ func Random(rng *rand.Rand) string {
 		narrowed := circumstances(s)
 		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), way(" on hill", narrowed), most, logs("", "", " log"), narrowed, over)
 	}
+	if rng.IntN(3) == 0 {
+		for i := range 1 + rng.IntN(3) {
+			fmt.Fprintf(&b, "redirect r%d: %s\n", i, pick("office -> red : tcp 443 to tcp 1500", "everywhere -> fleet : tcp 22 to tcp 2222", "lab -> everywhere : tcp 80 at red to tcp 8080", "lab -> everywhere : udp 1500 at green to host h3 at hill : udp 1053",
+				"everywhere -> host h1 : tcp 80 to host h2 at quay : tcp 8080", "10.0.0.0/8 -> host h1 at quay : udp 53 to udp 1053", "everywhere -> 198.51.100.0/24 : tcp 22 at red to 10.60.3.7 : tcp 22"))
+		}
+		if rng.IntN(2) == 0 {
+			fmt.Fprintf(&b, "masquerade m: %s\n", pick("hill -> everywhere via red", "lab -> office via green", "quay, hill -> everywhere except lab via red"))
+		}
+	}
 	return b.String()
 }
 

@@ -1,0 +1,155 @@
+package compile
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Translation changes an address of new connections that cross a host.
+type Translation struct {
+	Decider
+	Match      Match            // of what comes: its addresses, and of a redirect the one port
+	Direction  policy.Direction // of a redirect: whose rules decide, by what the packet came with
+	Targets    []netip.Addr     // of a redirect to another host, one of a family at most; nil: this one
+	Port       int              // of a redirect
+	Masquerade bool             // it gets the router's own address, and nothing else is changed
+}
+
+// To is where a redirect sends packets of a family; ok is false where it sends none.
+func (t *Translation) To(family int) (to netip.Addr, ok bool) {
+	for _, a := range t.Targets {
+		if a.Is6() == (family == packet.IPv6) {
+			return a, true
+		}
+	}
+	return netip.Addr{}, t.Targets == nil
+}
+
+// Passes is the direction in which the host's filter sees what a redirect has changed.
+func (t *Translation) Passes() policy.Direction {
+	if t.Targets == nil {
+		return policy.Inbound
+	}
+	return policy.Forward
+}
+
+// Said is how packets of a family are said to be translated.
+func (t *Translation) Said(family int) string {
+	if t.Masquerade {
+		return packet.Masqueraded
+	}
+	if to, _ := t.To(family); to.IsValid() {
+		return packet.SentOn(to, t.Port)
+	}
+	return packet.Redirected(t.Port)
+}
+
+// translations are those that a host carries out, redirects first: what it gives away
+// of its own, then what it intercepts.
+func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
+	own := h.Addresses()
+	for _, r := range pol.Redirects {
+		if !r.On(h) {
+			continue
+		}
+		t := Translation{Decider: Decider{Kind: "redirect", Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port, Direction: policy.Inbound,
+			Match: Match{From: r.From.Addrs, To: packet.Intersection(r.To.Addrs, own), Terms: []policy.Term{r.Term}}}
+		if at := r.To.At[h]; at != nil {
+			t.Match.To = at
+		}
+		if r.At != nil {
+			t.Direction, t.Match.To = policy.Forward, packet.Without(r.To.Addrs, packet.Union(packet.Union(own, packet.Loopback), h.Broadcast()))
+		}
+		out = append(out, t.plain())
+	}
+	for _, m := range pol.Masquerades {
+		if m.On(h) {
+			t := Translation{Decider: Decider{Kind: "masquerade", Name: m.Name, Pos: m.Pos}, Masquerade: true,
+				Match: Match{From: packet.Without(m.From.Addrs, own), To: m.To.Addrs}}
+			out = append(out, t.plain())
+		}
+	}
+	rank := func(t Translation) int { return present(t.Masquerade)*2 + present(t.Direction == policy.Forward) }
+	slices.SortStableFunc(out, func(a, b Translation) int {
+		if d := rank(a) - rank(b); d != 0 {
+			return d
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	return out
+}
+
+// plain asks for nothing where everything is asked for.
+func (t Translation) plain() Translation {
+	if everything := packet.Everything(); t.Match.From.Equal(everything) {
+		t.Match.From = nil
+	} else if t.Match.To.Equal(everything) {
+		t.Match.To = nil
+	}
+	return t
+}
+
+// translated is d, what becomes of packets by the host's rules, with how they are
+// translated: a redirect's are decided about as they came, in the direction they came.
+func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet.Decision, by func(Decider) int32) packet.Decision {
+	// (What is for the host itself never goes through, and nothing else arrives there.)
+	own := sp.Addrs(packet.Dst, p.Host.Addresses())
+	fresh := sp.Minus(sp.Value(packet.State, packet.New), sp.And(sp.Value(packet.Hook, packet.Through), own))
+	fresh = sp.Minus(fresh, sp.And(sp.Value(packet.Hook, packet.In), sp.Not(sp.Or(own, sp.Addrs(packet.Dst, packet.Union(p.Host.Broadcast(), packet.Loopback))))))
+	routed := sp.And(fresh, sp.Values(packet.Hook, packet.Through, packet.Out))
+	masked := func(t *Translation, d packet.Decision) packet.Decision {
+		return packet.Translation(sp, d, t.Said(packet.IPv4))
+	}
+	ends := map[policy.Direction]packet.Decision{policy.Forward: unfiltered}
+	for i := range p.ends {
+		ends[p.ends[i].direction] = p.ends[i].decision(sp, by)
+	}
+	for i := range p.Translations {
+		if t := &p.Translations[i]; t.Masquerade {
+			d = sp.Choose(sp.And(routed, t.Match.Set(sp, Anywhere)), masked(t, d), d)
+		}
+	}
+	for i := range slices.Backward(p.Translations) {
+		t := &p.Translations[i]
+		if t.Masquerade {
+			continue
+		}
+		came := sp.AndAll(fresh, sp.Values(packet.Hook, packet.In, packet.Through), t.Match.Set(sp, Anywhere))
+		decided := p.asIf(sp, ends[t.Direction], t.Direction)
+		for _, family := range []int{packet.IPv4, packet.IPv6} {
+			to, ok := t.To(family)
+			if !ok {
+				continue
+			}
+			then := decided
+			for k := range p.Translations {
+				if m := &p.Translations[k]; m.Masquerade && to.IsValid() {
+					sent := Match{From: m.Match.From}
+					if m.Match.To == nil || m.Match.To.Contains(to) {
+						then = sp.Choose(sent.Set(sp, Anywhere), masked(m, then), then)
+					}
+				}
+			}
+			d = sp.Choose(sp.And(came, sp.Value(packet.Family, family)), packet.Translation(sp, then, t.Said(family)), d)
+		}
+	}
+	return d
+}
+
+// asIf is d for packets that cross in another direction, as if they crossed in this.
+func (p *Plan) asIf(sp *packet.Space, d packet.Decision, dir policy.Direction) packet.Decision {
+	d = sp.Restrict(d, packet.Hook, packet.Num(int(dir)))
+	if dir == policy.Inbound {
+		return sp.Restrict(d, packet.OutIface, packet.Value{})
+	}
+	name := "lo"
+	if len(p.Host.Interfaces) > 0 {
+		name = p.Host.Interfaces[0].Name
+	}
+	return sp.Choose(sp.Value(packet.Hook, packet.In), sp.Restrict(d, packet.OutIface, packet.InterfaceRange(name).Lo), d)
+}

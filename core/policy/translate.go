@@ -1,0 +1,103 @@
+package policy
+
+import (
+	"net/netip"
+	"slices"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// A Redirect changes where new connections go: on the hosts of its right side, or
+// on routers that it names.
+type Redirect struct {
+	Name     string
+	From, To Side
+	Term     Term         // one port of one protocol
+	At       *Role        // the routers; nil: the right side's hosts
+	Target   *Side        // another host; nil: the one that does it
+	Targets  []netip.Addr // of Target, one of a family at most
+	Port     int
+	Off      bool
+	Pos      fence.Pos
+}
+
+// On says that a host carries the redirect out.
+func (r *Redirect) On(h *fleet.Host) bool {
+	switch {
+	case r.Off:
+		return false
+	case r.At != nil:
+		return h.HasRole(r.At.Name)
+	}
+	return r.To.Names(h)
+}
+
+// A Masquerade makes peers that a role's hosts forward seen as these.
+type Masquerade struct {
+	Name     string
+	From, To Side
+	Via      *Role
+	Routers  *netipx.IPSet // all addresses of Via's hosts
+	Off      bool
+	Pos      fence.Pos
+}
+
+// On says that a host carries it out.
+func (m *Masquerade) On(h *fleet.Host) bool { return !m.Off && m.Via != nil && h.HasRole(m.Via.Name) }
+
+// Behind says that some of a side's peers are seen as the masquerade's routers at a host.
+func (m *Masquerade) Behind(from *netipx.IPSet, h *fleet.Host) bool {
+	return !m.Off && overlap(from, m.From.Addrs) && overlap(h.Addresses(), m.To.Addrs)
+}
+
+func overlap(a, b *netipx.IPSet) bool {
+	return a.Equal(packet.Everything()) && len(b.Ranges()) > 0 || len(packet.Intersection(a, b).Ranges()) > 0
+}
+
+func (r *resolver) redirect(d *fence.Redirect) {
+	out := &Redirect{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Off: d.Off != nil, Pos: d.Pos}
+	if terms := r.serviceTerms([]fence.ServiceTerm{d.Service}); len(terms) == 1 {
+		out.Term = terms[0]
+	}
+	inner := r.serviceTerms([]fence.ServiceTerm{d.Port})
+	if len(inner) == 1 {
+		out.Port = inner[0].Ports.Lo
+		if inner[0].Protocol != out.Term.Protocol {
+			r.errorf(fence.Ident{Name: d.Port.Text, Pos: d.Port.Pos}, "redirect", "the redirect %q takes %s and gives %s: a connection keeps its protocol", d.Name, d.Service.Text, d.Port.Text).Hint = "write the same protocol on both sides of `to`"
+		}
+	}
+	if d.At != nil {
+		if out.At = r.roles[d.At.Name]; out.At == nil {
+			r.unknown(*d.At, "role", keysOf(r.roles)...)
+		}
+	} else if !out.To.Named {
+		r.errorf(d.Declared(), "no-end", "the redirect %q names no hosts of ours that could carry it out", d.Name).Hint = "name a role, host NAME or fleet on the right side, or the routers with `at ROLE`"
+	}
+	if d.Target != nil {
+		side := r.side(fence.Peers{Items: []fence.Peer{*d.Target}, Pos: d.Target.Pos})
+		out.Target = &side
+		for _, run := range side.Addrs.Ranges() {
+			second := slices.ContainsFunc(out.Targets, func(a netip.Addr) bool { return a.Is4() == run.From().Is4() })
+			if run.From() != run.To() || second {
+				r.errorf(fence.Ident{Name: d.Target.Text, Pos: d.Target.Pos}, "redirect", "the redirect %q goes to %s, which is more than one address of a family", d.Name, d.Target.Text).Hint = "say which: an address, or `host NAME at SEGMENT`"
+				break
+			}
+			out.Targets = append(out.Targets, run.From())
+		}
+	}
+	r.pol.Redirects = append(r.pol.Redirects, out)
+}
+
+func (r *resolver) masquerade(d *fence.Masquerade) {
+	m := &Masquerade{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Via: r.roles[d.Via.Name], Off: d.Off != nil, Pos: d.Pos}
+	if m.Via == nil {
+		r.unknown(d.Via, "role", keysOf(r.roles)...)
+		m.Via = &Role{Name: d.Via.Name}
+	}
+	m.Routers = newGroup(m.Via.Hosts).addrs
+	r.pol.Masquerades = append(r.pol.Masquerades, m)
+}
