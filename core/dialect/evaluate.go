@@ -346,7 +346,10 @@ func (e *evaluation) taken(d packet.Decision, came packet.Set, names []string) (
 		return sp.Choose(had, with, without), ok
 	}
 	// Translation is for what has a connection.
-	care := sp.AndAll(sp.Forget(came, append([]packet.Field{packet.Hook, packet.Dst, packet.DstPort}, packet.MarkFields...)...), e.as(packet.In),
+	if !sp.DependsOn(d, packet.DstPort) { // they have another
+		came = sp.Forget(came, packet.DstPort)
+	}
+	care := sp.AndAll(sp.Forget(came, append([]packet.Field{packet.Hook, packet.Dst}, packet.MarkFields...)...), e.as(packet.In),
 		sp.Values(packet.State, packet.New, packet.Established, packet.Related))
 	for family, some := range []string{packet.IPv4: "127.0.0.1", packet.IPv6: "::1"} {
 		of := sp.Value(packet.Family, family)

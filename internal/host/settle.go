@@ -66,11 +66,11 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 			sets = f.Text
 			continue
 		}
-		before, err := tool(ctx, nil, program(f.Kind, "save"), "-c", "-t", "filter")
+		before, err := tool(ctx, nil, program(f.Kind, "save"), "-c")
 		if err != nil {
 			return nil, err
 		}
-		changes = append(changes, change{f.Kind, iptables.Over(iptables.Fill(f.Text, known), string(before)), string(before)})
+		changes = append(changes, change{f.Kind, iptables.Over(iptables.Fill(f.Text, known), string(before)), iptables.Before(string(before))})
 	}
 	drop := func(keep string) { // sets that nothing asks for any more
 		names, err := tool(ctx, nil, "ipset", "list", "-n")
@@ -97,7 +97,7 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 		_, err := tool(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush")
 		for ; err != nil && i > 0; i-- {
 			done := changes[i-1]
-			if _, back := tool(ctx, []byte(done.before), program(done.family, "restore"), "-c", "-T", "filter"); back != nil {
+			if _, back := tool(ctx, []byte(done.before), program(done.family, "restore"), "-c"); back != nil {
 				err = errors.Join(err, fmt.Errorf("and what was before could not be put back: %w", back))
 			}
 		}

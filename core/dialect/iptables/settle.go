@@ -2,6 +2,7 @@ package iptables
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -60,29 +61,54 @@ func Fill(rules string, known func(kind, name string) string) string {
 // that are no longer written go. Nobody else's rule is touched. The text is for the
 // -restore tool with --noflush.
 func Over(rules, saved string) string {
-	var written []string // chains
-	for line := range strings.Lines(rules) {
-		if name, ok := strings.CutPrefix(line, ":"); ok {
-			written = append(written, firstWord(name))
+	var b strings.Builder
+	for _, table := range ourTables {
+		written, before := section(rules, table), section(saved, table)
+		if change := over(written, before); written != "" || change[0] != "" || change[1] != "" {
+			fmt.Fprintf(&b, "*%s\n%s%s%sCOMMIT\n", table, change[0], written, change[1])
 		}
 	}
+	return b.String()
+}
+
+// Before gives what a dump says of the tables that rules of ours are in, as the -restore
+// tool takes it to put them back.
+func Before(saved string) string {
+	var b strings.Builder
+	for _, table := range ourTables {
+		if before := section(saved, table); before != "" {
+			fmt.Fprintf(&b, "*%s\n%sCOMMIT\n", table, before)
+		}
+	}
+	return b.String()
+}
+
+// ourTables are those that chains of ours are in.
+var ourTables = []string{"nat", "filter"}
+
+// section is what a dump or a file says of one table.
+func section(text, table string) string {
+	_, rest, found := strings.Cut("\n"+text, "\n*"+table+"\n")
+	inside, _, whole := strings.Cut(rest, "COMMIT")
+	if !found || !whole {
+		return ""
+	}
+	return inside
+}
+
+// over is what stands before and behind the rules of one table.
+func over(rules, saved string) (change [2]string) {
+	written := chainsOf(rules)
 	var stale []string
-	first := map[string]string{} // of the built-in chains
+	for _, name := range chainsOf(saved) {
+		if strings.HasPrefix(name, Prefix) && !slices.Contains(written, name) {
+			stale = append(stale, name)
+		}
+	}
+	first := map[string]string{} // rule of each built-in chain
 	jumps := map[string][]string{}
-	filter := false
 	for line := range strings.Lines(saved) {
 		line = strings.TrimSpace(line)
-		if strings.HasPrefix(line, "*") {
-			filter = line == "*filter"
-		}
-		if !filter {
-			continue
-		}
-		if name, ok := strings.CutPrefix(line, ":"); ok {
-			if name = firstWord(name); strings.HasPrefix(name, Prefix) && !slices.Contains(written, name) {
-				stale = append(stale, name)
-			}
-		}
 		if strings.HasPrefix(line, "[") { // counts
 			_, line, _ = strings.Cut(line, "] ")
 		}
@@ -91,33 +117,45 @@ func Over(rules, saved string) string {
 			if first[chain] == "" {
 				first[chain] = rule
 			}
-			if strings.HasPrefix(rule, "-j "+Prefix) && slices.Contains(builtIn, chain) {
+			if strings.HasPrefix(rule, "-j "+Prefix) && !strings.HasPrefix(chain, Prefix) {
 				jumps[chain] = append(jumps[chain], rule)
 			}
 		}
 	}
-	var before, after strings.Builder
 	for _, name := range stale {
-		fmt.Fprintf(&before, ":%s - [0:0]\n", name)
+		change[0] += fmt.Sprintf(":%s - [0:0]\n", name)
 	}
-	for direction, chain := range builtIn {
-		ours := Prefix + policy.DirectionNames[direction]
+	for _, chain := range slices.Sorted(maps.Keys(asks)) {
+		ours := asks[chain]
 		wanted := slices.Contains(written, ours)
 		if wanted && first[chain] == "-j "+ours && len(jumps[chain]) == 1 {
 			continue
 		}
 		for _, jump := range jumps[chain] {
-			fmt.Fprintf(&after, "-D %s %s\n", chain, jump)
+			change[1] += fmt.Sprintf("-D %s %s\n", chain, jump)
 		}
 		if wanted {
-			fmt.Fprintf(&after, "-I %s 1 -j %s\n", chain, ours)
+			change[1] += fmt.Sprintf("-I %s 1 -j %s\n", chain, ours)
 		}
 	}
 	for _, name := range stale {
-		fmt.Fprintf(&after, "-X %s\n", name)
+		change[1] += fmt.Sprintf("-X %s\n", name)
 	}
-	rules = strings.Replace(rules, "*filter\n", "*filter\n"+before.String(), 1)
-	return strings.Replace(rules, "COMMIT\n", after.String()+"COMMIT\n", 1)
+	return change
+}
+
+// asks are the chains of ours that built-in chains ask first.
+var asks = map[string]string{"INPUT": Prefix + policy.DirectionNames[policy.Inbound], "OUTPUT": Prefix + policy.DirectionNames[policy.Outbound],
+	"FORWARD": Prefix + policy.DirectionNames[policy.Forward], "PREROUTING": Prefix + "redirects", "POSTROUTING": Prefix + "masquerades"}
+
+// chainsOf are the chains that a table's rules declare.
+func chainsOf(rules string) (names []string) {
+	for line := range strings.Lines(rules) {
+		if name, ok := strings.CutPrefix(line, ":"); ok {
+			names = append(names, firstWord(name))
+		}
+	}
+	return names
 }
 
 // StaleSets are those of our sets, of all that a kernel has, that a file of Write does not hold.
