@@ -768,6 +768,8 @@ export interface components {
             text: string;
         };
         Step: {
+            /** @description how it is translated */
+            as?: string;
             /** @description where that stands */
             at?: string;
             /** @description within which rate */

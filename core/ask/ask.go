@@ -36,6 +36,7 @@ type Step struct {
 	Where   string `json:"where" doc:"hosts and direction"`
 	Verdict string `json:"verdict" enum:"admitted,dropped,rejected,uncertain"`
 	AtMost  string `json:"at_most,omitempty" doc:"within which rate"`
+	As      string `json:"as,omitempty" doc:"how it is translated"`
 	By      string `json:"by" doc:"the rule that decides, a part of the ground, or the stance"`
 	At      string `json:"at,omitempty" doc:"where that stands"`
 }
@@ -232,8 +233,19 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 			}
 		}
 	}
+	arriving := here
+	if q.Direction == "" {
+		for _, redirect := range r.Redirects() {
+			if redirect.Intercepts() {
+				arriving = sp.Minus(arriving, redirect.Packets)
+			}
+			for _, t := range redirect.Targets {
+				a.tellOf(r, t.Party, policy.Inbound, t.Decision, sp.And(here, redirect.Packets))
+			}
+		}
+	}
 	if to.Ours() && (q.Direction == "" || q.Direction == "in") {
-		a.tell(r, to, policy.Inbound, here)
+		a.tell(r, to, policy.Inbound, arriving)
 	}
 }
 
@@ -265,7 +277,12 @@ func (a *asked) count(d packet.Decision, here packet.Set) {
 
 // tell notes who decides at one end.
 func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here packet.Set) {
-	part := a.sp.Only(r.End(p, dir), here)
+	a.tellOf(r, p, dir, r.End(p, dir), here)
+}
+
+// tellOf is tell of a decision.
+func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d packet.Decision, here packet.Set) {
+	part := a.sp.Only(d, here)
 	for _, o := range a.sp.Outcomes(a.sp.WithRoom(part)) {
 		by, ok := r.Decider(o.By)
 		if !ok {
@@ -274,6 +291,9 @@ func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here p
 		s := Step{Verdict: o.Verdict.String(), By: by.String()}
 		if by.Pos.Line > 0 {
 			s.At = by.Pos.String()
+		}
+		if o.Verdict == packet.Admit {
+			s.As = o.With
 		}
 		if rule := by.Rule; rule != nil && o.Verdict == packet.Admit {
 			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))

@@ -99,6 +99,11 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 
 // driftAbout is Drift for some packets.
 func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *dialect.Ruleset, about packet.Set) *Result {
+	if whole.Routes == nil { // nobody told them: what the fleet says of its addresses will do
+		known := *whole
+		known.Routes = dialect.RoutesOf(plan.Host)
+		whole = &known
+	}
 	res, live, form := &Result{Bare: whole.Bare()}, whole, forms.Of(plan.Host)
 	if about != packet.All {
 		live = whole.About(sp, about)

@@ -30,13 +30,15 @@ type Reach struct {
 	alone map[*fleet.Host]bool
 
 	// worked out so far
-	all      *netipx.IPSet // the fleet's addresses
-	class    map[*fleet.Host]string
-	plans    map[string]*compile.Plan
-	ends     map[endKey]packet.Decision
-	between  map[[2]string]packet.Decision
-	routes   []Route
-	deciders []Decider // counted from 1 by Outcome.By
+	all       *netipx.IPSet // the fleet's addresses
+	class     map[*fleet.Host]string
+	plans     map[string]*compile.Plan
+	ends      map[endKey]packet.Decision
+	between   map[[2]string]packet.Decision
+	routes    []Route
+	redirects []Redirected
+	masks     []mask
+	deciders  []Decider // counted from 1 by Outcome.By
 }
 
 type endKey struct {
@@ -55,6 +57,7 @@ func New(sp *packet.Space, pol *policy.Policy, now int64) *Reach {
 	r := &Reach{sp: sp, pol: pol, now: now, alone: compile.Alone(pol), class: map[*fleet.Host]string{}, plans: map[string]*compile.Plan{},
 		ends: map[endKey]packet.Decision{}, between: map[[2]string]packet.Decision{}}
 	r.routes = r.routed()
+	r.redirects, r.masks = r.redirected(), r.behind()
 	return r
 }
 
@@ -219,13 +222,24 @@ func (r *Reach) Between(from, to Party) packet.Decision {
 		if d = out; to.Ours() {
 			d = r.then(out, r.End(to, policy.Inbound))
 		}
-		if len(r.routes) > 0 && (from.Ours() || to.Ours()) {
+		if len(r.routes)+len(r.redirects)+len(r.masks) > 0 && (from.Ours() || to.Ours()) {
 			way := out
 			for _, route := range r.routes {
 				way = r.sp.Choose(route.Packets, r.then(way, route.Decision), way)
 			}
 			if d = way; to.Ours() {
-				d = r.then(way, r.End(to, policy.Inbound))
+				d = r.then(way, r.masked(to, r.End(to, policy.Inbound)))
+			}
+			for i := range r.redirects {
+				q := &r.redirects[i]
+				then := way // a router that takes them to itself is where they go
+				if !q.intercepts {
+					then = d
+				}
+				for k := range q.Targets {
+					then = r.sp.Choose(q.Targets[k].family, r.then(then, q.Targets[k].Decision), then)
+				}
+				d = r.sp.Choose(q.Packets, then, d)
 			}
 		}
 		r.between[key] = d
@@ -277,6 +291,92 @@ func (r *Reach) routed() (out []Route) {
 		}
 	}
 	return out
+}
+
+// Redirected is packets that a redirect of the policy gives another destination.
+type Redirected struct {
+	Packets    packet.Set
+	Targets    []Target // none: the host that carries it out
+	intercepts bool     // on routers
+}
+
+// A Target is a host of ours that packets are redirected to.
+type Target struct {
+	Party
+	Decision packet.Decision // what it does with them, said of packets as they were sent
+	family   packet.Set
+}
+
+// Intercepts says that routers do it, so that the packets do not arrive where they were sent.
+func (d *Redirected) Intercepts() bool { return d.intercepts }
+
+// Redirects are those that the policy names.
+func (r *Reach) Redirects() []Redirected { return r.redirects }
+
+func (r *Reach) redirected() (out []Redirected) {
+	sp := r.sp
+	for _, q := range r.pol.Redirects {
+		if q.Off || q.At == nil && q.Target == nil { // which its own host has in its decision
+			continue
+		}
+		d := Redirected{intercepts: q.At != nil, Packets: sp.AndAll(sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), r.Services([]policy.Term{q.Term}))}
+		for _, a := range q.Targets {
+			for _, h := range r.pol.Fleet.Hosts {
+				if !h.Addresses().Contains(a) {
+					continue
+				}
+				p := Party{Hosts: []*fleet.Host{h}, class: r.classOf(h)}
+				family := packet.IPv4
+				if a.Is6() {
+					family = packet.IPv6
+				}
+				in := sp.Restrict(sp.Restrict(r.End(p, policy.Inbound), packet.Dst, packet.Addr(a)), packet.DstPort, packet.Num(q.Port))
+				d.Targets = append(d.Targets, Target{p, in, sp.Value(packet.Family, family)})
+			}
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// mask is packets that may come as another than who sent them.
+type mask struct {
+	of      *policy.Masquerade
+	packets packet.Set
+}
+
+func (r *Reach) behind() (out []mask) {
+	for _, m := range r.pol.Masquerades {
+		if !m.Off {
+			out = append(out, mask{m, r.sp.And(r.sp.Addrs(packet.Src, m.From.Addrs), r.sp.Addrs(packet.Dst, m.To.Addrs))})
+		}
+	}
+	return out
+}
+
+// masked is d, what a party does with packets, for those that a router may have sent on
+// as its own: whether it did is an unknown, and as which of its addresses.
+func (r *Reach) masked(to Party, d packet.Decision) packet.Decision {
+	sp := r.sp
+	for _, m := range r.masks {
+		for _, run := range m.of.Routers.Ranges() {
+			for a := run.From(); run.Contains(a); a = a.Next() {
+				family := packet.IPv4
+				if a.Is6() {
+					family = packet.IPv6
+				}
+				as := sp.Restrict(d, packet.Src, packet.Addr(a))
+				for _, seg := range r.pol.Segments() { // by the interface that it comes by then
+					if on := to.Hosts[0].On(seg.Name, seg.Addrs); on != nil && seg.Addrs.Contains(a) {
+						as = sp.Restrict(as, packet.InIface, packet.InterfaceRange(on[0]).Lo)
+					}
+				}
+				either := sp.Unknown("whether it comes as " + a.String() + ", by masquerade " + m.of.Name)
+				d = sp.Choose(sp.AndAll(m.packets, sp.Value(packet.Family, family), either), as, d)
+			}
+		}
+	}
+	return d
 }
 
 // Addressed is the packets from one party's addresses to another's.

@@ -182,6 +182,9 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 		if s.AtMost != "" {
 			most = " at most " + s.AtMost
 		}
+		if s.As != "" {
+			most += ", " + s.As + ","
+		}
 		if len(s.Where) > width { // it has a line of its own
 			if s.Where != before {
 				line("  %s", s.Where)

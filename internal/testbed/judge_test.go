@@ -462,13 +462,17 @@ func randomRuleset(rng *rand.Rand) string {
 		for range 1 + rng.IntN(2) {
 			to := "redirect" + pick(rng, "", " to :22", " to :8080", " to :1500")
 			if rng.IntN(2) == 0 {
-				to = "dnat " + pick(rng, "ip to 10.40.3.9", "ip to 10.60.3.7:8080", "ip to 203.0.113.1:22", "ip6 to [fd60::3:7]:1500", "ip6 to fd40::1", "ip to th dport map { 80 : 10.40.3.9, 443 : 10.60.0.1, 1000-2000 : 10.60.3.7 }", "ip to th dport map { 80 : 10.40.3.9 . 22, 1500 : 10.60.3.7 . 80 }")
+				to = "dnat " + pick(rng, "ip to th dport map { 80 : 10.40.3.9, 1000-2000 : 10.60.3.7 }", "ip to 10.40.3.9", "ip to 10.60.3.7:8080", "ip to 203.0.113.1:22", "ip6 to [fd60::3:7]:1500", "ip6 to fd40::1", "ip to th dport map { 80 : 10.40.3.9, 443 : 10.60.0.1, 1000-2000 : 10.60.3.7 }", "ip to th dport map { 80 : 10.40.3.9 . 22, 1500 : 10.60.3.7 . 80 }")
 			}
 			from := pick(rng, "", "", `iifname "eth0" `, "ip saddr 10.40.0.0/16 ", "fib daddr type local ")
+			ports := pick(rng, "80", "443", "1000-2000", "8080")
+			if strings.Contains(to, "map") {
+				ports = "1-60000"
+			}
 			if strings.Contains(to, "ip6") {
 				from = ""
 			}
-			fmt.Fprintf(&b, "\t\t%s%s dport %s %s\n", from, pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000", "8080"), to)
+			fmt.Fprintf(&b, "\t\t%s%s dport %s %s\n", from, pick(rng, "tcp", "udp"), ports, to)
 		}
 		if rng.IntN(2) == 0 {
 			fmt.Fprintf(&b, "\t}\n\tchain out {\n\t\ttype nat hook output priority -100; policy accept;\n\t\t%s dport %s dnat %s\n", pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000"), pick(rng, "ip to 10.40.3.9", "ip to 198.51.100.7:8080", "ip6 to fd60::3:7"))
