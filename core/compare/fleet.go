@@ -17,7 +17,8 @@ import (
 // A Watch tells which hosts of a fleet are in step with a policy. What hosts
 // have in common, in their dumps and in what the policy means for them, it
 // works out once, so that a host that is in step takes little more than going
-// over its dump. Of any other it says nothing: that is for Drift to explain.
+// over its dump. Of any other, and of one that translates addresses, it says nothing:
+// that is for Drift to explain.
 // It may be used by several goroutines at once.
 type Watch struct {
 	pol    *policy.Policy
@@ -96,6 +97,9 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 	}
 	all, signature := &dialect.Ruleset{}, ""
 	for _, t := range tables {
+		if slices.ContainsFunc(t.Chains, func(c *dialect.Chain) bool { return c.Type == "nat" }) {
+			return nil, false // what these do depends on each host's own addresses
+		}
 		all.Add(t)
 		if c := t.Chains; len(c) > 0 && (nft.Form{}).Ours(c[0]) {
 			signature += s.signature(t)

@@ -129,7 +129,7 @@ func TestWatchReports(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
 	all, watch, in := compare.NamesOf(pol), compare.NewWatch(pol, 0, 1<<24), 0
 	for _, h := range pol.Fleet.Hosts {
-		if h.Dialect != "nft" {
+		if h.Dialect != "nft" || h.HasRole("pilotage") || h.HasRole("lockgate") { // which translate
 			continue
 		}
 		dump, names := recorded(t, h)
