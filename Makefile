@@ -66,6 +66,7 @@ judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
 
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...
+	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench RulesInTheKernel -benchtime 8x ./internal/testbed
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m
 	@for f in $$(grep -rlE '^func Fuzz' --include=*_test.go core); do d=./$$(dirname $$f); \

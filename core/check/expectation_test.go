@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -85,8 +84,6 @@ func TestExpectations(t *testing.T) {
 	}
 }
 
-var routers = regexp.MustCompile(`(?m)^(redirect|masquerade) .*\n| through \w+`)
-
 // TestProofsAgreeWithPackets: where an expectation is proven no packet breaks
 // it, and where it is broken the packet that is shown does, at both ends.
 func TestProofsAgreeWithPackets(t *testing.T) {
@@ -96,7 +93,7 @@ func TestProofsAgreeWithPackets(t *testing.T) {
 		pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 		kind, from, to, service := pick("never", "always"), pick("red", "blue", "office", "lab", "host h3"), pick("red", "green", "host h1", "fleet"), pick("ssh", "tcp 80", "udp 53", "tcp 22, 80")
 		// (What routers do with packets has cases of its own, above.)
-		text := routers.ReplaceAllString(policytest.Random(rng), "") + fmt.Sprintf("expect e: %s %s -> %s : %s\n", kind, from, to, service)
+		text := policytest.WithoutRouters(policytest.Random(rng)) + fmt.Sprintf("expect e: %s %s -> %s : %s\n", kind, from, to, service)
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		fl, _ := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, fl, now)

@@ -46,7 +46,7 @@ func legacyTables(t *testing.T, ns *Namespace) {
 }
 
 // settle puts a plan in force as a host does.
-func settle(t *testing.T, ns *Namespace, form dialect.Form, sp *packet.Space, plan *compile.Plan) (text string, absent []string) {
+func settle(t testing.TB, ns *Namespace, form dialect.Form, sp *packet.Space, plan *compile.Plan) (text string, absent []string) {
 	t.Helper()
 	files, err := form.Write(sp, plan)
 	require.NoError(t, err)

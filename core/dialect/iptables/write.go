@@ -37,6 +37,7 @@ const (
 	longestSet    = 31
 	longestLog    = 29
 	mostPorts     = 15
+	byPort        = 16 // lines that accept by a port: fewer are as quickly tried one by one
 	largestBurst  = 10_000
 	latest        = 1<<31 - 1 // second since 1970
 	perSecond     = 1_000_000 // ticks in which a rate is counted
@@ -146,7 +147,7 @@ type writer struct {
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}}
 	w.out.Tracks[family], w.out.Routes = true, dialect.RoutesOf(plan.Host)
-	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, OneCame: true, Ports: mostPorts}.Lines(sp, plan)
+	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, OneCame: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
 	for _, l := range laid {
 		w.names[l.Name] = w.unique(Prefix + l.Name)
 	}
@@ -266,6 +267,7 @@ func (w *writer) text() string {
 func (w *writer) line(l dialect.Line) string {
 	var parts []string
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
+	var behind []string // what costs more than a look at the ports
 	for _, side := range []struct {
 		addrs      *netipx.IPSet
 		name       string
@@ -275,13 +277,13 @@ func (w *writer) line(l dialect.Line) string {
 			continue
 		}
 		if only := side.addrs.Ranges(); len(only) > 1 {
-			add("-m set --match-set %s %s", w.set(side.addrs, side.name), side.kind)
+			behind = append(behind, fmt.Sprintf("-m set --match-set %s %s", w.set(side.addrs, side.name), side.kind))
 		} else if p, ok := only[0].Prefix(); ok && p.Bits() == 0 {
 			continue // the family's own chains see it only
 		} else if ok {
 			add("%s %s", side.word, p)
 		} else {
-			add("-m iprange --%s-range %s", side.kind, only[0])
+			behind = append(behind, fmt.Sprintf("-m iprange --%s-range %s", side.kind, only[0]))
 		}
 	}
 	if l.Ifaces != nil {
@@ -311,6 +313,7 @@ func (w *writer) line(l dialect.Line) string {
 		}
 		add("-m %s %d%s", []string{packet.IPv4: "icmp --icmp-type", packet.IPv6: "icmp6 --icmpv6-type"}[w.family], l.Types[0], code)
 	}
+	parts = append(parts, behind...)
 	comment := l.Comment()
 	for _, from := range l.Senders {
 		add(senderOptions[from.Kind]+" %s", quoted(from.Names[0]))

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -159,6 +160,12 @@ func Random(rng *rand.Rand) string {
 		narrowed := circumstances(s)
 		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), way(" on hill", narrowed), most, logs("", "", " log"), narrowed, over)
 	}
+	if rng.IntN(6) == 0 { // so many that they are not tried one by one
+		for i := range 14 {
+			lo := 20 + rng.IntN(80)
+			fmt.Fprintf(&b, "allow p%d: %s -> %s : tcp %d-%d, udp %d\n", i, pick("office", "lab", "everywhere", "blue"), pick("host h1", "red", "fleet"), lo, lo+rng.IntN(30), 50+rng.IntN(9))
+		}
+	}
 	if rng.IntN(3) == 0 {
 		for i := range 1 + rng.IntN(3) {
 			fmt.Fprintf(&b, "redirect r%d: %s\n", i, pick("office -> red : tcp 443 to tcp 1500", "everywhere -> fleet : tcp 22 to tcp 2222", "lab -> everywhere : tcp 80 at red to tcp 8080", "lab -> everywhere : udp 1500 at green to host h3 at hill : udp 1053",
@@ -170,6 +177,12 @@ func Random(rng *rand.Rand) string {
 	}
 	return b.String()
 }
+
+var routers = regexp.MustCompile(`(?m)^(redirect|masquerade) .*\n| through \w+`)
+
+// WithoutRouters is the text of a random policy without what makes more hosts decide
+// than those at the two ends.
+func WithoutRouters(text string) string { return routers.ReplaceAllString(text, "") }
 
 // Circumstance gives a packet what it does not show by itself, as in "user backup",
 // "unit web.service", "encrypted" or "at 2027-03-31T23:59:59Z"; other words are left alone.
