@@ -179,8 +179,7 @@ var (
 )
 
 var (
-	limited  = prefixes("255.255.255.255/32", "0.0.0.0/8") // broadcast, whatever the routes
-	loopback = prefixes("127.0.0.0/8", "::1/128")
+	limited = prefixes("255.255.255.255/32", "0.0.0.0/8") // broadcast, whatever the routes
 )
 
 func prefixes(texts ...string) *netipx.IPSet {

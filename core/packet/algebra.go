@@ -42,10 +42,32 @@ func (sp *Space) AndAll(sets ...Set) Set {
 				deepest = i
 			}
 		}
-		r = sp.And(left[deepest], r)
+		r = sp.onto(left[deepest], r)
 		left = slices.Delete(left, deepest, deepest+1)
 	}
 	return r
+}
+
+// onto is s and r: where s asks for one field alone, and r for later ones, its node is
+// put before that of r at once.
+func (sp *Space) onto(s, r Set) Set {
+	n := &sp.nodes[s]
+	if n.field >= sp.nodes[r].field || n.field == leafField {
+		return sp.And(s, r)
+	}
+	var room [8]edge
+	edges := room[:0]
+	for _, e := range sp.edgesOf(ref(s)) {
+		switch e.to {
+		case ref(All):
+			e.to = ref(r)
+		case ref(Empty):
+		default:
+			return sp.And(s, r)
+		}
+		edges = append(edges, e)
+	}
+	return Set(sp.make(n.field, edges))
 }
 
 // OrAll is the packets in any of sets. It joins them in pairs of pairs, which
