@@ -5,10 +5,12 @@ package live
 import (
 	"bytes"
 	"cmp"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
+	"unicode/utf16"
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
@@ -97,6 +99,7 @@ const (
 // OfFile tells what a file holds by its content: a report as `yfence report
 // --print` gives it, or a listing of rules in either form.
 func OfFile(name string, data []byte) api.InForce {
+	data = plain(data)
 	if iptables.IsSets(string(data)) {
 		return api.InForce{Dumps: []api.Dump{{Kind: IPSet, Text: string(data), File: name}}}
 	}
@@ -116,6 +119,24 @@ func OfFile(name string, data []byte) api.InForce {
 		return r.InForce
 	}
 	return api.InForce{Dumps: []api.Dump{{Kind: NFTJSON, Text: string(data), File: name}}}
+}
+
+// plain is a text in UTF-8 without a mark: some editors and shells write UTF-16.
+func plain(data []byte) []byte {
+	var order binary.ByteOrder
+	switch {
+	case bytes.HasPrefix(data, []byte("\xff\xfe")):
+		order = binary.LittleEndian
+	case bytes.HasPrefix(data, []byte("\xfe\xff")):
+		order = binary.BigEndian
+	default:
+		return bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	}
+	var units []uint16
+	for i := 2; i+1 < len(data); i += 2 {
+		units = append(units, order.Uint16(data[i:]))
+	}
+	return []byte(string(utf16.Decode(units)))
 }
 
 // Bound is how many distinctions a dump may take before it is called too

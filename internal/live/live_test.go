@@ -2,6 +2,7 @@ package live_test
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -10,6 +11,35 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
+
+// TestBroken: a dump that is cut, in pieces or of nothing gets one message with the
+// place; what is whole and not understood is told when it counts.
+func TestBroken(t *testing.T) {
+	for _, c := range []struct{ dump, want string }{
+		{"*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -p tc", "f: line 3: the dump ends in the middle of table filter"},
+		{"*filter\n:INPUT ACCEPT [0:0]\n-A GONE -j DROP\nCOMMIT\n", "f: line 3: there is no chain GONE in table filter"},
+		{"table inet t {\n\tchain c {\n\t\ttcp dport 22 acc", "f: line 3: the dump ends in the middle"},
+		{"{\"nftables\": [{\"chain\": ", "f: line 1: the dump ends in the middle"},
+		{"create a hash:ip\nadd b 192.0.2.1\n", "f: line 2: there is no set b before its element"},
+		{"default via 192.0.2.1 dev eth0\nbro", "f: line 2: expected a route, as in 10.0.0.0/8 dev eth0, found \"bro\""},
+		{"\x00\x01\x02 nonsense", "f: line 1: expected a table, found \"\\x00\\x01\\x02\": this is not what nft list ruleset prints"},
+	} {
+		_, err := live.Read(packet.NewSpace(), live.OfFile("f", []byte(c.dump)))
+		require.EqualError(t, err, c.want)
+	}
+	for dump, want := range map[string]string{
+		"*filter\n:INPUT DROP [0:0]\n:a - [0:0]\n:b - [0:0]\n-A INPUT -j a\n-A a -j b\n-A b -j a\nCOMMIT\n":                           "the chains of table filter jump in a circle",
+		"*filter\n:INPUT DROP [0:0]\n-A INPUT -m geography --place somewhere -j DROP\n-A INPUT -p tcp --dport 22 -j ACCEPT\nCOMMIT\n": "-m geography --place somewhere",
+		"table inet t {\n\tchain c {\n\t\ttype filter hook input priority 0; policy drop;\n\t\tjump gone\n\t}\n}\n":                   "chain gone, which the dump does not hold",
+	} {
+		sp := packet.NewSpace()
+		rs, err := live.Read(sp, live.OfFile("f", []byte(dump)))
+		require.NoError(t, err)
+		unknown := sp.UnknownsOf(sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
+		require.Contains(t, strings.Join(unknown, "\n"), want)
+		require.LessOrEqual(t, len(unknown), 2, "and nothing else")
+	}
+}
 
 // TestReadTogether: dumps of several tools, in whatever order, are one ruleset;
 // what two of them tell is taken from the one that can be read.
@@ -44,6 +74,12 @@ func TestReadTogether(t *testing.T) {
 		}
 		require.Equal(t, c.want, sp.Outcome(d, p).Verdict, p.String())
 	}
+	units := []byte{0xff, 0xfe}
+	for _, c := range []byte(four) {
+		units = append(units, c, 0)
+	}
+	require.Equal(t, four, live.OfFile("dump", units).Dumps[0].Text, "some shells write UTF-16")
+	require.Equal(t, six, live.OfFile("dump", []byte("\xef\xbb\xbf"+six)).Dumps[0].Text)
 	_, err = live.Read(sp, api.InForce{Dumps: []api.Dump{{Kind: live.IPSet, Text: "create\n"}}})
 	require.EqualError(t, err, `ipset-save dump: line 1: expected create or add with a set and what it is about, found "create"`)
 }

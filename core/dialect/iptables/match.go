@@ -143,6 +143,9 @@ func (m *matching) option(option string) {
 		if name == "all" || name == "0" {
 			return
 		}
+		if implied := map[string]string{"tcp": "tcp", "udp": "udp", "sctp": "sctp", "dccp": "dccp", "icmp": "icmp", "ipv6-icmp": "icmp6", "icmpv6": "icmp6"}[name]; m.module == "" {
+			m.module = implied // as people write it; the -save tools name it
+		}
 		if !ok {
 			m.sets = append(m.sets, sp.Unknown("-p "+name))
 			return
