@@ -60,8 +60,8 @@ type Box struct {
 	NotIfaces        bool // any but these
 	Leaving          bool // the interface that a packet leaves by is meant
 	Src, Dst         *netipx.IPSet
-	SrcName, DstName string // what a set of them is called
-	Protocol         int    // or policy.AnyProtocol
+	SrcName, DstName SetName
+	Protocol         int // or policy.AnyProtocol
 	Ports            []fence.PortRange
 	Types            []int
 	Code             int // or policy.AnyType
@@ -554,7 +554,7 @@ func (w *liner) boxes(r compile.Rule, m compile.Match, only int) (out []Box) {
 			b := g
 			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Until, m.IPsec, w.dir == policy.Outbound || m.Leaving
 			b.Came = w.came && m.To != nil
-			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, true), sideName(r, false)
+			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, m.From, true), sideName(r, m.To, false)
 			if m.From != nil && b.Src == nil || m.To != nil && b.Dst == nil {
 				continue
 			}
@@ -644,22 +644,27 @@ func (b Box) sent(senders []fence.Sender) (out []Box) {
 	return out
 }
 
-// sideName is what a set of the addresses of one side of a rule is called.
-func sideName(r compile.Rule, from bool) string {
+// A SetName is what a set of the addresses of one side of a rule is called.
+type SetName struct {
+	Name string
+	Own  bool // the policy calls just these so: a role, a network, a segment
+}
+
+func sideName(r compile.Rule, addrs *netipx.IPSet, from bool) SetName {
 	if r.Rule == nil {
-		return r.Kind + "-" + r.Name
+		return SetName{r.Kind + "-" + r.Name, false}
 	}
-	side, end := r.Rule.To, "-to"
+	side, end, on := r.Rule.To, "-to", r.Rule.OnTo
 	if from {
-		side, end = r.Rule.From, "-from"
+		side, end, on = r.Rule.From, "-from", r.Rule.OnFrom
 	}
 	if !fence.IsName(side.Text) && side.Text != "fleet" {
-		return r.Name + end
+		return SetName{r.Name + end, false}
 	}
 	if r.Rule.On != nil {
-		return side.Text + "-on-" + r.Rule.On.Name
+		return SetName{side.Text + "-on-" + r.Rule.On.Name, addrs != nil && (addrs == on || addrs.Equal(on))}
 	}
-	return side.Text
+	return SetName{side.Text, addrs != nil && (addrs == side.Addrs || addrs.Equal(side.Addrs))}
 }
 
 // groups puts terms together that one line can ask for.

@@ -131,12 +131,14 @@ func routesOf(all []route) *Routes {
 		return cmp.Or(cmp.Compare(a.to.Bits(), b.to.Bits()), cmp.Compare(b.metric, a.metric))
 	})
 	kinds, via := map[string]*netipx.IPSetBuilder{}, map[string]*netipx.IPSetBuilder{}
+	var before netip.Prefix
 	put := func(in map[string]*netipx.IPSetBuilder, to netip.Prefix, names ...string) {
-		for _, b := range in {
-			if !to.Addr().IsLinkLocalUnicast() { // which is reached by each interface that has it
+		if to != before || !to.Addr().IsLinkLocalUnicast() { // which is reached by each interface that has it
+			for _, b := range in {
 				b.RemovePrefix(to)
 			}
 		}
+		before = to
 		for _, name := range names {
 			if in[name] == nil {
 				in[name] = &netipx.IPSetBuilder{}

@@ -52,7 +52,7 @@ func TestDriftOfCircumstances(t *testing.T) {
 		{"no end any more", "", "allow x: office -> red : ssh until 2027-03-31", replace(`meta time < "2027-04-01 00:00:00" `, ""), nft.Names{},
 			[]string{"opened: tcp 22 from office (from 2027-04-01T00:00Z on) gets in; nothing in the policy admits it."}},
 		{"an earlier one", "", "allow x: office -> red : ssh until 2027-03-31", replace(`2027-04-01`, "2027-03-01"), nft.Names{},
-			[]string{"shut: tcp 22 from office (from 2027-03-01T00:00Z until 2027-04-01T00:00Z) no longer gets in: the rule for allow x was changed to `ip saddr 198.51.100.0/24 tcp dport 22 meta time < 2027-03-01 00:00:00 accept`."}},
+			[]string{"shut: tcp 22 from office (from 2027-03-01T00:00Z until 2027-04-01T00:00Z) no longer gets in: the rule for allow x, or a set it names, was changed: it is now `ip saddr @office.4 tcp dport 22 meta time < 2027-03-01 00:00:00 accept`."}},
 		{"another user's number", "outbound closed", "allow x: red -> office : ssh from user backup", replace("elements = { 34 }", "elements = { 33, 34 }"),
 			nft.Names{Users: map[string]int{"www-data": 33, "backup": 34}},
 			[]string{"opened: tcp 22 to office from user www-data gets out; nothing in the policy admits it."}},
@@ -61,7 +61,7 @@ func TestDriftOfCircumstances(t *testing.T) {
 		{"a unit that is not there", "outbound closed", "allow x: red -> office : ssh from unit mirror.service", replace("elements = { "+backup.Element+" }", ""),
 			nft.Names{Absent: []string{"unit mirror.service"}}, nil},
 		{"one that is, and the rules do not know it", "outbound closed", "allow x: red -> office : ssh from unit mirror.service", replace("elements = { "+backup.Element+" }", ""), nft.Names{},
-			[]string{"shut: tcp 22 to office from unit mirror.service no longer gets out: the rule for allow x, or a set it names, was changed: it is now `ip daddr 198.51.100.0/24 tcp dport 22 socket cgroupv2 @from.unit.mirror.service accept`."}},
+			[]string{"shut: tcp 22 to office from unit mirror.service no longer gets out: the rule for allow x, or a set it names, was changed: it is now `ip daddr @office.4 tcp dport 22 socket cgroupv2 @from.unit.mirror.service accept`."}},
 		{"in the clear", "", "allow x: office -> red : ssh encrypted", replace("meta ipsec exists ", ""), nft.Names{},
 			[]string{"opened: tcp 22 from office not encrypted gets in; nothing in the policy admits it."}},
 	} {

@@ -199,3 +199,16 @@ func TestSets(t *testing.T) {
 		require.EqualError(t, err, want)
 	}
 }
+
+func FuzzReadSets(f *testing.F) {
+	f.Add("create a hash:ip,port family inet\nadd a 192.0.2.1,tcp:22\n# x\ncreate b list:set\nadd b a\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		sets, err := iptables.ReadSets(text)
+		if err != nil {
+			return
+		}
+		for name := range sets {
+			_, _ = iptables.Read(packet.NewSpace(), packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set \""+strings.ReplaceAll(name, `"`, "")+"\" src,dst -j ACCEPT\nCOMMIT\n", iptables.Host{Sets: sets})
+		}
+	})
+}

@@ -270,14 +270,14 @@ func (w *writer) line(l dialect.Line) string {
 	var behind []string // what costs more than a look at the ports
 	for _, side := range []struct {
 		addrs      *netipx.IPSet
-		name       string
+		name       dialect.SetName
 		word, kind string
 	}{{l.Src, l.SrcName, "-s", "src"}, {l.Dst, l.DstName, "-d", "dst"}} {
 		if side.addrs == nil || side.kind == "dst" && l.Came {
 			continue
 		}
 		if only := side.addrs.Ranges(); len(only) > 1 {
-			behind = append(behind, fmt.Sprintf("-m set --match-set %s %s", w.set(side.addrs, side.name), side.kind))
+			behind = append(behind, fmt.Sprintf("-m set --match-set %s %s", w.set(side.addrs, side.name.Name), side.kind))
 		} else if p, ok := only[0].Prefix(); ok && p.Bits() == 0 {
 			continue // the family's own chains see it only
 		} else if ok {

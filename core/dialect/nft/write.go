@@ -208,11 +208,13 @@ func (w *writer) sender(kind, name string) string {
 	return senderWords[kind] + " @" + set
 }
 
-// inline is how many runs of addresses stand in a rule rather than in a set of their own.
+// inline is how many runs of addresses stand in a rule rather than in a set of their
+// own. What the policy has a name for is a set of that name always: when a host comes
+// into a role, one element is all that changes.
 const inline = 3
 
 // addrs writes addresses of one family.
-func (w *writer) addrs(s *netipx.IPSet, family int, name string) string {
+func (w *writer) addrs(s *netipx.IPSet, family int, name dialect.SetName) string {
 	var elements []string
 	intervals := false
 	for _, r := range s.Ranges() {
@@ -224,10 +226,10 @@ func (w *writer) addrs(s *netipx.IPSet, family int, name string) string {
 			elements, intervals = append(elements, r.String()), true
 		}
 	}
-	if len(elements) <= inline {
+	if len(elements) <= inline && !name.Own {
 		return list(elements)
 	}
-	return "@" + w.named(name, family, elements, intervals)
+	return "@" + w.named(name.Name, family, elements, intervals)
 }
 
 // named gives the name of the set with these elements, a new one if there is none yet.

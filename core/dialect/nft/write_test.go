@@ -49,11 +49,11 @@ allow a: bad -> green : ssh over b1 log
 	plan := compile.Host(sp, pol, pol.Fleet.Host("h4"), 0)
 	text := nfttest.Written(t, sp, plan)
 	require.Contains(t, text, `	chain inbound-a {
-		ip saddr 198.51.100.0/28 return comment "allow a"
+		ip saddr @worse.4 return comment "allow a"
 		log prefix "yf allow a: " accept comment "allow a"
 	}
 `)
-	require.Contains(t, text, `		ip saddr 198.51.100.0/24 tcp dport 22 jump inbound-a comment "allow a"
+	require.Contains(t, text, `		ip saddr @bad.4 tcp dport 22 jump inbound-a comment "allow a"
 		ip saddr 198.51.100.0/28 log prefix "yf block b1: " drop comment "block b1"
 `, "what one block drops and another rejects with a log is dropped with the log")
 }
