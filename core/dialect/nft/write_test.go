@@ -49,7 +49,7 @@ allow a: bad -> green : ssh over b1 log
 	plan := compile.Host(sp, pol, pol.Fleet.Host("h4"), 0)
 	text := nfttest.Written(t, sp, plan)
 	require.Contains(t, text, `	chain inbound-a {
-		ip saddr @worse.4 return comment "allow a"
+		ip saddr 198.51.100.0/28 return comment "allow a"
 		log prefix "yf allow a: " accept comment "allow a"
 	}
 `)
