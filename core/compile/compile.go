@@ -32,7 +32,6 @@ type Plan struct {
 	Translations []Translation
 	Later        []string // what the policy says of this host and no dialect writes yet
 
-	pol  *policy.Policy
 	ends []end // per chain, what the decision is made of
 }
 
@@ -143,7 +142,7 @@ func Alone(pol *policy.Policy) map[*fleet.Host]bool {
 // Host makes the plan of one host, for an instant in seconds since 1970: rules
 // that have ended by then do not count.
 func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {
-	p := &Plan{Host: h, pol: pol, Translations: translations(pol, h)}
+	p := &Plan{Host: h, Translations: translations(pol, h)}
 	handsOn := slices.ContainsFunc(p.Translations, func(t Translation) bool {
 		return !t.Masquerade && t.Direction == policy.Inbound && t.Passes() == policy.Forward
 	})
@@ -195,7 +194,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 	}
 	for _, r := range pol.Rules {
-		m, ok := matchAt(pol, r, h, dir)
+		m, ok := matchAt(r, h, dir)
 		if !ok || !r.InForce(now) {
 			continue
 		}
@@ -216,7 +215,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			}
 			continue
 		}
-		for _, part := range whole.byEnd(sp, dir) {
+		for _, part := range append(whole.byEnd(sp, dir), whole.masked(sp, pol, h, dir)...) {
 			if part.set != packet.Empty {
 				e.allows = append(e.allows, part)
 			}
@@ -260,8 +259,7 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 }
 
 // matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
-func matchAt(pol *policy.Policy, r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
-	var seen *netipx.IPSet // as whom some of the left side come besides
+func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
 	switch {
 	case dir == policy.Inbound && r.To.Names(h):
 		m.From, m.To = r.From.Addrs, r.To.At[h]
@@ -270,14 +268,6 @@ func matchAt(pol *policy.Policy, r *policy.Rule, h *fleet.Host, dir policy.Direc
 			return m, false // it is refused where it is sent, and here nobody can tell it
 		case len(r.Decl.Senders) > 0: // nor what others than our hosts send
 			m.From = packet.Intersection(r.From.Addrs, r.From.HostAddrs())
-		}
-		for _, q := range pol.Masquerades {
-			if !r.Block && q.Behind(m.From, h) {
-				if seen == nil {
-					seen = &netipx.IPSet{}
-				}
-				seen = packet.Union(seen, q.Routers)
-			}
 		}
 	case dir == policy.Outbound && r.From.Names(h):
 		m.From, m.To, m.Senders = r.From.At[h], r.To.Addrs, r.Senders
@@ -314,12 +304,6 @@ func matchAt(pol *policy.Policy, r *policy.Rule, h *fleet.Host, dir policy.Direc
 		} else {
 			m.To = intersect(m.To, r.On.Addrs)
 		}
-	}
-	if seen != nil && m.From != nil {
-		if r.On != nil {
-			seen = packet.Intersection(seen, r.On.Addrs)
-		}
-		m.From = packet.Union(m.From, seen)
 	}
 	if r.Arriving != nil {
 		arriving := h.On(r.Arriving.Name, r.Arriving.Addrs)
@@ -494,7 +478,7 @@ func (e *end) stanceDecider() Decider {
 
 // RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
 func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
-	m, ok := matchAt(p.pol, r, p.Host, dir)
+	m, ok := matchAt(r, p.Host, dir)
 	if !ok {
 		return packet.Empty
 	}

@@ -84,6 +84,24 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 	return out
 }
 
+// masked is an allow for those of its left side that come as a router, to where the
+// router lets them go so.
+func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir policy.Direction) (parts []piece) {
+	if dir != policy.Inbound || p.match.From == nil {
+		return nil // who comes as whom makes no difference
+	}
+	for _, q := range pol.Masquerades {
+		if !q.Behind(p.match.From, h) {
+			continue
+		}
+		as := p
+		as.match.From, as.match.To = q.Routers, intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
+		as.set = as.match.Set(sp, dir)
+		parts = append(parts, as)
+	}
+	return parts
+}
+
 // plain asks for nothing where everything is asked for.
 func (t Translation) plain() Translation {
 	if everything := packet.Everything(); t.Match.From.Equal(everything) {

@@ -29,7 +29,8 @@ cp demo/saltmarsh/rules.fence "$work/guard/rules.fence"
 echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/guard/rules.fence"
 shoot check 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json' \
 	"cd $work; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json   # the names mended'; mv saltmarsh old; mv guard saltmarsh; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json"
-shoot rules 'yfence rules jump-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | head -42' "cd $PWD; yfence rules jump-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | head -42"
+shoot rules 'yfence rules pilotage-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | sed -n "/chain inbound {/,$ p" | cut -c1-150' "cd $PWD; yfence rules pilotage-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | sed -n '/chain inbound {/,\$ p' | expand -t 4 | cut -c1-150 | head -42"
+shoot rules-iptables 'yfence rules charts-02 --dialect iptables --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | cut -c1-150' "cd $PWD; yfence rules charts-02 --dialect iptables --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | cut -c1-150"
 shoot fleet-list 'yfence fleet list' "yfence fleet list --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
 shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json" \
 	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json; q 'everywhere -> jump : ssh' --policy saltmarsh --fleet saltmarsh/fleet.json; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
