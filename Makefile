@@ -4,8 +4,8 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 .PHONY: help demo test build bench generate lint go-test judge fuzz shots clean
 
-PACKAGES := nftables iptables ipset iproute2 mariadb-server chromium
-TOOLS    := nft iptables-legacy-restore ipset ip mariadbd chromium
+PACKAGES := nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium
+TOOLS    := nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./internal/... # not ./..., which finds Go in node_modules
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)

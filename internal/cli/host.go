@@ -110,7 +110,7 @@ open until you have seen that the first still works.`,
 			if err != nil {
 				return err
 			}
-			absent, err := host.Settle(cmd.Context(), rules.Files)
+			absent, err := host.Load(cmd.Context(), rules.Files)
 			if err != nil {
 				return errors.Join(errors.New("nothing was changed"), err)
 			}

@@ -52,7 +52,7 @@ func settle(t testing.TB, ns *Namespace, form dialect.Form, sp *packet.Space, pl
 	require.NoError(t, err)
 	text = api.TextOf(files)
 	require.NoError(t, ns.Do(func() (err error) {
-		absent, err = host.Settle(context.Background(), files)
+		absent, err = host.Load(context.Background(), files)
 		return err
 	}), text)
 	return text, absent

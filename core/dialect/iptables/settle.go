@@ -63,7 +63,7 @@ func Fill(rules string, known func(kind, name string) string) string {
 func Over(rules, saved string) string {
 	var b strings.Builder
 	for _, table := range ourTables {
-		written, before := section(rules, table), section(saved, table)
+		written, before := Section(rules, table), Section(saved, table)
 		if change := over(written, before); written != "" || change[0] != "" || change[1] != "" {
 			fmt.Fprintf(&b, "*%s\n%s%s%sCOMMIT\n", table, change[0], written, change[1])
 		}
@@ -76,7 +76,7 @@ func Over(rules, saved string) string {
 func Before(saved string) string {
 	var b strings.Builder
 	for _, table := range ourTables {
-		if before := section(saved, table); before != "" {
+		if before := Section(saved, table); before != "" {
 			fmt.Fprintf(&b, "*%s\n%sCOMMIT\n", table, before)
 		}
 	}
@@ -86,8 +86,8 @@ func Before(saved string) string {
 // ourTables are those that chains of ours are in.
 var ourTables = []string{"nat", "filter"}
 
-// section is what a dump or a file says of one table.
-func section(text, table string) string {
+// Section is what a dump or a file says of one table.
+func Section(text, table string) string {
 	_, rest, found := strings.Cut("\n"+text, "\n*"+table+"\n")
 	inside, _, whole := strings.Cut(rest, "COMMIT")
 	if !found || !whole {
@@ -166,3 +166,53 @@ func StaleSets(written string, there []string) []string {
 }
 
 var setOfOurs = regexp.MustCompile(`^yf[46]\..*\.[0-9a-f]{8}$`)
+
+// OursIn gives the chains of ours that a dump holds, as a file of Write: what Over
+// puts in force again.
+func OursIn(saved string) string { return kept(saved, true) }
+
+// OthersIn gives all that a dump holds and that is not ours, without counts: what
+// settling leaves as it is.
+func OthersIn(saved string) string { return kept(saved, false) }
+
+// kept gives the lines of a dump that are ours, or those that are not. A jump to a
+// chain of ours is neither: Over makes it.
+func kept(saved string, ours bool) string {
+	var b strings.Builder
+	for line := range strings.Lines(saved) {
+		if strings.HasPrefix(line, "[") { // counts
+			_, line, _ = strings.Cut(line, "] ")
+		}
+		if strings.HasPrefix(line, "#") {
+			continue
+		}
+		name, isChain := strings.CutPrefix(line, ":")
+		rule, isRule := strings.CutPrefix(line, "-A ")
+		switch {
+		case isChain:
+			if strings.HasPrefix(name, Prefix) == ours {
+				b.WriteString(passed.ReplaceAllString(line, "[0:0]"))
+			}
+		case isRule:
+			if mine := strings.HasPrefix(rule, Prefix); mine == ours && (mine || !strings.Contains(rule, " -j "+Prefix)) {
+				b.WriteString(line)
+			}
+		default:
+			b.WriteString(line)
+		}
+	}
+	return b.String()
+}
+
+var passed = regexp.MustCompile(`\[\d+:\d+\]`)
+
+// OfOurSets gives the lines of an ipset dump that make sets of ours.
+func OfOurSets(saved string) string {
+	var b strings.Builder
+	for line := range strings.Lines(saved) {
+		if f := strings.Fields(line); len(f) > 1 && setOfOurs.MatchString(f[1]) {
+			b.WriteString(line)
+		}
+	}
+	return b.String()
+}

@@ -7,17 +7,16 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/internal/api"
 )
 
-// Settle puts rules in force, after the kernel's own tools have checked them: all
+// Load puts rules in force, after the kernel's own tools have checked them: all
 // of it holds, or nothing changed. Users and units that the rules ask for and this
-// host does not have are told: they admit nothing.
-func Settle(ctx context.Context, files []api.File) (absent []string, err error) {
+// host does not have are told: they admit nothing. What Machine.Settle adds is a way back.
+func Load(ctx context.Context, files []api.File) (absent []string, err error) {
 	if len(files) == 1 && files[0].Kind == "nft" {
 		return settleNFT(ctx, files[0].Text)
 	}
@@ -26,6 +25,17 @@ func Settle(ctx context.Context, files []api.File) (absent []string, err error) 
 
 // settleNFT is one transaction.
 func settleNFT(ctx context.Context, rules string) (absent []string, err error) {
+	rules, absent = filled(rules)
+	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
+		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
+			return nil, err
+		}
+	}
+	return absent, nil
+}
+
+// filled is rules of ours with what this host knows users and units by, and those it has not.
+func filled(rules string) (text string, absent []string) {
 	found := map[string]nft.Filling{}
 	for _, s := range nft.SendersOf(rules) {
 		if f, ok := find(s.Kind, s.Name); ok {
@@ -34,13 +44,7 @@ func settleNFT(ctx context.Context, rules string) (absent []string, err error) {
 			absent = append(absent, s.Kind+" "+s.Name)
 		}
 	}
-	rules = nft.Fill(rules, found)
-	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
-		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
-			return nil, err
-		}
-	}
-	return absent, nil
+	return nft.Fill(rules, found), absent
 }
 
 // settleIPTables puts sets in force, then each family's rules in one transaction.
@@ -72,15 +76,7 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 		}
 		changes = append(changes, change{f.Kind, iptables.Over(iptables.Fill(f.Text, known), string(before)), iptables.Before(string(before))})
 	}
-	drop := func(keep string) { // sets that nothing asks for any more
-		names, err := tool(ctx, nil, "ipset", "list", "-n")
-		if err != nil {
-			return // none were ever needed here
-		}
-		for _, name := range iptables.StaleSets(keep, strings.Fields(string(names))) {
-			_, _ = tool(ctx, nil, "ipset", "destroy", name) // the rules before ask for it
-		}
-	}
+	drop := func(keep string) { dropSets(ctx, keep) }
 	if sets != "" {
 		if _, err := tool(ctx, []byte(sets), "ipset", "restore", "-exist"); err != nil {
 			drop("")

@@ -1,0 +1,337 @@
+package host
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/dialect/nft"
+)
+
+// A Copy is all that a host's filters have in force at one time, in words that its
+// own tools take to put it back, counts included.
+type Copy struct {
+	Number  int               `json:"number,omitempty"` // as it is kept; 0 before that
+	TakenAt time.Time         `json:"taken_at"`
+	Before  string            `json:"before"`          // what it was taken for
+	NFT     string            `json:"nft"`             // tables, but for those that tools of iptables made
+	Saved   map[string]string `json:"saved,omitempty"` // by the tool that prints it, without -save
+	Sets    string            `json:"sets,omitempty"`  // what ipset save prints
+}
+
+// The tools of iptables by what their names begin with.
+var tools = []string{"iptables-legacy", "ip6tables-legacy", "iptables-nft", "ip6tables-nft"}
+
+// backedTable is a table that the nft-backed tools may have made.
+var backedTable = regexp.MustCompile(`^table (ip6?) (filter|nat|mangle|raw|security)$`)
+
+// TakeCopy reads all that is in force now.
+func TakeCopy(ctx context.Context) (*Copy, error) {
+	c := &Copy{TakenAt: time.Now().UTC(), Saved: map[string]string{}}
+	if _, err := exec.LookPath("nft"); err == nil {
+		listing, err := tool(ctx, nil, "nft", "list", "ruleset")
+		if err != nil {
+			return nil, err
+		}
+		c.NFT = string(listing)
+	}
+	for _, name := range tools {
+		family, kind, _ := strings.Cut(name, "-")
+		family = strings.TrimSuffix(family, "tables")
+		there := slices.ContainsFunc(tablesOf(c.NFT), func(t table) bool { m := backedTable.FindStringSubmatch(t.name); return m != nil && m[1] == family })
+		if kind == "legacy" {
+			names, _ := os.ReadFile("/proc/thread-self/net/" + family + "_tables_names")
+			there = len(bytes.TrimSpace(names)) > 0
+		}
+		if !there {
+			continue
+		}
+		saved, err := tool(ctx, nil, name+"-save", "-c")
+		if err != nil {
+			return nil, err
+		}
+		if strings.Contains(string(saved), "\nCOMMIT\n") {
+			c.Saved[name] = comments.ReplaceAllString(string(saved), "")
+		}
+	}
+	c.NFT = joined(slices.DeleteFunc(tablesOf(c.NFT), c.told))
+	if _, err := exec.LookPath("ipset"); err == nil {
+		sets, err := tool(ctx, nil, "ipset", "save")
+		if err != nil {
+			return nil, err
+		}
+		c.Sets = string(sets)
+	}
+	return c, nil
+}
+
+var comments = regexp.MustCompile(`(?m)^#.*\n`)
+
+// told says that a table is one of those that the tools of iptables tell.
+func (c *Copy) told(t table) bool {
+	m := backedTable.FindStringSubmatch(t.name)
+	return m != nil && strings.Contains("\n"+c.Saved[m[1]+"tables-nft"], "\n*"+m[2]+"\n")
+}
+
+// ownTable is our table as nft names it.
+var ownTable = nft.Form{}.Own()
+
+// table is one table of nft's listing.
+type table struct{ name, text string } // "table inet yellowfence", and all of it
+
+func tablesOf(listing string) (out []table) {
+	for line := range strings.Lines(listing) {
+		if strings.HasPrefix(line, "table ") {
+			out = append(out, table{name: strings.TrimSuffix(strings.TrimSpace(line), " {")})
+		}
+		if len(out) > 0 && !strings.HasPrefix(line, "#") {
+			out[len(out)-1].text += line
+		}
+	}
+	return out
+}
+
+func joined(tables []table) string {
+	var b strings.Builder
+	for _, t := range tables {
+		b.WriteString(t.text)
+	}
+	return b.String()
+}
+
+// ours is the text of our own table, "" where there is none.
+func (c *Copy) ours() string {
+	for _, t := range tablesOf(c.NFT) {
+		if t.name == ownTable {
+			return t.text
+		}
+	}
+	return ""
+}
+
+// Bare says that nothing at all was in force.
+func (c *Copy) Bare() bool { return c.NFT == "" && len(c.Saved) == 0 && c.Sets == "" }
+
+// Normal is the copy without what passes, in one order: two copies that say the
+// same have the same normal form.
+func (c *Copy) Normal() string {
+	tables := tablesOf(c.NFT)
+	slices.SortFunc(tables, func(a, b table) int { return cmp.Compare(a.name, b.name) })
+	text := joined(tables)
+	for _, name := range tools {
+		for _, section := range []string{"raw", "mangle", "nat", "filter", "security"} {
+			rules := iptables.Section(c.Saved[name], section)
+			if untouched(rules) {
+				continue // the tools make tables when they look for them
+			}
+			text += name + " *" + section + "\n" + rules
+		}
+	}
+	sets := slices.Sorted(strings.Lines(c.Sets))
+	text += strings.Join(sets, "")
+	return passes.ReplaceAllString(text, "")
+}
+
+// untouched says that a table does nothing: its chains are the built-in ones, and admit.
+func untouched(section string) bool {
+	for line := range strings.Lines(section) {
+		if !strings.HasPrefix(line, ":") || !strings.Contains(line, " ACCEPT ") {
+			return false
+		}
+	}
+	return true
+}
+
+// passes is what a listing says anew each time: counts, and how long elements have left.
+var passes = regexp.MustCompile(` packets \d+ bytes \d+|\[\d+:\d+\]\s?|expires [\w.]+ ?| timeout \d+$|# handle \d+`)
+
+// putBackOurs puts back what settling changes, and only that: our table, our chains
+// in others' tables, and our sets. What another program changed meanwhile stays.
+func (c *Copy) putBackOurs(ctx context.Context) error {
+	now, err := TakeCopy(ctx)
+	if err != nil {
+		return err
+	}
+	script := ""
+	if now.ours() != "" {
+		script = "delete " + ownTable + "\n"
+	}
+	err = c.load(ctx, script+c.ours())
+	sets := iptables.OfOurSets(c.Sets)
+	err = errors.Join(err, fillSets(ctx, sets))
+	for _, name := range tools {
+		if was, is := c.Saved[name], now.Saved[name]; was != "" || is != "" {
+			err = errors.Join(err, putBackSaved(ctx, name, was, is))
+		}
+	}
+	dropSets(ctx, sets)
+	return err
+}
+
+// load has nft put text in force, in one transaction. What the state of elements was
+// may not be taken back, and a unit may have ended since: then without the one, and
+// with units as they are now.
+func (c *Copy) load(ctx context.Context, script string) error {
+	if script == "" {
+		return nil
+	}
+	_, err := tool(ctx, []byte(script), "nft", "-f", "-")
+	if err == nil {
+		return nil
+	}
+	plain := elements.ReplaceAllStringFunc(script, func(s string) string { return state.ReplaceAllString(s, "") })
+	plain = sendersKnown.ReplaceAllString(plain, "$1\n")
+	filled, _ := filled(plain)
+	if _, again := tool(ctx, []byte(filled), "nft", "-f", "-"); again != nil {
+		return err
+	}
+	return nil
+}
+
+var (
+	elements = regexp.MustCompile(`elements = \{[^}]*\}`)
+	// state is what an element of a set tells of what it has counted.
+	state = regexp.MustCompile(` expires \w+| limit rate (?:over )?\d+/\w+ burst \d+ packets`)
+	// sendersKnown is a set that says whom it stands for, and what the host knew him by.
+	sendersKnown = regexp.MustCompile(`(comment "(?:user|unit) [^"]+")\n\s*elements = \{[^}]*\}\n`)
+)
+
+// putBackSaved puts back what one tool of iptables had of ours.
+func putBackSaved(ctx context.Context, name, was, is string) error {
+	exact := iptables.OthersIn(iptables.Before(was)) == iptables.OthersIn(iptables.Before(is))
+	text, args := iptables.Before(was), []string{"-c"}
+	if !exact {
+		text, args = iptables.Over(iptables.OursIn(iptables.Before(was)), is), []string{"--noflush"}
+	}
+	if text == "" || text == is {
+		return nil
+	}
+	_, err := tool(ctx, []byte(text), name+"-restore", args...)
+	return err
+}
+
+// fillSets makes sets hold what they are said to hold.
+func fillSets(ctx context.Context, sets string) error {
+	if sets == "" {
+		return nil
+	}
+	now, _ := tool(ctx, nil, "ipset", "save")
+	is := bySet(string(now))
+	script := ""
+	was := bySet(sets)
+	for _, name := range slices.Sorted(maps.Keys(was)) {
+		if is[name] == was[name] {
+			continue
+		}
+		script += strings.Replace(was[name], "\n", "\nflush "+name+"\n", 1)
+	}
+	if script == "" {
+		return nil
+	}
+	_, err := tool(ctx, []byte(script), "ipset", "restore", "-exist")
+	return err
+}
+
+func bySet(saved string) map[string]string {
+	out := map[string]string{}
+	for line := range strings.Lines(saved) {
+		if f := strings.Fields(line); len(f) > 1 {
+			out[f[1]] += line
+		}
+	}
+	return out
+}
+
+// dropSets removes sets of ours that keep does not hold.
+func dropSets(ctx context.Context, keep string) {
+	names, err := tool(ctx, nil, "ipset", "list", "-n")
+	if err != nil {
+		return // none were ever needed here
+	}
+	for _, name := range iptables.StaleSets(keep, strings.Fields(string(names))) {
+		_, _ = tool(ctx, nil, "ipset", "destroy", name) // rules in force may ask for it
+	}
+}
+
+// PutBack puts all of a copy back, everybody's rules included: what is in force now
+// and not in it goes. If a part fails, what was before comes back.
+func (c *Copy) PutBack(ctx context.Context) error {
+	now, err := TakeCopy(ctx)
+	if err != nil {
+		return err
+	}
+	if err := c.putBackOver(ctx, now); err != nil {
+		if back := now.putBackOver(ctx, c); back != nil {
+			return errors.Join(err, fmt.Errorf("and what was before could not be put back: %w", back))
+		}
+		return err
+	}
+	return nil
+}
+
+func (c *Copy) putBackOver(ctx context.Context, now *Copy) error {
+	if err := fillSets(ctx, c.Sets); err != nil {
+		return err
+	}
+	listing := "" // all tables that nft sees now, those of the tools too
+	if _, err := exec.LookPath("nft"); err == nil {
+		out, err := tool(ctx, nil, "nft", "list", "tables")
+		if err != nil {
+			return err
+		}
+		for line := range strings.Lines(string(out)) {
+			name := strings.TrimSpace(line)
+			if !c.told(table{name: name}) { // else the tool itself puts it back
+				listing += "delete " + name + "\n"
+			}
+		}
+	}
+	if err := c.load(ctx, listing+c.NFT); err != nil {
+		return err
+	}
+	for _, name := range tools {
+		text := c.Saved[name]
+		if text == "" && strings.HasSuffix(name, "-legacy") {
+			text = emptied(now.Saved[name])
+		}
+		if text == "" {
+			continue
+		}
+		if _, err := tool(ctx, []byte(text), name+"-restore", "-c"); err != nil {
+			return err
+		}
+	}
+	keep := bySet(c.Sets)
+	for _, name := range slices.Sorted(maps.Keys(bySet(now.Sets))) {
+		if _, kept := keep[name]; !kept {
+			_, _ = tool(ctx, nil, "ipset", "destroy", name) // a set may hold it
+		}
+	}
+	return nil
+}
+
+// emptied is what a tool saved with no rule in it, and chains that admit: legacy
+// tables do not go away.
+func emptied(saved string) string {
+	var b strings.Builder
+	for line := range strings.Lines(saved) {
+		f := strings.Fields(line)
+		switch {
+		case strings.HasPrefix(line, "*") || strings.HasPrefix(line, "COMMIT"):
+			b.WriteString(line)
+		case strings.HasPrefix(line, ":") && len(f) > 1 && f[1] != "-":
+			b.WriteString(f[0] + " ACCEPT [0:0]\n")
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,330 @@
+package host
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// StateDir is where a host keeps what it knows, if nothing else is said.
+const StateDir = "/var/lib/yfence"
+
+// A Machine is this host as we change it. Its folder holds copies of what was in
+// force, what is kept and loads at boot, and how the last change went.
+type Machine struct {
+	Dir        string
+	Program    string // ours, which is begun again as a minder; "" is what runs
+	OwnConsole bool   // the fleet file says that it can be reached without the network
+}
+
+func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
+func (m *Machine) socket() string  { return filepath.Join(m.Dir, "minder.sock") }
+
+// Wanted is a change of what is in force.
+type Wanted struct {
+	Change  api.Change       // what it is; ID, phase and times are filled in
+	Files   []api.File       // rules to load; or
+	Copy    *Copy            // a copy to put back
+	Within  time.Duration    // the time until it goes back by itself
+	Passing bool             // nothing keeps it
+	Even    bool             // even if it cuts off log-ins or the service
+	Service []netip.AddrPort // where the host finds the service
+	Pins    []api.Key        // whose word on a probe counts
+}
+
+// Made is a change that was made.
+type Made struct {
+	api.Change
+	Absent []string // users and units that the rules ask for and the host does not have
+	Cut    []string // what it cuts off, where that was wanted even so
+}
+
+// A CutsOff is the refusal of a change that would cut somebody off.
+type CutsOff struct{ What []string }
+
+func (c *CutsOff) Error() string {
+	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --even-so to try it: it goes back by itself unless it is kept", strings.Join(c.What, ", and "))
+}
+
+// Make makes a change, with a copy of what was in force before and a minder that
+// puts that back unless the change is kept. If an error comes back, nothing was
+// changed, or the minder is at it.
+func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
+	if err := m.ready(); err != nil {
+		return made, err
+	}
+	unlock, err := m.lock()
+	if err != nil {
+		return made, err
+	}
+	defer func() { unlock() }()
+	if now, err := m.ask(request{Do: "state"}); err == nil && !ended(now) {
+		return made, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", now.What, now.Until.Local().Format(time.TimeOnly))
+	}
+	if w.Files != nil {
+		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {
+			return made, err
+		}
+		if len(made.Cut) > 0 && !w.Even {
+			return made, &CutsOff{made.Cut}
+		}
+	}
+	before, err := TakeCopy(ctx)
+	if err != nil {
+		return made, err
+	}
+	before.Before = w.Change.What
+	if _, err := m.keepCopy(before); err != nil {
+		return made, fmt.Errorf("nothing was changed, since no copy of what is in force could be kept: %w", err)
+	}
+	made.Change = w.Change
+	made.ID, made.Phase, made.Began = rand.Text(), api.Changing, time.Now().UTC().Truncate(time.Second)
+	made.Until = made.Began.Add(w.Within)
+	c := charge{Change: made.Change, Within: w.Within, Back: *before, Whole: w.Copy != nil}
+	for _, k := range w.Pins {
+		c.Pins = append(c.Pins, k.Public())
+	}
+	if !w.Passing {
+		c.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy}
+	}
+	if err := m.startMinder(c); err != nil {
+		return made, fmt.Errorf("nothing was changed: %w", err)
+	}
+	if w.Copy != nil {
+		err = w.Copy.PutBack(ctx)
+	} else {
+		made.Absent, err = Load(ctx, w.Files)
+	}
+	if err == nil {
+		made.Change, err = m.ask(request{Do: "begun"})
+	}
+	if err != nil {
+		unlock() // the minder waits for it
+		unlock = func() {}
+		err = fmt.Errorf("what was in force before is in force again: %w", err)
+		_, back := m.ask(request{Do: "back", Why: err.Error()})
+		return made, errors.Join(err, back)
+	}
+	return made, nil
+}
+
+// Keep makes the change that waits for it last. proof is the service's word that
+// somebody came in since, nil if whoever calls came in himself.
+func (m *Machine) Keep(proof *api.KeepProof, console bool) (api.Change, error) {
+	return m.ask(request{Do: "keep", Proof: proof, Console: console})
+}
+
+// Back takes the change back that waits for its keep.
+func (m *Machine) Back(why string) (api.Change, error) {
+	return m.ask(request{Do: "back", Why: why})
+}
+
+// Change is how the last change stands; its phase is "" if there was none.
+func (m *Machine) Change() (c api.Change, err error) {
+	if now, err := m.ask(request{Do: "state"}); err == nil {
+		return now, nil
+	}
+	err = m.readFile("change.json", &c)
+	if err == nil && c.Phase != "" && !ended(c) { // nobody minds it any more: the machine was off
+		c.Phase, c.Why = api.WentBack, "the host was started anew, with what was kept"
+	}
+	return c, err
+}
+
+// Kept is what was last kept, and what is in force after a reboot.
+type Kept struct {
+	Change api.Change `json:"change"`
+	Files  []api.File `json:"files,omitempty"`
+	Copy   *Copy      `json:"copy,omitempty"` // where a copy was put back
+}
+
+func (m *Machine) writeKept(k *Kept) error { return m.writeFile("kept.json", k) }
+
+// Kept is what was last kept; nil if nothing ever was.
+func (m *Machine) Kept() (k *Kept, err error) {
+	err = m.readFile("kept.json", &k)
+	return k, err
+}
+
+// LoadKept puts in force what was last kept: what the boot does.
+func (m *Machine) LoadKept(ctx context.Context) (k *Kept, absent []string, err error) {
+	if k, err = m.Kept(); err != nil || k == nil {
+		return k, nil, err
+	}
+	if k.Copy != nil {
+		return k, nil, k.Copy.putBackOver(ctx, &Copy{}) // what the distribution loaded before us stays
+	}
+	absent, err = Load(ctx, k.Files)
+	return k, absent, err
+}
+
+// copiesKept is how many copies a host keeps besides the first, which is of what
+// was there before us.
+const copiesKept = 50
+
+// keepCopy keeps a copy, unless the newest one says the same.
+func (m *Machine) keepCopy(c *Copy) (number int, err error) {
+	numbers, err := m.copies()
+	if err != nil {
+		return 0, err
+	}
+	if len(numbers) > 0 {
+		last, err := m.Copy(numbers[len(numbers)-1])
+		if err == nil && last.Normal() == c.Normal() {
+			return last.Number, nil
+		}
+		c.Number = numbers[len(numbers)-1]
+	}
+	c.Number++
+	if err := m.writeFile(m.copyFile(c.Number), c); err != nil {
+		return 0, err
+	}
+	for ; len(numbers) > copiesKept; numbers = slices.Delete(numbers, 1, 2) {
+		_ = os.Remove(filepath.Join(m.Dir, m.copyFile(numbers[1])))
+	}
+	return c.Number, nil
+}
+
+// copyFile is where a copy lies.
+func (m *Machine) copyFile(number int) string {
+	return filepath.Join("copies", fmt.Sprintf("%06d.json", number))
+}
+
+// copies are the numbers of all copies that are kept, the oldest first.
+func (m *Machine) copies() (numbers []int, err error) {
+	entries, err := os.ReadDir(filepath.Join(m.Dir, "copies"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, e := range entries {
+		if n, err := strconv.Atoi(strings.TrimSuffix(e.Name(), ".json")); err == nil {
+			numbers = append(numbers, n)
+		}
+	}
+	slices.Sort(numbers)
+	return numbers, err
+}
+
+// Copies are all copies that are kept, the newest first.
+func (m *Machine) Copies() (out []*Copy, err error) {
+	numbers, err := m.copies()
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(numbers) {
+		c, err := m.Copy(n)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// Copy is one copy by its number.
+func (m *Machine) Copy(number int) (*Copy, error) {
+	var c *Copy
+	if err := m.readFile(m.copyFile(number), &c); err != nil {
+		return nil, err
+	}
+	if c == nil {
+		return nil, fmt.Errorf("there is no copy %d; `yfence copies list` tells which there are", number)
+	}
+	return c, nil
+}
+
+// ready makes the folder, if it is not there.
+func (m *Machine) ready() error {
+	for _, dir := range []string{m.Dir, filepath.Join(m.Dir, "copies")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+	}
+	if len(m.socket()) > 100 { // sun_path
+		return fmt.Errorf("the path of %s is too long for a socket in it", m.Dir)
+	}
+	return nil
+}
+
+// lock lets one change be made at a time.
+func (m *Machine) lock() (unlock func(), err error) {
+	f, err := os.OpenFile(filepath.Join(m.Dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, errors.New("somebody else is changing this host's rules right now")
+	}
+	return func() { _ = f.Close() }, nil
+}
+
+// lockWithin waits for the lock, and goes on without it when the time is over.
+func (m *Machine) lockWithin(d time.Duration) (unlock func()) {
+	for begin := time.Now(); time.Since(begin) < d; time.Sleep(50 * time.Millisecond) {
+		if unlock, err := m.lock(); err == nil {
+			return unlock
+		}
+	}
+	return func() {}
+}
+
+// writeFile writes a file of the machine's folder, all of it or nothing.
+func (m *Machine) writeFile(name string, v any) error {
+	data, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return m.write(name, data)
+}
+
+func (m *Machine) write(name string, data []byte) error {
+	name = filepath.Join(m.Dir, name)
+	f, err := os.CreateTemp(filepath.Dir(name), ".new-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		_ = os.Remove(f.Name())
+		return err
+	}
+	if dir, err := os.Open(filepath.Dir(name)); err == nil { // the new name is to last too
+		_ = dir.Sync()
+		_ = dir.Close()
+	}
+	return nil
+}
+
+// readFile reads such a file; v stays as it is where there is none.
+func (m *Machine) readFile(name string, v any) error {
+	name = filepath.Join(m.Dir, name)
+	data, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, v)
+	}
+	if err != nil {
+		return fmt.Errorf("%s cannot be read: %w", name, err)
+	}
+	return nil
+}
