@@ -71,6 +71,7 @@ type end struct {
 	allows    []piece
 	blocks    []piece
 	stance    policy.Stance
+	paused    bool // what it refuses is admitted
 }
 
 // piece is a rule of the policy as it bears on one end.
@@ -200,7 +201,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 		whole := piece{rule: r, match: m, set: m.Set(sp, dir), limit: r.AtMost}
 		if r.Log != nil {
-			whole.log = &Log{r.Name + ".log", r.Log.UpTo}
+			whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
 		}
 		if r.Later != nil {
 			what := r.Title() + ": " + strings.Join(r.Later, ", ")
@@ -419,6 +420,9 @@ func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision
 	for _, g := range slices.Backward(e.ground) {
 		d = sp.Choose(g.Match.Set(sp, e.direction), decided(sp, g.Verdict, packet.Empty, by(g.Decider)), d)
 	}
+	if e.paused {
+		return admitting(sp, d)
+	}
 	return d
 }
 
@@ -451,7 +455,7 @@ func (e *end) refusedLog() *Log {
 	if e.stance.Log == nil {
 		return nil
 	}
-	return &Log{"log.refused", e.stance.Log.UpTo}
+	return &Log{Name: "log.refused", UpTo: e.stance.Log.UpTo}
 }
 
 func deciderOf(r *policy.Rule) Decider {

@@ -13,6 +13,8 @@ import (
 type Log struct {
 	Name string      // what its bucket is called
 	UpTo *fence.Rate // nil is every time
+	// Manner is said in each line, behind who decides.
+	Manner string
 }
 
 // Bucket is what slows the log of one family where UpTo is said; a host has one for each rule.

@@ -173,7 +173,7 @@ func (w *liner) redirected(plan *compile.Plan) {
 		head := w.out[at]
 		rules := chainOf(t.Direction)
 		enter := step{do: Accept}
-		if rules != nil && (t.Direction != policy.Forward || rules.Stance.Closed) {
+		if rules != nil && (t.Direction != policy.Forward || rules.Stance.Closed || len(rules.Rules) > 0) {
 			helper := w.helper(policy.DirectionNames[w.dir] + "-" + t.Name)
 			enter = jump(helper)
 			w.copied(helper, rules, t)
@@ -488,6 +488,9 @@ func jump(to *LineChain) step { return step{do: Jump, target: to.Name} }
 // decide adds the lines that end a rule. A log with a limit comes before them,
 // in lines that let the packet go on.
 func (w *liner) decide(c *LineChain, r compile.Rule, v packet.Verdict, log *compile.Log, manner string) {
+	if log != nil {
+		manner += log.Manner
+	}
 	if log != nil && log.UpTo != nil {
 		for _, family := range w.families {
 			w.lines(c, r, r.Match, family, step{bucket: &Bucket{log.Bucket(family), *log.UpTo, false}, log: true, manner: manner, do: Pass})

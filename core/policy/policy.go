@@ -40,6 +40,19 @@ type Policy struct {
 	names  *resolver // knows what they stand for
 }
 
+// WaysIn is the policy with no rules but those that keep a way in: the ground, the
+// stances and what is left to other programs stay as they are.
+func (p *Policy) WaysIn() *Policy {
+	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves,
+		Pos: p.Pos, Services: p.Services, Strangers: p.Strangers, names: p.names}
+	for _, r := range p.Rules {
+		if r.Guard {
+			bare.Rules = append(bare.Rules, r)
+		}
+	}
+	return bare
+}
+
 // A Service is a declared service.
 type Service struct {
 	Name  string

@@ -46,6 +46,10 @@ const (
 	Silent  State = "silent"
 	Waiting State = "waiting"
 	New     State = "new"
+
+	WentBackState State = "went back"
+	Failed        State = "failed"
+	Paused        State = "paused"
 )
 
 // PublishRequest asks for a new revision.
@@ -104,11 +108,14 @@ type HostStatus struct {
 	Roles      []string          `json:"roles"`
 	Dialect    string            `json:"dialect"`
 	Interfaces []fleet.Interface `json:"interfaces"`
-	State      State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,new"`
+	State      State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
 	Findings   int               `json:"findings" doc:"differences in meaning"`
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
 	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
 	Revision   int64             `json:"revision" doc:"the revision it is held against"`
+	Change     *Change           `json:"change,omitempty" doc:"the last change that was made on it"`
+	Why        string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
+	Attends    *time.Time        `json:"attends,omitempty" doc:"when yfence attend last asked there what there is to do"`
 }
 
 // Fleet is all hosts.
@@ -154,8 +161,9 @@ type Drift struct {
 // HostDrift is how one host differs.
 type HostDrift struct {
 	Host     string            `json:"host"`
-	State    State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,new"`
+	State    State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
+	Why      string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
 }
@@ -197,10 +205,14 @@ type Rules struct {
 	Host       string  `json:"host"`
 	Revision   int64   `json:"revision"`
 	Generation int64   `json:"generation"`
+	Pair       int64   `json:"pair" doc:"the number of both together"`
 	Dialect    string  `json:"dialect"`
+	Kind       string  `json:"kind,omitempty" enum:"pause,ground" doc:"if these are not the policy's own rules"`
+	OwnConsole bool    `json:"own_console,omitempty" doc:"the host can be reached without the network"`
 	Text       string  `json:"text" doc:"all files, to be read"`
 	Files      []File  `json:"files" doc:"the rules as the host loads them, in this order"`
 	Chains     []Chain `json:"chains"`
+	Signature  string  `json:"signature,omitempty" doc:"by the service, of all that the host goes by"`
 }
 
 // File is rules for one of the kernel's tools.

@@ -429,4 +429,3 @@ func TestConnectionsThatWouldBeCut(t *testing.T) {
 		return err
 	}))
 }
-

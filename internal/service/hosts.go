@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
+	"yellowfence.example/yfence/internal/store"
 )
 
 type hostInput struct {
@@ -30,14 +32,19 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
+	attending, err := s.Store.Attending(ctx, "")
+	if err != nil {
+		return nil, s.broken("reading the fleet", err)
+	}
 	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}}
 	for _, h := range m.fleet.Hosts {
-		res, against, err := s.status(ctx, m, h, heard[h.Name])
+		a := attending[h.Name]
+		res, against, err := s.status(ctx, m, h, heard[h.Name], a)
 		if err != nil {
 			return nil, s.broken("reading the fleet", err)
 		}
-		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State,
-			HeardAt: timeOf(heard[h.Name].ReceivedAt), Revision: against.pair.Revision}
+		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State, Why: res.Why,
+			HeardAt: timeOf(heard[h.Name].ReceivedAt), Revision: against.pair.Revision, Change: a.Change, Attends: timeOf(a.AskedAt)}
 		status.Findings, status.Cosmetic = res.differences()
 		out.Hosts = append(out.Hosts, status)
 	}
@@ -65,16 +72,20 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
+	attending, err := s.Store.Attending(ctx, in.Host)
+	if err != nil {
+		return nil, s.broken("reading the drift", err)
+	}
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
 	for _, h := range m.fleet.Hosts {
 		if in.Host != "" && h.Name != in.Host {
 			continue
 		}
-		res, _, err := s.status(ctx, m, h, heard[h.Name])
+		res, _, err := s.status(ctx, m, h, heard[h.Name], attending[h.Name])
 		if err != nil {
 			return nil, s.broken("reading the drift", err)
 		}
-		out.Hosts = append(out.Hosts, api.HostDrift{Host: h.Name, State: res.State, TakenAt: timeOf(heard[h.Name].TakenAt), Findings: res.Findings, Unread: res.Unread})
+		out.Hosts = append(out.Hosts, api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(heard[h.Name].TakenAt), Findings: res.Findings, Unread: res.Unread})
 	}
 	return &struct{ Body api.Drift }{out}, nil
 }
@@ -99,16 +110,30 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 	return m, h, nil
 }
 
-func (s *Service) rulesOf(m *model, h *fleet.Host) (*struct{ Body api.Rules }, error) {
+// rulesOf are the rules of a host, signed. The kind is "" for those of the policy.
+func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind string) (*struct{ Body api.Rules }, error) {
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
+	pol := m.policy
+	if kind == "ground" {
+		pol = pol.WaysIn()
+	}
+	plan := compile.Host(sp, pol, h, s.Clock().Unix())
+	if kind == "pause" {
+		plan = plan.Paused(sp)
+	}
 	form := forms.Of(h)
 	files, err := form.Write(sp, plan)
 	if err != nil {
 		return nil, huma.Error409Conflict(err.Error())
 	}
-	return &struct{ Body api.Rules }{api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Dialect: h.Dialect,
-		Files: files, Text: api.TextOf(files), Chains: published(plan, form.Rules(sp, plan))}}, nil
+	key, _, err := s.signer(ctx)
+	if err != nil {
+		return nil, s.broken("signing the rules", err)
+	}
+	r := api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Pair: m.pair.Number, Dialect: h.Dialect, Kind: kind, OwnConsole: h.OwnConsole,
+		Files: files, Text: api.TextOf(files), Chains: published(plan, form.Rules(sp, plan))}
+	r.Sign(key)
+	return &struct{ Body api.Rules }{r}, nil
 }
 
 // published says the rules of a plan, each with the place of what it comes from.
@@ -150,25 +175,56 @@ func chains(rs *dialect.Ruleset) []api.Chain {
 	return out
 }
 
-func (s *Service) showRules(ctx context.Context, in *hostInput) (*struct{ Body api.Rules }, error) {
-	m, h, err := s.host(ctx, in.Host)
-	if err != nil {
-		return nil, err
-	}
-	return s.rulesOf(m, h)
+// rulesInput names a host's rules.
+type rulesInput struct {
+	Host string `path:"host"`
+	Kind string `query:"kind" enum:"ground,pause" doc:"the ground and the ways in alone, or what admits everything for a while"`
+	Pair int64  `query:"pair" doc:"of an earlier pair than that in force"`
 }
 
-func (s *Service) settle(ctx context.Context, in *hostInput) (*struct{ Body api.Rules }, error) {
+// modelFor is the pair that rules are asked of.
+func (s *Service) modelFor(ctx context.Context, in *rulesInput) (*model, *fleet.Host, error) {
 	m, h, err := s.host(ctx, in.Host)
+	if err != nil || in.Pair == 0 || in.Pair == m.pair.Number {
+		return m, h, err
+	}
+	pair, err := s.Store.Pair(ctx, in.Pair)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil, huma.Error404NotFound(fmt.Sprintf("there is no pair %d", in.Pair))
+	}
+	if err == nil {
+		m, err = s.model(ctx, pair)
+	}
+	if err != nil {
+		return nil, nil, s.broken("reading the pair", err)
+	}
+	if h = m.fleet.Host(in.Host); h == nil {
+		return nil, nil, huma.Error409Conflict(fmt.Sprintf("%s was not in the fleet of pair %d", in.Host, in.Pair))
+	}
+	return m, h, nil
+}
+
+func (s *Service) showRules(ctx context.Context, in *rulesInput) (*struct{ Body api.Rules }, error) {
+	m, h, err := s.modelFor(ctx, in)
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.rulesOf(m, h)
+	return s.rulesOf(ctx, m, h, in.Kind)
+}
+
+func (s *Service) settle(ctx context.Context, in *rulesInput) (*struct{ Body api.Rules }, error) {
+	m, h, err := s.modelFor(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := s.rulesOf(ctx, m, h, in.Kind)
 	if err != nil {
 		return nil, err // it is not asked for what cannot be written
 	}
-	if err := s.Store.Ask(ctx, h.Name, m.pair.Number); err != nil {
-		return nil, s.broken("asking the host", err)
+	if in.Kind != "pause" {
+		if err := s.Store.Ask(ctx, h.Name, m.pair.Number); err != nil {
+			return nil, s.broken("asking the host", err)
+		}
 	}
 	return rules, nil
 }
@@ -183,7 +239,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		return nil, s.broken("reading what the host reported", err)
 	}
 	last := heard[in.Host]
-	_, m, err := s.status(ctx, current, h, last)
+	_, m, err := s.status(ctx, current, h, last, store.Attending{})
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
@@ -271,9 +327,13 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}
-	var res result
-	if res, _, err = s.status(ctx, m, h, heard[h.Name]); err != nil {
+	attending, err := s.Store.Attending(ctx, in.Host)
+	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}
-	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, TakenAt: timeOf(in.Body.TakenAt), Findings: res.Findings, Unread: res.Unread}}, nil
+	var res result
+	if res, _, err = s.status(ctx, m, h, heard[h.Name], attending[h.Name]); err != nil {
+		return nil, s.broken("reading the report", err)
+	}
+	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(in.Body.TakenAt), Findings: res.Findings, Unread: res.Unread}}, nil
 }

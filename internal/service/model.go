@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"sync"
+	"time"
 
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
@@ -128,6 +130,7 @@ type result struct {
 	Engine   int               `json:"engine"`
 	Until    int64             `json:"until,omitempty"` // the second since 1970 at which it may be another; 0 is never
 	State    api.State         `json:"state"`
+	Why      string            `json:"-"` // it is paused, went back or failed
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty"`
 }
@@ -195,7 +198,7 @@ func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
 
 // status is what a host is now, and the pair it is held against: the one it was
 // last asked to settle, else the one in force.
-func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard) (res result, m *model, err error) {
+func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard, a store.Attending) (res result, m *model, err error) {
 	m, res = current, result{State: api.New, Findings: []compare.Finding{}}
 	if heard.Pair != 0 && heard.Pair != current.pair.Number {
 		pair, err := s.Store.Pair(ctx, heard.Pair)
@@ -216,9 +219,23 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	if res, err = s.judge(ctx, m, h, heard.Dump); err != nil {
 		return res, m, err
 	}
+	change := a.Change
+	if change == nil {
+		change = &api.Change{}
+	}
+	ours := a.Pair == m.pair.Number && change.Kind == "settle" // it is about what the host is held against
 	switch {
 	case s.Clock().Sub(heard.ReceivedAt) > 3*s.ReportEvery:
 		res.State = api.Silent
+	case change.Kind == "pause" && change.Phase == api.InForceYet:
+		res.State, res.Why = api.Paused, fmt.Sprintf("until %s: %s", change.Until.UTC().Format(time.DateTime), change.Why)
+	case ours && change.Phase == api.InForceYet:
+		res.State, res.Why = api.Waiting, "it is in force, and waits for its keep"
+	case res.State == api.InStep:
+	case ours && (change.Phase == api.WentBack || change.Phase == api.GoingBack):
+		res.State, res.Why = api.WentBackState, change.Why
+	case a.Pair == m.pair.Number && a.Failed != "":
+		res.State, res.Why = api.Failed, a.Failed
 	case res.State != api.Drifted:
 	case heard.AskedAt.After(heard.ReceivedAt):
 		res.State = api.Waiting

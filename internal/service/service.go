@@ -24,12 +24,14 @@ type Options struct {
 	ReportEvery time.Duration    // how often hosts report; three times that without one and a host is silent
 	Clock       func() time.Time // time.Now, but for tests
 	Secure      bool             // served over TLS: cookies are for TLS only
+	MaxPause    time.Duration    // a host's filter may be paused for this long; a day if it is 0
 }
 
 // Service answers requests. Make it with New.
 type Service struct {
 	Options
 	models modelCache
+	bell   bell
 }
 
 // New makes a service.
@@ -39,6 +41,9 @@ func New(o Options) *Service {
 	}
 	if o.ReportEvery == 0 {
 		o.ReportEvery = 5 * time.Minute
+	}
+	if o.MaxPause == 0 {
+		o.MaxPause = 24 * time.Hour
 	}
 	return &Service{Options: o, models: modelCache{models: map[int64]*model{}}}
 }
@@ -113,6 +118,20 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)
 	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host", "Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)
 	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), maxReportBody), s.report)
+
+	huma.Register(a, operation("POST", "/enrol", "enrol", "Trade a one-time token for a host's own"), s.enrol)
+	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens), s.newEnrolment)
+	huma.Register(a, operation("GET", "/hosts/{host}/tasks", "list-tasks", "What a host has to do", api.Host), s.showTasks)
+	huma.Register(a, operation("POST", "/hosts/{host}/tasks", "ask-host", "Ask a host to do something", api.Settle), s.askHost)
+	huma.Register(a, operation("GET", "/hosts/{host}/tasks/{id}", "show-task", "How a task stands", api.Read, api.Host), s.showTask)
+	huma.Register(a, operation("POST", "/hosts/{host}/tasks/{id}/result", "finish-task", "Tell what became of a task", api.Host), s.finishTask)
+	huma.Register(a, operation("POST", "/hosts/{host}/change", "tell-change", "Tell how the last change on a host stands", api.Host), s.tellChange)
+	huma.Register(a, operation("GET", "/hosts/{host}/copies", "list-copies", "The copies that a host keeps of what it had in force", api.Read), s.showCopies)
+	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), maxReportBody), s.putCopies)
+
+	huma.Register(a, operation("GET", "/keys", "show-keys", "The keys that the service signs with", api.Read, api.Host), s.showKeys)
+	huma.Register(a, operation("POST", "/keys", "make-key", "Make a key to sign with later", api.Tokens), s.newKey)
+	huma.Register(a, operation("DELETE", "/keys", "retire-key", "Retire the key that signs now; the next one follows it", api.Tokens), s.retireKey)
 
 	huma.Register(a, operation("GET", "/tokens", "list-tokens", "All tokens", api.Tokens), s.listTokens)
 	huma.Register(a, operation("POST", "/tokens", "make-token", "Make a token", api.Tokens), s.makeToken)

@@ -29,6 +29,10 @@ func TestConformance(t *testing.T) {
 				for _, h := range pol.Fleet.Hosts {
 					sp := packet.NewSpace()
 					plan := compile.Host(sp, pol, h, 0)
+					if seed%5 == 4 { // every fifth is paused
+						plan = plan.Paused(sp)
+						require.Equal(t, packet.Empty, sp.Where(plan.Decision(sp), packet.Outcome.Refused))
+					}
 					files, err := f.Write(sp, plan)
 					require.NoError(t, err)
 					read, err := f.Read(sp, h, files)

@@ -1,0 +1,149 @@
+package api
+
+import (
+	"crypto/ed25519"
+	"time"
+)
+
+// A Task is something that a host is asked to do, signed by the service: a host does
+// nothing that nobody asked for whom it trusts.
+type Task struct {
+	ID   int64  `json:"id"`
+	Host string `json:"host"`
+	Do   string `json:"do" enum:"settle,keep,take back,put back,probe,listen,report,cut"`
+	// What it is about.
+	Change string     `json:"change,omitempty" doc:"the change that is to be kept or taken back"`
+	Pair   int64      `json:"pair,omitempty" doc:"the pair to settle"`
+	Pause  bool       `json:"pause,omitempty" doc:"to settle for a while: everything is admitted, and what would be refused is logged"`
+	Ground bool       `json:"ground,omitempty" doc:"to settle the ground and the ways in alone"`
+	Copy   int        `json:"copy,omitempty" doc:"the copy to put back, by its number"`
+	Proof  *KeepProof `json:"proof,omitempty" doc:"for a keep"`
+	Probe  *Probe     `json:"probe,omitempty" doc:"the connection to open, or to be ready for"`
+	Within string     `json:"within,omitempty" doc:"the time for the keep, or the length of a pause, as 90s or 2h"`
+	Why    string     `json:"why,omitempty"`
+	Even   bool       `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
+
+	Asked     time.Time `json:"asked"`
+	Until     time.Time `json:"until" doc:"when nobody waits for it any more"`
+	Signature string    `json:"signature"`
+}
+
+// Sign signs a task.
+func (t *Task) Sign(key ed25519.PrivateKey) {
+	t.Signature = ""
+	t.Signature = sign(key, "task", *t)
+}
+
+// Verify holds a task against the keys whose word counts.
+func (t Task) Verify(pins []ed25519.PublicKey) error {
+	signature := t.Signature
+	t.Signature = ""
+	return verify(pins, "task", t, signature)
+}
+
+// A Probe is a connection to open.
+type Probe struct {
+	Protocol string `json:"protocol" enum:"tcp,udp,icmp"`
+	To       string `json:"to" doc:"the address"`
+	Port     int    `json:"port,omitempty"`
+	From     string `json:"from,omitempty" doc:"the address to open it from"`
+}
+
+// TaskResult is what became of a task.
+type TaskResult struct {
+	Failed  string   `json:"failed,omitempty" doc:"why it was not done"`
+	Said    []string `json:"said,omitempty" doc:"what there is to say besides"`
+	Change  *Change  `json:"change,omitempty" doc:"how the change stands that it made"`
+	Came    string   `json:"came,omitempty" enum:"answered,refused,silent,unreachable,listening" doc:"of a probe: what came of it"`
+	Took    float64  `json:"took,omitempty" doc:"milliseconds, of a probe"`
+	Reached string   `json:"reached,omitempty" doc:"who answered: our own listener, or what listens there"`
+}
+
+// TaskStatus is a task and what became of it.
+type TaskStatus struct {
+	Task
+	Done   *time.Time  `json:"done,omitempty"`
+	Result *TaskResult `json:"result,omitempty"`
+}
+
+// Tasks is what a host has to do, and the keys of its service.
+type Tasks struct {
+	Version int    `json:"version"`
+	Tasks   []Task `json:"tasks" nullable:"false"`
+	Keys    Keys   `json:"keys"`
+}
+
+// Keys are the keys that a service signs with: the first now, others later. A host
+// that trusts one of the signers takes all of them over.
+type Keys struct {
+	Keys      []Key  `json:"keys" nullable:"false"`
+	Signature string `json:"signature"`
+}
+
+// Sign signs the keys with the one in use.
+func (k *Keys) Sign(key ed25519.PrivateKey) { k.Signature = sign(key, "keys", k.Keys) }
+
+// Verify holds the keys against those that a host trusts so far.
+func (k Keys) Verify(pins []ed25519.PublicKey) error {
+	return verify(pins, "keys", k.Keys, k.Signature)
+}
+
+// said is what of a host's rules is signed.
+func (r Rules) said() any {
+	return struct {
+		Host                       string
+		Pair, Revision, Generation int64
+		Dialect                    string
+		OwnConsole                 bool
+		Kind                       string
+		Files                      []File
+	}{r.Host, r.Pair, r.Revision, r.Generation, r.Dialect, r.OwnConsole, r.Kind, r.Files}
+}
+
+// Sign signs the rules.
+func (r *Rules) Sign(key ed25519.PrivateKey) { r.Signature = sign(key, "rules", r.said()) }
+
+// Verify holds the rules against the keys whose word counts.
+func (r Rules) Verify(pins []ed25519.PublicKey) error {
+	return verify(pins, "rules", r.said(), r.Signature)
+}
+
+// EnrolRequest is how a new host trades its one-time token for its own.
+type EnrolRequest struct {
+	Token  string            `json:"token" minLength:"1" doc:"the one-time token"`
+	Filter []string          `json:"filter,omitempty" nullable:"false" doc:"which filters the host has tools for: nft, iptables-legacy, iptables-nft"`
+	Tools  map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
+	Lacks  []string          `json:"lacks,omitempty" nullable:"false" doc:"what it cannot do"`
+}
+
+// Enrolled is a new host's own token and whom it is to trust.
+type Enrolled struct {
+	Version int    `json:"version"`
+	Host    string `json:"host" doc:"its name in the fleet"`
+	Secret  string `json:"secret" doc:"its own token, which is told this once"`
+	Keys    []Key  `json:"keys" nullable:"false" doc:"of the service, to be pinned"`
+}
+
+// Enrolment is a one-time token for one host.
+type Enrolment struct {
+	Version int       `json:"version"`
+	Host    string    `json:"host"`
+	Token   string    `json:"token" doc:"it works once, and is told this once"`
+	Until   time.Time `json:"until"`
+}
+
+// CopyNote is a copy that a host keeps of what it had in force.
+type CopyNote struct {
+	Number  int       `json:"number"`
+	TakenAt time.Time `json:"taken_at"`
+	Before  string    `json:"before" doc:"what it was taken for"`
+	Rules   int       `json:"rules" doc:"how many lines of rules it holds, anybody's"`
+	Text    string    `json:"text,omitempty" doc:"all of it, to be read"`
+}
+
+// Copies are all copies that a host keeps, the newest first.
+type Copies struct {
+	Version int        `json:"version"`
+	Host    string     `json:"host"`
+	Copies  []CopyNote `json:"copies" nullable:"false"`
+}

@@ -1,0 +1,60 @@
+-- +goose Up
+-- The keys that the service signs with, which all its replicas share. The oldest
+-- that is not retired signs; later ones are told to hosts before they are used.
+CREATE TABLE signing_keys (
+    id         BIGINT       NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    seed       BINARY(32)   NOT NULL,
+    made_at    DATETIME(6)  NOT NULL,
+    retired_at DATETIME(6)  NULL
+);
+-- One-time tokens, each for a new host.
+CREATE TABLE enrolments (
+    hash    BINARY(32)   NOT NULL PRIMARY KEY,
+    host    VARCHAR(253) NOT NULL,
+    until   DATETIME(6)  NOT NULL,
+    used_at DATETIME(6)  NULL
+);
+-- What a host said of itself when it enrolled.
+CREATE TABLE enrolled (
+    host        VARCHAR(253) NOT NULL PRIMARY KEY,
+    enrolled_at DATETIME(6)  NOT NULL,
+    about       LONGTEXT     NOT NULL
+);
+-- What hosts are asked to do.
+CREATE TABLE tasks (
+    id      BIGINT       NOT NULL AUTO_INCREMENT PRIMARY KEY,
+    host    VARCHAR(253) NOT NULL,
+    task    LONGTEXT     NOT NULL,
+    until   DATETIME(6)  NOT NULL,
+    done_at DATETIME(6)  NULL,
+    result  LONGTEXT     NULL,
+    KEY open_of_host (host, done_at)
+);
+-- How the last change on a host stands, and when the host last asked what there is to do.
+CREATE TABLE attending (
+    host       VARCHAR(253) NOT NULL PRIMARY KEY,
+    asked_at   DATETIME(6)  NULL,
+    pair       BIGINT       NOT NULL DEFAULT 0, -- that the change puts in force
+    change_now LONGTEXT     NULL,
+    failed     LONGTEXT     NULL,               -- why the last settle could not be made
+    told_at    DATETIME(6)  NULL
+);
+CREATE TABLE copies (
+    host   VARCHAR(253) NOT NULL,
+    number INT          NOT NULL,
+    note   LONGTEXT     NOT NULL,
+    PRIMARY KEY (host, number)
+);
+-- Waves, and which service takes their next step. A lease is committed before the work begins.
+CREATE TABLE waves (
+    number    BIGINT       NOT NULL PRIMARY KEY,
+    state     LONGTEXT     NOT NULL,
+    running   BOOLEAN      NOT NULL,
+    version   BIGINT       NOT NULL DEFAULT 0,
+    leased_by VARCHAR(64)  NOT NULL DEFAULT '',
+    leased    DATETIME(6)  NULL
+);
+INSERT INTO counters VALUES ('waves', 0);
+
+-- +goose Down
+DROP TABLE waves, copies, attending, tasks, enrolled, enrolments, signing_keys;
