@@ -9,6 +9,7 @@ import { PolicyPage } from './PolicyPage'
 import { Empty, Failure, Loading } from './parts'
 import { SignIn } from './SignIn'
 import { applyTheme, theme } from './theme'
+import { WavesPage } from './WavesPage'
 
 export function App() {
   const session = useSession()
@@ -23,6 +24,7 @@ export function App() {
         <Route index element={<FleetPage />} />
         <Route path="hosts/:host" element={<HostPage />} />
         <Route path="policy" element={<PolicyPage />} />
+        <Route path="waves" element={<WavesPage />} />
         <Route
           path="*"
           element={
@@ -50,6 +52,7 @@ function Frame({ name }: { name: string }) {
           <nav className="flex gap-1" aria-label="Pages">
             <Page to="/">Fleet</Page>
             <Page to="/policy">Policy</Page>
+            <Page to="/waves">Waves</Page>
           </nav>
           <div className="ml-auto flex items-center gap-4 text-sm text-faint">
             {fleet.data && fleet.data.revision > 0 && (

@@ -21,7 +21,16 @@ const columns = [
     ),
   }),
   column.accessor((h) => (h.roles ?? []).join(', '), { id: 'roles', header: 'Roles' }),
-  column.accessor(rank, { id: 'state', header: 'State', cell: (c) => <StateBadge state={c.row.original.state} /> }),
+  column.accessor(rank, {
+    id: 'state',
+    header: 'State',
+    cell: ({ row: { original: h } }) => (
+      <>
+        <StateBadge state={h.state} />
+        {h.why !== undefined && <p className="mt-1 max-w-72 text-sm text-faint">{h.why}</p>}
+      </>
+    ),
+  }),
   column.accessor((h) => h.findings * 1000 + h.cosmetic, {
     id: 'findings',
     header: 'Findings',

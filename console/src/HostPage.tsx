@@ -30,6 +30,12 @@ export function HostPage() {
         </span>
         <Addresses host={known} />
       </div>
+      {found.why !== undefined && (
+        <p role="status" className="mb-5 rounded-lg border border-care bg-care-wash p-4 text-care">
+          <span className="font-semibold">It is {found.state}.</span> {found.why}
+        </p>
+      )}
+      {known.change && <LastChange change={known.change} />}
       <Tabs.Root defaultValue="findings">
         <Tabs.List className="mb-4 flex gap-1 border-b border-line" aria-label="What to see of the host">
           <Tab value="findings">Findings</Tab>
@@ -52,6 +58,21 @@ export function HostPage() {
         </Tabs.Content>
       </Tabs.Root>
     </>
+  )
+}
+
+/** How the last change of the host's rules stands. */
+function LastChange({ change }: { change: NonNullable<HostStatus['change']> }) {
+  return (
+    <p className="mb-5 text-sm text-faint">
+      Last change: {change.what}, <span className="font-medium text-ink">{change.phase}</span>
+      {change.why !== undefined && change.why !== '' && <> ({change.why})</>}, begun <Ago time={change.began} />
+      {change.phase === 'in force' && (
+        <>
+          ; it goes back <Ago time={change.until} /> unless it is kept
+        </>
+      )}
+    </p>
   )
 }
 

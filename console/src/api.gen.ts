@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/enrol": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Trade a one-time token for a host's own */
+        post: operations["enrol"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/fleet": {
         parameters: {
             query?: never;
@@ -84,6 +101,58 @@ export interface paths {
         get: operations["export-fleet"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell how the last change on a host stands */
+        post: operations["tell-change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The copies that a host keeps of what it had in force */
+        get: operations["list-copies"];
+        /** Tell which copies a host keeps */
+        put: operations["put-copies"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/enrolment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a one-time token for a new host */
+        post: operations["make-enrolment"];
         delete?: never;
         options?: never;
         head?: never;
@@ -153,6 +222,77 @@ export interface paths {
         /** Ask a host to settle what is published, and give it the rules */
         post: operations["settle-host"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a host has to do */
+        get: operations["list-tasks"];
+        put?: never;
+        /** Ask a host to do something */
+        post: operations["ask-host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/tasks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a task stands */
+        get: operations["show-task"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hosts/{host}/tasks/{id}/result": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what became of a task */
+        post: operations["finish-task"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that the service signs with */
+        get: operations["show-keys"];
+        put?: never;
+        /** Make a key to sign with later */
+        post: operations["make-key"];
+        /** Retire the key that signs now; the next one follows it */
+        delete: operations["retire-key"];
         options?: never;
         head?: never;
         patch?: never;
@@ -264,6 +404,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/waves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All waves */
+        get: operations["list-waves"];
+        put?: never;
+        /** Begin to put a revision in force over hosts, step by step */
+        post: operations["start-wave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waves/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One wave */
+        get: operations["show-wave"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waves/{number}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a wave go on that waits after a step */
+        post: operations["go-on-wave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waves/{number}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a wave that puts hosts back on what they had before another */
+        post: operations["return-wave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/waves/{number}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a wave; what is not kept goes back */
+        post: operations["stop-wave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -330,6 +556,27 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Copies: {
+            copies: components["schemas"]["CopyNote"][];
+            host: string;
+            /** Format: int64 */
+            version: number;
+        };
+        CopyNote: {
+            /** @description what it was taken for */
+            before: string;
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: int64
+             * @description how many lines of rules it holds, anybody's
+             */
+            rules: number;
+            /** Format: date-time */
+            taken_at: string;
+            /** @description all of it, to be read */
+            text?: string;
+        };
         Difference: {
             /** @enum {string} */
             direction: "in" | "out" | "through";
@@ -360,6 +607,37 @@ export interface components {
              */
             kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes";
             text: string;
+        };
+        EnrolRequest: {
+            /** @description which filters the host has tools for: nft, iptables-legacy, iptables-nft */
+            filter?: string[];
+            /** @description what it cannot do */
+            lacks?: string[];
+            /** @description the one-time token */
+            token: string;
+            /** @description versions of the kernel and its tools */
+            tools?: {
+                [key: string]: string;
+            };
+        };
+        Enrolled: {
+            /** @description its name in the fleet */
+            host: string;
+            /** @description of the service, to be pinned */
+            keys: string[];
+            /** @description its own token, which is told this once */
+            secret: string;
+            /** Format: int64 */
+            version: number;
+        };
+        Enrolment: {
+            host: string;
+            /** @description it works once, and is told this once */
+            token: string;
+            /** Format: date-time */
+            until: string;
+            /** Format: int64 */
+            version: number;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -467,21 +745,71 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        HostChange: {
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            ended?: string;
+            /**
+             * Format: int64
+             * @description of the fleet
+             */
+            generation?: number;
+            /** @description its own, for proofs about it */
+            id: string;
+            /**
+             * @description what it is
+             * @enum {string}
+             */
+            kind: "settle" | "pause" | "put back";
+            /**
+             * Format: int64
+             * @description the number of both together
+             */
+            pair?: number;
+            /** @enum {string} */
+            phase: "changing" | "in force" | "kept" | "going back" | "went back";
+            /**
+             * Format: int64
+             * @description which is put in force
+             */
+            revision?: number;
+            /**
+             * Format: date-time
+             * @description when it goes back by itself, unless it is kept
+             */
+            until: string;
+            /** @description the same for people: revision 7 */
+            what: string;
+            /** @description why it went back, or how it is proven that the way in is open */
+            why?: string;
+        };
         HostChanges: {
             findings: components["schemas"]["Difference"][];
             host: string;
         };
         HostDrift: {
             findings: components["schemas"]["Finding"][] | null;
+            /** @description in answer to a report: of what it says is in force */
+            hash?: string;
             host: string;
             /** @enum {string} */
-            state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "new";
+            state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
             /** Format: date-time */
             taken_at?: string;
             /** @description what was not understood and could change the answer */
             unread?: string[] | null;
+            /** @description why it is paused, went back or failed */
+            why?: string;
         };
         HostStatus: {
+            /**
+             * Format: date-time
+             * @description when yfence attend last asked there what there is to do
+             */
+            attends?: string;
+            /** @description the last change that was made on it */
+            change?: components["schemas"]["HostChange"];
             /**
              * Format: int64
              * @description differences that mean nothing
@@ -507,7 +835,9 @@ export interface components {
             revision: number;
             roles: string[] | null;
             /** @enum {string} */
-            state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "new";
+            state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
+            /** @description why it is paused, went back or failed */
+            why?: string;
         };
         ImportRequest: {
             /** @description the fleet file's name, for messages; its ending tells the format */
@@ -528,6 +858,19 @@ export interface components {
             name: string;
             /** @description which segment it is on, where its addresses leave a doubt */
             segment?: string;
+        };
+        KeepProof: {
+            /** @description the change's ID */
+            change: string;
+            /** @description the host that opened the connection */
+            from: string;
+            signature: string;
+            /** @description address and port that it reached */
+            to: string;
+        };
+        Keys: {
+            keys: string[];
+            signature: string;
         };
         Keyword: {
             /** @description how it is written */
@@ -641,6 +984,16 @@ export interface components {
             /** @description whose program sends it, where that matters */
             user?: string;
         };
+        Probe: {
+            /** @description the address to open it from */
+            from?: string;
+            /** Format: int64 */
+            port?: number;
+            /** @enum {string} */
+            protocol: "tcp" | "udp" | "icmp";
+            /** @description the address */
+            to: string;
+        };
         Problem: {
             /** @description the kind of problem, one word that never changes */
             code: string;
@@ -680,10 +1033,12 @@ export interface components {
             question: string;
         };
         Report: {
-            dumps: components["schemas"]["Dump"][] | null;
+            dumps?: components["schemas"]["Dump"][];
             host: string;
             /** @description who the users and units are that the rules speak of */
             names?: components["schemas"]["Names"];
+            /** @description instead of dumps and names: the hash of those that were reported before, as the answer to that told it */
+            same?: string;
             /** Format: date-time */
             taken_at: string;
             /** @description versions of the kernel and its tools */
@@ -735,8 +1090,22 @@ export interface components {
             /** Format: int64 */
             generation: number;
             host: string;
+            /**
+             * @description if these are not the policy's own rules
+             * @enum {string}
+             */
+            kind?: "pause" | "ground";
+            /** @description the host can be reached without the network */
+            own_console?: boolean;
+            /**
+             * Format: int64
+             * @description the number of both together
+             */
+            pair: number;
             /** Format: int64 */
             revision: number;
+            /** @description by the service, of all that the host goes by */
+            signature?: string;
             /** @description all files, to be read */
             text: string;
             /** Format: int64 */
@@ -781,6 +1150,145 @@ export interface components {
             /** @description hosts and direction */
             where: string;
         };
+        "Stop-waveRequest": {
+            why?: string;
+        };
+        Task: {
+            /** Format: date-time */
+            asked: string;
+            /** @description the change that is to be kept or taken back */
+            change?: string;
+            /**
+             * Format: int64
+             * @description the copy to put back, by its number
+             */
+            copy?: number;
+            /** @enum {string} */
+            do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "cut";
+            /** @description even if it cuts off log-ins or the service */
+            even?: boolean;
+            /** @description to settle the ground and the ways in alone */
+            ground?: boolean;
+            host: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description the pair to settle
+             */
+            pair?: number;
+            /** @description to settle for a while: everything is admitted, and what would be refused is logged */
+            pause?: boolean;
+            /** @description the connection to open, or to be ready for */
+            probe?: components["schemas"]["Probe"];
+            /** @description for a keep */
+            proof?: components["schemas"]["KeepProof"];
+            signature: string;
+            /**
+             * Format: date-time
+             * @description when nobody waits for it any more
+             */
+            until: string;
+            why?: string;
+            /** @description the time for the keep, or the length of a pause, as 90s or 2h */
+            within?: string;
+        };
+        TaskRequestBody: {
+            /**
+             * Format: int64
+             * @description of a put back: the copy's number
+             */
+            copy?: number;
+            /**
+             * @description take back: undo the change that waits for its keep
+             * @enum {string}
+             */
+            do: "take back" | "put back" | "pause" | "resume" | "report";
+            /** @description even if it cuts off log-ins or the service */
+            even?: boolean;
+            why?: string;
+            /** @description the length of a pause, or the time for a keep, as 90s or 2h */
+            within?: string;
+        };
+        TaskResult: {
+            /**
+             * @description of a probe: what came of it
+             * @enum {string}
+             */
+            came?: "answered" | "refused" | "silent" | "unreachable" | "listening";
+            /** @description how the change stands that it made */
+            change?: components["schemas"]["HostChange"];
+            /** @description why it was not done */
+            failed?: string;
+            /** @description who answered: our own listener, or what listens there */
+            reached?: string;
+            /** @description what there is to say besides */
+            said?: string[] | null;
+            /**
+             * Format: double
+             * @description milliseconds, of a probe
+             */
+            took?: number;
+        };
+        TaskStatus: {
+            /** Format: date-time */
+            asked: string;
+            /** @description the change that is to be kept or taken back */
+            change?: string;
+            /**
+             * Format: int64
+             * @description the copy to put back, by its number
+             */
+            copy?: number;
+            /** @enum {string} */
+            do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "cut";
+            /** Format: date-time */
+            done?: string;
+            /** @description even if it cuts off log-ins or the service */
+            even?: boolean;
+            /** @description to settle the ground and the ways in alone */
+            ground?: boolean;
+            host: string;
+            /** Format: int64 */
+            id: number;
+            /**
+             * Format: int64
+             * @description the pair to settle
+             */
+            pair?: number;
+            /** @description to settle for a while: everything is admitted, and what would be refused is logged */
+            pause?: boolean;
+            /** @description the connection to open, or to be ready for */
+            probe?: components["schemas"]["Probe"];
+            /** @description for a keep */
+            proof?: components["schemas"]["KeepProof"];
+            result?: components["schemas"]["TaskResult"];
+            signature: string;
+            /**
+             * Format: date-time
+             * @description when nobody waits for it any more
+             */
+            until: string;
+            why?: string;
+            /** @description the time for the keep, or the length of a pause, as 90s or 2h */
+            within?: string;
+        };
+        Tasks: {
+            keys: components["schemas"]["Keys"];
+            tasks: components["schemas"]["Task"][];
+            /** Format: int64 */
+            version: number;
+        };
+        "Tell-changeRequest": {
+            change?: components["schemas"]["HostChange"];
+            /** @description why no change was made */
+            failed?: string;
+            /**
+             * Format: int64
+             * @description that it is to put in force
+             */
+            pair?: number;
+        };
         Token: {
             /** Format: date-time */
             created_at: string;
@@ -803,6 +1311,98 @@ export interface components {
             /** @description who or what will use it */
             name: string;
             rights: string[] | null;
+        };
+        Wave: {
+            /** Format: date-time */
+            began: string;
+            /** @description the name of the token that began it */
+            by: string;
+            check?: boolean;
+            /** Format: date-time */
+            ended?: string;
+            even?: boolean;
+            /** Format: int64 */
+            generation: number;
+            hosts: components["schemas"]["WaveHost"][];
+            /** Format: int64 */
+            number: number;
+            /** Format: int64 */
+            revision: number;
+            /** @enum {string} */
+            state: "running" | "waiting" | "done" | "stopped";
+            /**
+             * Format: int64
+             * @description which it is at, from 1
+             */
+            step: number;
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            steps: number;
+            /** @description why it stopped */
+            stopped?: string;
+            why?: string;
+            within: string;
+        };
+        WaveHost: {
+            change?: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description that is put in force
+             */
+            pair: number;
+            /** @enum {string} */
+            phase: "due" | "asked" | "in force" | "probed" | "keeping" | "kept" | "went back" | "failed" | "absent";
+            /**
+             * Format: int64
+             * @description that another host was asked to do
+             */
+            probe?: number;
+            prober?: string;
+            /**
+             * Format: int64
+             * @description which settles it, from 1
+             */
+            step: number;
+            /**
+             * Format: int64
+             * @description that it was last asked to do
+             */
+            task?: number;
+            /** @description the address and port that it is to reach */
+            to?: string;
+            /**
+             * Format: int64
+             * @description probes that failed
+             */
+            tried?: number;
+            /** @description how it is proven that the way in is open, or why it went back or failed */
+            why?: string;
+        };
+        WaveRequest: {
+            /** @description wait after each step until somebody says to go on */
+            check?: boolean;
+            /** @description even if it cuts off log-ins or the service */
+            even?: boolean;
+            /** @description these alone; hosts or roles */
+            hosts?: string[];
+            /**
+             * Format: int64
+             * @description with the fleet it was last published with; 0 is what is published
+             */
+            revision?: number;
+            /** @description how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all */
+            sizes?: string[];
+            why?: string;
+            /** @description the time for a host's keep, as 90s; a minute if not said */
+            within?: string;
+        };
+        Waves: {
+            /** Format: int64 */
+            version: number;
+            waves: components["schemas"]["Wave"][];
         };
     };
     responses: never;
@@ -911,6 +1511,39 @@ export interface operations {
             };
         };
     };
+    enrol: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnrolRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-fleet": {
         parameters: {
             query?: never;
@@ -1004,6 +1637,137 @@ export interface operations {
             };
         };
     };
+    "tell-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tell-changeRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-copies": {
+        parameters: {
+            query?: {
+                /** @description one copy only, with its text */
+                number?: number;
+            };
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copies"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Copies"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-enrolment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolment"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-live": {
         parameters: {
             query?: never;
@@ -1072,7 +1836,12 @@ export interface operations {
     };
     "show-rules": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the ground and the ways in alone, or what admits everything for a while */
+                kind?: "ground" | "pause";
+                /** @description of an earlier pair than that in force */
+                pair?: number;
+            };
             header?: never;
             path: {
                 host: string;
@@ -1103,7 +1872,12 @@ export interface operations {
     };
     "settle-host": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description the ground and the ways in alone, or what admits everything for a while */
+                kind?: "ground" | "pause";
+                /** @description of an earlier pair than that in force */
+                pair?: number;
+            };
             header?: never;
             path: {
                 host: string;
@@ -1119,6 +1893,228 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rules"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tasks": {
+        parameters: {
+            query?: {
+                /** @description seconds to wait for one if there is none */
+                wait?: number;
+            };
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tasks"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TaskRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskStatus"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TaskStatus"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "finish-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TaskResult"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Keys"];
                 };
             };
             /** @description Error */
@@ -1426,6 +2422,196 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-waves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Waves"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WaveRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "go-on-wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "return-wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "stop-wave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Stop-waveRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wave"];
+                };
             };
             /** @description Error */
             default: {

@@ -10,6 +10,8 @@ export type Finding = components['schemas']['Finding']
 export type Packet = components['schemas']['Packet']
 export type Chain = components['schemas']['Chain']
 export type Rule = components['schemas']['Rule']
+export type Wave = components['schemas']['Wave']
+export type WaveHost = components['schemas']['WaveHost']
 export type Revision = components['schemas']['Revision']
 
 const client = createClient<paths>({ baseUrl: '/' })
@@ -53,6 +55,16 @@ export const useLive = (host: string) =>
     queryKey: ['live', host],
     queryFn: async () => open(await client.GET('/api/v1/hosts/{host}/live', { params: { path: { host } } })),
     refetchInterval: again,
+  })
+
+/** How often a page asks again while something is going on, in milliseconds. */
+const soon = 1_000
+
+export const useWaves = () =>
+  useQuery({
+    queryKey: ['waves'],
+    queryFn: async () => open(await client.GET('/api/v1/waves')),
+    refetchInterval: (query) => (query.state.data?.waves.some((w) => w.state === 'running') ? soon : again),
   })
 
 export const useRevisions = () =>

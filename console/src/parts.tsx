@@ -1,5 +1,5 @@
 // Small things that several pages show.
-import { BellOff, CircleCheck, CircleDashed, CircleHelp, Clock, ShieldOff, TriangleAlert, type LucideIcon } from 'lucide-react'
+import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
 import { useEffect, useState, type ReactNode } from 'react'
 
 import type { State } from './api'
@@ -7,10 +7,13 @@ import type { State } from './api'
 /** How each state looks and what it means. The worst comes first. */
 export const states: { state: State; icon: LucideIcon; look: string; means: string }[] = [
   { state: 'bare', icon: ShieldOff, look: 'bg-bad-wash text-bad', means: 'no filter is in force at all' },
+  { state: 'paused', icon: PauseCircle, look: 'bg-bad-wash text-bad', means: 'its filter admits everything for a while, and logs what it would refuse' },
+  { state: 'went back', icon: Undo2, look: 'bg-bad-wash text-bad', means: 'what was to be put in force was not kept, and is not in force' },
+  { state: 'failed', icon: CircleX, look: 'bg-bad-wash text-bad', means: 'what was to be put in force could not be' },
   { state: 'drifted', icon: TriangleAlert, look: 'bg-bad-wash text-bad', means: 'what is in force differs from what is published' },
   { state: 'unread', icon: CircleHelp, look: 'bg-care-wash text-care', means: 'what it reported was not understood where it matters' },
   { state: 'silent', icon: BellOff, look: 'bg-care-wash text-care', means: 'it has not reported for three intervals' },
-  { state: 'waiting', icon: Clock, look: 'bg-care-wash text-care', means: 'it was asked to settle, and has not yet' },
+  { state: 'waiting', icon: Clock, look: 'bg-care-wash text-care', means: 'it was asked to settle, and has not yet, or not kept it yet' },
   { state: 'new', icon: CircleDashed, look: 'bg-sunk text-faint', means: 'it was never heard of' },
   { state: 'in step', icon: CircleCheck, look: 'bg-good-wash text-good', means: 'every packet fares as the policy says' },
 ]

@@ -113,7 +113,7 @@ type HostStatus struct {
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
 	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
 	Revision   int64             `json:"revision" doc:"the revision it is held against"`
-	Change     *Change           `json:"change,omitempty" doc:"the last change that was made on it"`
+	Change     *HostChange           `json:"change,omitempty" doc:"the last change that was made on it"`
 	Why        string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Attends    *time.Time        `json:"attends,omitempty" doc:"when yfence attend last asked there what there is to do"`
 }
@@ -137,7 +137,7 @@ type Dump struct {
 
 // InForce is what a host has in force, as its own tools list it.
 type InForce struct {
-	Dumps []Dump     `json:"dumps"`
+	Dumps []Dump     `json:"dumps" required:"false" nullable:"false"`
 	Names *nft.Names `json:"names,omitempty" doc:"who the users and units are that the rules speak of"`
 }
 
@@ -148,6 +148,7 @@ type Report struct {
 	Host    string    `json:"host"`
 	TakenAt time.Time `json:"taken_at"`
 	InForce
+	Same  string            `json:"same,omitempty" doc:"instead of dumps and names: the hash of those that were reported before, as the answer to that told it"`
 	Tools map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
 }
 
@@ -164,6 +165,7 @@ type HostDrift struct {
 	State    State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
 	Why      string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
+	Hash     string            `json:"hash,omitempty" doc:"in answer to a report: of what it says is in force"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
 }

@@ -21,13 +21,14 @@ const (
 	WentBack   Phase = "went back"  // what was in force before is in force again
 )
 
-// A Change is a change of what a host has in force, and how it stands.
-type Change struct {
+// A HostChange is a change of what a host has in force, and how it stands.
+type HostChange struct {
 	ID         string     `json:"id" doc:"its own, for proofs about it"`
 	Kind       string     `json:"kind" enum:"settle,pause,put back" doc:"what it is"`
 	What       string     `json:"what" doc:"the same for people: revision 7"`
 	Revision   int64      `json:"revision,omitempty" doc:"which is put in force"`
 	Generation int64      `json:"generation,omitempty" doc:"of the fleet"`
+	Pair       int64      `json:"pair,omitempty" doc:"the number of both together"`
 	Phase      Phase      `json:"phase" enum:"changing,in force,kept,going back,went back"`
 	Why        string     `json:"why,omitempty" doc:"why it went back, or how it is proven that the way in is open"`
 	Began      time.Time  `json:"began"`

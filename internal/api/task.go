@@ -53,7 +53,7 @@ type Probe struct {
 type TaskResult struct {
 	Failed  string   `json:"failed,omitempty" doc:"why it was not done"`
 	Said    []string `json:"said,omitempty" doc:"what there is to say besides"`
-	Change  *Change  `json:"change,omitempty" doc:"how the change stands that it made"`
+	Change  *HostChange  `json:"change,omitempty" doc:"how the change stands that it made"`
 	Came    string   `json:"came,omitempty" enum:"answered,refused,silent,unreachable,listening" doc:"of a probe: what came of it"`
 	Took    float64  `json:"took,omitempty" doc:"milliseconds, of a probe"`
 	Reached string   `json:"reached,omitempty" doc:"who answered: our own listener, or what listens there"`

@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -94,8 +96,107 @@ func (a *app) fleetCommand() *cobra.Command {
 	}
 	exported.Flags().StringVar(&format, "format", "json", "json, yaml or csv")
 	_ = exported.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	c.AddCommand(list, imported, exported)
+	show := &cobra.Command{
+		Use:   "show HOST",
+		Short: "One host: what it is, and how its last change stands",
+		Args:  cobra.ExactArgs(1),
+		RunE:  a.showHost,
+	}
+	var into string
+	enrol := &cobra.Command{
+		Use:   "enrol HOST",
+		Short: "A one-time token for a host, to enrol with",
+		Long: `Enrol gives a one-time token with which one host gets a token of its own, within a
+day: there, yfence attend --enrol FILE --server URL. Whatever tokens the host had
+before end when it is used.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			e, err := svc.NewEnrolment(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if into != "" {
+				if err := os.WriteFile(into, []byte(e.Token+"\n"), 0o600); err != nil {
+					return err
+				}
+				e.Token = ""
+			}
+			return a.print(e, func(w io.Writer) {
+				if into != "" {
+					_, _ = fmt.Fprintf(w, "the one-time token for %s is in %s, and works until %s\n", e.Host, into, e.Until.Local().Format(time.DateTime))
+					return
+				}
+				_, _ = fmt.Fprintln(w, e.Token)
+			})
+		},
+	}
+	enrol.Flags().StringVar(&into, "into", "", "a file to write the token to")
+	c.AddCommand(list, show, imported, exported, enrol)
 	return c
+}
+
+// showHost prints one host.
+func (a *app) showHost(cmd *cobra.Command, args []string) error {
+	svc, err := a.service()
+	if err != nil {
+		return err
+	}
+	fl, err := svc.Fleet(cmd.Context())
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(fl.Hosts, func(h api.HostStatus) bool { return h.Name == args[0] })
+	if at < 0 {
+		return fmt.Errorf("no host is named %q", args[0])
+	}
+	h := fl.Hosts[at]
+	if err := a.print(map[string]any{"version": api.Version, "host": h}, func(w io.Writer) { printHost(w, h) }); err != nil {
+		return err
+	}
+	if h.State != api.InStep {
+		return errFound
+	}
+	return nil
+}
+
+func printHost(w io.Writer, h api.HostStatus) {
+	row := func(name, format string, args ...any) {
+		_, _ = fmt.Fprintf(w, "%-12s "+format+"\n", append([]any{name}, args...)...)
+	}
+	row(h.Name, "%s", h.State)
+	if h.Why != "" {
+		row("", "%s", h.Why)
+	}
+	row("roles", "%s", strings.Join(h.Roles, ", "))
+	row("filter", "%s", h.Dialect)
+	for _, i := range h.Interfaces {
+		var addresses []string
+		for _, p := range i.Addresses {
+			addresses = append(addresses, p.String())
+		}
+		row(i.Name, "%s", strings.Join(addresses, " "))
+	}
+	row("last heard", "%s", ago(h.HeardAt))
+	row("attends", "%s", ago(h.Attends))
+	if h.Findings > 0 {
+		row("findings", "%d; yfence drift %s tells them", h.Findings, h.Name)
+	}
+	if c := h.Change; c != nil {
+		row("last change", "%s: %s", c.What, c.Phase)
+		row("", "%s", c.Why)
+		row("", "begun %s", c.Began.Local().Format(time.DateTime))
+	}
+}
+
+func ago(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return time.Since(*t).Round(time.Second).String() + " ago"
 }
 
 // printChanges prints what an import changes, a line each.
@@ -116,10 +217,7 @@ func printFleet(w io.Writer, fl api.Fleet) {
 	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 	_, _ = fmt.Fprintln(t, "HOST\tROLES\tSTATE\tFINDINGS\tLAST HEARD\tADDRESSES")
 	for _, h := range fl.Hosts {
-		heard := "never"
-		if h.HeardAt != nil {
-			heard = time.Since(*h.HeardAt).Round(time.Second).String() + " ago"
-		}
+		heard := ago(h.HeardAt)
 		findings := ""
 		if h.Findings > 0 {
 			findings = fmt.Sprint(h.Findings)
@@ -135,4 +233,9 @@ func printFleet(w io.Writer, fl api.Fleet) {
 		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", h.Name, strings.Join(h.Roles, ", "), h.State, findings, heard, strings.Join(addresses, " "))
 	}
 	_ = t.Flush()
+	for _, h := range fl.Hosts {
+		if h.Why != "" {
+			_, _ = fmt.Fprintf(w, "%s is %s: %s\n", h.Name, h.State, h.Why)
+		}
+	}
 }

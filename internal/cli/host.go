@@ -1,130 +1,533 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/netip"
+	"net/url"
 	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host"
 )
 
-// hostName is the name given, else this machine's own.
-func hostName(name string) (string, error) {
-	if name != "" {
-		return name, nil
+// here is this host, for the commands that run on one.
+type here struct {
+	app       *app
+	name, dir string // flags
+	machine   host.Machine
+	identity  *host.Identity
+	svc       *client.Client // nil where none is named and none is needed
+}
+
+// onHost adds the flags of a command that runs on a host.
+func (a *app) onHost(c *cobra.Command) *here {
+	h := &here{app: a}
+	c.Flags().StringVar(&h.name, "host", "", "this host's name in the fleet, if it is not enrolled and the name is not the machine's")
+	c.Flags().StringVar(&h.dir, "state", "", "the folder of what this host keeps (YFENCE_STATE; "+host.StateDir+")")
+	return h
+}
+
+// find finds out who this host is and who serves it.
+func (h *here) find() (err error) {
+	a := h.app
+	h.machine.Dir = cmp.Or(h.dir, a.getenv("YFENCE_STATE"), host.StateDir)
+	if h.identity, err = h.machine.Identity(); err != nil {
+		return err
 	}
-	return os.Hostname()
+	if h.name == "" && h.identity != nil {
+		h.name = h.identity.Host
+	}
+	if h.name == "" {
+		if h.name, err = os.Hostname(); err != nil {
+			return err
+		}
+	}
+	server, token, err := a.address()
+	if err != nil {
+		return err
+	}
+	if h.identity != nil { // what is said explicitly counts more
+		server, token = cmp.Or(server, h.identity.Server), cmp.Or(token, h.identity.Token)
+	}
+	if server == "" || token == "" {
+		return nil
+	}
+	h.svc = client.New(server, token)
+	return nil
+}
+
+// service finds this host, and that it has a service.
+func (h *here) service() (*client.Client, error) {
+	if err := h.find(); err != nil {
+		return nil, err
+	}
+	if h.svc == nil {
+		return nil, errors.New("this host is not enrolled (yfence attend --enrol FILE), and no service is named: give --server URL and --token-file FILE")
+	}
+	return h.svc, nil
+}
+
+// services are the addresses at which this host finds the service.
+func (h *here) services() (out []netip.AddrPort) {
+	u, err := url.Parse(h.svc.URL())
+	if err != nil {
+		return nil
+	}
+	port := cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+	names, err := net.LookupHost(u.Hostname())
+	if err != nil {
+		return nil
+	}
+	for _, name := range names {
+		if at, err := netip.ParseAddrPort(net.JoinHostPort(name, port)); err == nil {
+			out = append(out, at)
+		}
+	}
+	return out
 }
 
 func (a *app) reportCommand() *cobra.Command {
-	var name, from string
-	var show bool
+	var from string
+	var show, spool bool
 	c := &cobra.Command{
 		Use:   "report",
 		Short: "On a host: send what is in force",
-		Long: `Report reads what the kernel has in force and sends it to the service.
+		Long: `Report reads what the kernel has in force and sends it to the service. What the
+service knows already is sent as its hash only.
 
 A host whose rules shut it off cannot reach the service. Print its report at its
 console, and send it from where the service can be reached: report --from FILE.`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if from != "" {
-				data, err := a.readFile(from)
-				if err != nil {
-					return err
-				}
-				var r api.Report
-				if err := json.Unmarshal(data, &r); err != nil || r.Host == "" {
-					return fmt.Errorf("%s is not what yfence report --print gives", from)
-				}
-				return a.send(cmd, r)
-			}
-			name, err := hostName(name)
+	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if from != "" {
+			data, err := a.readFile(from)
 			if err != nil {
 				return err
 			}
-			r, err := host.Report(cmd.Context(), name)
-			if err != nil {
-				return err
-			}
-			if show {
-				a.output = "json"
-				return a.print(r, nil)
-			}
-			return a.send(cmd, r)
-		},
-	}
-	c.Flags().StringVar(&name, "host", "", "this host's name in the fleet, if it is not the machine's")
-	c.Flags().BoolVar(&show, "print", false, "print the report and send nothing")
-	c.Flags().StringVar(&from, "from", "", "send a report that was printed before, - for standard input")
-	return c
-}
-
-// send sends a report and prints what the service makes of it.
-func (a *app) send(cmd *cobra.Command, r api.Report) error {
-	svc, err := a.service()
-	if err != nil {
-		return err
-	}
-	d, err := svc.Report(cmd.Context(), r)
-	if err != nil {
-		return err
-	}
-	return a.print(map[string]any{"version": api.Version, "host": d}, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "%s: reported, %s\n", d.Host, d.State)
-		for _, f := range d.Findings {
-			if f.Kind != compare.Cosmetic {
-				a.printFinding(w, f, a.paint(w))
-			}
-		}
-	})
-}
-
-func (a *app) settleCommand() *cobra.Command {
-	var name string
-	c := &cobra.Command{
-		Use:   "settle",
-		Short: "On a host: put what is published in force",
-		Long: `Settle fetches this host's rules, has the kernel's own tool check them, and puts
-them in force in one transaction. Then it reports.
-
-There is no timer yet that takes a change back by itself: keep a second way in
-open until you have seen that the first still works.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			name, err := hostName(name)
-			if err != nil {
-				return err
+			var r api.Report
+			if err := json.Unmarshal(data, &r); err != nil || r.Host == "" {
+				return fmt.Errorf("%s is not what yfence report --print gives", from)
 			}
 			svc, err := a.service()
 			if err != nil {
 				return err
 			}
-			rules, err := svc.Settle(cmd.Context(), name)
+			d, err := svc.Report(cmd.Context(), r)
 			if err != nil {
 				return err
 			}
-			absent, err := host.Load(cmd.Context(), rules.Files)
-			if err != nil {
-				return errors.Join(errors.New("nothing was changed"), err)
+			return a.printReported(d)
+		}
+		if show {
+			if err := h.find(); err != nil {
+				return err
 			}
-			for _, who := range absent {
-				a.say("%s: there is no %s here; what only it may send is not admitted", name, who)
-			}
-			a.say("%s: revision %d is in force", name, rules.Revision)
-			r, err := host.Report(cmd.Context(), name)
+			r, err := host.Report(cmd.Context(), h.name)
 			if err != nil {
 				return err
 			}
-			return a.send(cmd, r)
-		},
+			a.output = "json"
+			return a.print(r, nil)
+		}
+		if _, err := h.service(); err != nil {
+			return err
+		}
+		d, err := h.report(cmd.Context(), spool)
+		if err != nil {
+			return err
+		}
+		return a.printReported(d)
 	}
-	c.Flags().StringVar(&name, "host", "", "this host's name in the fleet, if it is not the machine's")
+	c.Flags().BoolVar(&show, "print", false, "print the report and send nothing")
+	c.Flags().StringVar(&from, "from", "", "send a report that was printed before, - for standard input")
+	c.Flags().BoolVar(&spool, "spool", false, "keep the report on disk if the service is away, and send what was kept first")
 	return c
+}
+
+// report reads what is in force and sends it.
+func (h *here) report(ctx context.Context, spool bool) (d api.HostDrift, err error) {
+	r, err := host.Report(ctx, h.name)
+	if err != nil {
+		return d, err
+	}
+	if spool {
+		err := h.machine.Unspool(func(old api.Report) error {
+			d, err := h.svc.Report(ctx, old)
+			var p *client.Problem
+			if errors.As(err, &p) && p.Status == 422 { // it will never be taken
+				return nil
+			}
+			if err == nil {
+				h.machine.Reported(old, d.Hash)
+			}
+			return err
+		})
+		if err != nil {
+			return d, errors.Join(err, h.machine.Spool(r))
+		}
+	}
+	if short, ok := h.machine.Short(r); ok {
+		if d, err = h.svc.Report(ctx, short); err == nil {
+			return d, nil
+		}
+	}
+	if d, err = h.svc.Report(ctx, r); err != nil {
+		if spool {
+			err = errors.Join(err, h.machine.Spool(r))
+		}
+		return d, err
+	}
+	h.machine.Reported(r, d.Hash)
+	return d, nil
+}
+
+// printReported prints what the service makes of a report.
+func (a *app) printReported(d api.HostDrift) error {
+	return a.print(map[string]any{"version": api.Version, "host": d}, func(w io.Writer) { a.writeReported(w, d) })
+}
+
+func (a *app) writeReported(w io.Writer, d api.HostDrift) {
+	_, _ = fmt.Fprintf(w, "%s: reported, %s\n", d.Host, d.State)
+	if d.Why != "" {
+		_, _ = fmt.Fprintf(w, "    %s\n", d.Why)
+	}
+	for _, f := range d.Findings {
+		if f.Kind != compare.Cosmetic {
+			a.printFinding(w, f, a.paint(w))
+		}
+	}
+}
+
+type settleFlags struct {
+	within              time.Duration
+	back, kept          bool
+	ground, pause, even bool
+	pair                int64
+	why                 string
+}
+
+func (a *app) settleCommand() *cobra.Command {
+	var f settleFlags
+	c := &cobra.Command{
+		Use:   "settle",
+		Short: "On a host: put what is published in force",
+		Long: `Settle fetches this host's rules, keeps a copy of what is in force, has the
+kernel's own tools check the rules, and puts them in force in one transaction. Then
+it reports.
+
+What was in force before comes back by itself unless the change is kept in time:
+log in anew, over a connection of its own, and run yfence keep. Whatever happens to
+this program or to your connection meanwhile changes nothing about that.
+
+Rules that would cut off somebody who is logged in, or the service, are refused.`,
+		Args: cobra.NoArgs,
+	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		switch {
+		case f.back:
+			return a.takeBack(cmd, h, cmp.Or(f.why, "taken back on the host"))
+		case f.kept:
+			return a.loadKept(cmd, h)
+		}
+		return a.settle(cmd, h, f)
+	}
+	c.Flags().DurationVar(&f.within, "within", 2*time.Minute, "the time for the keep")
+	c.Flags().BoolVar(&f.back, "back", false, "take the change back that waits for its keep")
+	c.Flags().BoolVar(&f.kept, "kept", false, "put in force what was last kept, as it is done when the host starts")
+	c.Flags().BoolVar(&f.ground, "ground", false, "the ground and the ways in alone")
+	c.Flags().BoolVar(&f.even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
+	c.Flags().BoolVar(&f.pause, "pause", false, "")
+	c.Flags().Int64Var(&f.pair, "pair", 0, "")
+	c.Flags().StringVar(&f.why, "why", "", "")
+	for _, name := range []string{"pause", "pair", "why"} { // what the service asks for
+		_ = c.Flags().MarkHidden(name)
+	}
+	return c
+}
+
+// settled is what settle prints as JSON.
+type settled struct {
+	Version int             `json:"version"`
+	Change  *api.HostChange `json:"change"`
+	Said    []string        `json:"said,omitempty"`
+	Host    *api.HostDrift  `json:"host,omitempty"`
+}
+
+func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
+	ctx := cmd.Context()
+	svc, err := h.service()
+	if err != nil {
+		return err
+	}
+	if f.within < time.Second || f.within > 24*time.Hour {
+		return fmt.Errorf("--within is from 1s to 24h, not %s", f.within)
+	}
+	keys, err := svc.Keys(ctx)
+	if err != nil {
+		return err
+	}
+	if fresh, err := h.machine.Trust(keys); err != nil {
+		return err
+	} else if fresh {
+		a.say("%s: this host trusts the service's key %s from now on", h.name, keys.Keys[0])
+	}
+	var rules api.Rules
+	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why}, Within: f.within, Even: f.even, Service: h.services()}
+	if f.pause {
+		rules, err = svc.RulesOf(ctx, h.name, "pause")
+		w.Passing, w.Change.Kind = true, "pause"
+	} else {
+		kind := map[bool]string{true: "ground"}[f.ground]
+		rules, err = svc.SettlePair(ctx, h.name, kind, f.pair)
+	}
+	if err != nil {
+		return err
+	}
+	if err := h.machine.Verify(rules); err != nil {
+		return fmt.Errorf("nothing was changed: the rules are not to be trusted: %w", err)
+	}
+	w.Files, w.Change.Revision, w.Change.Generation, w.Change.Pair = rules.Files, rules.Revision, rules.Generation, rules.Pair
+	w.Change.What = fmt.Sprintf("revision %d", rules.Revision)
+	switch {
+	case f.pause:
+		w.Change.What = "the pause"
+	case f.ground:
+		w.Change.What = "the ground of " + w.Change.What
+	}
+	if w.Pins, err = h.machine.Pins(); err != nil {
+		return err
+	}
+	h.machine.OwnConsole = rules.OwnConsole
+	made, err := h.machine.Make(ctx, w)
+	if err != nil {
+		err = errors.Join(errors.New("nothing was changed"), err)
+		if !f.pause {
+			_ = svc.TellChange(ctx, h.name, rules.Pair, nil, strings.ReplaceAll(err.Error(), "\n", ": "))
+		}
+		return err
+	}
+	return a.made(cmd, h, made, f.even)
+}
+
+// made tells of a change that was made: people, and the service.
+func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error {
+	out := settled{Version: api.Version, Change: &made.Change}
+	for _, who := range made.Absent {
+		out.Said = append(out.Said, fmt.Sprintf("there is no %s here; what only it may send is not admitted", who))
+	}
+	for _, cut := range made.Cut {
+		out.Said = append(out.Said, "it cuts off "+cut)
+	}
+	for _, s := range out.Said {
+		a.say("%s: %s", h.name, s)
+	}
+	d, err := h.tell(cmd.Context(), &made.Change)
+	if err != nil && !even && made.Change.Kind == "settle" {
+		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
+		out.Change = &c
+		return errors.Join(errors.New("nothing was changed in the end: the service could no longer be reached, and what was in force before is in force again"), err, back)
+	}
+	if err == nil {
+		out.Host = &d
+	} else {
+		a.say("%s: the service could not be told: %s", h.name, err)
+	}
+	return a.print(out, func(w io.Writer) {
+		until := made.Change.Until.Local().Format(time.TimeOnly)
+		if made.Change.Kind == "pause" {
+			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", h.name, until)
+		} else {
+			_, _ = fmt.Fprintf(w, "%s: %s is in force, and goes back at %s unless it is kept: log in anew and run yfence keep\n", h.name, made.Change.What, until)
+		}
+		if out.Host != nil {
+			a.writeReported(w, d)
+		}
+	})
+}
+
+// tell tells the service how a change stands and what is in force, over a new connection.
+func (h *here) tell(ctx context.Context, c *api.HostChange) (d api.HostDrift, err error) {
+	h.svc.Fresh()
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	if err := h.svc.TellChange(ctx, h.name, c.Pair, c, ""); err != nil {
+		return d, err
+	}
+	return h.report(ctx, false)
+}
+
+func (a *app) takeBack(cmd *cobra.Command, h *here, why string) error {
+	if err := h.find(); err != nil {
+		return err
+	}
+	c, err := h.machine.Back(why)
+	if err != nil {
+		return err
+	}
+	return a.ended(cmd, h, c)
+}
+
+// ended tells of a change that was kept or taken back.
+func (a *app) ended(cmd *cobra.Command, h *here, c api.HostChange) error {
+	out := settled{Version: api.Version, Change: &c}
+	if h.svc != nil {
+		if d, err := h.tell(cmd.Context(), &c); err == nil {
+			out.Host = &d
+		} else {
+			a.say("%s: the service could not be told: %s", h.name, err)
+		}
+	}
+	return a.print(out, func(w io.Writer) {
+		_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", h.name, c.What, map[api.Phase]string{api.Kept: "is kept", api.WentBack: "went back"}[c.Phase], c.Why)
+		if out.Host != nil {
+			a.writeReported(w, *out.Host)
+		}
+	})
+}
+
+func (a *app) loadKept(cmd *cobra.Command, h *here) error {
+	if err := h.find(); err != nil {
+		return err
+	}
+	k, absent, err := h.machine.LoadKept(cmd.Context())
+	if err != nil {
+		return err
+	}
+	if k == nil {
+		return fmt.Errorf("nothing was ever kept in %s", h.machine.Dir)
+	}
+	for _, who := range absent {
+		a.say("%s: there is no %s here yet; what only it may send is not admitted", h.name, who)
+	}
+	return a.print(settled{Version: api.Version, Change: &k.Change}, func(w io.Writer) {
+		_, _ = fmt.Fprintf(w, "%s: %s is in force, as it was kept\n", h.name, k.Change.What)
+	})
+}
+
+func (a *app) keepCommand() *cobra.Command {
+	var console bool
+	c := &cobra.Command{
+		Use:   "keep",
+		Short: "On a host: make the last change last",
+		Long: `Keep confirms what settle has put in force: it lasts from now on, and is in force
+after a reboot too.
+
+It counts only over a connection that was opened after the change, which shows that
+the way in is open: log in anew. A terminal that was open before, or a log-in that
+shares the connection of an earlier one, shows nothing.`,
+		Args: cobra.NoArgs,
+	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if err := h.find(); err != nil {
+			return err
+		}
+		kept, err := h.machine.Keep(nil, console)
+		if err != nil {
+			return err
+		}
+		return a.ended(cmd, h, kept)
+	}
+	c.Flags().BoolVar(&console, "at-console", false, "you sit at the machine itself; only where the fleet file says that it has its own console")
+	return c
+}
+
+// minderCommand is the process that puts things back. Settle begins it.
+func (a *app) minderCommand() *cobra.Command {
+	return &cobra.Command{Use: "minder", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error { return host.Mind(a.stdin, a.out) }}
+}
+
+func (a *app) attendCommand() *cobra.Command {
+	var enrol string
+	var every, look time.Duration
+	c := &cobra.Command{
+		Use:   "attend",
+		Short: "On a host: stay and serve",
+		Long: `Attend stays on a host. It reports every so often and whenever rules change, and
+does what the service asks: settle, keep, go back, open a connection to try it. It
+opens no port, and changes no rules that nobody asked it to change.
+
+A new host is enrolled once: yfence fleet enrol HOST gives a one-time token, and
+attend --enrol FILE --server URL trades it for the host's own, and trusts the
+service's key from then on.`,
+		Args: cobra.NoArgs,
+	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+		defer stop()
+		if enrol != "" {
+			if err := a.enrolHere(ctx, h, enrol); err != nil {
+				return err
+			}
+		}
+		svc, err := h.service()
+		if err != nil {
+			return err
+		}
+		if _, err := svc.Keys(ctx); err == nil || ctx.Err() != nil {
+			a.say("%s attends to %s", h.name, svc.URL())
+		}
+		common := []string{"--host", h.name, "--state", h.machine.Dir}
+		if a.server != "" {
+			common = append(common, "--server", a.server)
+		}
+		if a.tokenFile != "" {
+			common = append(common, "--token-file", a.tokenFile)
+		}
+		at := host.Attendant{Machine: h.machine, Host: h.name, Service: svc, Every: every, Look: look,
+			Run: host.RunProgram("/proc/self/exe", common), Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
+		return at.Attend(ctx)
+	}
+	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
+	c.Flags().DurationVar(&every, "every", 5*time.Minute, "how often to report where nothing changes")
+	c.Flags().DurationVar(&look, "look", 30*time.Second, "how often to look at what the kernel does not tell of: legacy iptables and ipset")
+	return c
+}
+
+// enrolHere trades a one-time token for this host's own.
+func (a *app) enrolHere(ctx context.Context, h *here, file string) error {
+	data, err := a.readFile(file)
+	if err != nil {
+		return err
+	}
+	server, _, err := a.address()
+	if err != nil {
+		return err
+	}
+	if server == "" {
+		return errors.New("no service is named: give --server URL")
+	}
+	if err := h.find(); err != nil {
+		return err
+	}
+	req := host.About(ctx)
+	req.Token = strings.TrimSpace(string(data))
+	e, err := client.New(server, "").Enrol(ctx, req)
+	if err != nil {
+		return err
+	}
+	if err := h.machine.Enrol(host.Identity{Host: e.Host, Server: server, Token: e.Secret}, e.Keys); err != nil {
+		return fmt.Errorf("the host is enrolled, and could not keep its token: enrol it again once this is mended: %w", err)
+	}
+	h.name = e.Host
+	a.say("this host is %s, and trusts the service's key %s", e.Host, e.Keys[0])
+	return nil
 }

@@ -139,8 +139,16 @@ func (c *Client) Ask(ctx context.Context, question string) (out api.Answer, err 
 
 // Rules is what a host's filter is to be.
 func (c *Client) Rules(ctx context.Context, host string) (api.Rules, error) {
-	return get[api.Rules](ctx, c, "/hosts/"+url.PathEscape(host)+"/rules")
+	return get[api.Rules](ctx, c, of(host, "/rules"))
 }
+
+// RulesOf is such rules of a kind: "ground" or "pause".
+func (c *Client) RulesOf(ctx context.Context, host, kind string) (api.Rules, error) {
+	return get[api.Rules](ctx, c, of(host, "/rules?kind="+url.QueryEscape(kind)))
+}
+
+// of is the path of something of a host's.
+func of(host, rest string) string { return "/hosts/" + url.PathEscape(host) + rest }
 
 // Live is what a host last reported.
 func (c *Client) Live(ctx context.Context, host string) (api.LiveRules, error) {
@@ -149,8 +157,132 @@ func (c *Client) Live(ctx context.Context, host string) (api.LiveRules, error) {
 
 // Settle asks a host to settle what is published, and gives its rules.
 func (c *Client) Settle(ctx context.Context, host string) (out api.Rules, err error) {
-	return out, c.do(ctx, http.MethodPost, "/hosts/"+url.PathEscape(host)+"/settle", nil, &out)
+	return c.SettlePair(ctx, host, "", 0)
 }
+
+// SettlePair is Settle of a kind of rules ("" or "ground") of a pair; 0 is the one in force.
+func (c *Client) SettlePair(ctx context.Context, host, kind string, pair int64) (out api.Rules, err error) {
+	q := url.Values{}
+	if kind != "" {
+		q.Set("kind", kind)
+	}
+	if pair != 0 {
+		q.Set("pair", strconv.FormatInt(pair, 10))
+	}
+	return out, c.do(ctx, http.MethodPost, of(host, "/settle?"+q.Encode()), nil, &out)
+}
+
+// Enrol trades a one-time token for a host's own.
+func (c *Client) Enrol(ctx context.Context, req api.EnrolRequest) (out api.Enrolled, err error) {
+	return out, c.do(ctx, http.MethodPost, "/enrol", req, &out)
+}
+
+// NewEnrolment makes a one-time token for a host.
+func (c *Client) NewEnrolment(ctx context.Context, host string) (out api.Enrolment, err error) {
+	return out, c.do(ctx, http.MethodPost, of(host, "/enrolment"), nil, &out)
+}
+
+// Keys are the keys that the service signs with.
+func (c *Client) Keys(ctx context.Context) (api.Keys, error) {
+	return get[api.Keys](ctx, c, "/keys")
+}
+
+// NewKey makes a key to sign with later.
+func (c *Client) NewKey(ctx context.Context) (out api.Keys, err error) {
+	return out, c.do(ctx, http.MethodPost, "/keys", nil, &out)
+}
+
+// RetireKey retires the key that signs now.
+func (c *Client) RetireKey(ctx context.Context) (out api.Keys, err error) {
+	return out, c.do(ctx, http.MethodDelete, "/keys", nil, &out)
+}
+
+// Tasks is what a host has to do; the service waits so long for something if there is nothing.
+func (c *Client) Tasks(ctx context.Context, host string, wait time.Duration) (api.Tasks, error) {
+	return get[api.Tasks](ctx, c, of(host, fmt.Sprintf("/tasks?wait=%d", int(wait.Seconds()))))
+}
+
+// FinishTask tells what became of a task.
+func (c *Client) FinishTask(ctx context.Context, host string, id int64, r api.TaskResult) error {
+	return c.do(ctx, http.MethodPost, of(host, fmt.Sprintf("/tasks/%d/result", id)), r, nil)
+}
+
+// AskHost asks a host to do something, and waits a while for it.
+func (c *Client) AskHost(ctx context.Context, host string, t api.Task) (out api.TaskStatus, err error) {
+	body := map[string]any{"do": t.Do}
+	for key, v := range map[string]any{"copy": t.Copy, "within": t.Within, "why": t.Why, "even": t.Even} {
+		if v != "" && v != 0 && v != false {
+			body[key] = v
+		}
+	}
+	return out, c.do(ctx, http.MethodPost, of(host, "/tasks"), body, &out)
+}
+
+// TellChange tells how the last change on a host stands, or why none was made.
+func (c *Client) TellChange(ctx context.Context, host string, pair int64, change *api.HostChange, failed string) error {
+	body := map[string]any{"pair": pair}
+	if change != nil {
+		body["change"] = change
+	}
+	if failed != "" {
+		body["failed"] = failed
+	}
+	return c.do(ctx, http.MethodPost, of(host, "/change"), body, nil)
+}
+
+// Copies are the copies that a host keeps.
+func (c *Client) Copies(ctx context.Context, host string) (api.Copies, error) {
+	return get[api.Copies](ctx, c, of(host, "/copies"))
+}
+
+// Copy is one such copy, with its text.
+func (c *Client) Copy(ctx context.Context, host string, number int) (api.Copies, error) {
+	return get[api.Copies](ctx, c, of(host, fmt.Sprintf("/copies?number=%d", number)))
+}
+
+// PutCopies tells which copies a host keeps.
+func (c *Client) PutCopies(ctx context.Context, copies api.Copies) error {
+	return c.do(ctx, http.MethodPut, of(copies.Host, "/copies"), copies, nil)
+}
+
+// StartWave begins to put a revision in force over hosts.
+func (c *Client) StartWave(ctx context.Context, req api.WaveRequest) (out api.Wave, err error) {
+	return out, c.do(ctx, http.MethodPost, "/waves", req, &out)
+}
+
+// Waves are all waves.
+func (c *Client) Waves(ctx context.Context) (api.Waves, error) {
+	return get[api.Waves](ctx, c, "/waves")
+}
+
+// Wave is one wave.
+func (c *Client) Wave(ctx context.Context, number int64) (api.Wave, error) {
+	return get[api.Wave](ctx, c, fmt.Sprintf("/waves/%d", number))
+}
+
+// GoOn lets a wave go on that waits after a step.
+func (c *Client) GoOn(ctx context.Context, number int64) (out api.Wave, err error) {
+	return out, c.do(ctx, http.MethodPost, fmt.Sprintf("/waves/%d/go-on", number), nil, &out)
+}
+
+// StopWave stops a wave.
+func (c *Client) StopWave(ctx context.Context, number int64, why string) (out api.Wave, err error) {
+	return out, c.do(ctx, http.MethodPost, fmt.Sprintf("/waves/%d/stop", number), map[string]string{"why": why}, &out)
+}
+
+// ReturnWave begins a wave that undoes another.
+func (c *Client) ReturnWave(ctx context.Context, number int64) (out api.Wave, err error) {
+	return out, c.do(ctx, http.MethodPost, fmt.Sprintf("/waves/%d/return", number), nil, &out)
+}
+
+// Fresh is the client with no connection that was open before.
+func (c *Client) Fresh() *Client {
+	c.http.CloseIdleConnections()
+	return c
+}
+
+// URL is where the service is.
+func (c *Client) URL() string { return c.url }
 
 // Report sends a host's report.
 func (c *Client) Report(ctx context.Context, r api.Report) (out api.HostDrift, err error) {

@@ -122,6 +122,42 @@ func (c *Copy) ours() string {
 // Bare says that nothing at all was in force.
 func (c *Copy) Bare() bool { return c.NFT == "" && len(c.Saved) == 0 && c.Sets == "" }
 
+// String is all of the copy, to be read.
+func (c *Copy) String() string {
+	var b strings.Builder
+	if c.NFT != "" {
+		fmt.Fprintf(&b, "# nft list ruleset\n%s", c.NFT)
+	}
+	for _, name := range tools {
+		if c.Saved[name] != "" {
+			fmt.Fprintf(&b, "# %s-save\n%s", name, c.Saved[name])
+		}
+	}
+	if c.Sets != "" {
+		fmt.Fprintf(&b, "# ipset save\n%s", c.Sets)
+	}
+	return b.String()
+}
+
+// rules counts the lines of rules.
+func (c *Copy) rules() (n int) {
+	inChain := false
+	for line := range strings.Lines(c.NFT) {
+		switch line = strings.TrimSpace(line); {
+		case strings.HasPrefix(line, "chain "):
+			inChain = true
+		case line == "}":
+			inChain = false
+		case inChain && line != "" && !strings.HasPrefix(line, "type "):
+			n++
+		}
+	}
+	for _, saved := range c.Saved {
+		n += strings.Count(saved, "-A ")
+	}
+	return n
+}
+
 // Normal is the copy without what passes, in one order: two copies that say the
 // same have the same normal form.
 func (c *Copy) Normal() string {

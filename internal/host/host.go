@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -24,7 +22,7 @@ const toolTime = 30 * time.Second
 // Report reads what is in force on this host. A tool that is missing, fails or
 // hangs is an error: it must not be taken for a host without rules.
 func Report(ctx context.Context, name string) (api.Report, error) {
-	r := api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), Tools: map[string]string{}}
+	r := api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC()}
 	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
 	if err != nil {
 		return r, err
@@ -44,13 +42,7 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 	if r.Names, err = names(listing, others); err != nil {
 		r.Names = nil
 	}
-	if version, err := tool(ctx, nil, "nft", "--version"); err == nil {
-		r.Tools["nft"] = strings.TrimSpace(string(version))
-	}
-	var u unix.Utsname
-	if unix.Uname(&u) == nil {
-		r.Tools["kernel"] = unix.ByteSliceToString(u.Release[:])
-	}
+	r.Tools = versions(ctx)
 	return r, nil
 }
 

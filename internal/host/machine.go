@@ -32,11 +32,13 @@ type Machine struct {
 }
 
 func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
-func (m *Machine) socket() string  { return filepath.Join(m.Dir, "minder.sock") }
+func (m *Machine) socket() string  { return m.path("minder.sock") }
+
+func (m *Machine) path(name string) string { return filepath.Join(m.Dir, name) }
 
 // Wanted is a change of what is in force.
 type Wanted struct {
-	Change  api.Change       // what it is; ID, phase and times are filled in
+	Change  api.HostChange       // what it is; ID, phase and times are filled in
 	Files   []api.File       // rules to load; or
 	Copy    *Copy            // a copy to put back
 	Within  time.Duration    // the time until it goes back by itself
@@ -48,7 +50,7 @@ type Wanted struct {
 
 // Made is a change that was made.
 type Made struct {
-	api.Change
+	Change api.HostChange
 	Absent []string // users and units that the rules ask for and the host does not have
 	Cut    []string // what it cuts off, where that was wanted even so
 }
@@ -92,8 +94,8 @@ func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 		return made, fmt.Errorf("nothing was changed, since no copy of what is in force could be kept: %w", err)
 	}
 	made.Change = w.Change
-	made.ID, made.Phase, made.Began = rand.Text(), api.Changing, time.Now().UTC().Truncate(time.Second)
-	made.Until = made.Began.Add(w.Within)
+	made.Change.ID, made.Change.Phase, made.Change.Began = rand.Text(), api.Changing, time.Now().UTC().Truncate(time.Second)
+	made.Change.Until = made.Change.Began.Add(w.Within)
 	c := charge{Change: made.Change, Within: w.Within, Back: *before, Whole: w.Copy != nil}
 	for _, k := range w.Pins {
 		c.Pins = append(c.Pins, k.Public())
@@ -124,17 +126,17 @@ func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 
 // Keep makes the change that waits for it last. proof is the service's word that
 // somebody came in since, nil if whoever calls came in himself.
-func (m *Machine) Keep(proof *api.KeepProof, console bool) (api.Change, error) {
+func (m *Machine) Keep(proof *api.KeepProof, console bool) (api.HostChange, error) {
 	return m.ask(request{Do: "keep", Proof: proof, Console: console})
 }
 
 // Back takes the change back that waits for its keep.
-func (m *Machine) Back(why string) (api.Change, error) {
+func (m *Machine) Back(why string) (api.HostChange, error) {
 	return m.ask(request{Do: "back", Why: why})
 }
 
 // Change is how the last change stands; its phase is "" if there was none.
-func (m *Machine) Change() (c api.Change, err error) {
+func (m *Machine) Change() (c api.HostChange, err error) {
 	if now, err := m.ask(request{Do: "state"}); err == nil {
 		return now, nil
 	}
@@ -147,7 +149,7 @@ func (m *Machine) Change() (c api.Change, err error) {
 
 // Kept is what was last kept, and what is in force after a reboot.
 type Kept struct {
-	Change api.Change `json:"change"`
+	Change api.HostChange `json:"change"`
 	Files  []api.File `json:"files,omitempty"`
 	Copy   *Copy      `json:"copy,omitempty"` // where a copy was put back
 }
@@ -231,6 +233,24 @@ func (m *Machine) Copies() (out []*Copy, err error) {
 			return nil, err
 		}
 		out = append(out, c)
+	}
+	return out, nil
+}
+
+// CopyNotes says of all copies that are kept what they are, the newest first; with
+// all of their text if that is asked for.
+func (m *Machine) CopyNotes(whole bool) ([]api.CopyNote, error) {
+	copies, err := m.Copies()
+	if err != nil {
+		return nil, err
+	}
+	out := []api.CopyNote{}
+	for _, c := range copies {
+		n := api.CopyNote{Number: c.Number, TakenAt: c.TakenAt, Before: c.Before, Rules: c.rules()}
+		if whole {
+			n.Text = c.String()
+		}
+		out = append(out, n)
 	}
 	return out, nil
 }

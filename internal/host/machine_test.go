@@ -57,7 +57,7 @@ func openTo(port int) string {
 }
 
 func wanted(rules string, within time.Duration) host.Wanted {
-	return host.Wanted{Change: api.Change{Kind: "settle", What: "revision 7", Revision: 7}, Files: nftFile(rules), Within: within}
+	return host.Wanted{Change: api.HostChange{Kind: "settle", What: "revision 7", Revision: 7}, Files: nftFile(rules), Within: within}
 }
 
 // machine is a host in a kernel of its own, with rules of somebody else's in it.
@@ -91,7 +91,7 @@ func (m *machine) normal() string {
 }
 
 // waitFor waits until the change is in a phase.
-func (m *machine) waitFor(phase api.Phase) api.Change {
+func (m *machine) waitFor(phase api.Phase) api.HostChange {
 	m.Helper()
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 		c, err := m.Change()
@@ -111,7 +111,7 @@ func TestWithoutAKeepItGoesBack(t *testing.T) {
 		was := m.normal()
 		made, err := m.make(wanted(openTo(9000+i), 300*time.Millisecond))
 		require.NoError(t, err)
-		require.Equal(t, api.InForceYet, made.Phase)
+		require.Equal(t, api.InForceYet, made.Change.Phase)
 		require.Contains(t, m.normal(), strconv.Itoa(9000+i))
 		c := m.waitFor(api.WentBack)
 		require.Equal(t, "nobody kept it within 300ms", c.Why)
@@ -326,7 +326,7 @@ func TestEachKindGoesBack(t *testing.T) {
 			first := m.normal()
 			settle := func(n int) {
 				t.Helper()
-				_, err := m.make(host.Wanted{Change: api.Change{Kind: "settle", What: "a revision"}, Files: files(n), Within: time.Minute})
+				_, err := m.make(host.Wanted{Change: api.HostChange{Kind: "settle", What: "a revision"}, Files: files(n), Within: time.Minute})
 				require.NoError(t, err)
 				require.Contains(t, m.normal(), fmt.Sprintf("--dport %d -j DROP", 9000+n))
 			}
@@ -356,7 +356,7 @@ func TestEachKindGoesBack(t *testing.T) {
 			copies, err := m.Copies()
 			require.NoError(t, err)
 			oldest := copies[len(copies)-1]
-			made, err := m.make(host.Wanted{Change: api.Change{Kind: "put back", What: "copy 1"}, Copy: oldest, Within: time.Minute})
+			made, err := m.make(host.Wanted{Change: api.HostChange{Kind: "put back", What: "copy 1"}, Copy: oldest, Within: time.Minute})
 			require.NoError(t, err, "%+v", made)
 			require.Equal(t, first, m.normal(), "all of it is as it was before us")
 			_, err = m.Back("a last time")
@@ -372,7 +372,7 @@ func (m *machine) console(t *testing.T) {
 	m.OwnConsole = true
 	_, err := m.Back("to begin anew")
 	require.NoError(t, err)
-	w := host.Wanted{Change: api.Change{Kind: "settle", What: "a revision"}, Within: time.Minute}
+	w := host.Wanted{Change: api.HostChange{Kind: "settle", What: "a revision"}, Within: time.Minute}
 	w.Files = []api.File{{Kind: "iptables", Text: "*filter\n:yf-inbound - [0:0]\n-A yf-inbound -p tcp -m tcp --dport 9001 -j DROP\nCOMMIT\n"}}
 	_, err = m.make(w)
 	require.NoError(t, err)

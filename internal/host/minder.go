@@ -25,7 +25,7 @@ import (
 // needs no disk, no network and nobody's process but its own for that.
 type minder struct {
 	charge
-	state api.Change
+	state api.HostChange
 
 	before   []Connection // open when the change was made: a keep over one of them proves nothing
 	timer    int          // a timerfd of CLOCK_BOOTTIME, which no clock that is set moves and which runs on in sleep
@@ -35,7 +35,7 @@ type minder struct {
 // charge is what a minder is given to mind.
 type charge struct {
 	Machine
-	Change api.Change    // as it begins
+	Change api.HostChange    // as it begins
 	Within time.Duration // the time for the keep
 	Back   Copy          // what was in force before
 	Whole  bool          // all of it is to go back, not our rules alone
@@ -56,7 +56,7 @@ type request struct {
 }
 
 type answer struct {
-	State api.Change `json:"state"`
+	State api.HostChange `json:"state"`
 	Error string     `json:"error,omitempty"`
 }
 
@@ -195,7 +195,7 @@ func (m *minder) mind() {
 	}
 }
 
-func ended(c api.Change) bool { return c.Phase == api.Kept || c.Phase == api.WentBack }
+func ended(c api.HostChange) bool { return c.Phase == api.Kept || c.Phase == api.WentBack }
 
 func (m *minder) obey(r request) error {
 	switch r.Do {
@@ -330,10 +330,10 @@ func peer(c *net.UnixConn) (pid int, err error) {
 }
 
 // ask asks the minder that minds a change now; errNobody if none does.
-func (m *Machine) ask(r request) (api.Change, error) {
+func (m *Machine) ask(r request) (api.HostChange, error) {
 	c, err := net.DialTimeout("unix", m.socket(), 5*time.Second)
 	if err != nil {
-		return api.Change{}, errNobody
+		return api.HostChange{}, errNobody
 	}
 	defer func() { _ = c.Close() }()
 	_ = c.SetDeadline(time.Now().Add(2 * time.Minute))

@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -221,7 +222,7 @@ func (s *Service) tellChange(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Body struct {
 		Pair   int64       `json:"pair,omitempty" doc:"that it is to put in force"`
-		Change *api.Change `json:"change,omitempty"`
+		Change *api.HostChange `json:"change,omitempty"`
 		Failed string      `json:"failed,omitempty" doc:"why no change was made"`
 	}
 }) (*struct{}, error) {
@@ -292,10 +293,23 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 	return &struct{ Body api.TaskStatus }{status}, nil
 }
 
-func (s *Service) showCopies(ctx context.Context, in *hostInput) (*struct{ Body api.Copies }, error) {
+func (s *Service) showCopies(ctx context.Context, in *struct {
+	Host   string `path:"host"`
+	Number int    `query:"number" doc:"one copy only, with its text"`
+}) (*struct{ Body api.Copies }, error) {
 	copies, err := s.Store.Copies(ctx, in.Host)
 	if err != nil {
 		return nil, s.broken("reading the copies", err)
+	}
+	if in.Number != 0 {
+		copies = slices.DeleteFunc(copies, func(c api.CopyNote) bool { return c.Number != in.Number })
+		if len(copies) == 0 {
+			return nil, huma.Error404NotFound(fmt.Sprintf("%s keeps no copy %d, or has not told of it", in.Host, in.Number))
+		}
+	} else {
+		for i := range copies {
+			copies[i].Text = ""
+		}
 	}
 	return &struct{ Body api.Copies }{api.Copies{Version: api.Version, Host: in.Host, Copies: copies}}, nil
 }

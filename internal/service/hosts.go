@@ -313,14 +313,21 @@ func (s *Service) report(ctx context.Context, in *struct {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report is of %q and was sent as %q's", in.Body.Host, in.Host))
 	case in.Body.TakenAt.Year() < 2000 || in.Body.TakenAt.Year() > 2200:
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report says it was taken in the year %d; set the host's clock", in.Body.TakenAt.Year()))
-	case len(in.Body.Dumps) == 0:
+	case len(in.Body.Dumps) == 0 && in.Body.Same == "":
 		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is not the same")
 	}
-	dumps, err := json.Marshal(in.Body.InForce)
-	if err != nil {
-		return nil, s.broken("taking the report", err)
+	if in.Body.Same != "" {
+		err = s.Store.ReportSame(ctx, h.Name, in.Body.TakenAt, in.Body.Same)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, huma.Error409Conflict("nothing of that hash was reported; send the dumps")
+		}
+	} else {
+		var dumps []byte
+		if dumps, err = json.Marshal(in.Body.InForce); err == nil {
+			_, err = s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps)
+		}
 	}
-	if _, err := s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps); err != nil {
+	if err != nil {
 		return nil, s.broken("taking the report", err)
 	}
 	heard, err := s.Store.Heard(ctx, in.Host)
@@ -335,5 +342,5 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if res, _, err = s.status(ctx, m, h, heard[h.Name], attending[h.Name]); err != nil {
 		return nil, s.broken("reading the report", err)
 	}
-	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(in.Body.TakenAt), Findings: res.Findings, Unread: res.Unread}}, nil
+	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(in.Body.TakenAt), Hash: fmt.Sprintf("%x", heard[h.Name].Dump), Findings: res.Findings, Unread: res.Unread}}, nil
 }

@@ -221,7 +221,7 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	}
 	change := a.Change
 	if change == nil {
-		change = &api.Change{}
+		change = &api.HostChange{}
 	}
 	ours := a.Pair == m.pair.Number && change.Kind == "settle" // it is about what the host is held against
 	switch {

@@ -129,6 +129,13 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("GET", "/hosts/{host}/copies", "list-copies", "The copies that a host keeps of what it had in force", api.Read), s.showCopies)
 	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), maxReportBody), s.putCopies)
 
+	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle), s.startWave)
+	huma.Register(a, operation("GET", "/waves", "list-waves", "All waves", api.Read), s.listWaves)
+	huma.Register(a, operation("GET", "/waves/{number}", "show-wave", "One wave", api.Read), s.showWave)
+	huma.Register(a, operation("POST", "/waves/{number}/go-on", "go-on-wave", "Let a wave go on that waits after a step", api.Settle), s.goOnWave)
+	huma.Register(a, operation("POST", "/waves/{number}/stop", "stop-wave", "Stop a wave; what is not kept goes back", api.Settle), s.stopWave)
+	huma.Register(a, operation("POST", "/waves/{number}/return", "return-wave", "Begin a wave that puts hosts back on what they had before another", api.Settle), s.returnWave)
+
 	huma.Register(a, operation("GET", "/keys", "show-keys", "The keys that the service signs with", api.Read, api.Host), s.showKeys)
 	huma.Register(a, operation("POST", "/keys", "make-key", "Make a key to sign with later", api.Tokens), s.newKey)
 	huma.Register(a, operation("DELETE", "/keys", "retire-key", "Retire the key that signs now; the next one follows it", api.Tokens), s.retireKey)

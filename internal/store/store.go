@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"embed"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -255,11 +256,19 @@ func (s *Store) Generation(ctx context.Context, number int64) (file Hash, err er
 
 // Ask notes that a host is asked to settle a pair.
 func (s *Store) Ask(ctx context.Context, host string, pair int64) error {
-	return s.atOnce(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO asked (host, pair, previous, asked_at) VALUES (?, ?, 0, ?)
-			ON DUPLICATE KEY UPDATE previous = IF(pair = VALUES(pair), previous, pair), pair = VALUES(pair), asked_at = VALUES(asked_at)`, host, pair, now())
-		return err
-	})
+	return s.atOnce(ctx, func(tx *sql.Tx) error { return ask(ctx, tx, host, pair) })
+}
+
+func ask(ctx context.Context, tx *sql.Tx, host string, pair int64) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO asked (host, pair, previous, asked_at) VALUES (?, ?, 0, ?)
+		ON DUPLICATE KEY UPDATE previous = IF(pair = VALUES(pair), previous, pair), pair = VALUES(pair), asked_at = VALUES(asked_at)`, host, pair, now())
+	return err
+}
+
+// PairOf is the newest pair with a revision.
+func (s *Store) PairOf(ctx context.Context, revision int64) (p Pair, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT number, revision, generation FROM pairs WHERE revision = ? ORDER BY number DESC LIMIT 1", revision).Scan(&p.Number, &p.Revision, &p.Generation)
+	return p, notFound(err)
 }
 
 // Heard is what the service last knows of a host. What it does not know is zero.
@@ -281,18 +290,43 @@ func (s *Store) Report(ctx context.Context, host string, takenAt time.Time, dump
 		if h.Dump, err = put(ctx, tx, dumps); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, "INSERT INTO reports (host, taken_at, received_at, hash) VALUES (?, ?, ?, ?)", host, h.TakenAt, h.ReceivedAt, h.Dump[:])
-		if err != nil {
-			return err
-		}
-		id, err := res.LastInsertId()
-		if err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO newest (host, report) VALUES (?, ?) ON DUPLICATE KEY UPDATE report = VALUES(report)", host, id)
-		return err
+		return report(ctx, tx, h)
 	})
 	return h, err
+}
+
+// ReportSame stores a report of a host that says the same as an earlier one of its own,
+// by the hash of that in hexadecimal.
+func (s *Store) ReportSame(ctx context.Context, host string, takenAt time.Time, same string) error {
+	h := Heard{Host: host, TakenAt: takenAt.UTC().Truncate(time.Microsecond), ReceivedAt: now()}
+	hash, err := hex.DecodeString(same)
+	if err != nil || len(hash) != len(h.Dump) {
+		return ErrNotFound
+	}
+	copy(h.Dump[:], hash)
+	return s.atOnce(ctx, func(tx *sql.Tx) error {
+		var known int
+		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM reports WHERE host = ? AND hash = ?", host, h.Dump[:]).Scan(&known); err != nil {
+			return err
+		}
+		if known == 0 {
+			return ErrNotFound
+		}
+		return report(ctx, tx, h)
+	})
+}
+
+func report(ctx context.Context, tx *sql.Tx, h Heard) error {
+	res, err := tx.ExecContext(ctx, "INSERT INTO reports (host, taken_at, received_at, hash) VALUES (?, ?, ?, ?)", h.Host, h.TakenAt, h.ReceivedAt, h.Dump[:])
+	if err != nil {
+		return err
+	}
+	id, err := res.LastInsertId()
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "INSERT INTO newest (host, report) VALUES (?, ?) ON DUPLICATE KEY UPDATE report = VALUES(report)", h.Host, id)
+	return err
 }
 
 // Heard is what is known of hosts, by name: of one, or of all if only is "".

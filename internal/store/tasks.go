@@ -217,7 +217,7 @@ func (s *Store) Attends(ctx context.Context, host string) error {
 }
 
 // PutChange notes how the last change on a host stands. failed says why none was made.
-func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.Change, failed string) error {
+func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.HostChange, failed string) error {
 	body, err := json.Marshal(c)
 	if err != nil {
 		return err
@@ -231,7 +231,7 @@ func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.C
 type Attending struct {
 	AskedAt time.Time // what there is to do; zero if never
 	Pair    int64     // that the last change was to put in force; 0 if none of the service's
-	Change  *api.Change
+	Change  *api.HostChange
 	Failed  string // why the last settle could not be made
 	ToldAt  time.Time
 }

@@ -45,14 +45,13 @@ CREATE TABLE copies (
     note   LONGTEXT     NOT NULL,
     PRIMARY KEY (host, number)
 );
--- Waves, and which service takes their next step. A lease is committed before the work begins.
+-- Waves. A step of one is one transaction, tasks included, so that it does not matter
+-- which service takes it, nor whether two try.
 CREATE TABLE waves (
-    number    BIGINT       NOT NULL PRIMARY KEY,
-    state     LONGTEXT     NOT NULL,
-    running   BOOLEAN      NOT NULL,
-    version   BIGINT       NOT NULL DEFAULT 0,
-    leased_by VARCHAR(64)  NOT NULL DEFAULT '',
-    leased    DATETIME(6)  NULL
+    number  BIGINT   NOT NULL PRIMARY KEY,
+    state   LONGTEXT NOT NULL,
+    running BOOLEAN  NOT NULL,
+    KEY which_run (running)
 );
 INSERT INTO counters VALUES ('waves', 0);
 

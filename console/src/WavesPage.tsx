@@ -1,0 +1,101 @@
+// Waves: how a revision is put in force over the fleet, step by step.
+import { CircleCheck, CircleDashed, CircleX, Clock, Loader, Undo2, UserRound, type LucideIcon } from 'lucide-react'
+import { Link } from 'react-router'
+
+import { useWaves, type Wave, type WaveHost } from './api'
+import { Ago, Empty, Failure, Loading, Mono } from './parts'
+
+const phases: Record<WaveHost['phase'], { icon: LucideIcon; look: string }> = {
+  due: { icon: CircleDashed, look: 'text-faint' },
+  asked: { icon: Loader, look: 'text-care' },
+  'in force': { icon: Clock, look: 'text-care' },
+  probed: { icon: Loader, look: 'text-care' },
+  keeping: { icon: Loader, look: 'text-care' },
+  kept: { icon: CircleCheck, look: 'text-good' },
+  'went back': { icon: Undo2, look: 'text-bad' },
+  failed: { icon: CircleX, look: 'text-bad' },
+  absent: { icon: UserRound, look: 'text-faint' },
+}
+
+const looks: Record<Wave['state'], string> = {
+  running: 'bg-care-wash text-care',
+  waiting: 'bg-care-wash text-care',
+  done: 'bg-good-wash text-good',
+  stopped: 'bg-bad-wash text-bad',
+}
+
+export function WavesPage() {
+  const waves = useWaves()
+  if (waves.isPending) return <Loading what="the waves" />
+  if (waves.error) return <Failure error={waves.error} />
+  const list = waves.data.waves
+  if (list.length === 0) {
+    return (
+      <Empty title="No wave yet">
+        A wave puts what is published in force on the hosts, a few at first: <Mono>yfence waves start</Mono>
+      </Empty>
+    )
+  }
+  return (
+    <>
+      <h1 className="mb-4 text-2xl font-semibold tracking-tight">Waves</h1>
+      <div className="flex flex-col gap-5">
+        {list.map((w) => (
+          <WaveCard key={w.number} wave={w} />
+        ))}
+      </div>
+    </>
+  )
+}
+
+function WaveCard({ wave: w }: { wave: Wave }) {
+  const steps = [...new Set(w.hosts.map((h) => h.step))].sort((a, b) => (a || Infinity) - (b || Infinity))
+  return (
+    <section aria-label={`Wave ${String(w.number)}`} className="rounded-lg border border-line bg-board">
+      <header className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line px-5 py-3">
+        <h2 className="text-lg font-semibold">
+          Wave {w.number}, revision {w.revision}
+        </h2>
+        <span className={`rounded-full px-2.5 py-0.5 text-sm font-medium ${looks[w.state]}`}>{w.state}</span>
+        <span className="text-sm text-faint">
+          step {w.step} of {w.steps}, begun <Ago time={w.began} /> by {w.by}
+          {w.why !== undefined && <>: {w.why}</>}
+        </span>
+      </header>
+      {w.stopped !== undefined && (
+        <p role="status" className="border-b border-line bg-bad-wash px-5 py-3 text-bad">
+          <span className="font-semibold">It stopped:</span> {w.stopped}
+        </p>
+      )}
+      {w.state === 'waiting' && <p className="border-b border-line bg-care-wash px-5 py-3 text-care">It waits after this step until whoever began it says that all is well.</p>}
+      {steps.map((step) => (
+        <div key={step} className="grid gap-x-4 px-5 py-3 sm:grid-cols-[7rem_1fr]">
+          <p className="text-sm font-medium text-faint">{step === 0 ? 'left out' : `step ${String(step)}`}</p>
+          <ul className="flex flex-col gap-1">
+            {w.hosts
+              .filter((h) => h.step === step)
+              .map((h) => (
+                <HostLine key={h.name} host={h} />
+              ))}
+          </ul>
+        </div>
+      ))}
+    </section>
+  )
+}
+
+function HostLine({ host: h }: { host: WaveHost }) {
+  const { icon: Icon, look } = phases[h.phase]
+  return (
+    <li className="grid items-baseline gap-x-4 sm:grid-cols-[9rem_7rem_1fr]">
+      <Link to={`/hosts/${h.name}`} className="font-medium underline-offset-2 hover:underline">
+        {h.name}
+      </Link>
+      <span className={`flex items-center gap-1.5 text-sm font-medium ${look}`}>
+        <Icon className="size-3.5 self-center" aria-hidden />
+        {h.phase}
+      </span>
+      <span className="text-sm text-faint">{h.why}</span>
+    </li>
+  )
+}

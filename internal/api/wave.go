@@ -1,0 +1,75 @@
+package api
+
+import "time"
+
+// WaveRequest asks to put a revision in force over the fleet, step by step.
+type WaveRequest struct {
+	Revision int64    `json:"revision,omitempty" doc:"with the fleet it was last published with; 0 is what is published"`
+	Hosts    []string `json:"hosts,omitempty" nullable:"false" doc:"these alone; hosts or roles"`
+	Sizes    []string `json:"sizes,omitempty" nullable:"false" doc:"how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all"`
+	Within   string   `json:"within,omitempty" doc:"the time for a host's keep, as 90s; a minute if not said"`
+	Check    bool     `json:"check,omitempty" doc:"wait after each step until somebody says to go on"`
+	Even     bool     `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
+	Why      string   `json:"why,omitempty"`
+}
+
+// The states of a wave.
+const (
+	WaveRunning = "running"
+	WaveWaiting = "waiting" // after a step, for somebody's word to go on
+	WaveDone    = "done"
+	WaveStopped = "stopped"
+)
+
+// The phases of a host in a wave, besides those of its change.
+const (
+	HostDue     = "due"
+	HostAsked   = "asked" // to settle
+	HostInForce = "in force"
+	HostProbed  = "probed" // another host opens a connection to it
+	HostKeeping = "keeping"
+	HostKept    = "kept"
+	HostBack    = "went back"
+	HostFailed  = "failed"
+	HostAbsent  = "absent" // it does not attend, and is left out
+)
+
+// A Wave puts a pair in force over hosts, step by step.
+type Wave struct {
+	Number     int64      `json:"number"`
+	Revision   int64      `json:"revision"`
+	Generation int64      `json:"generation"`
+	By         string     `json:"by" doc:"the name of the token that began it"`
+	Why        string     `json:"why,omitempty"`
+	State      string     `json:"state" enum:"running,waiting,done,stopped"`
+	Stopped    string     `json:"stopped,omitempty" doc:"why it stopped"`
+	Steps      int        `json:"steps" doc:"how many there are"`
+	Step       int        `json:"step" doc:"which it is at, from 1"`
+	Check      bool       `json:"check,omitempty"`
+	Even       bool       `json:"even,omitempty"`
+	Within     string     `json:"within"`
+	Began      time.Time  `json:"began"`
+	Ended      *time.Time `json:"ended,omitempty"`
+	Hosts      []WaveHost `json:"hosts" nullable:"false"`
+}
+
+// A WaveHost is one host of a wave.
+type WaveHost struct {
+	Name   string `json:"name"`
+	Step   int    `json:"step" doc:"which settles it, from 1"`
+	Pair   int64  `json:"pair" doc:"that is put in force"`
+	Phase  string `json:"phase" enum:"due,asked,in force,probed,keeping,kept,went back,failed,absent"`
+	Why    string `json:"why,omitempty" doc:"how it is proven that the way in is open, or why it went back or failed"`
+	Change string `json:"change,omitempty"`
+	Task   int64  `json:"task,omitempty" doc:"that it was last asked to do"`
+	Probe  int64  `json:"probe,omitempty" doc:"that another host was asked to do"`
+	Prober string `json:"prober,omitempty"`
+	To     string `json:"to,omitempty" doc:"the address and port that it is to reach"`
+	Tried  int    `json:"tried,omitempty" doc:"probes that failed"`
+}
+
+// Waves are all waves, the newest first.
+type Waves struct {
+	Version int    `json:"version"`
+	Waves   []Wave `json:"waves" nullable:"false"`
+}

@@ -1,0 +1,259 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+)
+
+func (a *app) wavesCommand() *cobra.Command {
+	c := &cobra.Command{Use: "waves", Short: "Put a revision in force over the fleet, step by step"}
+	c.AddCommand(a.wavesStart(), a.wavesShow(), a.wavesStop(), a.wavesReturn())
+	return c
+}
+
+func (a *app) wavesStart() *cobra.Command {
+	var req api.WaveRequest
+	var check string
+	var within time.Duration
+	var detach bool
+	c := &cobra.Command{
+		Use:   "start [HOST|ROLE…]",
+		Short: "Begin, and stay until it is done",
+		Long: `Start has hosts settle what is published: first one host of each role, then up to a
+tenth, then all. Each is kept once another host, which may log in there, has opened a
+new connection to it; where there is none, a person logs in and runs yfence keep. The
+first host that goes back or fails stops the wave, and what is not kept then goes
+back at once.
+
+With --check a command of yours is run after each step, here; if it ends with
+anything but 0 the wave stops.`,
+		Example: "  yfence waves start\n  yfence waves start charts --steps 1 --check './ask-the-chart-site.sh'\n  yfence waves start --revision 6 -m 'back to what worked'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if detach && check != "" {
+				return errors.New("--check needs somebody to run it: leave --detach out")
+			}
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			req.Hosts, req.Check, req.Within = args, check != "", within.String()
+			w, err := svc.StartWave(cmd.Context(), req)
+			if err != nil {
+				return err
+			}
+			if detach {
+				return a.print(waveDocument(w), func(out io.Writer) {
+					_, _ = fmt.Fprintf(out, "wave %d has begun; yfence waves show %d tells how it goes\n", w.Number, w.Number)
+				})
+			}
+			w, err = a.follow(cmd.Context(), svc, w, check)
+			if err != nil {
+				return err
+			}
+			if err := a.print(waveDocument(w), func(out io.Writer) { printWaveEnd(out, w) }); err != nil {
+				return err
+			}
+			if w.State != api.WaveDone {
+				return errFound
+			}
+			return nil
+		},
+	}
+	c.Flags().Int64Var(&req.Revision, "revision", 0, "another revision than the one that is published")
+	c.Flags().StringSliceVar(&req.Sizes, "steps", nil, "how many hosts are settled by the end of each step, as 1,10%")
+	c.Flags().DurationVar(&within, "within", time.Minute, "the time for a host's keep")
+	c.Flags().StringVar(&check, "check", "", "a command that tells after each step whether all is well")
+	c.Flags().BoolVar(&req.Even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
+	c.Flags().StringVarP(&req.Why, "message", "m", "", "the reason")
+	c.Flags().BoolVar(&detach, "detach", false, "do not stay; the service goes on by itself")
+	return c
+}
+
+func waveDocument(w api.Wave) any {
+	return map[string]any{"version": api.Version, "wave": w}
+}
+
+// follow tells how a wave goes until it has ended, and runs the check between its steps.
+func (a *app) follow(ctx context.Context, svc *client.Client, w api.Wave, check string) (api.Wave, error) {
+	said := map[string]string{}
+	step, failures := 0, 0
+	for {
+		for _, h := range w.Hosts {
+			if h.Phase == api.HostAbsent && said[h.Name] == "" {
+				said[h.Name] = h.Phase
+				a.say("%-14s left out: %s", h.Name, h.Why)
+			}
+		}
+		if w.Step != step && w.State == api.WaveRunning {
+			step = w.Step
+			a.say("wave %d, step %d of %d, revision %d: %s", w.Number, w.Step, w.Steps, w.Revision, strings.Join(inStep(w), ", "))
+		}
+		for _, h := range w.Hosts {
+			line := strings.TrimSpace(fmt.Sprintf("%-14s %-10s %s", h.Name, h.Phase, h.Why))
+			telling := slices.Contains([]string{api.HostKept, api.HostBack, api.HostFailed}, h.Phase) || h.Phase == api.HostInForce && h.Why != ""
+			if telling && said[h.Name] != line {
+				said[h.Name] = line
+				a.say("%s", line)
+			}
+		}
+		switch w.State {
+		case api.WaveDone, api.WaveStopped:
+			return w, nil
+		case api.WaveWaiting:
+			next, err := a.word(ctx, svc, w, check)
+			if err != nil {
+				return w, err
+			}
+			w = next
+			continue
+		}
+		time.Sleep(200 * time.Millisecond)
+		next, err := svc.Wave(ctx, w.Number)
+		var p *client.Problem
+		if err != nil && (errors.As(err, &p) || failures == 100) {
+			return w, err
+		} else if err != nil { // the wave goes on without us
+			failures++
+			time.Sleep(time.Second)
+			continue
+		}
+		failures, w = 0, next
+	}
+}
+
+// word runs the user's check after a step, and says the word.
+func (a *app) word(ctx context.Context, svc *client.Client, w api.Wave, check string) (api.Wave, error) {
+	cmd := exec.CommandContext(ctx, "sh", "-c", check)
+	cmd.Env = append(cmd.Environ(), "YFENCE_STEP="+strconv.Itoa(w.Step), "YFENCE_HOSTS="+strings.Join(inStep(w), " "))
+	cmd.Stdout, cmd.Stderr = a.errOut, a.errOut
+	if err := cmd.Run(); err != nil {
+		a.say("the check after step %d does not hold (%s)", w.Step, err)
+		return svc.StopWave(ctx, w.Number, fmt.Sprintf("the check after step %d does not hold: %s", w.Step, err))
+	}
+	a.say("the check after step %d holds", w.Step)
+	return svc.GoOn(ctx, w.Number)
+}
+
+func inStep(w api.Wave) (names []string) {
+	for _, h := range w.Hosts {
+		if h.Step == w.Step {
+			names = append(names, h.Name)
+		}
+	}
+	return names
+}
+
+func printWaveEnd(out io.Writer, w api.Wave) {
+	count := map[string]int{}
+	for _, h := range w.Hosts {
+		count[h.Phase]++
+	}
+	var parts []string
+	for _, phase := range []string{api.HostKept, api.HostBack, api.HostFailed, api.HostDue, api.HostAbsent} {
+		if count[phase] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[phase], phase))
+		}
+	}
+	_, _ = fmt.Fprintf(out, "wave %d is %s: %s\n", w.Number, w.State, strings.Join(parts, ", "))
+	if w.Stopped != "" {
+		_, _ = fmt.Fprintf(out, "it stopped because %s\n", w.Stopped)
+		if count[api.HostKept] > 0 {
+			_, _ = fmt.Fprintf(out, "what is kept stays; yfence waves return %d puts those hosts back on what they had before\n", w.Number)
+		}
+	}
+}
+
+func (a *app) wavesShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show [NUMBER]",
+		Short: "All waves, or one with its hosts",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			if len(args) == 0 {
+				all, err := svc.Waves(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.print(all, func(out io.Writer) {
+					if len(all.Waves) == 0 {
+						_, _ = fmt.Fprintln(out, "no wave yet; yfence waves start begins one")
+					}
+					for _, w := range all.Waves {
+						_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State, w.Revision, w.Step, w.Steps, len(w.Hosts), w.By, ago(&w.Began), w.Stopped)
+					}
+				})
+			}
+			number, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return fmt.Errorf("%q is no wave's number", args[0])
+			}
+			w, err := svc.Wave(cmd.Context(), number)
+			if err != nil {
+				return err
+			}
+			return a.print(waveDocument(w), func(out io.Writer) {
+				for _, h := range w.Hosts {
+					_, _ = fmt.Fprintf(out, "step %d  %-14s %-10s %s\n", h.Step, h.Name, h.Phase, h.Why)
+				}
+				printWaveEnd(out, w)
+			})
+		},
+	}
+}
+
+func (a *app) wavesStop() *cobra.Command {
+	var why string
+	c := &cobra.Command{Use: "stop NUMBER", Short: "Stop a wave; what is not kept goes back", Args: cobra.ExactArgs(1)}
+	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {
+		return svc.StopWave(ctx, number, why)
+	})
+	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
+	return c
+}
+
+func (a *app) wavesReturn() *cobra.Command {
+	c := &cobra.Command{Use: "return NUMBER", Short: "Put the hosts that a wave has settled back on what they had before", Args: cobra.ExactArgs(1)}
+	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {
+		w, err := svc.ReturnWave(ctx, number)
+		if err != nil {
+			return w, err
+		}
+		return a.follow(ctx, svc, w, "")
+	})
+	return c
+}
+
+// onWave does something to a wave and prints how it stands.
+func (a *app) onWave(do func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error)) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		number, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return fmt.Errorf("%q is no wave's number; yfence waves show tells them", args[0])
+		}
+		svc, err := a.service()
+		if err != nil {
+			return err
+		}
+		w, err := do(cmd.Context(), svc, number)
+		if err != nil {
+			return err
+		}
+		return a.print(waveDocument(w), func(out io.Writer) { printWaveEnd(out, w) })
+	}
+}

@@ -1,0 +1,343 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// A Service is what an attendant says to the service. *client.Client is one.
+type Service interface {
+	Tasks(ctx context.Context, host string, wait time.Duration) (api.Tasks, error)
+	FinishTask(ctx context.Context, host string, id int64, r api.TaskResult) error
+	TellChange(ctx context.Context, host string, pair int64, change *api.HostChange, failed string) error
+	PutCopies(ctx context.Context, copies api.Copies) error
+}
+
+// An Attendant stays on a host and serves: it reports, and does what it is asked to. It
+// changes no rules by itself. What takes memory it has a process of its own do, which
+// is the same as a person would run by hand.
+type Attendant struct {
+	Machine
+	Host    string
+	Service Service
+	Run     func(ctx context.Context, args ...string) (output []byte, err error) // our program, with these arguments
+	Every   time.Duration                                                        // how often it reports
+	Look    time.Duration                                                        // how often it looks at what raises no event
+	Say     func(format string, args ...any)
+
+	report chan struct{} // a report is due
+	told   string        // the change that was told last, as JSON
+	done   []int64       // tasks that were done, so that none is done twice
+}
+
+// longPoll is how long the service may hold a question for tasks.
+const longPoll = 25 * time.Second
+
+// Attend serves until ctx ends.
+func (a *Attendant) Attend(ctx context.Context) error {
+	if err := a.ready(); err != nil {
+		return err
+	}
+	a.report = make(chan struct{}, 1)
+	changed := make(chan struct{}, 1)
+	if err := ruleChanges(ctx, changed); err != nil {
+		a.Say("the kernel does not tell when rules change (%v): they are looked at every %s", err, a.Look)
+	}
+	var all sync.WaitGroup
+	for _, part := range []func(context.Context){
+		a.reports, a.serve, a.changes,
+		func(ctx context.Context) { a.watch(ctx, changed) },
+	} {
+		all.Go(func() { part(ctx) })
+	}
+	all.Wait()
+	return nil
+}
+
+func (a *Attendant) due() {
+	select {
+	case a.report <- struct{}{}:
+	default:
+	}
+}
+
+// watch has changes reported as soon as no further one comes.
+func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
+	look := time.NewTicker(a.Look)
+	defer look.Stop()
+	last := quiet(ctx)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-changed:
+			for more := true; more; {
+				select {
+				case <-changed:
+				case <-time.After(settled):
+					more = false
+				case <-ctx.Done():
+					return
+				}
+			}
+			a.due()
+		case <-look.C:
+			if now := quiet(ctx); now != last {
+				last = now
+				a.due()
+			}
+		}
+	}
+}
+
+// reports has reports sent: at the beginning, when they are due, and every so often.
+// Not all hosts of a fleet report in the same second.
+func (a *Attendant) reports(ctx context.Context) {
+	wait := time.Duration(0)
+	failures := 0
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-a.report:
+		case <-time.After(wait):
+		}
+		_, err := a.Run(ctx, "report", "--spool", "--output", "json")
+		wait = jittered(a.Every)
+		if err != nil && ctx.Err() == nil {
+			failures++
+			wait = min(wait, backOff(failures))
+			a.Say("the report could not be sent, and is tried again in %s: %v", wait.Round(time.Second), err)
+		} else {
+			failures = 0
+		}
+	}
+}
+
+func jittered(d time.Duration) time.Duration {
+	return d*9/10 + rand.N(d/10+1)
+}
+
+// backOff is how long to wait after so many failures in a row: from a second to two minutes.
+func backOff(failures int) time.Duration {
+	return jittered(min(time.Second<<min(failures-1, 7), 2*time.Minute))
+}
+
+// serve asks what there is to do, and does it.
+func (a *Attendant) serve(ctx context.Context) {
+	failures := 0
+	for ctx.Err() == nil {
+		tasks, err := a.Service.Tasks(ctx, a.Host, longPoll)
+		if err == nil {
+			_, err = a.Trust(tasks.Keys)
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return
+			}
+			failures++
+			wait := backOff(failures)
+			a.Say("no tasks could be asked for, which is tried again in %s: %v", wait.Round(time.Second), err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(wait):
+			}
+			continue
+		}
+		failures = 0
+		for _, t := range tasks.Tasks {
+			a.do(ctx, t)
+		}
+	}
+}
+
+// do does one task and tells what became of it.
+func (a *Attendant) do(ctx context.Context, t api.Task) {
+	if slices.Contains(a.done, t.ID) { // it could not be told what became of it
+		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
+		return
+	}
+	if a.done = append(a.done, t.ID); len(a.done) > 1000 {
+		a.done = a.done[500:]
+	}
+	var r api.TaskResult
+	switch err := a.Verify(t); {
+	case err != nil:
+		r.Failed = "the task was not done: " + err.Error()
+	case t.Host != a.Host:
+		r.Failed = fmt.Sprintf("the task is for %s", t.Host)
+	default:
+		if t.Do == "listen" || t.Do == "probe" {
+			a.tell(ctx, t.ID, a.perform(ctx, t))
+			return
+		}
+		a.Say("asked to %s (task %d)", t.Do, t.ID)
+		r = a.perform(ctx, t)
+	}
+	a.tellChange(ctx, true)
+	a.tell(ctx, t.ID, r)
+}
+
+func (a *Attendant) tell(ctx context.Context, id int64, r api.TaskResult) {
+	for try := 1; ; try++ {
+		err := a.Service.FinishTask(ctx, a.Host, id, r)
+		if err == nil || try == 5 || ctx.Err() != nil {
+			return // the change itself is told as it stands
+		}
+		time.Sleep(time.Duration(try) * 200 * time.Millisecond)
+	}
+}
+
+func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
+	fail := func(err error) api.TaskResult {
+		if err != nil {
+			r.Failed = err.Error()
+		}
+		return r
+	}
+	switch t.Do {
+	case "settle":
+		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--why", t.Why}
+		if t.Pause {
+			args = append(args, "--pause")
+		}
+		if t.Ground {
+			args = append(args, "--ground")
+		}
+		if t.Even {
+			args = append(args, "--even-so")
+		}
+		return a.change(ctx, args)
+	case "put back":
+		return a.change(ctx, []string{"copies", "put-back", strconv.Itoa(t.Copy), "--here", "--within", t.Within, "--output", "json"})
+	case "keep", "take back":
+		c, err := a.Change()
+		if err == nil && t.Change != "" && c.ID != t.Change {
+			return fail(fmt.Errorf("the change that this is about is over: %s %s", c.What, c.Phase))
+		}
+		if t.Do == "keep" {
+			if t.Proof == nil {
+				return fail(errors.New("a keep by the service needs proof that somebody came in"))
+			}
+			c, err = a.Keep(t.Proof, false)
+		} else {
+			c, err = a.Back(t.Why)
+		}
+		r.Change = &c
+		a.due()
+		return fail(err)
+	case "probe":
+		if t.Probe == nil {
+			return fail(errors.New("there is no connection to open"))
+		}
+		return Open(ctx, *t.Probe)
+	case "listen":
+		if t.Probe == nil {
+			return fail(errors.New("there is nothing to listen on"))
+		}
+		length, err := time.ParseDuration(t.Within)
+		if err == nil {
+			r.Reached, err = Listen(ctx, *t.Probe, min(length, time.Minute))
+		}
+		r.Came = "listening"
+		return fail(err)
+	case "report":
+		_, err := a.Run(ctx, "report", "--spool", "--output", "json")
+		return fail(err)
+	}
+	return fail(fmt.Errorf("this version does not know how to %s", t.Do))
+}
+
+// change has a change made by a process of its own.
+func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult) {
+	out, err := a.Run(ctx, args...)
+	var made struct {
+		Change *api.HostChange `json:"change"`
+		Said   []string    `json:"said"`
+	}
+	if json.Unmarshal(out, &made) == nil {
+		r.Change, r.Said = made.Change, made.Said
+	}
+	if err != nil {
+		r.Failed = err.Error()
+	}
+	return r
+}
+
+// changes tells the service how the last change stands when that changes: a minder
+// puts it back without asking anybody.
+func (a *Attendant) changes(ctx context.Context) {
+	var seen os.FileInfo
+	file := a.path("change.json")
+	for wait := time.Duration(0); ; wait = 500 * time.Millisecond {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		now, err := os.Stat(file)
+		if err != nil || seen != nil && os.SameFile(seen, now) && seen.ModTime().Equal(now.ModTime()) {
+			continue
+		}
+		if a.tellChange(ctx, false) {
+			seen = now
+		}
+	}
+}
+
+// tellChange tells how the last change stands, if that was not told before.
+func (a *Attendant) tellChange(ctx context.Context, always bool) (told bool) {
+	c, err := a.Change()
+	if err != nil || c.Phase == "" {
+		return err == nil
+	}
+	body, _ := json.Marshal(c)
+	if !always && a.told == string(body) {
+		return true
+	}
+	if err := a.Service.TellChange(ctx, a.Host, c.Pair, &c, ""); err != nil {
+		return false // it is tried again
+	}
+	a.told = string(body)
+	if copies, err := a.CopyNotes(true); err == nil {
+		_ = a.Service.PutCopies(ctx, api.Copies{Version: api.Version, Host: a.Host, Copies: copies})
+	}
+	if ended(c) {
+		a.due()
+	}
+	return true
+}
+
+// RunProgram has our own program run with arguments; what it says on standard error
+// is the error.
+func RunProgram(program string, common []string) func(ctx context.Context, args ...string) ([]byte, error) {
+	return func(ctx context.Context, args ...string) ([]byte, error) {
+		cmd := exec.CommandContext(ctx, program, append(slices.Clone(args), common...)...)
+		var out, errOut bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &errOut
+		cmd.WaitDelay = time.Second
+		err := cmd.Run()
+		var exit *exec.ExitError
+		if errors.As(err, &exit) && exit.ExitCode() == 1 { // it did what it was to, and found something
+			err = nil
+		}
+		if err != nil && errOut.Len() > 0 {
+			lines := strings.Split(strings.TrimSpace(errOut.String()), "\n")
+			err = errors.New(strings.TrimPrefix(lines[len(lines)-1], "yfence: "))
+		}
+		return out.Bytes(), err
+	}
+}

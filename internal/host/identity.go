@@ -1,0 +1,185 @@
+package host
+
+import (
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// An Identity is who a host is to its service: what it got when it enrolled.
+type Identity struct {
+	Host   string `json:"host"`
+	Server string `json:"server"` // the service's URL
+	Token  string `json:"token"`
+}
+
+// Identity is who this host is; nil if it is not enrolled.
+func (m *Machine) Identity() (id *Identity, err error) {
+	err = m.readFile("identity.json", &id)
+	return id, err
+}
+
+// Enrol keeps who this host is now, and whom it trusts.
+func (m *Machine) Enrol(id Identity, keys []api.Key) error {
+	if err := m.ready(); err != nil {
+		return err
+	}
+	if err := m.pin(keys); err != nil {
+		return err
+	}
+	return m.writeFile("identity.json", id)
+}
+
+// Pins are the keys whose word counts on this host.
+func (m *Machine) Pins() (keys []api.Key, err error) {
+	err = m.readFile("pins.json", &keys)
+	return keys, err
+}
+
+func (m *Machine) pin(keys []api.Key) error {
+	for _, k := range keys {
+		if k.Public() == nil {
+			return fmt.Errorf("%q is no key", k)
+		}
+	}
+	if len(keys) == 0 {
+		return errors.New("there is no key to pin")
+	}
+	return m.writeFile("pins.json", keys)
+}
+
+// Trust takes over the keys of a service if one that this host trusts has signed
+// them; a host that trusts none yet trusts these from now on. fresh says that it did.
+func (m *Machine) Trust(keys api.Keys) (fresh bool, err error) {
+	pins, err := m.Pins()
+	if err != nil {
+		return false, err
+	}
+	if len(pins) == 0 {
+		if err := m.ready(); err != nil {
+			return false, err
+		}
+		return true, m.pin(keys.Keys)
+	}
+	if slices.Equal(pins, keys.Keys) {
+		return false, nil
+	}
+	if err := keys.Verify(publics(pins)); err != nil {
+		return false, fmt.Errorf("the service signs with a key that this host does not know: %w; if the service was set up anew, enrol the host again", err)
+	}
+	return false, m.pin(keys.Keys)
+}
+
+func publics(keys []api.Key) (out []ed25519.PublicKey) {
+	for _, k := range keys {
+		out = append(out, k.Public())
+	}
+	return out
+}
+
+// Verify holds something signed against the keys that this host trusts.
+func (m *Machine) Verify(signed interface {
+	Verify(pins []ed25519.PublicKey) error
+}) error {
+	pins, err := m.Pins()
+	if err != nil {
+		return err
+	}
+	return signed.Verify(publics(pins))
+}
+
+// reported is the last report that the service took.
+type reported struct {
+	Hash string `json:"hash"` // as the service told it
+	Sum  string `json:"sum"`  // of what it said, as we work it out
+}
+
+// Short gives a report without what it says if that is what the last one said.
+func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
+	var last reported
+	if m.readFile("reported.json", &last) != nil || last.Hash == "" || last.Sum != sumOf(r) {
+		return r, false
+	}
+	r.InForce, r.Same = api.InForce{}, last.Hash
+	return r, true
+}
+
+// Reported keeps under which hash the service knows what a report said.
+func (m *Machine) Reported(r api.Report, hash string) {
+	if m.ready() == nil {
+		_ = m.writeFile("reported.json", reported{hash, sumOf(r)}) // else the next one is sent in full
+	}
+}
+
+// maxSpooled is how many reports wait for the service; of more the oldest go, but
+// for the very first, which tells when it began.
+const maxSpooled = 200
+
+// Spool keeps a report that could not be sent, on disk.
+func (m *Machine) Spool(r api.Report) error {
+	if err := m.ready(); err != nil {
+		return err
+	}
+	dir := filepath.Join(m.Dir, "spool")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	names, err := m.spooled()
+	if err != nil {
+		return err
+	}
+	for ; len(names) >= maxSpooled; names = slices.Delete(names, 1, 2) {
+		_ = os.Remove(filepath.Join(dir, names[1]))
+	}
+	if len(names) > 0 { // one that says what the last one said is not needed
+		var last api.Report
+		if m.readFile(filepath.Join("spool", names[len(names)-1]), &last) == nil && sumOf(last) == sumOf(r) {
+			return nil
+		}
+	}
+	return m.writeFile(filepath.Join("spool", fmt.Sprintf("%020d.json", r.TakenAt.UnixNano())), r)
+}
+
+func (m *Machine) spooled() (names []string, err error) {
+	entries, err := os.ReadDir(filepath.Join(m.Dir, "spool"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	for _, e := range entries {
+		if filepath.Ext(e.Name()) == ".json" {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err // by name, which is by time
+}
+
+// Unspool hands the reports that wait to send, the oldest first, until one cannot be sent.
+func (m *Machine) Unspool(send func(api.Report) error) error {
+	names, err := m.spooled()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		var r api.Report
+		if err := m.readFile(filepath.Join("spool", name), &r); err == nil && r.Host != "" {
+			if err := send(r); err != nil {
+				return err
+			}
+		} // else the disk was full when it was written, and nobody can read it
+		if err := os.Remove(filepath.Join(m.Dir, "spool", name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sumOf(r api.Report) string {
+	body, _ := json.Marshal(r.InForce)
+	return sum(body)
+}

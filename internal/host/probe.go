@@ -1,0 +1,194 @@
+package host
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"strconv"
+	"syscall"
+	"time"
+
+	"golang.org/x/net/icmp"
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// probeTime is how long a probe waits for an answer.
+const probeTime = 3 * time.Second
+
+// greeting is what a listener of ours says first, so that it is told from others.
+const greeting = "yfence probe listener\n"
+
+// Open opens a new connection, and tells what came of it.
+func Open(ctx context.Context, p api.Probe) api.TaskResult {
+	begin := time.Now()
+	came, reached, err := open(ctx, p)
+	r := api.TaskResult{Came: came, Reached: reached, Took: float64(time.Since(begin).Microseconds()) / 1000}
+	if err != nil {
+		r.Said = []string{err.Error()}
+	}
+	return r
+}
+
+func open(ctx context.Context, p api.Probe) (came, reached string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, probeTime)
+	defer cancel()
+	if p.Protocol == "icmp" {
+		return echo(ctx, p)
+	}
+	d := net.Dialer{}
+	if from, err := netip.ParseAddr(p.From); err == nil {
+		d.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+		if p.Protocol == "udp" {
+			d.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(from, 0))
+		}
+	}
+	c, err := d.DialContext(ctx, p.Protocol, net.JoinHostPort(p.To, strconv.Itoa(p.Port)))
+	if err != nil {
+		return failed(err), "", err
+	}
+	defer func() { _ = c.Close() }()
+	b := make([]byte, len(greeting))
+	if p.Protocol == "udp" {
+		deadline, _ := ctx.Deadline()
+		_ = c.SetDeadline(deadline)
+		for try := 0; ; try++ { // a datagram may be lost
+			if _, err = c.Write([]byte("yfence probe\n")); err == nil {
+				_ = c.SetReadDeadline(time.Now().Add(probeTime / 4))
+				_, err = c.Read(b)
+			}
+			if err == nil {
+				return "answered", who(b), nil
+			}
+			if !errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil || try == 3 {
+				return failed(err), "", err
+			}
+		}
+	}
+	_ = c.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
+	_, _ = io.ReadFull(c, b)
+	return "answered", who(b), nil
+}
+
+func who(said []byte) string {
+	if string(said) == greeting {
+		return "our own listener"
+	}
+	return "what listens there"
+}
+
+// failed says what an error of a new connection shows.
+func failed(err error) string {
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "refused"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+		return "unreachable"
+	}
+	return "silent"
+}
+
+// echo sends an echo request (RFC 792, RFC 4443).
+func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
+	to, err := netip.ParseAddr(p.To)
+	if err != nil {
+		return "unreachable", "", err
+	}
+	network, from, protocol := "ip4:icmp", "0.0.0.0", 1
+	var kind icmp.Type = ipv4.ICMPTypeEcho
+	var answer icmp.Type = ipv4.ICMPTypeEchoReply
+	if to.Is6() {
+		network, from, protocol, kind, answer = "ip6:ipv6-icmp", "::", 58, ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply
+	}
+	if p.From != "" {
+		from = p.From
+	}
+	c, err := icmp.ListenPacket(network, from)
+	if err != nil {
+		return "unreachable", "", err
+	}
+	defer func() { _ = c.Close() }()
+	mark := []byte(rand.Text())
+	id := os.Getpid() & 0xffff
+	message, err := (&icmp.Message{Type: kind, Body: &icmp.Echo{ID: id, Seq: 1, Data: mark}}).Marshal(nil)
+	if err != nil {
+		return "unreachable", "", err
+	}
+	if _, err := c.WriteTo(message, &net.IPAddr{IP: to.AsSlice(), Zone: to.Zone()}); err != nil {
+		return failed(err), "", err
+	}
+	deadline, _ := ctx.Deadline()
+	_ = c.SetReadDeadline(deadline)
+	b := make([]byte, 1500)
+	for {
+		n, _, err := c.ReadFrom(b)
+		if err != nil {
+			return "silent", "", err
+		}
+		m, err := icmp.ParseMessage(protocol, b[:n])
+		if err != nil {
+			continue
+		}
+		if e, ok := m.Body.(*icmp.Echo); ok && m.Type == answer && string(e.Data) == string(mark) {
+			return "answered", "the host", nil
+		}
+	}
+}
+
+// Listen opens a listener for a probe where nothing listens, and closes it after a
+// while. ready is told first: "listening", or that something does already.
+func Listen(ctx context.Context, p api.Probe, length time.Duration) (reached string, err error) {
+	at := net.JoinHostPort(p.To, strconv.Itoa(p.Port))
+	switch p.Protocol {
+	case "tcp":
+		l, err := net.Listen("tcp", at)
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return "what listens there", nil
+		} else if err != nil {
+			return "", err
+		}
+		ctx, cancel := context.WithTimeout(ctx, length)
+		context.AfterFunc(ctx, func() { cancel(); _ = l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				_, _ = io.WriteString(c, greeting)
+				_ = c.Close()
+			}
+		}()
+	case "udp":
+		c, err := net.ListenPacket("udp", at)
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return "what listens there", nil
+		} else if err != nil {
+			return "", err
+		}
+		ctx, cancel := context.WithTimeout(ctx, length)
+		context.AfterFunc(ctx, func() { cancel(); _ = c.Close() })
+		go func() {
+			b := make([]byte, 100)
+			for {
+				_, from, err := c.ReadFrom(b)
+				if err != nil {
+					return
+				}
+				_, _ = c.WriteTo([]byte(greeting), from)
+			}
+		}()
+	case "icmp":
+		return "the host", nil
+	default:
+		return "", fmt.Errorf("nothing can listen for %s", p.Protocol)
+	}
+	return "our own listener", nil
+}
