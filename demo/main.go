@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -67,6 +68,13 @@ type demo struct {
 	hosts  map[string]*testbed.Namespace
 	serve  *exec.Cmd
 	served <-chan error // nil until it is started
+	attend []process    // on each host
+}
+
+// process is one that was started, and where its end is told.
+type process struct {
+	cmd   *exec.Cmd
+	ended <-chan error
 }
 
 func (d *demo) run(ctx context.Context) error {
@@ -273,9 +281,24 @@ func (d *demo) publish(ctx context.Context) error {
 	if _, err := d.svc.Import(ctx, api.ImportRequest{File: "fleet.json", Text: string(data), Why: "the harbour as it stands"}); err != nil {
 		return err
 	}
-	publish := exec.CommandContext(ctx, d.program, "publish", "--policy", d.policy, "-m", "first policy of the harbour", "--server", d.url, "--token-file", filepath.Join(d.dir, "token"))
-	publish.Stdout, publish.Stderr = os.Stdout, os.Stderr
-	return publish.Run()
+	return d.operate(ctx, 0, "publish", "--policy", d.policy, "-m", "first policy of the harbour")
+}
+
+// operate runs the program as an operator would, who sees what it prints, and expects
+// an exit code.
+func (d *demo) operate(ctx context.Context, code int, args ...string) error {
+	cmd := exec.CommandContext(ctx, d.program, args...)
+	cmd.Env = append(os.Environ(), "YFENCE_SERVER="+d.url, "YFENCE_TOKEN=")
+	cmd.Args = append(cmd.Args, "--token-file", filepath.Join(d.dir, "token"))
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	var exit *exec.ExitError
+	if err := cmd.Run(); err != nil && !errors.As(err, &exit) {
+		return err
+	}
+	if got := cmd.ProcessState.ExitCode(); got != code {
+		return fmt.Errorf("yfence %s ended with %d, not with %d", args[0], got, code)
+	}
+	return nil
 }
 
 // each does something on all hosts, two at a time.
@@ -308,30 +331,99 @@ func (d *demo) yfence(name string, args ...string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	server := fmt.Sprintf("http://%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port)
-	args = append(args, "--host", name, "--server", server, "--token-file", d.tokenFile(name))
-	return d.hosts[name].Run(nil, program, args...)
+	return d.hosts[name].Run(nil, program, append(args, "--state", d.stateOf(name))...)
 }
 
-func (d *demo) tokenFile(name string) string { return filepath.Join(d.dir, "token-"+name) }
+// stateOf is the folder of what a host keeps.
+func (d *demo) stateOf(name string) string { return filepath.Join(d.dir, "host-"+name) }
 
-// live settles all hosts, lets the mishaps happen, and has the hosts report.
-func (d *demo) live(ctx context.Context) error {
-	fmt.Println("Settling it on every host: real rules in real kernels ...")
-	if err := d.each(func(name string) error {
-		t, err := d.svc.NewToken(ctx, api.TokenRequest{Name: name, Host: name})
+// enrol gives every host a token of its own, and has it attend.
+func (d *demo) enrol(ctx context.Context) error {
+	fmt.Println("Enrolling the hosts; yfence attend runs on each ...")
+	program, err := filepath.Abs(d.program)
+	if err != nil {
+		return err
+	}
+	server := fmt.Sprintf("http://%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port)
+	for _, h := range d.fleet.Hosts {
+		if err := os.RemoveAll(d.stateOf(h.Name)); err != nil { // of a demo before
+			return err
+		}
+		once, err := d.svc.NewEnrolment(ctx, h.Name)
 		if err != nil {
 			return err
 		}
-		if err := os.WriteFile(d.tokenFile(name), []byte(t.Secret+"\n"), 0o600); err != nil {
+		file := filepath.Join(d.dir, "once-"+h.Name)
+		if err := os.WriteFile(file, []byte(once.Token+"\n"), 0o600); err != nil {
 			return err
 		}
-		_, err = d.yfence(name, "settle")
+		log, err := os.Create(filepath.Join(d.dir, "attend-"+h.Name+".log"))
+		if err != nil {
+			return err
+		}
+		cmd := exec.Command(program, "attend", "--enrol", file, "--server", server, "--state", d.stateOf(h.Name), "--every", "1m", "--look", "2s")
+		cmd.Stderr = log
+		ended, err := d.hosts[h.Name].Start(cmd)
+		if err != nil {
+			return err
+		}
+		_ = log.Close()
+		d.attend = append(d.attend, process{cmd, ended})
+	}
+	return d.until(ctx, "all hosts attend", func(h api.HostStatus) bool { return h.Attends != nil && h.HeardAt != nil })
+}
+
+// until waits until something holds of all hosts.
+func (d *demo) until(ctx context.Context, what string, holds func(api.HostStatus) bool) error {
+	for deadline := time.Now().Add(40 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		fl, err := d.svc.Fleet(ctx)
+		if err != nil {
+			return err
+		}
+		late := slices.IndexFunc(fl.Hosts, func(h api.HostStatus) bool { return !holds(h) })
+		if late < 0 {
+			return nil
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("%s: %s does not (%s); see %s", what, fl.Hosts[late].Name, fl.Hosts[late].State, filepath.Join(d.dir, "attend-"+fl.Hosts[late].Name+".log"))
+		}
+	}
+}
+
+// wave puts what is published in force on all hosts. No other host may log in to the
+// jump host, so that somebody keeps it at its console.
+func (d *demo) wave(ctx context.Context, args ...string) error {
+	ctx, cancel := context.WithCancel(ctx)
+	kept := make(chan struct{})
+	go func() {
+		defer close(kept)
+		for ctx.Err() == nil {
+			if _, err := d.yfence("jump-01", "keep", "--at-console"); err == nil {
+				return
+			}
+			time.Sleep(200 * time.Millisecond)
+		}
+	}()
+	err := d.operate(ctx, 0, append([]string{"waves", "start"}, args...)...)
+	cancel()
+	<-kept
+	return err
+}
+
+// live settles all hosts in waves, has a policy go back that locks everybody out, lets
+// the mishaps happen, and has the hosts report.
+func (d *demo) live(ctx context.Context) error {
+	if err := d.enrol(ctx); err != nil {
 		return err
-	}); err != nil {
+	}
+	fmt.Println("\n$ yfence waves start          # real rules in real kernels, a few hosts at first")
+	if err := d.wave(ctx); err != nil {
 		return err
 	}
 	if err := d.probe(); err != nil {
+		return err
+	}
+	if err := d.lockOut(ctx); err != nil {
 		return err
 	}
 	fmt.Println("Four mishaps happen:")
@@ -347,11 +439,7 @@ func (d *demo) live(ctx context.Context) error {
 		}
 	}
 	return d.each(func(name string) error {
-		program, err := filepath.Abs(d.program)
-		if err != nil {
-			return err
-		}
-		report, err := d.hosts[name].Run(nil, program, "report", "--print", "--host", name)
+		report, err := d.yfence(name, "report", "--print")
 		if err != nil {
 			return err
 		}
@@ -479,8 +567,8 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 	}
 	fmt.Printf("\nUp after %.1f s. The console is at\n\n    %s\n\nSign in with the token\n\n    %s\n", time.Since(start).Seconds(), d.url, strings.TrimSpace(string(token)))
 	if d.hosts != nil {
-		fmt.Printf("\nTry a mishap of your own, then report it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8081 accept\n    ip netns exec %scharts-01 %s report --host charts-01 --server http://%s:%d --token-file %s\n",
-			d.prefix, d.prefix, d.program, d.fleet.Service.Addresses[0], d.fleet.Service.Port, d.tokenFile("charts-01"))
+		fmt.Printf("\nTry a mishap of your own; the host reports it by itself, and the console shows it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8081 accept\n\nAnd put it right again:\n\n    export YFENCE_SERVER=%s YFENCE_TOKEN=$(cat %s)\n    %s waves start charts-01\n",
+			d.prefix, d.url, filepath.Join(d.dir, "token"), d.program)
 	}
 	if d.once {
 		return nil
@@ -494,6 +582,12 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 // down takes everything down that run has put up, as far as it got.
 func (d *demo) down() error {
 	var all error
+	for _, p := range d.attend {
+		_ = p.cmd.Process.Signal(syscall.SIGTERM)
+	}
+	for _, p := range d.attend {
+		<-p.ended
+	}
 	if d.served != nil {
 		all = errors.Join(all, d.serve.Process.Signal(syscall.SIGTERM))
 		if err := <-d.served; err != nil {

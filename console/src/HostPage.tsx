@@ -32,7 +32,7 @@ export function HostPage() {
       </div>
       {found.why !== undefined && (
         <p role="status" className="mb-5 rounded-lg border border-care bg-care-wash p-4 text-care">
-          <span className="font-semibold">It is {found.state}.</span> {found.why}
+          <span className="font-semibold">{found.state}:</span> {found.why}
         </p>
       )}
       {known.change && <LastChange change={known.change} />}

@@ -57,6 +57,8 @@ type PublishRequest struct {
 	Files []check.Source `json:"files" doc:"all files of the policy"`
 	Why   string         `json:"why" minLength:"1" doc:"the reason, for the history"`
 	After *int64         `json:"after,omitempty" doc:"refuse if another revision than this is in force; 0 is none"`
+	// InSpiteOf names checks whose errors do not stand in the way.
+	InSpiteOf []string `json:"in_spite_of,omitempty" nullable:"false" doc:"codes of checks; a policy that cannot be read is refused all the same"`
 }
 
 // Revision is one state of the policy in its history.
@@ -113,7 +115,7 @@ type HostStatus struct {
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
 	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
 	Revision   int64             `json:"revision" doc:"the revision it is held against"`
-	Change     *HostChange           `json:"change,omitempty" doc:"the last change that was made on it"`
+	Change     *HostChange       `json:"change,omitempty" doc:"the last change that was made on it"`
 	Why        string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Attends    *time.Time        `json:"attends,omitempty" doc:"when yfence attend last asked there what there is to do"`
 }

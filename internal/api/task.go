@@ -51,12 +51,12 @@ type Probe struct {
 
 // TaskResult is what became of a task.
 type TaskResult struct {
-	Failed  string   `json:"failed,omitempty" doc:"why it was not done"`
-	Said    []string `json:"said,omitempty" doc:"what there is to say besides"`
-	Change  *HostChange  `json:"change,omitempty" doc:"how the change stands that it made"`
-	Came    string   `json:"came,omitempty" enum:"answered,refused,silent,unreachable,listening" doc:"of a probe: what came of it"`
-	Took    float64  `json:"took,omitempty" doc:"milliseconds, of a probe"`
-	Reached string   `json:"reached,omitempty" doc:"who answered: our own listener, or what listens there"`
+	Failed  string      `json:"failed,omitempty" doc:"why it was not done"`
+	Said    []string    `json:"said,omitempty" doc:"what there is to say besides"`
+	Change  *HostChange `json:"change,omitempty" doc:"how the change stands that it made"`
+	Came    string      `json:"came,omitempty" enum:"answered,refused,silent,unreachable,listening" doc:"of a probe: what came of it"`
+	Took    float64     `json:"took,omitempty" doc:"milliseconds, of a probe"`
+	Reached string      `json:"reached,omitempty" doc:"who answered: our own listener, or what listens there"`
 }
 
 // TaskStatus is a task and what became of it.

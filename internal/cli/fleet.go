@@ -235,7 +235,7 @@ func printFleet(w io.Writer, fl api.Fleet) {
 	_ = t.Flush()
 	for _, h := range fl.Hosts {
 		if h.Why != "" {
-			_, _ = fmt.Fprintf(w, "%s is %s: %s\n", h.Name, h.State, h.Why)
+			_, _ = fmt.Fprintf(w, "%s: %s, %s\n", h.Name, h.State, h.Why)
 		}
 	}
 }

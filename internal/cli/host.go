@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -44,7 +45,9 @@ func (a *app) onHost(c *cobra.Command) *here {
 // find finds out who this host is and who serves it.
 func (h *here) find() (err error) {
 	a := h.app
-	h.machine.Dir = cmp.Or(h.dir, a.getenv("YFENCE_STATE"), host.StateDir)
+	if h.machine.Dir, err = filepath.Abs(cmp.Or(h.dir, a.getenv("YFENCE_STATE"), host.StateDir)); err != nil {
+		return err
+	}
 	if h.identity, err = h.machine.Identity(); err != nil {
 		return err
 	}

@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -253,7 +252,7 @@ func TestWaves(t *testing.T) {
 	out, code := p.operate("waves", "start", "--check", "echo checked $YFENCE_HOSTS")
 	require.Equal(t, 0, code, out)
 	require.Contains(t, <-kept, "revision 1 is kept, from the machine's own console")
-	for _, want := range []string{"wave 1, step 1 of 2, revision 1: jump-01, charts-01", "charts-01      kept       jump-01 opened a connection to 10.40.2.1:22", "checked jump-01 charts-01",
+	for _, want := range []string{"wave 1, step 1 of 2, revision 1: jump-01, charts-01", "  charts-01      kept       jump-01 opened a connection to 10.40.2.1:22", "checked jump-01 charts-01",
 		"wave 1, step 2 of 2, revision 1: charts-02", "charts-02      kept       jump-01 opened a connection to 10.40.2.2:22", "wave 1 is done: 3 kept"} {
 		require.Contains(t, out, want)
 	}
@@ -261,5 +260,4 @@ func TestWaves(t *testing.T) {
 		p.until(name+" is in step", func() bool { return p.status(name).State == api.InStep })
 	}
 	require.Contains(t, p.listing("charts-02"), "-A INPUT -j yf-inbound")
-	_ = strings.TrimSpace
 }

@@ -19,6 +19,7 @@ func (a *app) publishCommand() *cobra.Command {
 	var why string
 	var after int64
 	var yes bool
+	var inSpiteOf []string
 	c := &cobra.Command{
 		Use:   "publish -m WHY",
 		Short: "Publish a policy as a new revision",
@@ -39,7 +40,7 @@ expectation among them, is refused.`,
 			if err != nil {
 				return err
 			}
-			req := api.PublishRequest{Files: files, Why: why}
+			req := api.PublishRequest{Files: files, Why: why, InSpiteOf: inSpiteOf}
 			if cmd.Flags().Changed("after") {
 				req.After = &after
 			}
@@ -54,6 +55,7 @@ expectation among them, is refused.`,
 	}
 	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
 	c.Flags().BoolVar(&yes, "yes", false, "publish without showing what changes and asking")
+	c.Flags().StringSliceVar(&inSpiteOf, "in-spite-of", nil, "codes of checks whose errors are not to stand in the way, as no-guard")
 	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is in force; 0 is none")
 	return c
 }

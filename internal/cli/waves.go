@@ -90,23 +90,10 @@ func (a *app) follow(ctx context.Context, svc *client.Client, w api.Wave, check 
 	said := map[string]string{}
 	step, failures := 0, 0
 	for {
-		for _, h := range w.Hosts {
-			if h.Phase == api.HostAbsent && said[h.Name] == "" {
-				said[h.Name] = h.Phase
-				a.say("%-14s left out: %s", h.Name, h.Why)
-			}
-		}
+		a.sayPhases(w, said)
 		if w.Step != step && w.State == api.WaveRunning {
 			step = w.Step
 			a.say("wave %d, step %d of %d, revision %d: %s", w.Number, w.Step, w.Steps, w.Revision, strings.Join(inStep(w), ", "))
-		}
-		for _, h := range w.Hosts {
-			line := strings.TrimSpace(fmt.Sprintf("%-14s %-10s %s", h.Name, h.Phase, h.Why))
-			telling := slices.Contains([]string{api.HostKept, api.HostBack, api.HostFailed}, h.Phase) || h.Phase == api.HostInForce && h.Why != ""
-			if telling && said[h.Name] != line {
-				said[h.Name] = line
-				a.say("%s", line)
-			}
 		}
 		switch w.State {
 		case api.WaveDone, api.WaveStopped:
@@ -130,6 +117,32 @@ func (a *app) follow(ctx context.Context, svc *client.Client, w api.Wave, check 
 			continue
 		}
 		failures, w = 0, next
+	}
+}
+
+// sayPhases says of hosts what was not said yet, those that share it together.
+func (a *app) sayPhases(w api.Wave, said map[string]string) {
+	var order []string
+	hosts := map[string][]string{}
+	for _, h := range w.Hosts {
+		telling := slices.Contains([]string{api.HostKept, api.HostBack, api.HostFailed, api.HostAbsent}, h.Phase) || h.Phase == api.HostInForce && h.Why != ""
+		line := h.Phase + "\x00" + h.Why
+		if !telling || said[h.Name] == line {
+			continue
+		}
+		said[h.Name] = line
+		if hosts[line] == nil {
+			order = append(order, line)
+		}
+		hosts[line] = append(hosts[line], h.Name)
+	}
+	for _, line := range order {
+		phase, why, _ := strings.Cut(line, "\x00")
+		if names := hosts[line]; len(names) == 1 {
+			a.say("  %-14s %-10s %s", names[0], phase, why)
+		} else {
+			a.say("  %s: %s\n      %s", phase, why, strings.Join(names, ", "))
+		}
 	}
 }
 

@@ -41,6 +41,8 @@ type Attendant struct {
 	report chan struct{} // a report is due
 	told   string        // the change that was told last, as JSON
 	done   []int64       // tasks that were done, so that none is done twice
+
+	hush []func() // closes what listens for probes of the change that is made now
 }
 
 // longPoll is how long the service may hold a question for tasks.
@@ -224,6 +226,10 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 	case "put back":
 		return a.change(ctx, []string{"copies", "put-back", strconv.Itoa(t.Copy), "--here", "--within", t.Within, "--output", "json"})
 	case "keep", "take back":
+		for _, close := range a.hush {
+			close()
+		}
+		a.hush = nil
 		c, err := a.Change()
 		if err == nil && t.Change != "" && c.ID != t.Change {
 			return fail(fmt.Errorf("the change that this is about is over: %s %s", c.What, c.Phase))
@@ -250,7 +256,9 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 		}
 		length, err := time.ParseDuration(t.Within)
 		if err == nil {
-			r.Reached, err = Listen(ctx, *t.Probe, min(length, time.Minute))
+			ctx, cancel := context.WithTimeout(ctx, min(length, time.Minute))
+			a.hush = append(a.hush, cancel)
+			r.Reached, err = Listen(ctx, *t.Probe)
 		}
 		r.Came = "listening"
 		return fail(err)
@@ -266,7 +274,7 @@ func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult
 	out, err := a.Run(ctx, args...)
 	var made struct {
 		Change *api.HostChange `json:"change"`
-		Said   []string    `json:"said"`
+		Said   []string        `json:"said"`
 	}
 	if json.Unmarshal(out, &made) == nil {
 		r.Change, r.Said = made.Change, made.Said

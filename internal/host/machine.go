@@ -38,7 +38,7 @@ func (m *Machine) path(name string) string { return filepath.Join(m.Dir, name) }
 
 // Wanted is a change of what is in force.
 type Wanted struct {
-	Change  api.HostChange       // what it is; ID, phase and times are filled in
+	Change  api.HostChange   // what it is; ID, phase and times are filled in
 	Files   []api.File       // rules to load; or
 	Copy    *Copy            // a copy to put back
 	Within  time.Duration    // the time until it goes back by itself
@@ -150,8 +150,8 @@ func (m *Machine) Change() (c api.HostChange, err error) {
 // Kept is what was last kept, and what is in force after a reboot.
 type Kept struct {
 	Change api.HostChange `json:"change"`
-	Files  []api.File `json:"files,omitempty"`
-	Copy   *Copy      `json:"copy,omitempty"` // where a copy was put back
+	Files  []api.File     `json:"files,omitempty"`
+	Copy   *Copy          `json:"copy,omitempty"` // where a copy was put back
 }
 
 func (m *Machine) writeKept(k *Kept) error { return m.writeFile("kept.json", k) }

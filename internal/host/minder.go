@@ -35,11 +35,11 @@ type minder struct {
 // charge is what a minder is given to mind.
 type charge struct {
 	Machine
-	Change api.HostChange    // as it begins
-	Within time.Duration // the time for the keep
-	Back   Copy          // what was in force before
-	Whole  bool          // all of it is to go back, not our rules alone
-	Kept   *Kept         // what a keep makes the boot copy; nil if nothing does
+	Change api.HostChange // as it begins
+	Within time.Duration  // the time for the keep
+	Back   Copy           // what was in force before
+	Whole  bool           // all of it is to go back, not our rules alone
+	Kept   *Kept          // what a keep makes the boot copy; nil if nothing does
 	Pins   []ed25519.PublicKey
 }
 
@@ -57,7 +57,7 @@ type request struct {
 
 type answer struct {
 	State api.HostChange `json:"state"`
-	Error string     `json:"error,omitempty"`
+	Error string         `json:"error,omitempty"`
 }
 
 // startMinder begins a minder and waits until it minds.
@@ -114,7 +114,12 @@ func orElse(s, otherwise string) string {
 
 // Mind is the life of a minder: what it is to mind comes in, and that it minds goes
 // out. It ends when the change is kept or has gone back.
-func Mind(in io.Reader, out io.Writer) error {
+func Mind(in io.Reader, out io.Writer) (err error) {
+	defer func() {
+		if err != nil {
+			_, _ = fmt.Fprintln(out, err) // whoever began it tells
+		}
+	}()
 	m := &minder{requests: make(chan request)}
 	if err := json.NewDecoder(in).Decode(&m.charge); err != nil {
 		return err

@@ -142,9 +142,9 @@ func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
 	}
 }
 
-// Listen opens a listener for a probe where nothing listens, and closes it after a
-// while. ready is told first: "listening", or that something does already.
-func Listen(ctx context.Context, p api.Probe, length time.Duration) (reached string, err error) {
+// Listen opens a listener for a probe where nothing listens, until ctx ends, and tells
+// who will answer: it, or what listens there already.
+func Listen(ctx context.Context, p api.Probe) (reached string, err error) {
 	at := net.JoinHostPort(p.To, strconv.Itoa(p.Port))
 	switch p.Protocol {
 	case "tcp":
@@ -154,8 +154,7 @@ func Listen(ctx context.Context, p api.Probe, length time.Duration) (reached str
 		} else if err != nil {
 			return "", err
 		}
-		ctx, cancel := context.WithTimeout(ctx, length)
-		context.AfterFunc(ctx, func() { cancel(); _ = l.Close() })
+		context.AfterFunc(ctx, func() { _ = l.Close() })
 		go func() {
 			for {
 				c, err := l.Accept()
@@ -173,8 +172,7 @@ func Listen(ctx context.Context, p api.Probe, length time.Duration) (reached str
 		} else if err != nil {
 			return "", err
 		}
-		ctx, cancel := context.WithTimeout(ctx, length)
-		context.AfterFunc(ctx, func() { cancel(); _ = c.Close() })
+		context.AfterFunc(ctx, func() { _ = c.Close() })
 		go func() {
 			b := make([]byte, 100)
 			for {

@@ -221,9 +221,9 @@ func (s *Service) attending(ctx context.Context, host string) (store.Attending, 
 func (s *Service) tellChange(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Body struct {
-		Pair   int64       `json:"pair,omitempty" doc:"that it is to put in force"`
+		Pair   int64           `json:"pair,omitempty" doc:"that it is to put in force"`
 		Change *api.HostChange `json:"change,omitempty"`
-		Failed string      `json:"failed,omitempty" doc:"why no change was made"`
+		Failed string          `json:"failed,omitempty" doc:"why no change was made"`
 	}
 }) (*struct{}, error) {
 	if err := s.Store.PutChange(ctx, in.Host, in.Body.Pair, in.Body.Change, in.Body.Failed); err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -87,6 +88,16 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is in force, not %d: somebody published since; look at what changed and publish again", after, *in.Body.After))
 	}
 	_, problems := check.Policy(in.Body.Files, current.fleet, s.Clock().Unix())
+	for _, code := range in.Body.InSpiteOf {
+		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
+		}
+		for i := range problems {
+			if problems[i].Code == code {
+				problems[i].Severity = fence.Warning
+			}
+		}
+	}
 	if fence.HasErrors(problems) {
 		return nil, refused("the policy is not published", problems)
 	}

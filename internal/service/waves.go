@@ -407,12 +407,15 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 		h.Phase, h.Change = api.HostInForce, t.Result.Change.ID
 		return nil
 	case api.HostInForce:
+		if h.Why != "" { // it waits for a person
+			return nil
+		}
 		prober, to, err := s.wayIn(ctx, h, attending)
 		if err != nil {
 			return err
 		}
 		if prober == "" {
-			h.Why = "no other host may log in there: it waits for a person who logs in and runs yfence keep"
+			h.Why = "by this revision no other host may log in there; it waits for a person who does, and runs yfence keep"
 			return nil
 		}
 		p := &api.Probe{Protocol: "tcp", To: to.Addr().String(), Port: int(to.Port())}

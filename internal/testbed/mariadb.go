@@ -92,14 +92,23 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 
 // Start starts a program that ends with us, however we end, and does not get the
 // terminal's Ctrl-C: whoever started it stops it. The channel tells its end.
-func Start(cmd *exec.Cmd) (<-chan error, error) {
+func Start(cmd *exec.Cmd) (<-chan error, error) { return start(cmd, nil) }
+
+func start(cmd *exec.Cmd, enter func() error) (<-chan error, error) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	started, exited := make(chan error), make(chan error, 1)
 	go func() {
 		// The kernel sends the signal when the thread ends that started the
 		// program, so that thread must last as long as the program.
 		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
+		if enter != nil { // and nobody else is to find himself there
+			if err := enter(); err != nil {
+				started <- err
+				return
+			}
+		} else {
+			defer runtime.UnlockOSThread()
+		}
 		err := cmd.Start()
 		started <- err
 		if err == nil {

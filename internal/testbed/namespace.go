@@ -106,13 +106,7 @@ func (ns *Namespace) Do(f func() error) error {
 		// The thread is never unlocked, so the runtime ends it with the goroutine
 		// and nobody else finds himself in this namespace.
 		runtime.LockOSThread()
-		fd, err := unix.Open("/run/netns/"+ns.Name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
-		if err != nil {
-			done <- err
-			return
-		}
-		defer func() { _ = unix.Close(fd) }()
-		if err := unix.Setns(fd, unix.CLONE_NEWNET); err != nil {
+		if err := ns.enter(); err != nil {
 			done <- err
 			return
 		}
@@ -120,6 +114,19 @@ func (ns *Namespace) Do(f func() error) error {
 	}()
 	return <-done
 }
+
+// enter moves the calling thread into the namespace.
+func (ns *Namespace) enter() error {
+	fd, err := unix.Open("/run/netns/"+ns.Name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = unix.Close(fd) }()
+	return unix.Setns(fd, unix.CLONE_NEWNET)
+}
+
+// Start is Start of a program in the namespace.
+func (ns *Namespace) Start(cmd *exec.Cmd) (<-chan error, error) { return start(cmd, ns.enter) }
 
 // Sysctl sets kernel parameters under /proc/sys/net, each as "path=value".
 func (ns *Namespace) Sysctl(settings ...string) error {
