@@ -62,6 +62,7 @@ func run(url, tokenFile, into string) error {
 		chromedp.Navigate(url+"/hosts/logbook-01"), chromedp.WaitVisible("article"), shoot("host"),
 		chromedp.Click(rulesTab), chromedp.WaitVisible("section ol"), shoot("host-rules"),
 		chromedp.Navigate(url+"/policy?file=rules.fence&line=17"), chromedp.WaitVisible("section ol"), shoot("policy"),
+		chromedp.Navigate(url+"/waves"), chromedp.WaitVisible("section"), shoot("waves"),
 		theme("dark"), chromedp.Navigate(url+"/hosts/broker-02"), chromedp.WaitVisible("article"), shoot("host-dark"),
 	)
 }

@@ -147,3 +147,32 @@ type Copies struct {
 	Host    string     `json:"host"`
 	Copies  []CopyNote `json:"copies" nullable:"false"`
 }
+
+// ProbeRequest asks to try connections for real.
+type ProbeRequest struct {
+	Question     string `json:"question,omitempty" maxLength:"4000" doc:"A -> B : SERVICE; hosts or roles"`
+	Expectations bool   `json:"expectations,omitempty" doc:"instead: what the policy expects, tried between hosts that attend"`
+	Listen       bool   `json:"listen,omitempty" doc:"open a listener for it where nothing listens"`
+}
+
+// Probed are connections that were tried.
+type Probed struct {
+	Version int           `json:"version"`
+	Probes  []ProbeResult `json:"probes" nullable:"false"`
+	Left    []string      `json:"left,omitempty" doc:"what was not tried, and why"`
+}
+
+// ProbeResult is one connection that was tried, beside what the policy says of it.
+type ProbeResult struct {
+	From    string  `json:"from" doc:"the host that opened it"`
+	To      string  `json:"to" doc:"the host that it was to reach"`
+	Address string  `json:"address"`
+	Service string  `json:"service"`
+	For     string  `json:"for,omitempty" doc:"the expectation that it is about"`
+	Came    string  `json:"came" enum:"answered,refused,silent,unreachable,untried" doc:"what came of it"`
+	Reached string  `json:"reached,omitempty" doc:"who answered"`
+	Why     string  `json:"why,omitempty"`
+	Took    float64 `json:"took,omitempty" doc:"milliseconds"`
+	Policy  string  `json:"policy" enum:"admitted,dropped,rejected,mixed,uncertain" doc:"what ask says of it"`
+	Agrees  string  `json:"agrees" enum:"yes,no,open" doc:"whether both say the same; open where nobody listens, which may look the same as a refusal"`
+}

@@ -245,6 +245,11 @@ func (c *Client) PutCopies(ctx context.Context, copies api.Copies) error {
 	return c.do(ctx, http.MethodPut, of(copies.Host, "/copies"), copies, nil)
 }
 
+// Probe has hosts open real connections.
+func (c *Client) Probe(ctx context.Context, req api.ProbeRequest) (out api.Probed, err error) {
+	return out, c.do(ctx, http.MethodPost, "/probes", req, &out)
+}
+
 // StartWave begins to put a revision in force over hosts.
 func (c *Client) StartWave(ctx context.Context, req api.WaveRequest) (out api.Wave, err error) {
 	return out, c.do(ctx, http.MethodPost, "/waves", req, &out)

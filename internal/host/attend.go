@@ -39,8 +39,10 @@ type Attendant struct {
 	Say     func(format string, args ...any)
 
 	report chan struct{} // a report is due
-	told   string        // the change that was told last, as JSON
-	done   []int64       // tasks that were done, so that none is done twice
+
+	mu   sync.Mutex
+	told string  // the change that was told last, as JSON
+	done []int64 // tasks that were done, so that none is done twice
 
 	hush []func() // closes what listens for probes of the change that is made now
 }
@@ -160,20 +162,23 @@ func (a *Attendant) serve(ctx context.Context) {
 			continue
 		}
 		failures = 0
+		var probes sync.WaitGroup // which may have to wait for their answers
 		for _, t := range tasks.Tasks {
-			a.do(ctx, t)
+			if t.Do == "probe" {
+				probes.Go(func() { a.do(ctx, t) })
+			} else {
+				a.do(ctx, t)
+			}
 		}
+		probes.Wait()
 	}
 }
 
 // do does one task and tells what became of it.
 func (a *Attendant) do(ctx context.Context, t api.Task) {
-	if slices.Contains(a.done, t.ID) { // it could not be told what became of it
+	if a.wasDone(t.ID) { // it could not be told what became of it
 		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
 		return
-	}
-	if a.done = append(a.done, t.ID); len(a.done) > 1000 {
-		a.done = a.done[500:]
 	}
 	var r api.TaskResult
 	switch err := a.Verify(t); {
@@ -191,6 +196,19 @@ func (a *Attendant) do(ctx context.Context, t api.Task) {
 	}
 	a.tellChange(ctx, true)
 	a.tell(ctx, t.ID, r)
+}
+
+// wasDone says that a task was done before, and notes that it is.
+func (a *Attendant) wasDone(id int64) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if slices.Contains(a.done, id) {
+		return true
+	}
+	if a.done = append(a.done, id); len(a.done) > 1000 {
+		a.done = slices.Delete(a.done, 0, 500)
+	}
+	return false
 }
 
 func (a *Attendant) tell(ctx context.Context, id int64, r api.TaskResult) {
@@ -290,7 +308,7 @@ func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult
 func (a *Attendant) changes(ctx context.Context) {
 	var seen os.FileInfo
 	file := a.path("change.json")
-	for wait := time.Duration(0); ; wait = 500 * time.Millisecond {
+	for wait := time.Duration(0); ; wait = time.Second {
 		select {
 		case <-ctx.Done():
 			return
@@ -313,13 +331,18 @@ func (a *Attendant) tellChange(ctx context.Context, always bool) (told bool) {
 		return err == nil
 	}
 	body, _ := json.Marshal(c)
-	if !always && a.told == string(body) {
+	a.mu.Lock()
+	same := a.told == string(body)
+	a.mu.Unlock()
+	if !always && same {
 		return true
 	}
 	if err := a.Service.TellChange(ctx, a.Host, c.Pair, &c, ""); err != nil {
 		return false // it is tried again
 	}
+	a.mu.Lock()
 	a.told = string(body)
+	a.mu.Unlock()
 	if copies, err := a.CopyNotes(true); err == nil {
 		_ = a.Service.PutCopies(ctx, api.Copies{Version: api.Version, Host: a.Host, Copies: copies})
 	}

@@ -193,7 +193,7 @@ func CutOff(files []api.File, service []netip.AddrPort) (out []string, err error
 		}
 	}
 	for _, to := range service {
-		from, ok := sourceFor(to)
+		from, ok := SourceFor(to)
 		if !ok {
 			continue // there is no way to it of this family
 		}
@@ -240,8 +240,8 @@ func interfacesByAddress() map[netip.Addr]string {
 	return out
 }
 
-// sourceFor is the address that this host would send from.
-func sourceFor(to netip.AddrPort) (from netip.Addr, ok bool) {
+// SourceFor is the address that this host would send from.
+func SourceFor(to netip.AddrPort) (from netip.Addr, ok bool) {
 	c, err := net.Dial("udp", to.String()) // nothing is sent
 	if err != nil {
 		return from, false

@@ -40,7 +40,7 @@ func ruleChanges(ctx context.Context, changed chan<- struct{}) error {
 		b := make([]byte, 1<<16)
 		poll := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
 		for ctx.Err() == nil {
-			if n, err := unix.Poll(poll, 1000); err != nil && !errors.Is(err, unix.EINTR) {
+			if n, err := unix.Poll(poll, 5000); err != nil && !errors.Is(err, unix.EINTR) {
 				return
 			} else if n <= 0 {
 				continue

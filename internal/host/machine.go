@@ -75,7 +75,11 @@ func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 	}
 	defer func() { unlock() }()
 	if now, err := m.ask(request{Do: "state"}); err == nil && !ended(now) {
-		return made, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", now.What, now.Until.Local().Format(time.TimeOnly))
+		until := now.Until.Local().Format(time.TimeOnly)
+		if now.Kind == "pause" {
+			return made, fmt.Errorf("the filter is paused until %s: end the pause first (yfence resume)", until)
+		}
+		return made, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", now.What, until)
 	}
 	if w.Files != nil {
 		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {

@@ -129,6 +129,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("GET", "/hosts/{host}/copies", "list-copies", "The copies that a host keeps of what it had in force", api.Read), s.showCopies)
 	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), maxReportBody), s.putCopies)
 
+	huma.Register(a, operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle), s.probe)
 	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle), s.startWave)
 	huma.Register(a, operation("GET", "/waves", "list-waves", "All waves", api.Read), s.listWaves)
 	huma.Register(a, operation("GET", "/waves/{number}", "show-wave", "One wave", api.Read), s.showWave)

@@ -531,19 +531,25 @@ func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[stri
 }
 
 // reached are the addresses of a host, those on a network that another is on too first.
-func reached(from, h *fleet.Host) (out []netip.Addr) {
-	var far []netip.Addr
+func reached(from, h *fleet.Host) []netip.Addr {
+	near, far := addressesFor(from, h)
+	return append(near, far...)
+}
+
+// addressesFor are the addresses of a host: those on a network that another is on too,
+// and the others.
+func addressesFor(from, h *fleet.Host) (near, far []netip.Addr) {
 	for _, i := range h.Interfaces {
 		for _, p := range i.Addresses {
-			near := slices.ContainsFunc(from.Interfaces, func(o fleet.Interface) bool {
+			shared := slices.ContainsFunc(from.Interfaces, func(o fleet.Interface) bool {
 				return slices.ContainsFunc(o.Addresses, func(q netip.Prefix) bool { return p.Masked().Contains(q.Addr()) })
 			})
-			if near {
-				out = append(out, p.Addr())
+			if shared {
+				near = append(near, p.Addr())
 			} else {
 				far = append(far, p.Addr())
 			}
 		}
 	}
-	return append(out, far...)
+	return near, far
 }

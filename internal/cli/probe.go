@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/ask"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/host"
+)
+
+func (a *app) probeCommand() *cobra.Command {
+	var req api.ProbeRequest
+	c := &cobra.Command{
+		Use:   "probe 'A -> B : SERVICE'",
+		Short: "Open a real connection, and tell what comes of it beside what the policy says",
+		Long: `Probe has one host open a new connection to another, at each of its addresses, and
+tells what came of it beside what yfence ask says. Roles stand for all their hosts.
+
+With --listen a listener is opened on the far host where nothing listens, and closed
+again, so that refused, dropped and nobody-there are told apart. Without a first host
+the connection is opened from where this runs, which may be outside the fleet.
+
+It ends with 1 if anything came out otherwise than the policy says.`,
+		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n  yfence probe --all-expectations",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 == req.Expectations {
+				return errors.New("say what to try, as in 'A -> B : SERVICE', or --all-expectations")
+			}
+			var probed api.Probed
+			var err error
+			if len(args) == 1 && !strings.Contains(args[0], "->") {
+				probed, err = a.probeFromHere(cmd, args[0])
+			} else {
+				var svc *client.Client
+				if svc, err = a.service(); err == nil {
+					req.Question = strings.Join(args, "")
+					probed, err = svc.Probe(cmd.Context(), req)
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if err := a.print(probed, func(w io.Writer) { a.printProbed(w, probed) }); err != nil {
+				return err
+			}
+			for _, r := range probed.Probes {
+				if r.Agrees == "no" || r.Came == "untried" {
+					return errFound
+				}
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&req.Listen, "listen", false, "open a listener on the far host where nothing listens")
+	c.Flags().BoolVar(&req.Expectations, "all-expectations", false, "try what the policy expects, between hosts that attend")
+	return c
+}
+
+func (a *app) printProbed(w io.Writer, p api.Probed) {
+	paint := a.paint(w)
+	about, agree := "", 0
+	for _, r := range p.Probes {
+		if r.For != about {
+			about = r.For
+			_, _ = fmt.Fprintf(w, "expect %s\n", about)
+		}
+		came := r.Came
+		if r.Came == "answered" {
+			came += fmt.Sprintf(" by %s in %.1f ms", r.Reached, r.Took)
+		}
+		mark := "and the policy says " + r.Policy
+		switch {
+		case r.Agrees == "yes":
+			agree++
+		case r.Agrees == "no":
+			mark = paint(red, "BUT the policy says "+r.Policy)
+		case r.Came == "refused" && r.Policy == packet.Admit.String():
+			mark = "nobody may be listening there (--listen opens a listener); the policy says " + r.Policy
+		}
+		_, _ = fmt.Fprintf(w, "%s -> %s (%s) : %s  %s, %s\n", r.From, r.To, r.Address, r.Service, came, mark)
+		if r.Why != "" && (r.Came == "untried" || r.Agrees == "no" && r.Came != "answered") {
+			_, _ = fmt.Fprintf(w, "    %s\n", r.Why)
+		}
+	}
+	for _, left := range p.Left {
+		_, _ = fmt.Fprintf(w, "not tried: %s\n", left)
+	}
+	if len(p.Probes) > 1 {
+		_, _ = fmt.Fprintf(w, "%d of %d came out as the policy says\n", agree, len(p.Probes))
+	}
+}
+
+// probeFromHere opens connections from this machine: "HOST : SERVICE".
+func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, err error) {
+	q, problems := fence.ParseQuestion("everywhere -> " + text)
+	if problems != nil {
+		return out, fmt.Errorf("%q is not understood: say 'HOST : SERVICE' or 'ADDRESS : SERVICE'", text)
+	}
+	name := strings.TrimSpace(text[:strings.LastIndex(text, " :")+1])
+	var addresses []netip.Addr
+	svc, noService := a.service()
+	fl := &fleet.Fleet{}
+	if at, err := netip.ParseAddr(name); err == nil {
+		addresses = append(addresses, at)
+	} else if noService != nil {
+		return out, fmt.Errorf("%q is a host's name, and only a service knows hosts: %w", name, noService)
+	}
+	if noService == nil {
+		file, err := svc.Export(cmd.Context(), "json")
+		if err != nil {
+			return out, err
+		}
+		fl, _ = fleet.Read("fleet.json", []byte(file.Text))
+	}
+	if h := fl.Host(name); h != nil {
+		for _, i := range h.Interfaces {
+			for _, p := range i.Addresses {
+				addresses = append(addresses, p.Addr())
+			}
+		}
+	}
+	if len(addresses) == 0 {
+		return out, fmt.Errorf("no host is named %q", name)
+	}
+	pol, _ := policy.Resolve(policy.Input{Fleet: fl})
+	_, _, terms, problems := pol.Ask(&fence.Question{From: q.From, To: q.From, Services: q.Services})
+	if problems != nil {
+		return out, fmt.Errorf("%q is no service that this program knows; services of the policy's own are tried from hosts only", text)
+	}
+	out = api.Probed{Version: api.Version, Probes: []api.ProbeResult{}}
+	for _, at := range addresses {
+		from, ok := host.SourceFor(netip.AddrPortFrom(at, 9))
+		if !ok {
+			out.Left = append(out.Left, fmt.Sprintf("%s: there is no way to it from here", at))
+			continue
+		}
+		for _, t := range terms {
+			p := api.Probe{To: at.String(), Port: t.Ports.Lo}
+			service := ""
+			switch {
+			case t.Protocol == packet.TCP || t.Protocol == packet.UDP:
+				p.Protocol = packet.ProtocolName(t.Protocol)
+				service = fmt.Sprintf("%s %d", p.Protocol, p.Port)
+			case t.Protocol == packet.ICMP && at.Is4(), t.Protocol == packet.ICMPv6 && at.Is6():
+				p.Protocol, p.Port, service = "icmp", 0, "ping"
+			default:
+				continue
+			}
+			got := host.Open(cmd.Context(), p)
+			r := api.ProbeResult{From: from.String(), To: name, Address: at.String(), Service: service, Came: got.Came, Reached: got.Reached, Took: got.Took, Why: strings.Join(got.Said, "; "), Policy: ask.Uncertain, Agrees: "open"}
+			if noService == nil {
+				if answer, err := svc.Ask(cmd.Context(), fmt.Sprintf("%s -> %s : %s", from, at, service)); err == nil {
+					r.Policy = answer.Verdict
+				}
+			}
+			admitted := r.Policy == packet.Admit.String()
+			switch {
+			case r.Policy == ask.Uncertain || r.Policy == ask.Mixed:
+			case (r.Came == "answered") == admitted:
+				r.Agrees = "yes"
+			case r.Came == "answered" || r.Came != "refused" && p.Protocol != "udp":
+				r.Agrees = "no"
+			}
+			out.Probes = append(out.Probes, r)
+		}
+	}
+	return out, nil
+}

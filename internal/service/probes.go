@@ -1,0 +1,238 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yellowfence.example/yfence/core/ask"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+const (
+	maxProbes     = 200 // of one request
+	probesAtOnce  = 16
+	probeAnswered = "answered"
+	echoRequest   = 8 // ICMP's; ICMPv6 has another
+	echoRequest6  = 128
+)
+
+// trial is a connection to try.
+type trial struct {
+	from, to *fleet.Host
+	at       netip.Addr
+	term     policy.Term
+	about    string // the expectation
+}
+
+func (t trial) protocol() string {
+	return map[int]string{packet.TCP: "tcp", packet.UDP: "udp", packet.ICMP: "icmp", packet.ICMPv6: "icmp"}[t.term.Protocol]
+}
+
+// service is what it tries, as a question says it.
+func (t trial) service() string {
+	if t.term.HasPorts() {
+		return fmt.Sprintf("%s %d", t.protocol(), t.term.Ports.Lo)
+	}
+	return "ping"
+}
+
+// tries are the connections that show what becomes of services between hosts.
+func tries(from, to []*fleet.Host, terms []policy.Term, about string) (out []trial) {
+	for _, a := range from {
+		for _, b := range to {
+			if a == b {
+				continue
+			}
+			to, far := addressesFor(a, b)
+			if len(to) == 0 { // else nobody goes to those that are farther
+				to = far
+			}
+			for _, at := range to {
+				for _, term := range terms {
+					t := trial{a, b, at, term, about}
+					echo := term.Protocol == packet.ICMP && term.Type == echoRequest && at.Is4() || term.Protocol == packet.ICMPv6 && term.Type == echoRequest6 && at.Is6()
+					ports := term.HasPorts() && t.protocol() != ""
+					family := map[bool]int{true: packet.IPv4, false: packet.IPv6}[at.Is4()]
+					if (ports || echo) && (term.Family == policy.AnyFamily || term.Family == family) && speaks(a, at) {
+						out = append(out, t)
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// speaks says that a host has an address of a family at all.
+func speaks(h *fleet.Host, at netip.Addr) bool {
+	return slices.ContainsFunc(h.Interfaces, func(i fleet.Interface) bool {
+		return slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return p.Addr().Is4() == at.Is4() })
+	})
+}
+
+func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }) (*struct{ Body api.Probed }, error) {
+	m, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("probing", err)
+	}
+	if m.pair.Number == 0 {
+		return nil, huma.Error409Conflict("no policy is published yet")
+	}
+	attending, err := s.Store.Attending(ctx, "")
+	if err != nil {
+		return nil, s.broken("probing", err)
+	}
+	out := api.Probed{Version: api.Version, Probes: []api.ProbeResult{}}
+	var all []trial
+	if in.Body.Expectations {
+		for _, e := range m.policy.Expects {
+			if !e.Off {
+				found := expected(e, m, attending)
+				if len(found) == 0 {
+					out.Left = append(out.Left, fmt.Sprintf("%s %s: no host that attends can try it", e.Kind, e.Name))
+				}
+				all = append(all, found...)
+			}
+		}
+	} else {
+		q, problems := fence.ParseQuestion(in.Body.Question)
+		if problems != nil {
+			return nil, refused("the question is not understood", problems)
+		}
+		from, to, terms, problems := m.policy.Ask(q)
+		if problems != nil {
+			return nil, refused("the question is not understood", problems)
+		}
+		if len(from.Hosts) == 0 || len(to.Hosts) == 0 {
+			return nil, huma.Error422UnprocessableEntity("a probe is from hosts of the fleet to hosts of the fleet; from elsewhere, run yfence probe there, as in yfence probe 'charts-01 : https'")
+		}
+		all = tries(there(s, from.Hosts, attending, &out.Left), to.Hosts, terms, "")
+		if len(all) == 0 && len(out.Left) == 0 {
+			return nil, huma.Error422UnprocessableEntity("there is nothing to try: TCP, UDP and echo requests can be, between hosts that share a family")
+		}
+	}
+	if len(all) > maxProbes {
+		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections: more than %d are not tried at once; ask for fewer hosts", len(all)-maxProbes, len(all), maxProbes))
+		all = all[:maxProbes]
+	}
+	out.Probes = make([]api.ProbeResult, len(all))
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, probesAtOnce)
+	for i, t := range all {
+		wg.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			out.Probes[i] = s.try(ctx, m, t, in.Body.Listen || in.Body.Expectations, attending)
+		})
+	}
+	wg.Wait()
+	return &struct{ Body api.Probed }{out}, nil
+}
+
+// there are those of hosts that attend; of the others it is told.
+func there(s *Service, hosts []*fleet.Host, attending map[string]store.Attending, left *[]string) (out []*fleet.Host) {
+	for _, h := range hosts {
+		if s.attends(attending[h.Name]) {
+			out = append(out, h)
+		} else {
+			*left = append(*left, fmt.Sprintf("what %s opens: it does not ask what there is to do; is yfence attend running there?", h.Name))
+		}
+	}
+	return out
+}
+
+// expected are the connections that show whether an expectation holds: one host of each
+// set of roles at either end.
+func expected(e *policy.Expectation, m *model, attending map[string]store.Attending) []trial {
+	from := e.From.Hosts
+	if e.Kind == "only" { // what others can do is the question
+		from = slices.DeleteFunc(slices.Clone(m.fleet.Hosts), func(h *fleet.Host) bool { return e.From.Names(h) })
+	}
+	one := func(hosts []*fleet.Host) (out []*fleet.Host) {
+		seen := map[string]bool{}
+		for _, h := range hosts {
+			if roles := strings.Join(h.Roles, " "); !seen[roles] && time.Since(attending[h.Name].AskedAt) < 2*maxWait {
+				seen[roles] = true
+				out = append(out, h)
+			}
+		}
+		return out
+	}
+	return tries(one(from), one(e.To.Hosts), e.Terms, e.Kind+" "+e.Name)
+}
+
+// try opens one connection, and holds what comes of it against what the policy says.
+func (s *Service) try(ctx context.Context, m *model, t trial, listen bool, attending map[string]store.Attending) (r api.ProbeResult) {
+	r = api.ProbeResult{From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), For: t.about, Came: "untried", Policy: ask.Uncertain, Agrees: "open"}
+	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", t.from.Name, t.at, t.service())); problems == nil {
+		if answer, problems := m.asker().Policy(q, s.Clock().Unix()); problems == nil {
+			r.Policy = answer.Verdict
+		}
+	}
+	p := &api.Probe{Protocol: t.protocol(), To: t.at.String(), Port: t.term.Ports.Lo}
+	if !t.term.HasPorts() {
+		p.Port = 0
+	}
+	listening := false
+	if listen && s.attends(attending[t.to.Name]) {
+		res, err := s.done(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: p, Within: "10s"})
+		if listening = err == nil && res.Failed == ""; !listening {
+			r.Why = fmt.Sprintf("no listener could be opened on %s: %s", t.to.Name, said(res, err))
+		}
+	}
+	res, err := s.done(ctx, api.Task{Host: t.from.Name, Do: "probe", Probe: p})
+	if err != nil || res.Failed != "" {
+		r.Why = fmt.Sprintf("%s opened none: %s", t.from.Name, said(res, err))
+		return r
+	}
+	r.Came, r.Reached, r.Took, r.Why = res.Came, res.Reached, res.Took, cmp.Or(strings.Join(res.Said, "; "), r.Why)
+	admitted := r.Policy == packet.Admit.String()
+	switch {
+	case r.Policy == ask.Mixed || r.Policy == ask.Uncertain:
+	case (r.Came == probeAnswered) == admitted:
+		r.Agrees = "yes"
+	case r.Came == probeAnswered:
+		r.Agrees = "no"
+	case admitted && !listening && r.Came == "refused", admitted && !listening && t.protocol() == "udp":
+		// nobody listens there, as it seems
+	default:
+		r.Agrees = "no"
+	}
+	return r
+}
+
+// done asks a host to do something and waits for it.
+func (s *Service) done(ctx context.Context, t api.Task) (api.TaskResult, error) {
+	t, err := s.task(ctx, t, 20*time.Second)
+	if err != nil {
+		return api.TaskResult{}, err
+	}
+	res, err := s.result(ctx, t.ID, 20*time.Second)
+	if err == nil && res == nil {
+		err = fmt.Errorf("%s did not answer within 20 s", t.Host)
+	}
+	if err != nil {
+		return api.TaskResult{}, err
+	}
+	return *res, nil
+}
+
+func said(r api.TaskResult, err error) string {
+	if err != nil {
+		return err.Error()
+	}
+	return r.Failed
+}
