@@ -315,6 +315,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/probes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open real connections between hosts */
+        post: operations["probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions": {
         parameters: {
             query?: never;
@@ -775,6 +792,11 @@ export interface components {
              */
             revision?: number;
             /**
+             * Format: int64
+             * @description by which it was asked for
+             */
+            task?: number;
+            /**
              * Format: date-time
              * @description when it goes back by itself, unless it is kept
              */
@@ -994,6 +1016,54 @@ export interface components {
             /** @description the address */
             to: string;
         };
+        ProbeRequest: {
+            /** @description instead: what the policy expects, tried between hosts that attend */
+            expectations?: boolean;
+            /** @description open a listener for it where nothing listens */
+            listen?: boolean;
+            /** @description A -> B : SERVICE; hosts or roles */
+            question?: string;
+        };
+        ProbeResult: {
+            address: string;
+            /**
+             * @description whether both say the same; open where nobody listens, which may look the same as a refusal
+             * @enum {string}
+             */
+            agrees: "yes" | "no" | "open";
+            /**
+             * @description what came of it
+             * @enum {string}
+             */
+            came: "answered" | "refused" | "silent" | "unreachable" | "untried";
+            /** @description the expectation that it is about */
+            for?: string;
+            /** @description the host that opened it */
+            from: string;
+            /**
+             * @description what ask says of it
+             * @enum {string}
+             */
+            policy: "admitted" | "dropped" | "rejected" | "mixed" | "uncertain";
+            /** @description who answered */
+            reached?: string;
+            service: string;
+            /** @description the host that it was to reach */
+            to: string;
+            /**
+             * Format: double
+             * @description milliseconds
+             */
+            took?: number;
+            why?: string;
+        };
+        Probed: {
+            /** @description what was not tried, and why */
+            left?: string[] | null;
+            probes: components["schemas"]["ProbeResult"][];
+            /** Format: int64 */
+            version: number;
+        };
         Problem: {
             /** @description the kind of problem, one word that never changes */
             code: string;
@@ -1018,6 +1088,8 @@ export interface components {
             after?: number;
             /** @description all files of the policy */
             files: components["schemas"]["Source"][] | null;
+            /** @description codes of checks; a policy that cannot be read is refused all the same */
+            in_spite_of?: string[];
             /** @description the reason, for the history */
             why: string;
         };
@@ -2144,6 +2216,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Language"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    probe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probed"];
                 };
             };
             /** @description Error */

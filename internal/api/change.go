@@ -29,6 +29,7 @@ type HostChange struct {
 	Revision   int64      `json:"revision,omitempty" doc:"which is put in force"`
 	Generation int64      `json:"generation,omitempty" doc:"of the fleet"`
 	Pair       int64      `json:"pair,omitempty" doc:"the number of both together"`
+	Task       int64      `json:"task,omitempty" doc:"by which it was asked for"`
 	Phase      Phase      `json:"phase" enum:"changing,in force,kept,going back,went back"`
 	Why        string     `json:"why,omitempty" doc:"why it went back, or how it is proven that the way in is open"`
 	Began      time.Time  `json:"began"`

@@ -221,7 +221,7 @@ type settleFlags struct {
 	within              time.Duration
 	back, kept          bool
 	ground, pause, even bool
-	pair                int64
+	pair, task          int64
 	why                 string
 }
 
@@ -258,8 +258,9 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 	c.Flags().BoolVar(&f.even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
 	c.Flags().BoolVar(&f.pause, "pause", false, "")
 	c.Flags().Int64Var(&f.pair, "pair", 0, "")
+	c.Flags().Int64Var(&f.task, "task", 0, "")
 	c.Flags().StringVar(&f.why, "why", "", "")
-	for _, name := range []string{"pause", "pair", "why"} { // what the service asks for
+	for _, name := range []string{"pause", "pair", "task", "why"} { // what the service asks for
 		_ = c.Flags().MarkHidden(name)
 	}
 	return c
@@ -292,7 +293,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 		a.say("%s: this host trusts the service's key %s from now on", h.name, keys.Keys[0])
 	}
 	var rules api.Rules
-	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why}, Within: f.within, Even: f.even, Service: h.services()}
+	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Even: f.even, Service: h.services()}
 	if f.pause {
 		rules, err = svc.RulesOf(ctx, h.name, "pause")
 		w.Passing, w.Change.Kind = true, "pause"
@@ -341,7 +342,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 	for _, s := range out.Said {
 		a.say("%s: %s", h.name, s)
 	}
-	d, err := h.tell(cmd.Context(), &made.Change)
+	d, err := h.tell(cmd.Context(), &made.Change, min(tellTime, time.Until(made.Change.Until)/2))
 	if err != nil && !even && made.Change.Kind == "settle" {
 		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
 		out.Change = &c
@@ -365,10 +366,13 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 	})
 }
 
+// tellTime is how long the service may take to hear of a change.
+const tellTime = 10 * time.Second
+
 // tell tells the service how a change stands and what is in force, over a new connection.
-func (h *here) tell(ctx context.Context, c *api.HostChange) (d api.HostDrift, err error) {
+func (h *here) tell(ctx context.Context, c *api.HostChange, within time.Duration) (d api.HostDrift, err error) {
 	h.svc.Fresh()
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	if err := h.svc.TellChange(ctx, h.name, c.Pair, c, ""); err != nil {
 		return d, err
@@ -391,7 +395,7 @@ func (a *app) takeBack(cmd *cobra.Command, h *here, why string) error {
 func (a *app) ended(cmd *cobra.Command, h *here, c api.HostChange) error {
 	out := settled{Version: api.Version, Change: &c}
 	if h.svc != nil {
-		if d, err := h.tell(cmd.Context(), &c); err == nil {
+		if d, err := h.tell(cmd.Context(), &c, tellTime); err == nil {
 			out.Host = &d
 		} else {
 			a.say("%s: the service could not be told: %s", h.name, err)

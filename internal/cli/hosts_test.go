@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -221,7 +224,10 @@ func (p *pier) listing(host string) string {
 	out, err := p.hosts[host].Run(nil, "nft", "list", "ruleset")
 	require.NoError(p, err)
 	saved, _ := p.hosts[host].Run(nil, "iptables-save")
-	return string(out) + string(saved)
+	if len(saved) > 0 { // the tools of iptables have their own way to say it
+		return string(saved)
+	}
+	return string(out)
 }
 
 // begin imports the fleet, publishes the policy, and has all hosts attend.
@@ -260,4 +266,275 @@ func TestWaves(t *testing.T) {
 		p.until(name+" is in step", func() bool { return p.status(name).State == api.InStep })
 	}
 	require.Contains(t, p.listing("charts-02"), "-A INPUT -j yf-inbound")
+}
+
+// gate stands between the service and its database, and can be shut.
+type gate struct {
+	mu    sync.Mutex
+	shut  bool
+	conns map[net.Conn]bool
+}
+
+// through gives a database's address that goes through the gate.
+func (g *gate) through(t *testing.T, dsn string) string {
+	_, rest, _ := strings.Cut(dsn, "@tcp(")
+	address, _, _ := strings.Cut(rest, ")")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	g.conns = map[net.Conn]bool{}
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			out, err := net.Dial("tcp", address)
+			if err != nil || !g.let(in, out) {
+				_ = in.Close()
+				continue
+			}
+			go func() { _, _ = io.Copy(out, in); _ = out.Close() }()
+			go func() { _, _ = io.Copy(in, out); _ = in.Close() }()
+		}
+	}()
+	return strings.Replace(dsn, address, l.Addr().String(), 1)
+}
+
+func (g *gate) let(in, out net.Conn) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.shut {
+		_ = out.Close()
+		return false
+	}
+	g.conns[in], g.conns[out] = true, true
+	return true
+}
+
+func (g *gate) set(shut bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.shut = shut
+	for c := range g.conns {
+		_ = c.Close()
+	}
+	g.conns = map[net.Conn]bool{}
+}
+
+// TestFaults are what may happen while a host waits for its keep. It goes back by itself,
+// and the service learns why as soon as it can.
+func TestFaults(t *testing.T) {
+	p := newPier(t)
+	database := &gate{}
+	p.dsn = database.through(t, p.dsn)
+	p.stopService()
+	p.startService()
+	p.begin()
+	p.kill("jump-01", syscall.SIGTERM) // nobody can log in anywhere
+	before := p.listing("charts-01")
+	for _, c := range []struct {
+		what         string
+		happen, mend func()
+	}{
+		{"attend is killed", func() { p.kill("charts-01", syscall.SIGKILL) }, func() { p.start("charts-01") }},
+		{"the service is gone", func() { p.stopService() }, func() { p.startService() }},
+		{"its database is gone", func() { database.set(true) }, func() { database.set(false) }},
+		{"the network is gone", func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 down")) }, func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 up")) }},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			w, err := p.StartWave(context.Background(), api.WaveRequest{Hosts: []string{"charts-01"}, Within: "5s"})
+			require.NoError(t, err)
+			p.until("it is in force", func() bool { return strings.Contains(p.listing("charts-01"), "table inet yellowfence") })
+			c.happen()
+			p.until("it went back", func() bool { return p.listing("charts-01") == before })
+			c.mend()
+			p.until("the service knows", func() bool {
+				s := p.status("charts-01")
+				return s.Change != nil && s.Change.Phase == api.WentBack
+			})
+			require.Regexp(t, "^(nobody kept it within 5s|the service could no longer be reached)", p.status("charts-01").Change.Why)
+			p.until("the wave stopped", func() bool {
+				now, err := p.Wave(context.Background(), w.Number)
+				return err == nil && now.State == api.WaveStopped
+			})
+		})
+	}
+}
+
+// TestAPolicyThatCutsAHostOff is refused on the host; tried even so, it goes back.
+func TestAPolicyThatCutsAHostOff(t *testing.T) {
+	p := newPier(t)
+	p.begin()
+	p.publish(strings.Replace(pierPolicy, "role charts\n", "role charts { outbound closed }\nground { fence off  replies off }\n", 1))
+	out, err := p.run("charts-01", "settle")
+	require.ErrorContains(t, err, "these rules would cut off what this host sends to the service at 10.40.0.5:8480", out)
+	require.NotContains(t, p.listing("charts-01"), "yellowfence")
+	p.until("the service was told", func() bool { return strings.Contains(p.status("charts-01").Why, "would cut off what this host sends") })
+	require.Equal(t, api.Failed, p.status("charts-01").State)
+
+	out, err = p.run("charts-01", "settle", "--even-so", "--within", "3s")
+	require.NoError(t, err)
+	require.Contains(t, out, "charts-01: revision 2 is in force, and goes back at ")
+	require.Contains(t, p.listing("charts-01"), "yellowfence")
+	p.until("it went back", func() bool { return !strings.Contains(p.listing("charts-01"), "yellowfence") })
+	p.until("the service knows", func() bool { return p.status("charts-01").State == api.WentBackState })
+	require.Equal(t, "nobody kept it within 3s", p.status("charts-01").Why)
+}
+
+// TestAWayInThatIsShut stops a wave: rules of another table stand in the way of whoever logs in.
+func TestAWayInThatIsShut(t *testing.T) {
+	p := newPier(t)
+	p.begin()
+	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 22 drop\n\t}\n}\n"))
+	out, code := p.operate("waves", "start", "charts", "--steps", "1")
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "the way in is shut: a new connection from jump-01 to 10.40.2.1:22 was silent")
+	require.Contains(t, out, "wave 1 is stopped: 1 failed, 1 due")
+	p.until("it went back", func() bool { return !strings.Contains(p.listing("charts-01"), "yellowfence") })
+	require.NotContains(t, p.listing("charts-02"), "yf-")
+}
+
+// TestPauseReturnAndCopies on hosts of both dialects, as an operator has them.
+func TestPauseReturnAndCopies(t *testing.T) {
+	p := newPier(t)
+	p.begin()
+	settle := func() {
+		out, code := p.operate("waves", "start", "charts")
+		require.Equal(t, 0, code, out)
+	}
+	settle()
+	for _, host := range []string{"charts-01", "charts-02"} {
+		was := p.listing(host)
+		out, code := p.operate("pause", host, "--for", "2h", "--because", "is it the filter?")
+		require.Equal(t, 0, code, out)
+		require.Contains(t, p.listing(host), "would refuse")
+		require.Equal(t, api.Paused, p.status(host).State)
+		require.Regexp(t, `^until .*: is it the filter\? \(pat\)$`, p.status(host).Why)
+		out, code = p.operate("waves", "start", host)
+		require.Equal(t, 1, code, out)
+		require.Contains(t, out, "end the pause first (yfence resume)")
+		out, code = p.operate("resume", host)
+		require.Equal(t, 0, code, out)
+		require.Equal(t, rulesOf(was), rulesOf(p.listing(host)))
+		p.until("the service knows", func() bool { return p.status(host).State == api.InStep })
+	}
+	out, code := p.operate("pause", "charts-01", "--for", "30h", "--because", "holidays")
+	require.Equal(t, 2, code)
+	require.Contains(t, out, "a pause may last 24h0m0s at most")
+
+	p.publish(pierPolicy + "allow more: everywhere -> charts : tcp 9001 knowingly wide-open \"a test\"\n")
+	settle()
+	require.Contains(t, p.listing("charts-01"), "9001")
+	out, code = p.operate("waves", "return", "3")
+	require.Equal(t, 2, code, out)
+	require.Contains(t, out, "wave 3 has kept nothing that could go back")
+	waves, err := p.Waves(context.Background())
+	require.NoError(t, err)
+	out, code = p.operate("waves", "return", fmt.Sprint(waves.Waves[0].Number))
+	require.Equal(t, 0, code, out)
+	for _, host := range []string{"charts-01", "charts-02"} {
+		require.NotContains(t, p.listing(host), "9001")
+		p.until(host+" is in step with the pair before", func() bool { return p.status(host).State == api.InStep })
+	}
+
+	out, code = p.operate("copies", "list", "charts-02")
+	require.Equal(t, 0, code, out)
+	require.Regexp(t, `(?m)^1 .* 0 +revision 1$`, out, "there was nothing before us")
+	out, code = p.operate("copies", "put-back", "charts-02", "1", "--within", "2s")
+	require.Equal(t, 0, code, out)
+	require.NotContains(t, p.listing("charts-02"), "yf-")
+	p.until("it goes back", func() bool { return strings.Contains(p.listing("charts-02"), "yf-inbound") })
+}
+
+// rulesOf is a listing without what passes.
+func rulesOf(listing string) string {
+	return regexp.MustCompile(`(?m)^#.*\n|\[\d+:\d+\]|counter packets \d+ bytes \d+`).ReplaceAllString(listing, "")
+}
+
+// TestHostsAreAmongThemselves: what one host's token is good for, and what is not.
+func TestHostsAreAmongThemselves(t *testing.T) {
+	ctx := context.Background()
+	p := newPier(t)
+	_, err := p.Import(ctx, api.ImportRequest{File: "fleet.json", Text: pierFleet})
+	require.NoError(t, err)
+	p.publish(pierPolicy)
+	once, err := p.NewEnrolment(ctx, "charts-01")
+	require.NoError(t, err)
+	nobody := client.New(p.Client.URL(), "")
+	e, err := nobody.Enrol(ctx, api.EnrolRequest{Token: once.Token})
+	require.NoError(t, err)
+	require.Equal(t, "charts-01", e.Host)
+	_, err = nobody.Enrol(ctx, api.EnrolRequest{Token: once.Token})
+	require.ErrorContains(t, err, "this is no one-time token that still works")
+	mine := client.New(p.Client.URL(), e.Secret)
+	_, err = mine.Tasks(ctx, "charts-01", 0)
+	require.NoError(t, err)
+	for what, call := range map[string]func() error{
+		"another's tasks":  func() error { _, err := mine.Tasks(ctx, "charts-02", 0); return err },
+		"another's rules":  func() error { _, err := mine.Rules(ctx, "charts-02"); return err },
+		"another's change": func() error { return mine.TellChange(ctx, "charts-02", 1, nil, "x") },
+		"another's copies": func() error {
+			return mine.PutCopies(ctx, api.Copies{Version: 1, Host: "charts-02", Copies: []api.CopyNote{}})
+		},
+		"another's report": func() error {
+			_, err := mine.Report(ctx, api.Report{Version: 1, Host: "charts-02", TakenAt: time.Now(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-text"}}}})
+			return err
+		},
+		"the fleet":      func() error { _, err := mine.Fleet(ctx); return err },
+		"its own copies": func() error { _, err := mine.Copies(ctx, "charts-01"); return err },
+		"a wave":         func() error { _, err := mine.StartWave(ctx, api.WaveRequest{}); return err },
+		"a probe": func() error {
+			_, err := mine.Probe(ctx, api.ProbeRequest{Question: "charts-01 -> charts-02 : ssh"})
+			return err
+		},
+		"an enrolment": func() error { _, err := mine.NewEnrolment(ctx, "charts-02"); return err },
+		"a pause": func() error {
+			_, err := mine.AskHost(ctx, "charts-01", api.Task{Do: "pause", Within: "1h", Why: "x"})
+			return err
+		},
+		"a signing key":        func() error { _, err := mine.NewKey(ctx); return err },
+		"another's tasks done": func() error { return mine.FinishTask(ctx, "charts-02", 1, api.TaskResult{}) },
+	} {
+		var refused *client.Problem
+		require.ErrorAs(t, call(), &refused, what)
+		require.Equal(t, http.StatusForbidden, refused.Status, what)
+	}
+	again, err := p.NewEnrolment(ctx, "charts-01")
+	require.NoError(t, err)
+	_, err = nobody.Enrol(ctx, api.EnrolRequest{Token: again.Token})
+	require.NoError(t, err)
+	_, err = mine.Tasks(ctx, "charts-01", 0)
+	require.ErrorContains(t, err, "this needs a token that is in force", "whoever enrols anew takes the place of whoever did before")
+}
+
+// TestKeysChange: hosts take over a new key that the one they trust has signed.
+func TestKeysChange(t *testing.T) {
+	ctx := context.Background()
+	p := newPier(t)
+	p.begin()
+	_, err := p.RetireKey(ctx)
+	require.ErrorContains(t, err, "there is no other key to follow this one")
+	keys, err := p.NewKey(ctx)
+	require.NoError(t, err)
+	require.Len(t, keys.Keys, 2)
+	pins := func() string {
+		b, err := os.ReadFile(filepath.Join(p.state("charts-01"), "pins.json"))
+		require.NoError(t, err)
+		return string(b)
+	}
+	_, err = p.AskHost(ctx, "charts-01", api.Task{Do: "report"}) // it asks anew
+	require.NoError(t, err)
+	p.until("both keys are pinned", func() bool { return strings.Contains(pins(), string(keys.Keys[1])) })
+	_, err = p.RetireKey(ctx)
+	require.NoError(t, err)
+	status, err := p.AskHost(ctx, "charts-01", api.Task{Do: "report"})
+	require.NoError(t, err)
+	require.Empty(t, status.Result.Failed, "what the new key signs is done")
+	p.until("the old key is forgotten", func() bool { return !strings.Contains(pins(), string(keys.Keys[0])) })
+
+	require.NoError(t, os.WriteFile(filepath.Join(p.state("charts-01"), "pins.json"), []byte(`["`+strings.Repeat("A", 43)+`="]`), 0o600))
+	out, err := p.run("charts-01", "settle")
+	require.ErrorContains(t, err, "the service signs with a key that this host does not know", out)
+	require.NotContains(t, p.listing("charts-01"), "yellowfence")
 }

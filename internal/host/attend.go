@@ -230,7 +230,7 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 	}
 	switch t.Do {
 	case "settle":
-		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--why", t.Why}
+		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--task", strconv.FormatInt(t.ID, 10), "--why", t.Why}
 		if t.Pause {
 			args = append(args, "--pause")
 		}

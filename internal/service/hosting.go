@@ -120,15 +120,14 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 	if err := s.Store.Attends(ctx, in.Host); err != nil {
 		return nil, s.broken("reading the tasks", err)
 	}
-	_, keys, err := s.signer(ctx)
-	if err != nil {
-		return nil, s.broken("reading the tasks", err)
-	}
-	out := api.Tasks{Version: api.Version, Keys: keys}
+	out := api.Tasks{Version: api.Version}
 	over := time.After(min(time.Duration(in.Wait)*time.Second, maxWait))
 	for {
 		rung, done := s.wait()
-		out.Tasks, err = s.Store.OpenTasks(ctx, in.Host)
+		var err error
+		if out.Tasks, err = s.Store.OpenTasks(ctx, in.Host); err == nil {
+			_, out.Keys, err = s.signer(ctx)
+		}
 		if err != nil {
 			done()
 			return nil, s.broken("reading the tasks", err)
