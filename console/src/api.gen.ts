@@ -315,6 +315,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/listeners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What listens on hosts against what the policy admits */
+        get: operations["show-listeners"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/probes": {
         parameters: {
             query?: never;
@@ -523,6 +540,24 @@ export interface components {
             verdict: "admitted" | "dropped" | "rejected" | "mixed" | "uncertain";
             /** Format: int64 */
             version: number;
+        };
+        Boot: {
+            /** @description what was last kept */
+            kept?: components["schemas"]["HostChange"];
+            /** @description by units of the distribution */
+            loads?: components["schemas"]["BootFile"][];
+            /** @description our unit loads what was kept */
+            ours: boolean;
+            /** @description why it is not known */
+            unknown?: string;
+        };
+        BootFile: {
+            /** @description the unit */
+            by: string;
+            file: string;
+            hash: string;
+            /** @description the kind of dump that it is like */
+            kind: string;
         };
         Chain: {
             hook?: string;
@@ -824,6 +859,14 @@ export interface components {
             /** @description why it is paused, went back or failed */
             why?: string;
         };
+        HostListening: {
+            host: string;
+            notes: components["schemas"]["Note"][];
+            /** Format: date-time */
+            taken_at?: string;
+            /** @description why it is not known */
+            untold?: string;
+        };
         HostStatus: {
             /**
              * Format: date-time
@@ -838,6 +881,8 @@ export interface components {
              */
             cosmetic: number;
             dialect: string;
+            /** @description what of its addresses is otherwise than the fleet file says */
+            differs?: string[];
             /**
              * Format: int64
              * @description differences in meaning
@@ -908,6 +953,23 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Listener: {
+            /** @description the one it listens on; 0.0.0.0 and :: are all of a family, nothing is all of both */
+            address?: string;
+            /** @description the one it is bound to */
+            interface?: string;
+            /** Format: int64 */
+            port: number;
+            process?: string;
+            /** @enum {string} */
+            protocol: "tcp" | "udp";
+            unit?: string;
+        };
+        Listening: {
+            hosts: components["schemas"]["HostListening"][];
+            /** Format: int64 */
+            version: number;
+        };
         Live: {
             /** @description where the rule stands in the dump */
             at: string;
@@ -951,6 +1013,26 @@ export interface components {
             revoked_at?: string;
             rights: string[] | null;
             secret: string;
+        };
+        Note: {
+            /** @description where the first of them stands */
+            at?: string;
+            /** @enum {string} */
+            kind: "nobody listens" | "shut" | "too wide" | "as meant" | "for itself alone";
+            listener?: components["schemas"]["Listener"];
+            /** @description allows that admit somebody to it */
+            rules?: string[] | null;
+            /** @description the same for people */
+            says: string;
+        };
+        OpenConnection: {
+            /** @description it was cut */
+            cut?: boolean;
+            /** @description address and port of whoever opened it */
+            from: string;
+            protocol: string;
+            state?: string;
+            to: string;
         };
         Packet: {
             /**
@@ -1111,6 +1193,8 @@ export interface components {
             names?: components["schemas"]["Names"];
             /** @description instead of dumps and names: the hash of those that were reported before, as the answer to that told it */
             same?: string;
+            /** @description what listens, which addresses the host has, what is loaded when it starts */
+            surroundings?: components["schemas"]["Surroundings"];
             /** Format: date-time */
             taken_at: string;
             /** @description versions of the kernel and its tools */
@@ -1183,6 +1267,11 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        SeenInterface: {
+            addresses: string[];
+            name: string;
+            up: boolean;
+        };
         Service: {
             addresses: string[];
             /** Format: int64 */
@@ -1225,6 +1314,19 @@ export interface components {
         "Stop-waveRequest": {
             why?: string;
         };
+        Surroundings: {
+            /** @description what is loaded when the host starts */
+            boot?: components["schemas"]["Boot"];
+            /** @description but for loopback, with the addresses that others can reach */
+            interfaces?: components["schemas"]["SeenInterface"][];
+            listeners?: components["schemas"]["Listener"][];
+            /** @description the families that the host forwards */
+            routes_for?: string[];
+            /** @description what could not be told, and why */
+            untold?: {
+                [key: string]: string;
+            };
+        };
         Task: {
             /** Format: date-time */
             asked: string;
@@ -1235,8 +1337,10 @@ export interface components {
              * @description the copy to put back, by its number
              */
             copy?: number;
+            /** @description to cut the connections that are found */
+            cut?: boolean;
             /** @enum {string} */
-            do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "cut";
+            do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "connections";
             /** @description even if it cuts off log-ins or the service */
             even?: boolean;
             /** @description to settle the ground and the ways in alone */
@@ -1271,11 +1375,13 @@ export interface components {
              * @description of a put back: the copy's number
              */
             copy?: number;
+            /** @description of connections: cut those that are found */
+            cut?: boolean;
             /**
              * @description take back: undo the change that waits for its keep
              * @enum {string}
              */
-            do: "take back" | "put back" | "pause" | "resume" | "report";
+            do: "take back" | "put back" | "pause" | "resume" | "report" | "connections";
             /** @description even if it cuts off log-ins or the service */
             even?: boolean;
             why?: string;
@@ -1290,6 +1396,7 @@ export interface components {
             came?: "answered" | "refused" | "silent" | "unreachable" | "listening";
             /** @description how the change stands that it made */
             change?: components["schemas"]["HostChange"];
+            connections?: components["schemas"]["OpenConnection"][];
             /** @description why it was not done */
             failed?: string;
             /** @description who answered: our own listener, or what listens there */
@@ -1312,8 +1419,10 @@ export interface components {
              * @description the copy to put back, by its number
              */
             copy?: number;
+            /** @description to cut the connections that are found */
+            cut?: boolean;
             /** @enum {string} */
-            do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "cut";
+            do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "connections";
             /** Format: date-time */
             done?: string;
             /** @description even if it cuts off log-ins or the service */
@@ -2216,6 +2325,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Language"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-listeners": {
+        parameters: {
+            query?: {
+                /** @description one host only */
+                host?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Listening"];
                 };
             };
             /** @description Error */

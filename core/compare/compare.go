@@ -22,6 +22,7 @@ const (
 	Shut     Kind = "shut"     // refused, and should be admitted
 	Altered  Kind = "altered"  // admitted or refused both times, but otherwise done
 	Cosmetic Kind = "cosmetic" // written differently, and means the same
+	Boot     Kind = "boot"     // only what loads at boot differs
 )
 
 // A Finding is one difference in meaning.

@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/listeners"
 )
 
 // Version is that of every JSON document of ours.
@@ -117,6 +118,7 @@ type HostStatus struct {
 	Revision   int64             `json:"revision" doc:"the revision it is held against"`
 	Change     *HostChange       `json:"change,omitempty" doc:"the last change that was made on it"`
 	Why        string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
+	Differs    []string          `json:"differs,omitempty" nullable:"false" doc:"what of its addresses is otherwise than the fleet file says"`
 	Attends    *time.Time        `json:"attends,omitempty" doc:"when yfence attend last asked there what there is to do"`
 }
 
@@ -150,8 +152,9 @@ type Report struct {
 	Host    string    `json:"host"`
 	TakenAt time.Time `json:"taken_at"`
 	InForce
-	Same  string            `json:"same,omitempty" doc:"instead of dumps and names: the hash of those that were reported before, as the answer to that told it"`
-	Tools map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
+	Same   string            `json:"same,omitempty" doc:"instead of dumps and names: the hash of those that were reported before, as the answer to that told it"`
+	Tools  map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
+	Around *Surroundings     `json:"surroundings,omitempty" doc:"what listens, which addresses the host has, what is loaded when it starts"`
 }
 
 // Drift is how hosts differ from what is published.
@@ -170,6 +173,20 @@ type HostDrift struct {
 	Hash     string            `json:"hash,omitempty" doc:"in answer to a report: of what it says is in force"`
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
+}
+
+// Listening is what listens on a host against what its policy admits.
+type Listening struct {
+	Version int             `json:"version"`
+	Hosts   []HostListening `json:"hosts" nullable:"false"`
+}
+
+// HostListening is what listens on one host.
+type HostListening struct {
+	Host    string           `json:"host"`
+	TakenAt *time.Time       `json:"taken_at,omitempty"`
+	Untold  string           `json:"untold,omitempty" doc:"why it is not known"`
+	Notes   []listeners.Note `json:"notes" nullable:"false"`
 }
 
 // CompareRequest names two states of the policy: what is published, another

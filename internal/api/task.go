@@ -2,7 +2,10 @@ package api
 
 import (
 	"crypto/ed25519"
+	"net/netip"
 	"time"
+
+	"yellowfence.example/yfence/core/listeners"
 )
 
 // A Task is something that a host is asked to do, signed by the service: a host does
@@ -10,7 +13,7 @@ import (
 type Task struct {
 	ID   int64  `json:"id"`
 	Host string `json:"host"`
-	Do   string `json:"do" enum:"settle,keep,take back,put back,probe,listen,report,cut"`
+	Do   string `json:"do" enum:"settle,keep,take back,put back,probe,listen,report,connections"`
 	// What it is about.
 	Change string     `json:"change,omitempty" doc:"the change that is to be kept or taken back"`
 	Pair   int64      `json:"pair,omitempty" doc:"the pair to settle"`
@@ -20,6 +23,7 @@ type Task struct {
 	Proof  *KeepProof `json:"proof,omitempty" doc:"for a keep"`
 	Probe  *Probe     `json:"probe,omitempty" doc:"the connection to open, or to be ready for"`
 	Within string     `json:"within,omitempty" doc:"the time for the keep, or the length of a pause, as 90s or 2h"`
+	Cut    bool       `json:"cut,omitempty" doc:"to cut the connections that are found"`
 	Why    string     `json:"why,omitempty"`
 	Even   bool       `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
 
@@ -57,6 +61,8 @@ type TaskResult struct {
 	Came    string      `json:"came,omitempty" enum:"answered,refused,silent,unreachable,listening" doc:"of a probe: what came of it"`
 	Took    float64     `json:"took,omitempty" doc:"milliseconds, of a probe"`
 	Reached string      `json:"reached,omitempty" doc:"who answered: our own listener, or what listens there"`
+
+	Connections []OpenConnection `json:"connections,omitempty" nullable:"false"`
 }
 
 // TaskStatus is a task and what became of it.
@@ -175,4 +181,52 @@ type ProbeResult struct {
 	Took    float64 `json:"took,omitempty" doc:"milliseconds"`
 	Policy  string  `json:"policy" enum:"admitted,dropped,rejected,mixed,uncertain" doc:"what ask says of it"`
 	Agrees  string  `json:"agrees" enum:"yes,no,open" doc:"whether both say the same; open where nobody listens, which may look the same as a refusal"`
+}
+
+// Surroundings is what a host reports besides its rules.
+type Surroundings struct {
+	Listeners  []listeners.Listener `json:"listeners,omitempty" nullable:"false"`
+	Interfaces []SeenInterface      `json:"interfaces,omitempty" nullable:"false" doc:"but for loopback, with the addresses that others can reach"`
+	Routes     []string             `json:"routes_for,omitempty" nullable:"false" doc:"the families that the host forwards"`
+	Boot       *Boot                `json:"boot,omitempty" doc:"what is loaded when the host starts"`
+	Untold     map[string]string    `json:"untold,omitempty" doc:"what could not be told, and why"`
+}
+
+// SeenInterface is an interface as the host has it.
+type SeenInterface struct {
+	Name      string         `json:"name"`
+	Up        bool           `json:"up"`
+	Addresses []netip.Prefix `json:"addresses" nullable:"false"`
+}
+
+// Boot is what is loaded when a host starts.
+type Boot struct {
+	Unknown string      `json:"unknown,omitempty" doc:"why it is not known"`
+	Ours    bool        `json:"ours" doc:"our unit loads what was kept"`
+	Kept    *HostChange `json:"kept,omitempty" doc:"what was last kept"`
+	Loads   []BootFile  `json:"loads,omitempty" nullable:"false" doc:"by units of the distribution"`
+}
+
+// BootFile is a file of rules that is loaded when a host starts.
+type BootFile struct {
+	By   string `json:"by" doc:"the unit"`
+	File string `json:"file"`
+	Kind string `json:"kind" doc:"the kind of dump that it is like"`
+	Hash string `json:"hash"`
+}
+
+// OpenConnection is a connection that is open and would not be admitted now.
+type OpenConnection struct {
+	Protocol string `json:"protocol"`
+	From     string `json:"from" doc:"address and port of whoever opened it"`
+	To       string `json:"to"`
+	State    string `json:"state,omitempty"`
+	Cut      bool   `json:"cut,omitempty" doc:"it was cut"`
+}
+
+// Connections are such connections of a host.
+type Connections struct {
+	Version     int              `json:"version"`
+	Host        string           `json:"host"`
+	Connections []OpenConnection `json:"connections" nullable:"false"`
 }

@@ -180,6 +180,9 @@ func printHost(w io.Writer, h api.HostStatus) {
 		}
 		row(i.Name, "%s", strings.Join(addresses, " "))
 	}
+	for _, d := range h.Differs {
+		row("", "but %s", d)
+	}
 	row("last heard", "%s", ago(h.HeardAt))
 	row("attends", "%s", ago(h.Attends))
 	if h.Findings > 0 {

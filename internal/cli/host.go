@@ -141,7 +141,7 @@ console, and send it from where the service can be reached: report --from FILE.`
 			if err := h.find(); err != nil {
 				return err
 			}
-			r, err := host.Report(cmd.Context(), h.name)
+			r, err := h.machine.Report(cmd.Context(), h.name)
 			if err != nil {
 				return err
 			}
@@ -165,7 +165,7 @@ console, and send it from where the service can be reached: report --from FILE.`
 
 // report reads what is in force and sends it.
 func (h *here) report(ctx context.Context, spool bool) (d api.HostDrift, err error) {
-	r, err := host.Report(ctx, h.name)
+	r, err := h.machine.Report(ctx, h.name)
 	if err != nil {
 		return d, err
 	}

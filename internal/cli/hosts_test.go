@@ -538,3 +538,95 @@ func TestKeysChange(t *testing.T) {
 	require.ErrorContains(t, err, "the service signs with a key that this host does not know", out)
 	require.NotContains(t, p.listing("charts-01"), "yellowfence")
 }
+
+// TestListenersConnectionsAndAddresses on a host in a kernel of its own.
+func TestListenersConnectionsAndAddresses(t *testing.T) {
+	ctx := context.Background()
+	p := newPier(t)
+	dynamic := strings.Replace(pierFleet, `"addresses": ["10.40.2.2/16"]`, `"addresses": ["10.40.2.2/16"], "dynamic": true`, 1)
+	_, err := p.Import(ctx, api.ImportRequest{File: "fleet.json", Text: dynamic})
+	require.NoError(t, err)
+	p.publish(strings.Replace(pierPolicy, "allow site", "allow feed: charts -> charts : tcp 9100\nallow site", 1))
+	var open []net.Listener
+	require.NoError(t, p.hosts["charts-01"].Do(func() error {
+		for _, at := range []string{"10.40.2.1:8080", "10.40.2.1:7000", "127.0.0.1:7001", "10.40.2.1:6000"} {
+			l, err := net.Listen("tcp", at)
+			if err != nil {
+				return err
+			}
+			open = append(open, l)
+		}
+		return nil
+	}))
+	defer func() {
+		for _, l := range open {
+			_ = l.Close()
+		}
+	}()
+	var conn net.Conn
+	require.NoError(t, p.wire.Do(func() (err error) { conn, err = net.Dial("tcp", "10.40.2.1:6000"); return err }))
+	defer func() { _ = conn.Close() }()
+	served, err := open[3].Accept()
+	require.NoError(t, err)
+	defer func() { _ = served.Close() }()
+	for name := range p.hosts {
+		p.attend(name)
+	}
+	out, code := p.operate("waves", "start", "charts", "--even-so") // the test's own connection counts as a log-in
+	require.Equal(t, 0, code, out)
+
+	out, code = p.operate("listeners", "charts-01")
+	require.Equal(t, 1, code, out)
+	for _, want := range []string{`(?m)^    shut            tcp 7000 on 10\.40\.2\.1 \(.*\) listens, and nobody may come to it$`,
+		`(?m)^    nobody listens  tcp 9100 is admitted by allow feed, and nothing listens there  \(pier\.fence:\d+:7\)$`, `(?m)^    nobody listens  tcp 22 is admitted by allow hop`} {
+		require.Regexp(t, want, out)
+	}
+	require.NotContains(t, out, "8080")
+	require.NotContains(t, out, "7001")
+
+	// The connection of before was made when nobody tracked: what it says next is new.
+	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority -5; policy accept;\n\t\tct state new tcp dport 6000 accept\n\t}\n}\n"))
+	require.NoError(t, p.hosts["charts-01"].Load("insert rule inet yellowfence inbound tcp dport 6000 accept"))
+	_, err = conn.Write([]byte("hello"))
+	require.NoError(t, err)
+	b := make([]byte, 5)
+	_, err = io.ReadFull(served, b)
+	require.NoError(t, err)
+	out, code = p.operate("connections", "charts-01")
+	require.Equal(t, 0, code, "it is admitted by what somebody inserted: %s", out)
+	listing, err := p.hosts["charts-01"].Run(nil, "nft", "-a", "list", "chain", "inet", "yellowfence", "inbound")
+	require.NoError(t, err)
+	handle := regexp.MustCompile(`tcp dport 6000 accept # handle (\d+)`).FindStringSubmatch(string(listing))
+	require.NotNil(t, handle)
+	require.NoError(t, p.hosts["charts-01"].Load("delete rule inet yellowfence inbound handle "+handle[1]))
+	out, code = p.operate("connections", "charts-01")
+	require.Equal(t, 1, code, out)
+	require.Regexp(t, `^charts-01: tcp from 10\.40\.0\.5:\d+ to 10\.40\.2\.1:6000\n$`, out)
+	out, code = p.operate("connections", "charts-01", "--cut")
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "cut")
+	_, err = conn.Write([]byte("again"))
+	require.NoError(t, err)
+	require.NoError(t, served.SetReadDeadline(time.Now().Add(500*time.Millisecond)))
+	_, err = io.ReadFull(served, b)
+	require.ErrorIs(t, err, os.ErrDeadlineExceeded, "it is cut")
+
+	// charts-02 gets another address; its peers' rules follow with the next wave.
+	require.NoError(t, p.hosts["charts-02"].IP("addr del 10.40.2.2/16 dev eth1", "addr add 10.40.2.99/16 dev eth1"))
+	p.until("a new generation of the fleet", func() bool {
+		fl, err := p.Fleet(ctx)
+		require.NoError(t, err)
+		return fl.Generation == 2
+	})
+	require.Equal(t, "10.40.2.99/16", p.status("charts-02").Interfaces[0].Addresses[0].String())
+	out, code = p.operate("waves", "start", "charts", "--even-so")
+	require.Equal(t, 0, code, out)
+	require.Contains(t, p.listing("charts-01"), "10.40.2.99")
+	require.NotContains(t, p.listing("charts-01"), "10.40.2.2,")
+
+	// What is not dynamic is told.
+	require.NoError(t, p.hosts["charts-01"].IP("addr add 10.40.2.77/16 dev eth1"))
+	out, err = p.run("charts-01", "report")
+	require.NoError(t, err, out)
+	require.Equal(t, []string{"eth1 has 10.40.2.77/16, which the fleet file does not say"}, p.status("charts-01").Differs)
+}

@@ -97,7 +97,7 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			return err
 		}
 	}
-	listeners, err := listeners(f.listen, a.getenv)
+	sockets, err := sockets(f.listen, a.getenv)
 	if err != nil {
 		return err
 	}
@@ -105,8 +105,8 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	server := &http.Server{Handler: svc.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(handler, slog.LevelWarn), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
 	go svc.Work(ctx)
-	failed := make(chan error, len(listeners))
-	for _, l := range listeners {
+	failed := make(chan error, len(sockets))
+	for _, l := range sockets {
 		a.say("yfence: serving on %s", l.Addr())
 		go func() {
 			if f.cert != "" {
@@ -144,9 +144,9 @@ func makeFirstToken(ctx context.Context, st *store.Store, name string) error {
 	return errors.Join(err, file.Close())
 }
 
-// listeners opens the addresses, or takes the sockets that were handed over
+// sockets opens the addresses, or takes the sockets that were handed over
 // from descriptor 3 on.
-func listeners(addresses []string, getenv func(string) string) (out []net.Listener, err error) {
+func sockets(addresses []string, getenv func(string) string) (out []net.Listener, err error) {
 	ours := getenv("LISTEN_PID") == "" || getenv("LISTEN_PID") == strconv.Itoa(os.Getpid())
 	if n, err := strconv.Atoi(getenv("LISTEN_FDS")); err == nil && n > 0 && ours {
 		for fd := 3; fd < 3+n; fd++ {

@@ -210,7 +210,7 @@ func (c *Client) FinishTask(ctx context.Context, host string, id int64, r api.Ta
 // AskHost asks a host to do something, and waits a while for it.
 func (c *Client) AskHost(ctx context.Context, host string, t api.Task) (out api.TaskStatus, err error) {
 	body := map[string]any{"do": t.Do}
-	for key, v := range map[string]any{"copy": t.Copy, "within": t.Within, "why": t.Why, "even": t.Even} {
+	for key, v := range map[string]any{"copy": t.Copy, "within": t.Within, "why": t.Why, "even": t.Even, "cut": t.Cut} {
 		if v != "" && v != 0 && v != false {
 			body[key] = v
 		}
@@ -243,6 +243,11 @@ func (c *Client) Copy(ctx context.Context, host string, number int) (api.Copies,
 // PutCopies tells which copies a host keeps.
 func (c *Client) PutCopies(ctx context.Context, copies api.Copies) error {
 	return c.do(ctx, http.MethodPut, of(copies.Host, "/copies"), copies, nil)
+}
+
+// Listeners is what listens on hosts; host "" is all of them.
+func (c *Client) Listeners(ctx context.Context, host string) (api.Listening, error) {
+	return get[api.Listening](ctx, c, "/listeners?host="+url.QueryEscape(host))
 }
 
 // Probe has hosts open real connections.

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -40,9 +42,10 @@ type Attendant struct {
 
 	report chan struct{} // a report is due
 
-	mu   sync.Mutex
-	told string  // the change that was told last, as JSON
-	done []int64 // tasks that were done, so that none is done twice
+	mu     sync.Mutex
+	told   string  // the change that was told last, as JSON
+	done   []int64 // tasks that were done, so that none is done twice
+	hangUp func()  // ends the question for tasks that is open, or the wait for the next
 
 	hush []func() // closes what listens for probes of the change that is made now
 }
@@ -55,15 +58,23 @@ func (a *Attendant) Attend(ctx context.Context) error {
 	if err := a.ready(); err != nil {
 		return err
 	}
-	a.report = make(chan struct{}, 1)
+	if err := a.readFile("done.json", &a.done); err != nil {
+		a.Say("what was done before is not known: %v", err)
+	}
+	a.report, a.hangUp = make(chan struct{}, 1), func() {}
 	changed := make(chan struct{}, 1)
-	if err := ruleChanges(ctx, changed); err != nil {
-		a.Say("the kernel does not tell when rules change (%v): they are looked at every %s", err, a.Look)
+	if err := changes(ctx, unix.NETLINK_NETFILTER, ruleGroups, changed); err != nil {
+		a.Say("the kernel does not tell when rules change: %v", err)
+	}
+	moved := make(chan struct{}, 1)
+	if err := changes(ctx, unix.NETLINK_ROUTE, addressGroups, moved); err != nil {
+		a.Say("the kernel does not tell when addresses change: %v", err)
 	}
 	var all sync.WaitGroup
 	for _, part := range []func(context.Context){
-		a.reports, a.serve, a.changes,
+		a.reports, a.serve, a.tellChanges,
 		func(ctx context.Context) { a.watch(ctx, changed) },
+		func(ctx context.Context) { a.move(ctx, moved) },
 	} {
 		all.Go(func() { part(ctx) })
 	}
@@ -107,6 +118,36 @@ func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
 	}
 }
 
+// move has new addresses reported, and asks for tasks anew: whatever was open from an
+// address that is gone hears nothing any more.
+func (a *Attendant) move(ctx context.Context, moved <-chan struct{}) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-moved:
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(settled):
+		}
+		a.mu.Lock()
+		a.hangUp()
+		a.mu.Unlock()
+		a.due()
+	}
+}
+
+// limit gives a context that move ends, or the time does.
+func (a *Attendant) limit(ctx context.Context, d time.Duration) (context.Context, context.CancelFunc) {
+	limited, cancel := context.WithTimeout(ctx, d)
+	a.mu.Lock()
+	a.hangUp = cancel
+	a.mu.Unlock()
+	return limited, cancel
+}
+
 // reports has reports sent: at the beginning, when they are due, and every so often.
 // Not all hosts of a fleet report in the same second.
 func (a *Attendant) reports(ctx context.Context) {
@@ -144,7 +185,13 @@ func backOff(failures int) time.Duration {
 func (a *Attendant) serve(ctx context.Context) {
 	failures := 0
 	for ctx.Err() == nil {
-		tasks, err := a.Service.Tasks(ctx, a.Host, longPoll)
+		asking, cancel := a.limit(ctx, longPoll+10*time.Second)
+		tasks, err := a.Service.Tasks(asking, a.Host, longPoll)
+		moved := errors.Is(asking.Err(), context.Canceled)
+		cancel()
+		if moved {
+			continue
+		}
 		if err == nil {
 			_, err = a.Trust(tasks.Keys)
 		}
@@ -155,10 +202,9 @@ func (a *Attendant) serve(ctx context.Context) {
 			failures++
 			wait := backOff(failures)
 			a.Say("no tasks could be asked for, which is tried again in %s: %v", wait.Round(time.Second), err)
-			select {
-			case <-ctx.Done():
-			case <-time.After(wait):
-			}
+			waiting, cancel := a.limit(ctx, wait)
+			<-waiting.Done()
+			cancel()
 			continue
 		}
 		failures = 0
@@ -176,7 +222,7 @@ func (a *Attendant) serve(ctx context.Context) {
 
 // do does one task and tells what became of it.
 func (a *Attendant) do(ctx context.Context, t api.Task) {
-	if a.wasDone(t.ID) { // it could not be told what became of it
+	if a.wasDone(t) { // it could not be told what became of it
 		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
 		return
 	}
@@ -198,15 +244,19 @@ func (a *Attendant) do(ctx context.Context, t api.Task) {
 	a.tell(ctx, t.ID, r)
 }
 
-// wasDone says that a task was done before, and notes that it is.
-func (a *Attendant) wasDone(id int64) bool {
+// wasDone says that a task was done before, and notes that it is. It is noted on disk,
+// so that an attendant that is killed in the middle of a change does not make it again.
+func (a *Attendant) wasDone(t api.Task) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if slices.Contains(a.done, id) {
+	if slices.Contains(a.done, t.ID) {
 		return true
 	}
-	if a.done = append(a.done, id); len(a.done) > 1000 {
+	if a.done = append(a.done, t.ID); len(a.done) > 1000 {
 		a.done = slices.Delete(a.done, 0, 500)
+	}
+	if t.Do != "probe" && t.Do != "listen" {
+		_ = a.writeFile("done.json", a.done) // a full disk must not keep a change from being kept
 	}
 	return false
 }
@@ -280,6 +330,18 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 		}
 		r.Came = "listening"
 		return fail(err)
+	case "connections":
+		args := []string{"connections", "--here", "--output", "json"}
+		if t.Cut {
+			args = append(args, "--cut")
+		}
+		out, err := a.Run(ctx, args...)
+		var found api.Connections
+		if err == nil {
+			err = json.Unmarshal(out, &found)
+		}
+		r.Connections = found.Connections
+		return fail(err)
 	case "report":
 		_, err := a.Run(ctx, "report", "--spool", "--output", "json")
 		return fail(err)
@@ -303,9 +365,9 @@ func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult
 	return r
 }
 
-// changes tells the service how the last change stands when that changes: a minder
+// tellChanges tells the service how the last change stands when that changes: a minder
 // puts it back without asking anybody.
-func (a *Attendant) changes(ctx context.Context) {
+func (a *Attendant) tellChanges(ctx context.Context) {
 	var seen os.FileInfo
 	file := a.path("change.json")
 	for wait := time.Duration(0); ; wait = time.Second {

@@ -22,20 +22,25 @@ func sum(b []byte) string {
 // include/uapi/linux/netfilter/nfnetlink.h.
 const nfnlgrpNFTables = 7
 
-// ruleChanges tells when the kernel says that rules of nf_tables changed, until ctx
-// ends. What changed is not read: the report tells it.
-func ruleChanges(ctx context.Context, changed chan<- struct{}) error {
-	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_NETFILTER)
+// The netlink groups that are listened to, as bits: rules of nf_tables; addresses of
+// both families (rtnetlink(7)).
+const (
+	ruleGroups    = 1 << (nfnlgrpNFTables - 1)
+	addressGroups = unix.RTMGRP_IPV4_IFADDR | unix.RTMGRP_IPV6_IFADDR
+)
+
+// changes tells when the kernel says that something of a netlink protocol's groups
+// changed, until ctx ends. What changed is not read: the report tells it.
+func changes(ctx context.Context, protocol int, groups uint32, changed chan<- struct{}) error {
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, protocol)
 	if err != nil {
 		return err
 	}
-	if err := unix.Bind(fd, &unix.SockaddrNetlink{Family: unix.AF_NETLINK, Groups: 1 << (nfnlgrpNFTables - 1)}); err != nil {
+	if err := unix.Bind(fd, &unix.SockaddrNetlink{Family: unix.AF_NETLINK, Groups: groups}); err != nil {
 		_ = unix.Close(fd)
 		return err
 	}
-	stop := context.AfterFunc(ctx, func() { _ = unix.Shutdown(fd, unix.SHUT_RDWR) })
 	go func() {
-		defer stop()
 		defer func() { _ = unix.Close(fd) }()
 		b := make([]byte, 1<<16)
 		poll := []unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}
@@ -45,7 +50,7 @@ func ruleChanges(ctx context.Context, changed chan<- struct{}) error {
 			} else if n <= 0 {
 				continue
 			}
-			// ENOBUFS says that messages were lost: rules changed all the more.
+			// ENOBUFS says that messages were lost: it changed all the more.
 			if _, _, err := unix.Recvfrom(fd, b, unix.MSG_DONTWAIT); err != nil && !errors.Is(err, unix.ENOBUFS) {
 				if errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) {
 					continue

@@ -21,7 +21,7 @@ const toolTime = 30 * time.Second
 
 // Report reads what is in force on this host. A tool that is missing, fails or
 // hangs is an error: it must not be taken for a host without rules.
-func Report(ctx context.Context, name string) (api.Report, error) {
+func (m *Machine) Report(ctx context.Context, name string) (api.Report, error) {
 	r := api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC()}
 	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
 	if err != nil {
@@ -42,7 +42,7 @@ func Report(ctx context.Context, name string) (api.Report, error) {
 	if r.Names, err = names(listing, others); err != nil {
 		r.Names = nil
 	}
-	r.Tools = versions(ctx)
+	r.Tools, r.Around = versions(ctx), surroundings(ctx, m)
 	return r, nil
 }
 

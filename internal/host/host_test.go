@@ -41,12 +41,12 @@ func TestAToolThatFailsIsNoHostWithoutRules(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			fake(t, c.script)
-			_, err := host.Report(context.Background(), "charts-01")
+			_, err := (&host.Machine{}).Report(context.Background(), "charts-01")
 			require.EqualError(t, err, c.want)
 		})
 	}
 	fake(t, `[ "$1" = --version ] && echo "nftables v1.0.6" || echo '{"nftables": []}'`)
-	r, err := host.Report(context.Background(), "charts-01")
+	r, err := (&host.Machine{}).Report(context.Background(), "charts-01")
 	require.NoError(t, err)
 	require.Equal(t, "{\"nftables\": []}\n", r.Dumps[0].Text)
 	require.Equal(t, []any{"charts-01", 1, "nftables v1.0.6"}, []any{r.Host, r.Version, r.Tools["nft"]})
@@ -113,7 +113,7 @@ func TestSendersOfAHost(t *testing.T) {
 		absent, err := host.Load(context.Background(), nftFile(text))
 		require.Equal(t, []string{"user nobody-by-that-name", "unit gone.service"}, absent)
 		if err == nil {
-			report, err = host.Report(context.Background(), "h")
+			report, err = (&host.Machine{}).Report(context.Background(), "h")
 		}
 		return err
 	}))
@@ -126,7 +126,7 @@ func TestSendersOfAHost(t *testing.T) {
 
 	remove(deep+"/"+deepUnit, deep)
 	require.NoError(t, ns.Do(func() (err error) {
-		report, err = host.Report(context.Background(), "h")
+		report, err = (&host.Machine{}).Report(context.Background(), "h")
 		return err
 	}))
 	require.Len(t, report.Names.Gone, 1, "its control group is listed by a number that nothing has any more")
@@ -141,7 +141,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 	reported := func() (kinds []string, r api.Report) {
 		t.Helper()
 		require.NoError(t, ns.Do(func() (err error) {
-			r, err = host.Report(context.Background(), "h")
+			r, err = (&host.Machine{}).Report(context.Background(), "h")
 			return err
 		}))
 		for _, d := range r.Dumps {
@@ -208,7 +208,7 @@ func TestSettleInAKernel(t *testing.T) {
 	require.Equal(t, string(before), string(after), "nothing half-done")
 
 	require.NoError(t, in(func() error {
-		r, err := host.Report(context.Background(), "charts-01")
+		r, err := (&host.Machine{}).Report(context.Background(), "charts-01")
 		if err == nil {
 			require.JSONEq(t, string(before), r.Dumps[0].Text)
 		}

@@ -235,9 +235,10 @@ func (s *Service) tellChange(ctx context.Context, in *struct {
 type taskRequest struct {
 	Host string `path:"host"`
 	Body struct {
-		Do     string `json:"do" enum:"take back,put back,pause,resume,report" doc:"take back: undo the change that waits for its keep"`
+		Do     string `json:"do" enum:"take back,put back,pause,resume,report,connections" doc:"take back: undo the change that waits for its keep"`
 		Copy   int    `json:"copy,omitempty" doc:"of a put back: the copy's number"`
 		Within string `json:"within,omitempty" doc:"the length of a pause, or the time for a keep, as 90s or 2h"`
+		Cut    bool   `json:"cut,omitempty" doc:"of connections: cut those that are found"`
 		Why    string `json:"why,omitempty"`
 		Even   bool   `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
 	}
@@ -253,7 +254,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		return nil, err
 	}
 	b := in.Body
-	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Within: b.Within, Why: b.Why, Even: b.Even}
+	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Cut: b.Cut, Within: b.Within, Why: b.Why, Even: b.Even}
 	who := caller(ctx).Name
 	switch b.Do {
 	case "pause":

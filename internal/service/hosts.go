@@ -46,6 +46,9 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State, Why: res.Why,
 			HeardAt: timeOf(heard[h.Name].ReceivedAt), Revision: against.pair.Revision, Change: a.Change, Attends: timeOf(a.AskedAt)}
 		status.Findings, status.Cosmetic = res.differences()
+		if a.Around.Interfaces != nil {
+			status.Differs = differs(h, a.Around.Interfaces)
+		}
 		out.Hosts = append(out.Hosts, status)
 	}
 	return &struct{ Body api.Fleet }{out}, nil
@@ -329,6 +332,15 @@ func (s *Service) report(ctx context.Context, in *struct {
 	}
 	if err != nil {
 		return nil, s.broken("taking the report", err)
+	}
+	if in.Body.Around != nil {
+		if err := s.Store.PutSurroundings(ctx, h.Name, in.Body.TakenAt, in.Body.Around); err != nil {
+			return nil, s.broken("taking the report", err)
+		}
+		if m, err = s.follow(ctx, m, h, in.Body.Around); err != nil {
+			return nil, s.broken("following the host's addresses", err)
+		}
+		h = m.fleet.Host(in.Host)
 	}
 	heard, err := s.Store.Heard(ctx, in.Host)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -218,6 +219,12 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	}
 	if res, err = s.judge(ctx, m, h, heard.Dump); err != nil {
 		return res, m, err
+	}
+	if found := bootFindings(a.Around.Boot, m.pair); found != nil && !heard.TakenAt.IsZero() {
+		res.Findings = append(slices.Clone(res.Findings), found...)
+		if res.State == api.InStep {
+			res.State = api.Drifted
+		}
 	}
 	change := a.Change
 	if change == nil {

@@ -114,6 +114,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read), 2*maxPolicyBody), s.compare)
 	huma.Register(a, operation("POST", "/ask", "ask", "What becomes of traffic by what is published, and who decides", api.Read), s.ask)
 	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
+	huma.Register(a, operation("GET", "/listeners", "show-listeners", "What listens on hosts against what the policy admits", api.Read), s.showListeners)
 	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)
 	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)
 	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host", "Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)

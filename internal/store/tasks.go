@@ -234,11 +234,12 @@ type Attending struct {
 	Change  *api.HostChange
 	Failed  string // why the last settle could not be made
 	ToldAt  time.Time
+	Around  api.Surroundings // what it said is loaded when it starts, and of its addresses
 }
 
 // Attending is what is known of hosts, by name: of one, or of all if only is "".
 func (s *Store) Attending(ctx context.Context, only string) (out map[string]Attending, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT host, asked_at, pair, change_now, failed, told_at FROM attending WHERE ? IN ('', host)", only)
+	rows, err := s.db.QueryContext(ctx, "SELECT host, asked_at, pair, change_now, failed, told_at, around FROM attending WHERE ? IN ('', host)", only)
 	if err != nil {
 		return nil, err
 	}
@@ -248,20 +249,53 @@ func (s *Store) Attending(ctx context.Context, only string) (out map[string]Atte
 		var host string
 		var a Attending
 		var asked, told sql.NullTime
-		var change []byte
+		var change, around []byte
 		var failed sql.NullString
-		if err := rows.Scan(&host, &asked, &a.Pair, &change, &failed, &told); err != nil {
+		if err := rows.Scan(&host, &asked, &a.Pair, &change, &failed, &told, &around); err != nil {
 			return nil, err
 		}
-		if len(change) > 0 {
-			if err := json.Unmarshal(change, &a.Change); err != nil {
-				return nil, err
+		for _, part := range []struct {
+			body []byte
+			into any
+		}{{change, &a.Change}, {around, &a.Around}} {
+			if len(part.body) > 0 {
+				if err := json.Unmarshal(part.body, part.into); err != nil {
+					return nil, err
+				}
 			}
 		}
 		a.AskedAt, a.ToldAt, a.Failed = asked.Time, told.Time, failed.String
 		out[host] = a
 	}
 	return out, rows.Err()
+}
+
+// PutSurroundings notes what a host says of itself besides its rules.
+func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.Time, said *api.Surroundings) error {
+	body, err := json.Marshal(said)
+	if err != nil {
+		return err
+	}
+	part, err := json.Marshal(api.Surroundings{Boot: said.Boot, Interfaces: said.Interfaces})
+	if err != nil {
+		return err
+	}
+	return s.atOnce(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body) VALUES (?, ?, ?)", host, takenAt.UTC(), body); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around)", host, part)
+		return err
+	})
+}
+
+// Surroundings is what a host last said of itself besides its rules, and when.
+func (s *Store) Surroundings(ctx context.Context, host string) (said *api.Surroundings, takenAt time.Time, err error) {
+	var body []byte
+	if err := s.db.QueryRowContext(ctx, "SELECT taken_at, body FROM surroundings WHERE host = ?", host).Scan(&takenAt, &body); err != nil {
+		return nil, takenAt, notFound(err)
+	}
+	return said, takenAt, json.Unmarshal(body, &said)
 }
 
 // PutCopies replaces what is known of the copies that a host keeps.

@@ -107,7 +107,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 					require.Equal(t, before, others())
 					var r api.Report
 					require.NoError(t, ns.Do(func() (err error) {
-						r, err = host.Report(context.Background(), "h")
+						r, err = (&host.Machine{}).Report(context.Background(), "h")
 						return err
 					}))
 					require.Subset(t, r.Names.Absent, absent)

@@ -52,7 +52,7 @@ func TestFoundInTheKernel(t *testing.T) {
 			}
 			var report api.Report
 			require.NoError(t, j.Host.Do(func() (err error) {
-				report, err = host.Report(context.Background(), "h")
+				report, err = (&host.Machine{}).Report(context.Background(), "h")
 				return err
 			}))
 			sp := packet.NewSpace()

@@ -37,7 +37,14 @@ CREATE TABLE attending (
     pair       BIGINT       NOT NULL DEFAULT 0, -- that the change puts in force
     change_now LONGTEXT     NULL,
     failed     LONGTEXT     NULL,               -- why the last settle could not be made
-    told_at    DATETIME(6)  NULL
+    told_at    DATETIME(6)  NULL,
+    around     LONGTEXT     NULL                -- what it said is loaded when it starts, and of its addresses
+);
+-- What a host last said of itself besides its rules.
+CREATE TABLE surroundings (
+    host     VARCHAR(253) NOT NULL PRIMARY KEY,
+    taken_at DATETIME(6)  NOT NULL,
+    body     LONGTEXT     NOT NULL
 );
 CREATE TABLE copies (
     host   VARCHAR(253) NOT NULL,
@@ -56,4 +63,4 @@ CREATE TABLE waves (
 INSERT INTO counters VALUES ('waves', 0);
 
 -- +goose Down
-DROP TABLE waves, copies, attending, tasks, enrolled, enrolments, signing_keys;
+DROP TABLE waves, copies, surroundings, attending, tasks, enrolled, enrolments, signing_keys;

@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+func (a *app) connectionsCommand() *cobra.Command {
+	var cut, on bool
+	c := &cobra.Command{
+		Use:   "connections HOST",
+		Short: "Connections that are open on a host and would no longer be admitted",
+		Long: `A connection that was opened before a change keeps running, since answers and what
+belongs to a connection are let through. Connections lists those that the rules in
+force would not let be opened now, and with --cut cuts them. It ends with 1 if there
+are any.`,
+		Args: cobra.MaximumNArgs(1),
+	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if on == (len(args) == 1) {
+			return errors.New("name a host, or say --here on one")
+		}
+		found := api.Connections{Version: api.Version}
+		if on {
+			if err := h.find(); err != nil {
+				return err
+			}
+			var err error
+			found.Host = h.name
+			if found.Connections, err = h.machine.Unadmitted(cmd.Context(), h.name, cut); err != nil {
+				return err
+			}
+		} else {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			status, err := svc.AskHost(cmd.Context(), args[0], api.Task{Do: "connections", Cut: cut})
+			switch {
+			case err != nil:
+				return err
+			case status.Result == nil:
+				return fmt.Errorf("%s has not answered yet; try again", args[0])
+			case status.Result.Failed != "":
+				return fmt.Errorf("%s: %s", args[0], status.Result.Failed)
+			}
+			found.Host, found.Connections = args[0], status.Result.Connections
+			if found.Connections == nil {
+				found.Connections = []api.OpenConnection{}
+			}
+		}
+		if err := a.print(found, func(w io.Writer) {
+			if len(found.Connections) == 0 {
+				_, _ = fmt.Fprintf(w, "%s: all that is open would be admitted again\n", found.Host)
+			}
+			for _, o := range found.Connections {
+				did := ""
+				if o.Cut {
+					did = "  cut"
+				}
+				_, _ = fmt.Fprintf(w, "%s: %s from %s to %s%s\n", found.Host, o.Protocol, o.From, o.To, did)
+			}
+		}); err != nil {
+			return err
+		}
+		if len(found.Connections) > 0 {
+			return errFound
+		}
+		return nil
+	}
+	c.Flags().BoolVar(&cut, "cut", false, "cut them")
+	c.Flags().BoolVar(&on, "here", false, "of the host that this runs on")
+	return c
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/listeners"
+)
+
+func (a *app) listenersCommand() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use:   "listeners [HOST]",
+		Short: "What listens on hosts against what the policy admits",
+		Long: `Listeners tells where something listens that nobody may come to, where it listens on
+more addresses than are meant, and where the policy admits somebody to a port that
+nothing listens on. It ends with 1 if there is any of that.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			name := ""
+			if len(args) == 1 {
+				name = args[0]
+			}
+			list, err := svc.Listeners(cmd.Context(), name)
+			if err != nil {
+				return err
+			}
+			found := false
+			err = a.print(list, func(w io.Writer) {
+				for _, h := range list.Hosts {
+					_, _ = fmt.Fprintf(w, "%s\n", h.Host)
+					if h.Untold != "" {
+						_, _ = fmt.Fprintf(w, "    not known: %s\n", h.Untold)
+					}
+					said := 0
+					for _, n := range h.Notes {
+						if n.Kind != listeners.AsMeant && n.Kind != listeners.OwnAlone || all {
+							said++
+							at := ""
+							if n.At != "" {
+								at = "  (" + n.At + ")"
+							}
+							_, _ = fmt.Fprintf(w, "    %-15s %s%s\n", n.Kind, n.Says, at)
+						}
+					}
+					if said == 0 && h.Untold == "" {
+						_, _ = fmt.Fprintln(w, "    as meant")
+					}
+				}
+			})
+			for _, h := range list.Hosts {
+				for _, n := range h.Notes {
+					found = found || n.Kind != listeners.AsMeant && n.Kind != listeners.OwnAlone
+				}
+			}
+			if err == nil && found {
+				return errFound
+			}
+			return err
+		},
+	}
+	c.Flags().BoolVar(&all, "all", false, "what is as meant too")
+	return c
+}

@@ -1,0 +1,58 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host"
+)
+
+func (a *app) unitsCommand() *cobra.Command {
+	var into, state string
+	c := &cobra.Command{
+		Use:   "units",
+		Short: "On a host: the systemd units that attend, and load what was kept at boot",
+		Long: `Units prints two systemd units, or writes them into a folder: one has yfence attend
+run, the other puts what was kept in force before the network is up. Then
+
+    systemctl daemon-reload
+    systemctl enable --now yfence-boot.service yfence-attend.service`,
+		Example: "  yfence units --into /etc/systemd/system",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			program, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			units := host.Units(program, cmp.Or(state, a.getenv("YFENCE_STATE"), host.StateDir))
+			names := slices.Sorted(maps.Keys(units))
+			if into != "" {
+				for _, name := range names {
+					if err := os.WriteFile(filepath.Join(into, name), []byte(units[name]), 0o644); err != nil {
+						return err
+					}
+				}
+			}
+			return a.print(map[string]any{"version": api.Version, "units": units}, func(w io.Writer) {
+				for _, name := range names {
+					if into != "" {
+						_, _ = fmt.Fprintln(w, filepath.Join(into, name))
+					} else {
+						_, _ = fmt.Fprintf(w, "# %s\n%s\n", name, units[name])
+					}
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&into, "into", "", "a folder to write them to")
+	c.Flags().StringVar(&state, "state", "", "the folder of what this host keeps (YFENCE_STATE; "+host.StateDir+")")
+	return c
+}

@@ -1,0 +1,175 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/listeners"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+func (s *Service) showListeners(ctx context.Context, in *struct {
+	Host string `query:"host" doc:"one host only"`
+}) (*struct{ Body api.Listening }, error) {
+	current, err := s.newest(ctx)
+	if err != nil {
+		return nil, s.broken("reading the listeners", err)
+	}
+	if in.Host != "" && current.fleet.Host(in.Host) == nil {
+		return nil, noHost(in.Host)
+	}
+	out := api.Listening{Version: api.Version, Hosts: []api.HostListening{}}
+	for _, h := range current.fleet.Hosts {
+		if in.Host != "" && h.Name != in.Host {
+			continue
+		}
+		one := api.HostListening{Host: h.Name, Notes: []listeners.Note{}}
+		said, takenAt, err := s.Store.Surroundings(ctx, h.Name)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			one.Untold = "it never reported"
+		case err != nil:
+			return nil, s.broken("reading the listeners", err)
+		case said.Untold["listeners"] != "":
+			one.TakenAt, one.Untold = timeOf(takenAt), said.Untold["listeners"]
+		default:
+			sp := packet.NewSpace()
+			one.TakenAt = timeOf(takenAt)
+			one.Notes = listeners.Compare(sp, compile.Host(sp, current.policy, h, s.Clock().Unix()), said.Listeners)
+		}
+		out.Hosts = append(out.Hosts, one)
+	}
+	return &struct{ Body api.Listening }{out}, nil
+}
+
+// differs tells what of a host's addresses is otherwise than the fleet file says.
+// Dynamic interfaces are as they are reported.
+func differs(h *fleet.Host, seen []api.SeenInterface) (out []string) {
+	known := map[netip.Addr]string{}
+	for _, i := range h.Interfaces {
+		for _, p := range i.Addresses {
+			known[p.Addr()] = i.Name
+		}
+	}
+	for _, a := range h.Floating {
+		known[a] = ""
+	}
+	has := map[netip.Addr]bool{}
+	for _, i := range seen {
+		for _, p := range i.Addresses {
+			has[p.Addr()] = true
+			if name, ok := known[p.Addr()]; !ok {
+				out = append(out, fmt.Sprintf("%s has %s, which the fleet file does not say", i.Name, p))
+			} else if name != "" && name != i.Name {
+				out = append(out, fmt.Sprintf("%s has %s, which the fleet file says of %s", i.Name, p, name))
+			}
+		}
+	}
+	for _, i := range h.Interfaces {
+		at := slices.IndexFunc(seen, func(s api.SeenInterface) bool { return s.Name == i.Name })
+		if at < 0 {
+			out = append(out, fmt.Sprintf("it has no interface %s", i.Name))
+			continue
+		}
+		for _, p := range i.Addresses {
+			if !has[p.Addr()] {
+				out = append(out, fmt.Sprintf("%s does not have %s, which the fleet file says", i.Name, p.Addr()))
+			}
+		}
+	}
+	return out
+}
+
+// follow makes a new generation of the fleet where a host reports other addresses on
+// an interface that the fleet file calls dynamic: its peers' rules follow.
+func (s *Service) follow(ctx context.Context, m *model, h *fleet.Host, said *api.Surroundings) (*model, error) {
+	changed := *h
+	changed.Interfaces = slices.Clone(h.Interfaces)
+	var what []string
+	for i := range changed.Interfaces {
+		mine := &changed.Interfaces[i]
+		at := slices.IndexFunc(said.Interfaces, func(s api.SeenInterface) bool { return s.Name == mine.Name })
+		if !mine.Dynamic || at < 0 || len(said.Interfaces[at].Addresses) == 0 {
+			continue // an interface that is down for a while keeps what it had
+		}
+		now := said.Interfaces[at].Addresses
+		same := len(now) == len(mine.Addresses) && !slices.ContainsFunc(now, func(p netip.Prefix) bool { return !slices.Contains(mine.Addresses, p) })
+		if !same {
+			what = append(what, fmt.Sprintf("%s now has %s", mine.Name, joinPrefixes(now)))
+			mine.Addresses = now
+		}
+	}
+	if what == nil {
+		return m, nil
+	}
+	text, err := fleet.Write(fleet.Merge(m.fleet, &fleet.Fleet{Hosts: []*fleet.Host{&changed}}), fleet.JSON)
+	if err != nil {
+		return m, err
+	}
+	file := check.Source{Name: "fleet.json", Text: string(text)}
+	fl, problems := fleet.Read(file.Name, text)
+	if m.pair.Revision != 0 && !fence.HasErrors(problems) {
+		files, err := s.files(ctx, m.pair.Revision)
+		if err != nil {
+			return m, err
+		}
+		_, found := check.Policy(files, fl, s.Clock().Unix())
+		problems = append(problems, found...)
+	}
+	if fence.HasErrors(problems) { // it is said as a difference instead
+		s.Log.Warn("a host's new addresses are not taken over", "host", h.Name, "because", check.Summary(problems))
+		return m, nil
+	}
+	body, err := json.Marshal(file)
+	if err != nil {
+		return m, err
+	}
+	_, err = s.Store.Import(ctx, m.pair.Generation, m.pair.Revision, h.Name, h.Name+": "+strings.Join(what, "; "), body)
+	if err != nil && !errors.Is(err, store.ErrConflict) { // the next report comes to it
+		return m, err
+	}
+	return s.newest(ctx)
+}
+
+func joinPrefixes(all []netip.Prefix) string {
+	words := make([]string, len(all))
+	for i, p := range all {
+		words[i] = p.String()
+	}
+	return strings.Join(words, ", ")
+}
+
+// bootFindings tell where a host would have other rules after a reboot than it has now.
+func bootFindings(b *api.Boot, against store.Pair) []compare.Finding {
+	if b == nil || b.Unknown != "" {
+		return nil
+	}
+	finding := func(sentence, hint string) []compare.Finding {
+		return []compare.Finding{{Kind: compare.Boot, Traffic: "everything, after a reboot", Sentence: sentence, Hint: hint}}
+	}
+	switch {
+	case b.Kept == nil:
+		return finding("Nothing was ever kept here: after a reboot none of these rules are in force.", "settle the host, and keep it")
+	case !b.Ours:
+		loads := "nothing of ours"
+		if len(b.Loads) > 0 {
+			loads = "what " + b.Loads[0].By + " loads from " + b.Loads[0].File
+		}
+		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", "yfence-boot.service", loads), "systemctl enable yfence-boot.service")
+	case b.Kept.Pair != against.Number:
+		return finding(fmt.Sprintf("After a reboot %s is in force, not revision %d with generation %d of the fleet.", b.Kept.What, against.Revision, against.Generation), "settle the host, and keep it")
+	}
+	return nil
+}
