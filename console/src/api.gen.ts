@@ -1493,6 +1493,32 @@ export interface components {
             name: string;
             rights: string[] | null;
         };
+        Trial: {
+            address: string;
+            /** @description by the policy */
+            admitted: boolean;
+            /** @enum {string} */
+            agrees?: "yes" | "no" | "open";
+            /** @description what came of it */
+            came?: string;
+            /** @description the expectation */
+            for: string;
+            /** @description the host that opens it */
+            from: string;
+            /**
+             * Format: int64
+             * @description the task by which something listens there
+             */
+            listen?: number;
+            service: string;
+            /**
+             * Format: int64
+             * @description the task by which it is opened
+             */
+            task?: number;
+            /** @description the host that it goes to */
+            to: string;
+        };
         Wave: {
             /** Format: date-time */
             began: string;
@@ -1504,11 +1530,21 @@ export interface components {
             even?: boolean;
             /** Format: int64 */
             generation: number;
+            /**
+             * Format: int64
+             * @description connections that came out as expected, in all steps
+             */
+            held?: number;
             hosts: components["schemas"]["WaveHost"][];
             /** Format: int64 */
             number: number;
             /** Format: int64 */
             revision: number;
+            /**
+             * Format: int64
+             * @description how often those were tried
+             */
+            rounds?: number;
             /** @enum {string} */
             state: "running" | "waiting" | "done" | "stopped";
             /**
@@ -1523,6 +1559,10 @@ export interface components {
             steps: number;
             /** @description why it stopped */
             stopped?: string;
+            /** @description connections that are tried after this step, since the policy expects something of them */
+            trials?: components["schemas"]["Trial"][];
+            /** @description what the policy expects is not tried after each step */
+            untried?: boolean;
             why?: string;
             within: string;
         };
@@ -1576,6 +1616,8 @@ export interface components {
             revision?: number;
             /** @description how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all */
             sizes?: string[];
+            /** @description do not try after each step what the policy expects */
+            untried?: boolean;
             why?: string;
             /** @description the time for a host's keep, as 90s; a minute if not said */
             within?: string;

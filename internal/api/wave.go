@@ -1,6 +1,9 @@
 package api
 
-import "time"
+import (
+	"fmt"
+	"time"
+)
 
 // WaveRequest asks to put a revision in force over the fleet, step by step.
 type WaveRequest struct {
@@ -9,6 +12,7 @@ type WaveRequest struct {
 	Sizes    []string `json:"sizes,omitempty" nullable:"false" doc:"how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all"`
 	Within   string   `json:"within,omitempty" doc:"the time for a host's keep, as 90s; a minute if not said"`
 	Check    bool     `json:"check,omitempty" doc:"wait after each step until somebody says to go on"`
+	Untried  bool     `json:"untried,omitempty" doc:"do not try after each step what the policy expects"`
 	Even     bool     `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
 	Why      string   `json:"why,omitempty"`
 }
@@ -46,11 +50,38 @@ type Wave struct {
 	Steps      int        `json:"steps" doc:"how many there are"`
 	Step       int        `json:"step" doc:"which it is at, from 1"`
 	Check      bool       `json:"check,omitempty"`
+	Untried    bool       `json:"untried,omitempty" doc:"what the policy expects is not tried after each step"`
 	Even       bool       `json:"even,omitempty"`
 	Within     string     `json:"within"`
 	Began      time.Time  `json:"began"`
 	Ended      *time.Time `json:"ended,omitempty"`
 	Hosts      []WaveHost `json:"hosts" nullable:"false"`
+	Trials     []Trial    `json:"trials,omitempty" nullable:"false" doc:"connections that are tried after this step, since the policy expects something of them"`
+	Rounds     int        `json:"rounds,omitempty" doc:"how often those were tried"`
+	Held       int        `json:"held,omitempty" doc:"connections that came out as expected, in all steps"`
+}
+
+// A Trial is a real connection that shows whether an expectation holds.
+type Trial struct {
+	For      string `json:"for" doc:"the expectation"`
+	From     string `json:"from" doc:"the host that opens it"`
+	To       string `json:"to" doc:"the host that it goes to"`
+	Address  string `json:"address"`
+	Service  string `json:"service"`
+	Admitted bool   `json:"admitted" doc:"by the policy"`
+	Listen   int64  `json:"listen,omitempty" doc:"the task by which something listens there"`
+	Task     int64  `json:"task,omitempty" doc:"the task by which it is opened"`
+	Came     string `json:"came,omitempty" doc:"what came of it"`
+	Agrees   string `json:"agrees,omitempty" enum:"yes,no,open"`
+}
+
+// String is it as people say it.
+func (t Trial) String() string {
+	does := "refuses"
+	if t.Admitted {
+		does = "admits"
+	}
+	return fmt.Sprintf("expect %s: %s -> %s (%s) : %s was %s, and the policy %s it", t.For, t.From, t.To, t.Address, t.Service, t.Came, does)
 }
 
 // A WaveHost is one host of a wave.

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -51,6 +52,8 @@ role charts
 allow way-in: 10.40.8.0/24 -> jump : ssh guard
 allow hop: jump -> charts : ssh guard
 allow site: everywhere -> charts : tcp 8080 knowingly wide-open "charts are public"
+expect site-is-there: always jump -> charts : tcp 8080
+expect no-way-back: never charts -> jump : ssh
 `
 
 func newPier(t *testing.T) *pier {
@@ -240,14 +243,13 @@ func (p *pier) begin() {
 	}
 }
 
-// TestWaves puts a policy in force over hosts of both dialects, as an operator does.
-func TestWaves(t *testing.T) {
-	p := newPier(t)
-	p.begin()
+// keepAtConsole keeps, at a host's console, what it next has in force: a host that no
+// other host can reach.
+func (p *pier) keepAtConsole(host string) (said <-chan string) {
 	kept := make(chan string, 1)
-	go func() { // jump-01 can be reached by no other host: somebody keeps it at its console
+	go func() {
 		for {
-			out, err := p.run("jump-01", "keep", "--at-console")
+			out, err := p.run(host, "keep", "--at-console")
 			if err == nil {
 				kept <- out
 				return
@@ -255,10 +257,18 @@ func TestWaves(t *testing.T) {
 			time.Sleep(100 * time.Millisecond)
 		}
 	}()
+	return kept
+}
+
+// TestWaves puts a policy in force over hosts of both dialects, as an operator does.
+func TestWaves(t *testing.T) {
+	p := newPier(t)
+	p.begin()
+	kept := p.keepAtConsole("jump-01")
 	out, code := p.operate("waves", "start", "--check", "echo checked $YFENCE_HOSTS")
 	require.Equal(t, 0, code, out)
 	require.Contains(t, <-kept, "revision 1 is kept, from the machine's own console")
-	for _, want := range []string{"wave 1, step 1 of 2, revision 1: jump-01, charts-01", "  charts-01      kept       jump-01 opened a connection to 10.40.2.1:22", "checked jump-01 charts-01",
+	for _, want := range []string{"wave 1, step 1 of 2, revision 1: jump-01, charts-01", "  charts-01      kept       jump-01 opened a connection to 10.40.2.1:22", "checked jump-01 charts-01", "  2 connections came out as the policy expects",
 		"wave 1, step 2 of 2, revision 1: charts-02", "charts-02      kept       jump-01 opened a connection to 10.40.2.2:22", "wave 1 is done: 3 kept"} {
 		require.Contains(t, out, want)
 	}
@@ -393,6 +403,32 @@ func TestAWayInThatIsShut(t *testing.T) {
 	require.Contains(t, out, "wave 1 is stopped: 1 failed, 1 due")
 	p.until("it went back", func() bool { return !strings.Contains(p.listing("charts-01"), "yellowfence") })
 	require.NotContains(t, p.listing("charts-02"), "yf-")
+}
+
+// TestWhatIsExpectedIsTried after each step, and what the operator asks for: a wave that
+// breaks it stops.
+func TestWhatIsExpectedIsTried(t *testing.T) {
+	p := newPier(t)
+	p.begin()
+	const shut = "table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 8080 drop\n\t}\n}\n"
+	require.NoError(t, p.hosts["charts-01"].Load(shut))
+	p.keepAtConsole("jump-01")
+	out, code := p.operate("waves", "start")
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "it stopped because expect always site-is-there: jump-01 -> charts-01 (10.40.2.1) : tcp 8080 was silent, and the policy admits it\nwhat is kept stays; yfence waves return 1")
+	require.NotContains(t, p.listing("charts-02"), "yf-", "the second step never began")
+	require.NoError(t, p.hosts["charts-01"].Load("delete table ip theirs"))
+
+	status := http.StatusServiceUnavailable
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }))
+	defer site.Close()
+	out, code = p.operate("waves", "start", "charts", "--check", site.URL)
+	require.Equal(t, 1, code, out)
+	require.Contains(t, out, "the check after step 1 does not hold: "+site.URL+" answered 503 Service Unavailable")
+	status = http.StatusNoContent
+	out, code = p.operate("waves", "start", "charts", "--check", site.URL)
+	require.Equal(t, 0, code, out)
+	require.Contains(t, out, "the check after step 2 holds\nwave 3 is done: 2 kept")
 }
 
 // TestPauseReturnAndCopies on hosts of both dialects, as an operator has them.

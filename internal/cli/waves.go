@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os/exec"
 	"slices"
 	"strconv"
@@ -37,8 +38,10 @@ new connection to it; where there is none, a person logs in and runs yfence keep
 first host that goes back or fails stops the wave, and what is not kept then goes
 back at once.
 
-With --check a command of yours is run after each step, here; if it ends with
-anything but 0 the wave stops.`,
+After each step what the policy expects is tried by real connections between hosts
+that are settled; if one comes out otherwise, the wave stops. With --check a command of
+yours is run besides, here, or a URL is asked for; if the command ends with anything
+but 0, or the answer is no 2xx, the wave stops.`,
 		Example: "  yfence waves start\n  yfence waves start charts --steps 1 --check './ask-the-chart-site.sh'\n  yfence waves start --revision 6 -m 'back to what worked'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if detach && check != "" {
@@ -74,7 +77,8 @@ anything but 0 the wave stops.`,
 	c.Flags().Int64Var(&req.Revision, "revision", 0, "another revision than the one that is published")
 	c.Flags().StringSliceVar(&req.Sizes, "steps", nil, "how many hosts are settled by the end of each step, as 1,10%")
 	c.Flags().DurationVar(&within, "within", time.Minute, "the time for a host's keep")
-	c.Flags().StringVar(&check, "check", "", "a command that tells after each step whether all is well")
+	c.Flags().StringVar(&check, "check", "", "a command or a URL that tells after each step whether all is well")
+	c.Flags().BoolVar(&req.Untried, "untried", false, "do not try what the policy expects")
 	c.Flags().BoolVar(&req.Even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
 	c.Flags().StringVarP(&req.Why, "message", "m", "", "the reason")
 	c.Flags().BoolVar(&detach, "detach", false, "do not stay; the service goes on by itself")
@@ -88,9 +92,13 @@ func waveDocument(w api.Wave) any {
 // follow tells how a wave goes until it has ended, and runs the check between its steps.
 func (a *app) follow(ctx context.Context, svc *client.Client, w api.Wave, check string) (api.Wave, error) {
 	said := map[string]string{}
-	step, failures := 0, 0
+	step, failures, held := 0, 0, 0
 	for {
 		a.sayPhases(w, said)
+		if w.Held > held {
+			a.say("  %s came out as the policy expects", plural(w.Held-held, "connection"))
+			held = w.Held
+		}
 		if w.Step != step && w.State == api.WaveRunning {
 			step = w.Step
 			a.say("wave %d, step %d of %d, revision %d: %s", w.Number, w.Step, w.Steps, w.Revision, strings.Join(inStep(w), ", "))
@@ -148,15 +156,40 @@ func (a *app) sayPhases(w api.Wave, said map[string]string) {
 
 // word runs the user's check after a step, and says the word.
 func (a *app) word(ctx context.Context, svc *client.Client, w api.Wave, check string) (api.Wave, error) {
-	cmd := exec.CommandContext(ctx, "sh", "-c", check)
-	cmd.Env = append(cmd.Environ(), "YFENCE_STEP="+strconv.Itoa(w.Step), "YFENCE_HOSTS="+strings.Join(inStep(w), " "))
-	cmd.Stdout, cmd.Stderr = a.errOut, a.errOut
-	if err := cmd.Run(); err != nil {
+	if err := a.runCheck(ctx, w, check); err != nil {
 		a.say("the check after step %d does not hold (%s)", w.Step, err)
 		return svc.StopWave(ctx, w.Number, fmt.Sprintf("the check after step %d does not hold: %s", w.Step, err))
 	}
 	a.say("the check after step %d holds", w.Step)
 	return svc.GoOn(ctx, w.Number)
+}
+
+// checkTime is how long a URL that is a check may take.
+const checkTime = 30 * time.Second
+
+// runCheck runs a command, or asks for a URL.
+func (a *app) runCheck(ctx context.Context, w api.Wave, check string) error {
+	if strings.HasPrefix(check, "http://") || strings.HasPrefix(check, "https://") {
+		ctx, cancel := context.WithTimeout(ctx, checkTime)
+		defer cancel()
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, check, nil)
+		if err != nil {
+			return err
+		}
+		fresh := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, Proxy: http.ProxyFromEnvironment}} // an old connection may outlive new rules
+		res, err := fresh.Do(req)
+		if err != nil {
+			return err
+		}
+		if err := res.Body.Close(); err == nil && res.StatusCode/100 != 2 {
+			return fmt.Errorf("%s answered %s", check, res.Status)
+		}
+		return err
+	}
+	cmd := exec.CommandContext(ctx, "sh", "-c", check)
+	cmd.Env = append(cmd.Environ(), "YFENCE_STEP="+strconv.Itoa(w.Step), "YFENCE_HOSTS="+strings.Join(inStep(w), " "))
+	cmd.Stdout, cmd.Stderr = a.errOut, a.errOut
+	return cmd.Run()
 }
 
 func inStep(w api.Wave) (names []string) {

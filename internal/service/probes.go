@@ -18,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -100,7 +101,7 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 	if in.Body.Expectations {
 		for _, e := range m.policy.Expects {
 			if !e.Off {
-				found := expected(e, m, attending)
+				found := expected(e, m.fleet.Hosts, func(h *fleet.Host) bool { return s.attends(attending[h.Name]) })
 				if len(found) == 0 {
 					out.Left = append(out.Left, fmt.Sprintf("%s %s: no host that attends can try it", e.Kind, e.Name))
 				}
@@ -155,23 +156,20 @@ func there(s *Service, hosts []*fleet.Host, attending map[string]store.Attending
 }
 
 // expected are the connections that show whether an expectation holds: one host of each
-// set of roles at either end.
-func expected(e *policy.Expectation, m *model, attending map[string]store.Attending) []trial {
-	from := e.From.Hosts
-	if e.Kind == "only" { // what others can do is the question
-		from = slices.DeleteFunc(slices.Clone(m.fleet.Hosts), func(h *fleet.Host) bool { return e.From.Names(h) })
-	}
-	one := func(hosts []*fleet.Host) (out []*fleet.Host) {
+// set of roles at either end, the first of those that can.
+func expected(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
+	one := func(is func(*fleet.Host) bool) (out []*fleet.Host) {
 		seen := map[string]bool{}
 		for _, h := range hosts {
-			if roles := strings.Join(h.Roles, " "); !seen[roles] && time.Since(attending[h.Name].AskedAt) < 2*maxWait {
+			if roles := strings.Join(h.Roles, " "); !seen[roles] && is(h) && can(h) {
 				seen[roles] = true
 				out = append(out, h)
 			}
 		}
 		return out
 	}
-	return tries(one(from), one(e.To.Hosts), e.Terms, e.Kind+" "+e.Name)
+	from := one(func(h *fleet.Host) bool { return e.From.Names(h) == (e.Kind != "only") }) // what others can do is the question
+	return tries(from, one(e.To.Names), e.Terms, e.Kind+" "+e.Name)
 }
 
 // try opens one connection, and holds what comes of it against what the policy says.
@@ -189,7 +187,7 @@ func (s *Service) try(ctx context.Context, m *model, t trial, listen bool, atten
 	listening := false
 	if listen && s.attends(attending[t.to.Name]) {
 		res, err := s.done(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: p, Within: "10s"})
-		if listening = err == nil && res.Failed == ""; !listening {
+		if listening = answers(res, err, t.protocol()); !listening && res.Reached == "" {
 			r.Why = fmt.Sprintf("no listener could be opened on %s: %s", t.to.Name, said(res, err))
 		}
 	}
@@ -199,19 +197,28 @@ func (s *Service) try(ctx context.Context, m *model, t trial, listen bool, atten
 		return r
 	}
 	r.Came, r.Reached, r.Took, r.Why = res.Came, res.Reached, res.Took, cmp.Or(strings.Join(res.Said, "; "), r.Why)
-	admitted := r.Policy == packet.Admit.String()
-	switch {
-	case r.Policy == ask.Mixed || r.Policy == ask.Uncertain:
-	case (r.Came == probeAnswered) == admitted:
-		r.Agrees = "yes"
-	case r.Came == probeAnswered:
-		r.Agrees = "no"
-	case admitted && !listening && r.Came == "refused", admitted && !listening && t.protocol() == "udp":
-		// nobody listens there, as it seems
-	default:
-		r.Agrees = "no"
+	if r.Policy != ask.Mixed && r.Policy != ask.Uncertain {
+		r.Agrees = agrees(r.Came, r.Policy == packet.Admit.String(), listening, t.protocol())
 	}
 	return r
+}
+
+// answers says, of what a host said that was to listen, that whoever comes gets an
+// answer. What speaks UDP there already says nothing to strangers.
+func answers(r api.TaskResult, err error, protocol string) bool {
+	return err == nil && r.Failed == "" && (protocol != "udp" || r.Reached == host.OwnListener)
+}
+
+// agrees says whether what came of a connection is what the policy says: "yes", "no",
+// or "open" where nobody may be listening.
+func agrees(came string, admitted, listening bool, protocol string) string {
+	switch {
+	case (came == probeAnswered) == admitted:
+		return "yes"
+	case admitted && !listening && (came == "refused" || protocol == "udp"):
+		return "open"
+	}
+	return "no"
 }
 
 // done asks a host to do something and waits for it.
