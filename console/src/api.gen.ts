@@ -542,12 +542,18 @@ export interface components {
             version: number;
         };
         Boot: {
+            /** @description the hash of that, once it is stored */
+            dump?: string;
+            /** @description what is in force then, where it is not what is in force now */
+            in_force?: components["schemas"]["InForce"];
             /** @description what was last kept */
             kept?: components["schemas"]["HostChange"];
             /** @description by units of the distribution */
             loads?: components["schemas"]["BootFile"][];
             /** @description our unit loads what was kept */
             ours: boolean;
+            /** @description what is loaded then is what is in force now */
+            same?: boolean;
             /** @description why it is not known */
             unknown?: string;
         };
@@ -628,6 +634,14 @@ export interface components {
             taken_at: string;
             /** @description all of it, to be read */
             text?: string;
+        };
+        Count: {
+            /** @description the rule, as findings say it */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            packets: number;
         };
         Difference: {
             /** @enum {string} */
@@ -917,6 +931,11 @@ export interface components {
             text: string;
             why?: string;
         };
+        InForce: {
+            dumps?: components["schemas"]["Dump"][];
+            /** @description who the users and units are that the rules speak of */
+            names?: components["schemas"]["Names"];
+        };
         Interface: {
             /** @description each with the length of its network's prefix */
             addresses: string[];
@@ -991,6 +1010,10 @@ export interface components {
         Names: {
             /** @description of those that our rules ask for: whom it does not have, as in unit backup.service */
             absent?: string[] | null;
+            /** @description the paths of the control groups that its rules speak of by number */
+            control_groups?: {
+                [key: string]: string;
+            };
             /** @description control groups that its rules speak of by number, and that are no more */
             gone?: number[] | null;
             /** @description the numbers of the groups that its rules speak of, by name */
@@ -1187,6 +1210,8 @@ export interface components {
             question: string;
         };
         Report: {
+            /** @description what counters stand at; the dumps are without that */
+            counts?: components["schemas"]["Count"][];
             dumps?: components["schemas"]["Dump"][];
             host: string;
             /** @description who the users and units are that the rules speak of */
@@ -1234,6 +1259,11 @@ export interface components {
             at?: string;
             /** @description what it comes from: a rule of the policy, a part of the ground */
             by?: string;
+            /**
+             * Format: int64
+             * @description what its counter stood at, if it has one
+             */
+            packets?: number;
             text: string;
             /** @description of live and published rules side by side: a rule that means the same is on the other side too */
             twin?: boolean;

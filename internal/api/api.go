@@ -153,8 +153,16 @@ type Report struct {
 	TakenAt time.Time `json:"taken_at"`
 	InForce
 	Same   string            `json:"same,omitempty" doc:"instead of dumps and names: the hash of those that were reported before, as the answer to that told it"`
+	Counts []Count           `json:"counts,omitempty" nullable:"false" doc:"what counters stand at; the dumps are without that"`
 	Tools  map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
 	Around *Surroundings     `json:"surroundings,omitempty" doc:"what listens, which addresses the host has, what is loaded when it starts"`
+}
+
+// Count is what the counter of a rule, or a named one, stands at.
+type Count struct {
+	At      string `json:"at" doc:"the rule, as findings say it"`
+	Packets int64  `json:"packets"`
+	Bytes   int64  `json:"bytes"`
 }
 
 // Drift is how hosts differ from what is published.
@@ -269,10 +277,11 @@ type Chain struct {
 
 // Rule is one rule.
 type Rule struct {
-	Text string `json:"text"`
-	By   string `json:"by,omitempty" doc:"what it comes from: a rule of the policy, a part of the ground"`
-	At   string `json:"at,omitempty" doc:"where that stands: file, line and column, or a handle of the dump"`
-	Twin bool   `json:"twin,omitempty" doc:"of live and published rules side by side: a rule that means the same is on the other side too"`
+	Text    string `json:"text"`
+	By      string `json:"by,omitempty" doc:"what it comes from: a rule of the policy, a part of the ground"`
+	At      string `json:"at,omitempty" doc:"where that stands: file, line and column, or a handle of the dump"`
+	Packets *int64 `json:"packets,omitempty" doc:"what its counter stood at, if it has one"`
+	Twin    bool   `json:"twin,omitempty" doc:"of live and published rules side by side: a rule that means the same is on the other side too"`
 }
 
 // Language is the words of the policy language, for highlighting.

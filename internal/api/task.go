@@ -204,6 +204,9 @@ type Boot struct {
 	Unknown string      `json:"unknown,omitempty" doc:"why it is not known"`
 	Ours    bool        `json:"ours" doc:"our unit loads what was kept"`
 	Kept    *HostChange `json:"kept,omitempty" doc:"what was last kept"`
+	Same    bool        `json:"same,omitempty" doc:"what is loaded then is what is in force now"`
+	InForce *InForce    `json:"in_force,omitempty" doc:"what is in force then, where it is not what is in force now"`
+	Dump    string      `json:"dump,omitempty" doc:"the hash of that, once it is stored"`
 	Loads   []BootFile  `json:"loads,omitempty" nullable:"false" doc:"by units of the distribution"`
 }
 

@@ -97,7 +97,11 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 	}
 	for _, h := range d.Hosts {
 		count[h.State]++
-		_, _ = fmt.Fprintf(w, "%s  %s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)), p(stateColours[h.State], string(h.State)))
+		why := ""
+		if h.Why != "" {
+			why = ", " + h.Why
+		}
+		_, _ = fmt.Fprintf(w, "%s  %s%s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)), p(stateColours[h.State], string(h.State)), why)
 		for _, f := range h.Findings {
 			a.printFinding(w, f, p)
 		}
@@ -106,7 +110,7 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		}
 	}
 	var parts []string
-	for _, s := range []api.State{api.InStep, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.New} {
+	for _, s := range []api.State{api.InStep, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.WentBackState, api.Failed, api.Paused, api.New} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
@@ -114,7 +118,7 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 	_, _ = fmt.Fprintf(w, "\n%s: %s\n", plural(len(d.Hosts), "host"), strings.Join(parts, ", "))
 }
 
-var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Cosmetic: dim}
+var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Boot: amber, compare.Cosmetic: dim}
 
 func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string) string) {
 	_, _ = fmt.Fprintf(w, "    %s  %s\n", p(kindColours[f.Kind], fmt.Sprintf("%-8s", f.Kind)), f.Sentence)
@@ -125,7 +129,7 @@ func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string
 		line("packet", "%s", f.Packet)
 		line("live", "%s by `%s`%s", f.Live.Verdict, f.Live.Rule, place(f.Live.At))
 		line("published", "%s by %s%s", f.Published.Verdict, f.Published.By, place(f.Published.At))
-	} else {
+	} else if f.Live.Rule != "" {
 		line("live", "%s", f.Live.Rule)
 	}
 	line("to do", "%s", f.Hint)

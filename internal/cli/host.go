@@ -187,6 +187,7 @@ func (h *here) report(ctx context.Context, spool bool) (d api.HostDrift, err err
 	}
 	if short, ok := h.machine.Short(r); ok {
 		if d, err = h.svc.Report(ctx, short); err == nil {
+			h.machine.Reported(r, d.Hash)
 			return d, nil
 		}
 	}
@@ -454,6 +455,13 @@ shares the connection of an earlier one, shows nothing.`,
 	}
 	c.Flags().BoolVar(&console, "at-console", false, "you sit at the machine itself; only where the fleet file says that it has its own console")
 	return c
+}
+
+// rehearseCommand is the process that loads what is loaded at the start, in a network of its own.
+func (a *app) rehearseCommand() *cobra.Command {
+	return &cobra.Command{Use: "rehearse", Hidden: true, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+		return host.Rehearse(cmd.Context(), a.stdin, a.out)
+	}}
 }
 
 // minderCommand is the process that puts things back. Settle begins it.

@@ -6,14 +6,17 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"strings"
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 )
 
 // toolTime bounds how long one of the kernel's tools may take.
@@ -21,29 +24,82 @@ const toolTime = 30 * time.Second
 
 // Report reads what is in force on this host. A tool that is missing, fails or
 // hangs is an error: it must not be taken for a host without rules.
-func (m *Machine) Report(ctx context.Context, name string) (api.Report, error) {
-	r := api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC()}
-	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
-	if err != nil {
+func (m *Machine) Report(ctx context.Context, name string) (r api.Report, err error) {
+	r = api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC()}
+	if r.InForce, r.Counts, err = inForce(ctx); err != nil {
 		return r, err
-	}
-	r.Dumps = append(r.Dumps, api.Dump{Kind: "nft-json", Text: string(listing)})
-	others, err := otherTools(ctx, listing)
-	if err != nil {
-		return r, err
-	}
-	r.Dumps = append(r.Dumps, others...)
-	routed, err := routes(ctx, r.Dumps)
-	if err != nil {
-		return r, err
-	}
-	r.Dumps = append(r.Dumps, routed...)
-	// A listing that cannot be read has no names, and is the service's to tell.
-	if r.Names, err = names(listing, others); err != nil {
-		r.Names = nil
 	}
 	r.Tools, r.Around = versions(ctx), surroundings(ctx, m)
 	return r, nil
+}
+
+// inForce is all that is in force now, without what counters stand at, and that.
+func inForce(ctx context.Context) (f api.InForce, counts []api.Count, err error) {
+	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
+	if err != nil {
+		return f, nil, err
+	}
+	text, err := tool(ctx, nil, "nft", "-a", "list", "ruleset") // it says what the other form leaves out
+	if err != nil {
+		return f, nil, err
+	}
+	counts = countsOf(listing)
+	listing = counted.ReplaceAll(listing, []byte(`"packets": 0, "bytes": 0`))
+	text = countedText.ReplaceAll(text, []byte("counter packets 0 bytes 0"))
+	f.Dumps = append(f.Dumps, api.Dump{Kind: live.NFTJSON, Text: string(listing)}, api.Dump{Kind: live.NFTText, Text: string(text)})
+	others, more, err := otherTools(ctx, listing)
+	if err != nil {
+		return f, nil, err
+	}
+	f.Dumps, counts = append(f.Dumps, others...), append(counts, more...)
+	routed, err := routes(ctx, f.Dumps)
+	if err != nil {
+		return f, nil, err
+	}
+	f.Dumps = append(f.Dumps, routed...)
+	// A listing that cannot be read has no names, and is the service's to tell.
+	if f.Names, err = names(listing, others); err != nil {
+		f.Names = nil
+	}
+	return f, counts, nil
+}
+
+var (
+	counted     = regexp.MustCompile(`"packets": \d+, "bytes": \d+`)
+	countedText = regexp.MustCompile(`counter packets \d+ bytes \d+`)
+)
+
+// countsOf is what the counters of a listing stand at: those of rules, and named ones.
+func countsOf(listing []byte) (out []api.Count) {
+	var l struct {
+		All []struct {
+			Rule, Counter *struct {
+				Family, Table, Chain, Name string
+				Handle                     int
+				Packets, Bytes             int64
+				Expr                       []struct{ Counter json.RawMessage }
+			}
+		} `json:"nftables"`
+	}
+	if json.Unmarshal(listing, &l) != nil {
+		return nil
+	}
+	for _, o := range l.All {
+		if c := o.Counter; c != nil {
+			out = append(out, api.Count{At: fmt.Sprintf("%s %s counter %s", c.Family, c.Table, c.Name), Packets: c.Packets, Bytes: c.Bytes})
+		}
+		if o.Rule == nil {
+			continue
+		}
+		for _, e := range o.Rule.Expr {
+			var n struct{ Packets, Bytes int64 }
+			if e.Counter != nil && json.Unmarshal(e.Counter, &n) == nil { // else it is a named one
+				out = append(out, api.Count{At: fmt.Sprintf("%s %s/%s handle %d", o.Rule.Family, o.Rule.Table, o.Rule.Chain, o.Rule.Handle), Packets: n.Packets, Bytes: n.Bytes})
+				break
+			}
+		}
+	}
+	return out
 }
 
 func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {

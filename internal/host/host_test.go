@@ -149,9 +149,9 @@ func TestReportOfSeveralTools(t *testing.T) {
 		}
 		return kinds, r
 	}
-	require.NoError(t, ns.Load("table inet t {\n}\n"))
+	require.NoError(t, ns.Load("table ip t {\n}\n"))
 	kinds, _ := reported()
-	require.Equal(t, []string{live.NFTJSON}, kinds)
+	require.Equal(t, []string{live.NFTJSON, live.NFTText}, kinds)
 
 	if _, err := ns.Run([]byte("*filter\nCOMMIT\n"), "iptables-legacy-restore"); err != nil { // kernels may be built without
 		if os.Getenv("CI") != "" {
@@ -166,13 +166,18 @@ func TestReportOfSeveralTools(t *testing.T) {
 	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m iprange --src-range fd00::1-fd00::9 -j DROP\nCOMMIT\n"), "ip6tables-nft-restore")
 	require.NoError(t, err)
 	kinds, r := reported()
-	require.Equal(t, []string{live.NFTJSON, live.IPTables, live.IP6Tables, live.IPSet}, kinds)
+	require.Equal(t, []string{live.NFTJSON, live.NFTText, live.IPTables, live.IP6Tables, live.IPSet}, kinds)
 	require.Equal(t, map[string]int{"backup": 34}, r.Names.Users)
-	_, err = ns.Run([]byte("*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:INPUT ACCEPT [5:500]\n:OUTPUT ACCEPT [7:700]\n-A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore", "--counters")
+	_, err = ns.Run([]byte("*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:INPUT ACCEPT [5:500]\n:OUTPUT ACCEPT [7:700]\n[11:1100] -A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore", "--counters")
 	require.NoError(t, err)
+	require.NoError(t, ns.Load("add counter ip t seen { packets 3 bytes 300 }\nadd chain ip t c\nadd rule ip t c counter packets 5 bytes 500 accept\nadd rule ip t c counter name seen\n"))
 	_, again := reported()
+	require.Equal(t, []api.Count{{At: "ip t counter seen", Packets: 3, Bytes: 300}, {At: "ip t/c handle 3", Packets: 5, Bytes: 500}}, again.Counts[:2])
+	require.Regexp(t, `^iptables-save:\d+$`, again.Counts[3].At)
+	require.Equal(t, "[11 1100]", fmt.Sprint([]int64{again.Counts[3].Packets, again.Counts[3].Bytes}))
 	for i, d := range again.Dumps[1:] {
 		require.NotRegexp(t, ` on \w+ |\[\d+:\d+\]`, d.Text)
+		require.NotRegexp(t, `packets [1-9]`, d.Text)
 		if d.Kind == live.IP6Tables || d.Kind == live.IPSet {
 			require.Equal(t, r.Dumps[i+1], d, "what did not change is said in the same words")
 		}
@@ -186,8 +191,8 @@ func TestReportOfSeveralTools(t *testing.T) {
 	_, err = ns.Run([]byte("*nat\n-A PREROUTING -m addrtype --dst-type LOCAL -p tcp --dport 80 -j DNAT --to-destination 10.0.0.2\nCOMMIT\n"), "iptables-legacy-restore")
 	require.NoError(t, err)
 	kinds, r = reported()
-	require.Equal(t, []string{live.NFTJSON, live.IPTables, live.IP6Tables, live.IPSet, live.Routes}, kinds, "what rules say of addresses by their kind needs the routes")
-	require.Contains(t, r.Dumps[4].Text, "local 127.0.0.1 dev lo table local")
+	require.Equal(t, []string{live.NFTJSON, live.NFTText, live.IPTables, live.IP6Tables, live.IPSet, live.Routes}, kinds, "what rules say of addresses by their kind needs the routes")
+	require.Contains(t, r.Dumps[5].Text, "local 127.0.0.1 dev lo table local")
 }
 
 // TestSettleInAKernel loads real rules: all of them, or none.

@@ -96,24 +96,31 @@ func (m *Machine) Verify(signed interface {
 
 // reported is the last report that the service took.
 type reported struct {
-	Hash string `json:"hash"` // as the service told it
-	Sum  string `json:"sum"`  // of what it said, as we work it out
+	Hash   string `json:"hash"`   // as the service told it
+	Sum    string `json:"sum"`    // of what it said is in force, as we work it out
+	Around string `json:"around"` // of the rest of it
 }
 
-// Short gives a report without what it says if that is what the last one said.
+// Short gives a report without those parts that say what the last one said.
 func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
 	var last reported
-	if m.readFile("reported.json", &last) != nil || last.Hash == "" || last.Sum != sumOf(r) {
+	if m.readFile("reported.json", &last) != nil || last.Hash == "" {
 		return r, false
 	}
-	r.InForce, r.Same = api.InForce{}, last.Hash
-	return r, true
+	sameRules, sameAround := last.Sum == sumOf(r.InForce), last.Around == sumOf(r.Around)
+	if sameRules {
+		r.InForce, r.Same = api.InForce{}, last.Hash
+	}
+	if sameAround {
+		r.Around = nil
+	}
+	return r, sameRules || sameAround
 }
 
 // Reported keeps under which hash the service knows what a report said.
 func (m *Machine) Reported(r api.Report, hash string) {
 	if m.ready() == nil {
-		_ = m.writeFile("reported.json", reported{hash, sumOf(r)}) // else the next one is sent in full
+		_ = m.writeFile("reported.json", reported{hash, sumOf(r.InForce), sumOf(r.Around)}) // else the next one is sent in full
 	}
 }
 
@@ -139,7 +146,7 @@ func (m *Machine) Spool(r api.Report) error {
 	}
 	if len(names) > 0 { // one that says what the last one said is not needed
 		var last api.Report
-		if m.readFile(filepath.Join("spool", names[len(names)-1]), &last) == nil && sumOf(last) == sumOf(r) {
+		if m.readFile(filepath.Join("spool", names[len(names)-1]), &last) == nil && sumOf(last.InForce) == sumOf(r.InForce) {
 			return nil
 		}
 	}
@@ -179,7 +186,7 @@ func (m *Machine) Unspool(send func(api.Report) error) error {
 	return nil
 }
 
-func sumOf(r api.Report) string {
-	body, _ := json.Marshal(r.InForce)
+func sumOf(part any) string {
+	body, _ := json.Marshal(part)
 	return sum(body)
 }

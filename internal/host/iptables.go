@@ -45,16 +45,16 @@ func routes(ctx context.Context, dumps []api.Dump) ([]api.Dump, error) {
 
 // otherTools dumps what nft does not list, or does not list whole: the tables of
 // legacy iptables, those that the nft-backed tools made, and the sets they ask for.
-func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, err error) {
+func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts []api.Count, err error) {
 	sets := false
 	add := func(kind, program string) error {
-		out, err := tool(ctx, nil, program)
+		out, err := tool(ctx, nil, program, "-c")
 		if err != nil {
 			return err
 		}
-		text := passing.ReplaceAllString(string(out), "$1")
+		text, n := uncounted(kind, passing.ReplaceAllString(string(out), "$1"))
 		if strings.Contains(text, "\n-A ") || strings.Contains(text, " DROP\n") {
-			dumps = append(dumps, api.Dump{Kind: kind, Text: text})
+			dumps, counts = append(dumps, api.Dump{Kind: kind, Text: text}), append(counts, n...)
 			sets = sets || strings.Contains(text, "--match-set ")
 		}
 		return nil
@@ -68,11 +68,11 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, err erro
 			continue
 		}
 		if _, err := exec.LookPath(t.program); err != nil {
-			return nil, fmt.Errorf("the kernel has tables of legacy iptables (%s), and %s, which would tell them, is not installed (Debian's package iptables)",
+			return nil, nil, fmt.Errorf("the kernel has tables of legacy iptables (%s), and %s, which would tell them, is not installed (Debian's package iptables)",
 				strings.Join(strings.Fields(string(names)), ", "), t.program)
 		}
 		if err := add(t.kind, t.program); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
 	if bytes.Contains(listing, []byte(`"xt"`)) { // matches that only the tools which made them can tell
@@ -81,16 +81,32 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, err erro
 				continue // they stay uncertain
 			}
 			if err := add(t.kind, t.program); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 	}
 	if sets {
 		out, err := tool(ctx, nil, "ipset", "save")
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		dumps = append(dumps, api.Dump{Kind: live.IPSet, Text: string(out)})
 	}
-	return dumps, nil
+	return dumps, counts, nil
+}
+
+// uncounted is what a tool of iptables saved without counts, and those of its rules, by line.
+func uncounted(kind, saved string) (text string, counts []api.Count) {
+	var b strings.Builder
+	n := 0
+	for line := range strings.Lines(saved) {
+		n++
+		var packets, bytes int64
+		if _, err := fmt.Sscanf(line, "[%d:%d] ", &packets, &bytes); err == nil {
+			counts = append(counts, api.Count{At: fmt.Sprintf("%s:%d", kind, n), Packets: packets, Bytes: bytes})
+			_, line, _ = strings.Cut(line, "] ")
+		}
+		b.WriteString(line)
+	}
+	return b.String(), counts
 }

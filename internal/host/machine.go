@@ -28,6 +28,7 @@ const StateDir = "/var/lib/yfence"
 type Machine struct {
 	Dir        string
 	Program    string // ours, which is begun again as a minder; "" is what runs
+	Root       string // below which the host's own files lie; "" is /
 	OwnConsole bool   // the fleet file says that it can be reached without the network
 }
 

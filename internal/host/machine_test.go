@@ -32,6 +32,13 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
+	if len(os.Args) > 1 && os.Args[1] == "rehearse" {
+		if err := host.Rehearse(context.Background(), os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
 	if len(os.Args) > 2 && os.Args[1] == "keep" {
 		c, err := (&host.Machine{Dir: os.Args[2]}).Keep(nil, false)
 		fmt.Println(c.Phase, c.Why, err)

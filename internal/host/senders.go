@@ -45,7 +45,12 @@ func names(listing []byte, others []api.Dump) (*nft.Names, error) {
 	if len(asked.Control) > 0 { // nft lists those by their path that are there
 		there := groupNumbers()
 		for _, number := range asked.Control {
-			if there != nil && !there[number] {
+			if path, ok := there[number]; ok {
+				if n.Control == nil {
+					n.Control = map[int]string{}
+				}
+				n.Control[number] = path
+			} else if there != nil {
 				n.Gone = append(n.Gone, number)
 			}
 		}
@@ -121,17 +126,19 @@ func find(kind, name string) (k known, ok bool) {
 	return k, ok
 }
 
-// groupNumbers are the numbers of the control groups there are, nil where they cannot be seen.
-func groupNumbers() (there map[int]bool) {
+// groupNumbers are the paths of the control groups there are, as nft tells them, by
+// their numbers; nil where they cannot be seen.
+func groupNumbers() (there map[int]string) {
 	for _, root := range controlGroups() {
 		if there == nil {
-			there = map[int]bool{}
+			there = map[int]string{}
 		}
 		_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 			if err == nil && d.IsDir() {
 				var st unix.Stat_t
 				if unix.Stat(path, &st) == nil {
-					there[int(st.Ino)] = true // a control group's number is its folder's
+					below, _ := filepath.Rel(cgroupRoot, path)
+					there[int(st.Ino)] = below // a control group's number is its folder's
 				}
 			}
 			return nil

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -37,7 +38,8 @@ func surroundings(ctx context.Context, m *Machine) *api.Surroundings {
 		}
 	}
 	slices.Sort(s.Routes)
-	s.Boot = boot("/", m)
+	s.Boot = boot(cmp.Or(m.Root, "/"), m)
+	m.tellBoot(ctx, cmp.Or(m.Root, "/"), s.Boot)
 	if len(s.Untold) == 0 {
 		s.Untold = nil
 	}
@@ -192,10 +194,8 @@ func boot(root string, m *Machine) *api.Boot {
 	}
 	slices.SortFunc(b.Loads, func(x, y api.BootFile) int { return strings.Compare(x.File, y.File) })
 	b.Ours = starts(BootUnit)
-	if m != nil {
-		if k, err := m.Kept(); err == nil && k != nil {
-			b.Kept = &k.Change
-		}
+	if k, err := m.Kept(); err == nil && k != nil {
+		b.Kept = &k.Change
 	}
 	return b
 }

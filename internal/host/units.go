@@ -41,7 +41,8 @@ ProtectHostname=yes
 ProtectKernelLogs=yes
 ProtectKernelTunables=yes
 RestrictAddressFamilies=AF_UNIX AF_INET AF_INET6 AF_NETLINK
-RestrictNamespaces=yes
+# What is loaded at the start is rehearsed in a network of its own.
+RestrictNamespaces=user net
 RestrictRealtime=yes
 RestrictSUIDSGID=yes
 LockPersonality=yes

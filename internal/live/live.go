@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"unicode/utf16"
 
@@ -27,7 +28,7 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 	if f.Names != nil {
 		*r.names = *f.Names
 	}
-	dumps := slices.Clone(f.Dumps)
+	dumps := Telling(f.Dumps)
 	slices.SortStableFunc(dumps, func(a, b api.Dump) int { return cmp.Compare(order[a.Kind], order[b.Kind]) })
 	for _, d := range dumps {
 		rs, err := r.read(d)
@@ -38,6 +39,27 @@ func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
 	}
 	return all, nil
 }
+
+// Telling are the dumps that count. A report has nft's listing in both forms: JSON is
+// quicker to read, and leaves out how deep control groups lie that others ask for.
+func Telling(dumps []api.Dump) []api.Dump {
+	has := func(kind string) bool {
+		return slices.ContainsFunc(dumps, func(d api.Dump) bool { return d.Kind == kind && d.File == "" })
+	}
+	if !has(NFTJSON) || !has(NFTText) {
+		return slices.Clone(dumps)
+	}
+	left := NFTText
+	for _, d := range dumps {
+		if d.Kind == NFTText && d.File == "" && deepGroup.MatchString(d.Text) {
+			left = NFTJSON
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(dumps), func(d api.Dump) bool { return d.Kind == left && d.File == "" })
+}
+
+// deepGroup is a match on a control group itself; rules of ours ask for sets.
+var deepGroup = regexp.MustCompile(`socket cgroupv2 level \d+ ["\d]`)
 
 // order is what has to be known before what: sets before rules that ask for them,
 // and what iptables tells of its tables before what nft does.

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/listeners"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -36,17 +38,17 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 			continue
 		}
 		one := api.HostListening{Host: h.Name, Notes: []listeners.Note{}}
-		said, takenAt, err := s.Store.Surroundings(ctx, h.Name)
+		said, err := s.Store.Surroundings(ctx, h.Name)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			one.Untold = "it never reported"
 		case err != nil:
 			return nil, s.broken("reading the listeners", err)
 		case said.Untold["listeners"] != "":
-			one.TakenAt, one.Untold = timeOf(takenAt), said.Untold["listeners"]
+			one.TakenAt, one.Untold = timeOf(said.TakenAt), said.Untold["listeners"]
 		default:
 			sp := packet.NewSpace()
-			one.TakenAt = timeOf(takenAt)
+			one.TakenAt = timeOf(said.TakenAt)
 			one.Notes = listeners.Compare(sp, compile.Host(sp, current.policy, h, s.Clock().Unix()), said.Listeners)
 		}
 		out.Hosts = append(out.Hosts, one)
@@ -94,7 +96,7 @@ func differs(h *fleet.Host, seen []api.SeenInterface) (out []string) {
 
 // follow makes a new generation of the fleet where a host reports other addresses on
 // an interface that the fleet file calls dynamic: its peers' rules follow.
-func (s *Service) follow(ctx context.Context, m *model, h *fleet.Host, said *api.Surroundings) (*model, error) {
+func (s *Service) follow(ctx context.Context, m *model, h *fleet.Host, said api.Surroundings) (*model, error) {
 	changed := *h
 	changed.Interfaces = slices.Clone(h.Interfaces)
 	var what []string
@@ -151,25 +153,47 @@ func joinPrefixes(all []netip.Prefix) string {
 	return strings.Join(words, ", ")
 }
 
-// bootFindings tell where a host would have other rules after a reboot than it has now.
-func bootFindings(b *api.Boot, against store.Pair) []compare.Finding {
+// bootFindings tell where a host would have other rules after it starts than it has
+// now: in what those would do to packets, if the host says what they are.
+func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *api.Boot, now []compare.Finding) ([]compare.Finding, error) {
 	if b == nil || b.Unknown != "" {
-		return nil
+		return nil, nil
 	}
 	finding := func(sentence, hint string) []compare.Finding {
 		return []compare.Finding{{Kind: compare.Boot, Traffic: "everything, after a reboot", Sentence: sentence, Hint: hint}}
 	}
+	const settle = "settle the host, and keep it"
 	switch {
 	case b.Kept == nil:
-		return finding("Nothing was ever kept here: after a reboot none of these rules are in force.", "settle the host, and keep it")
+		return finding("Nothing was ever kept here: after a reboot none of these rules are in force.", settle), nil
 	case !b.Ours:
 		loads := "nothing of ours"
 		if len(b.Loads) > 0 {
 			loads = "what " + b.Loads[0].By + " loads from " + b.Loads[0].File
 		}
-		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", "yfence-boot.service", loads), "systemctl enable yfence-boot.service")
-	case b.Kept.Pair != against.Number:
-		return finding(fmt.Sprintf("After a reboot %s is in force, not revision %d with generation %d of the fleet.", b.Kept.What, against.Revision, against.Generation), "settle the host, and keep it")
+		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", host.BootUnit, loads), "systemctl enable "+host.BootUnit), nil
+	case b.Same || b.Dump == "":
+		return nil, nil
 	}
-	return nil
+	var dump store.Hash
+	if n, err := hex.Decode(dump[:], []byte(b.Dump)); err != nil || n != len(dump) {
+		return nil, errors.New("the hash of what is loaded at the start is none")
+	}
+	res, err := s.judge(ctx, m, h, dump)
+	if err != nil {
+		return nil, err
+	}
+	var out []compare.Finding
+	for _, f := range res.Findings {
+		same := slices.ContainsFunc(now, func(g compare.Finding) bool { return g.Kind == f.Kind && g.Traffic == f.Traffic && g.Sentence == f.Sentence })
+		if f.Kind == compare.Cosmetic || same {
+			continue // it is so already
+		}
+		f.Kind, f.Sentence, f.Hint = compare.Boot, "After a reboot: "+f.Sentence, settle
+		if len(b.Loads) > 0 {
+			f.Hint += fmt.Sprintf("; besides what is ours, %s is loaded then", b.Loads[0].File)
+		}
+		out = append(out, f)
+	}
+	return out, nil
 }

@@ -241,6 +241,10 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
+	said, err := s.Store.Surroundings(ctx, in.Host)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, s.broken("reading what the host reported", err)
+	}
 	last := heard[in.Host]
 	_, m, err := s.status(ctx, current, h, last, store.Attending{})
 	if err != nil {
@@ -270,11 +274,28 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		}
 		out.Chains = chains(rules)
 		pairOff(sp, out.Chains, rules, out.Published, ours)
+		count(out.Chains, said.Counts)
 	})
 	if tangled != nil {
 		out.Chains, out.Unread = []api.Chain{}, tangled.Error()
 	}
 	return &struct{ Body api.LiveRules }{out}, nil
+}
+
+// count says of rules what their counters stood at.
+func count(chains []api.Chain, counts []api.Count) {
+	at := map[string]api.Count{}
+	for _, c := range counts {
+		at[c.At] = c
+	}
+	for i := range chains {
+		for j := range chains[i].Rules {
+			r := &chains[i].Rules[j]
+			if c, ok := at[r.At]; ok {
+				r.Packets = &c.Packets
+			}
+		}
+	}
 }
 
 // pairOff marks the rules of two rulesets that stand on both sides, each with one twin.
@@ -333,14 +354,8 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("taking the report", err)
 	}
-	if in.Body.Around != nil {
-		if err := s.Store.PutSurroundings(ctx, h.Name, in.Body.TakenAt, in.Body.Around); err != nil {
-			return nil, s.broken("taking the report", err)
-		}
-		if m, err = s.follow(ctx, m, h, in.Body.Around); err != nil {
-			return nil, s.broken("following the host's addresses", err)
-		}
-		h = m.fleet.Host(in.Host)
+	if err := s.Store.PutSurroundings(ctx, h.Name, in.Body.TakenAt, in.Body.Around, in.Body.Counts); err != nil {
+		return nil, s.broken("taking the report", err)
 	}
 	heard, err := s.Store.Heard(ctx, in.Host)
 	if err != nil {
@@ -350,6 +365,10 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}
+	if m, err = s.follow(ctx, m, h, attending[h.Name].Around); err != nil {
+		return nil, s.broken("following the host's addresses", err)
+	}
+	h = m.fleet.Host(in.Host)
 	var res result
 	if res, _, err = s.status(ctx, m, h, heard[h.Name], attending[h.Name]); err != nil {
 		return nil, s.broken("reading the report", err)

@@ -185,8 +185,8 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 
 // hold holds what a host has in force against a model.
 func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
-	if len(f.Dumps) == 1 {
-		if r, ok := m.watch(now).InStep(h, []byte(f.Dumps[0].Text), f.Names); ok {
+	if dumps := live.Telling(f.Dumps); len(dumps) == 1 {
+		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
 			return result{Engine: engine, Until: r.Until, State: api.InStep, Findings: []compare.Finding{}}
 		}
 	}
@@ -220,7 +220,15 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	if res, err = s.judge(ctx, m, h, heard.Dump); err != nil {
 		return res, m, err
 	}
-	if found := bootFindings(a.Around.Boot, m.pair); found != nil && !heard.TakenAt.IsZero() {
+	boot := a.Around.Boot
+	if a.ToldAt.After(heard.ReceivedAt) || a.Change != nil && a.Change.Phase == api.InForceYet {
+		boot = nil // what was said of it is about before, or nothing is kept yet
+	}
+	found, err := s.bootFindings(ctx, m, h, boot, res.Findings)
+	if err != nil {
+		return res, m, err
+	}
+	if found != nil {
 		res.Findings = append(slices.Clone(res.Findings), found...)
 		if res.State == api.InStep {
 			res.State = api.Drifted

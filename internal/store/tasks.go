@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"time"
@@ -270,32 +271,67 @@ func (s *Store) Attending(ctx context.Context, only string) (out map[string]Atte
 	return out, rows.Err()
 }
 
-// PutSurroundings notes what a host says of itself besides its rules.
-func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.Time, said *api.Surroundings) error {
-	body, err := json.Marshal(said)
-	if err != nil {
-		return err
-	}
-	part, err := json.Marshal(api.Surroundings{Boot: said.Boot, Interfaces: said.Interfaces})
+// PutSurroundings notes what a host says of itself besides its rules, and what its
+// counters stand at. said is nil if it is what it said before.
+func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.Time, said *api.Surroundings, counts []api.Count) error {
+	counted, err := json.Marshal(counts)
 	if err != nil {
 		return err
 	}
 	return s.atOnce(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body) VALUES (?, ?, ?)", host, takenAt.UTC(), body); err != nil {
+		if said == nil {
+			_, err := tx.ExecContext(ctx, "UPDATE surroundings SET taken_at = ?, counts = ? WHERE host = ?", takenAt.UTC(), counted, host)
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around)", host, part)
+		all := *said
+		if b := all.Boot; b != nil && b.InForce != nil {
+			dumps, err := json.Marshal(b.InForce)
+			if err != nil {
+				return err
+			}
+			hash, err := put(ctx, tx, dumps)
+			if err != nil {
+				return err
+			}
+			boot := *b
+			boot.InForce, boot.Dump = nil, hex.EncodeToString(hash[:])
+			all.Boot = &boot
+		}
+		body, err := json.Marshal(all)
+		if err != nil {
+			return err
+		}
+		part, err := json.Marshal(api.Surroundings{Boot: all.Boot, Interfaces: all.Interfaces})
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body, counts) VALUES (?, ?, ?, ?)", host, takenAt.UTC(), body, counted); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around)", host, part)
 		return err
 	})
 }
 
 // Surroundings is what a host last said of itself besides its rules, and when.
-func (s *Store) Surroundings(ctx context.Context, host string) (said *api.Surroundings, takenAt time.Time, err error) {
-	var body []byte
-	if err := s.db.QueryRowContext(ctx, "SELECT taken_at, body FROM surroundings WHERE host = ?", host).Scan(&takenAt, &body); err != nil {
-		return nil, takenAt, notFound(err)
+type Surroundings struct {
+	api.Surroundings
+	TakenAt time.Time
+	Counts  []api.Count
+}
+
+// Surroundings is what a host last said of itself besides its rules.
+func (s *Store) Surroundings(ctx context.Context, host string) (said Surroundings, err error) {
+	var body, counts []byte
+	if err := s.db.QueryRowContext(ctx, "SELECT taken_at, body, counts FROM surroundings WHERE host = ?", host).Scan(&said.TakenAt, &body, &counts); err != nil {
+		return said, notFound(err)
 	}
-	return said, takenAt, json.Unmarshal(body, &said)
+	if len(counts) > 0 {
+		if err := json.Unmarshal(counts, &said.Counts); err != nil {
+			return said, err
+		}
+	}
+	return said, json.Unmarshal(body, &said.Surroundings)
 }
 
 // PutCopies replaces what is known of the copies that a host keeps.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"yellowfence.example/yfence/core/dialect"
@@ -59,8 +60,15 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 	var names []string
 	for i := range elements {
 		e := elements[i].value()
-		if n, isNumber := e.int(); isNumber && f.field == packet.Unit && r.names.gone(n) {
-			continue // nothing sends from it any more
+		if f.field == packet.Unit {
+			if n, isNumber := e.int(); isNumber && r.names.gone(n) {
+				continue // nothing sends from it any more
+			} else if path, ok := r.names.control(n); isNumber && ok {
+				e = &expr{kind: kindWord, text: path}
+			}
+			if _, isNumber := e.int(); !isNumber && f.level != 0 && f.level != depth(e.text) {
+				continue // what is on that level of a path is never this one
+			}
 		}
 		name, ok := r.senderName(f.field, e)
 		if !ok {
@@ -85,8 +93,9 @@ func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) 
 		return "", false
 	}
 	if field == packet.Unit && !isNumber {
-		// nft lists a control group by its path, while there is one.
-		return path.Base(e.text), e.text != ""
+		// nft lists a control group by its path, while there is one. A slice holds
+		// units, and nobody tells which.
+		return path.Base(e.text), e.text != "" && path.Ext(e.text) != ".slice"
 	}
 	if !isNumber {
 		return e.text, e.text != ""
@@ -106,6 +115,10 @@ func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) 
 	}
 	return name, true
 }
+
+// depth is how deep a control group lies. Where both versions of control groups are
+// mounted, those of version 2 lie in a folder of their own.
+func depth(path string) int { return 1 + strings.Count(strings.TrimPrefix(path, "unified/"), "/") }
 
 // flags is a match on the flags of a TCP header: "in" asks for any of them, "!"
 // for none, and behind a mask, or in a set, they are compared as a whole.

@@ -97,7 +97,7 @@ func whatItAsks(sp *packet.Space, s packet.Set) string {
 
 // TestCircumstancesOfADump: matches on time, IPsec, users and control groups.
 func TestCircumstancesOfADump(t *testing.T) {
-	names := &nft.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711}, Absent: []string{"unit gone.service"}}
+	names := &nft.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711}, Control: map[int]string{4712: "system.slice/web.service"}, Absent: []string{"unit gone.service"}}
 	match := func(left, op, right string) string {
 		return fmt.Sprintf(`{"match": {"left": %s, "op": "%s", "right": %s}}`, left, op, right)
 	}
@@ -122,6 +122,8 @@ func TestCircumstancesOfADump(t *testing.T) {
 		{"a control group by its path", "output", "", match(unit, "==", `"system.slice/backup.service"`), nil, "unit backup.service", "yes"},
 		{"not another", "output", "", match(unit, "==", `"system.slice/backup.service"`), nil, "unit web.service", "no"},
 		{"one that is gone", "output", "", match(unit, "==", `4711`), names, "unit backup.service", "no"},
+		{"one whose path the host tells", "output", "", match(unit, "==", `4712`), names, "unit web.service", "yes"},
+		{"a slice, which holds whom nobody tells", "output", "", match(unit, "==", `"system.slice"`), nil, "unit web.service", "uncertain"},
 		{"which only the host can tell", "output", "", match(unit, "==", `4711`), nil, "unit backup.service", "uncertain"},
 
 		{"before an instant", "input", "", match(when, "<", `"2027-04-01 00:00:00"`), nil, "at 2027-03-31T23:59:59Z", "yes"},

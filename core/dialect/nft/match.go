@@ -177,6 +177,7 @@ type aField struct {
 	field  packet.Field
 	names  map[string]int // values that have names
 	family int            // of addresses
+	level  int            // of control groups that is asked for; 0 where it is not told
 }
 
 // headers are the payload protocols with the fields of theirs that we model.
@@ -228,7 +229,9 @@ func fieldOf(left *expr) (f aField, ok bool) {
 			f.names = families
 		}
 	case kindSocket:
-		return aField{field: packet.Unit}, left.text == "cgroupv2"
+		f.field = packet.Unit
+		f.level, _ = strconv.Atoi(left.part)
+		return f, left.text == "cgroupv2"
 	case kindRT:
 		return aField{header: "rt", field: packet.IPsec}, left.text == "ipsec"
 	case kindCT:

@@ -29,9 +29,20 @@ type Names struct {
 	// Routes are the host's, where they are known.
 	Routes *dialect.Routes `json:"-"`
 	// Unsaid says that nobody told who the users and groups are.
-	Unsaid bool     `json:"-"`
-	Gone   []int    `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
-	Absent []string `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
+	Unsaid bool  `json:"-"`
+	Gone   []int `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
+	// Control are the control groups that rules speak of by number, and their paths.
+	Control map[int]string `json:"control_groups,omitempty" doc:"the paths of the control groups that its rules speak of by number"`
+	Absent  []string       `json:"absent,omitempty" doc:"of those that our rules ask for: whom it does not have, as in unit backup.service"`
+}
+
+// control is the path of a control group by its number.
+func (n *Names) control(group int) (path string, ok bool) {
+	if n == nil {
+		return "", false
+	}
+	path, ok = n.Control[group]
+	return path, ok
 }
 
 func (n *Names) gone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }

@@ -377,7 +377,7 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 		return expr{kind: kindExthdr, text: first, part: next}, line[2:]
 	case "socket":
 		if next == "cgroupv2" && len(line) > 3 && line[2].is("level") {
-			return expr{kind: kindSocket, text: next}, line[4:]
+			return expr{kind: kindSocket, text: next, part: line[3].text}, line[4:]
 		}
 		return expr{kind: kindSocket, text: next}, line[2:]
 	case "fib":

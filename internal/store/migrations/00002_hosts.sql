@@ -44,7 +44,8 @@ CREATE TABLE attending (
 CREATE TABLE surroundings (
     host     VARCHAR(253) NOT NULL PRIMARY KEY,
     taken_at DATETIME(6)  NOT NULL,
-    body     LONGTEXT     NOT NULL
+    body     LONGTEXT     NOT NULL,
+    counts   LONGTEXT     NULL                  -- what counters stood at
 );
 CREATE TABLE copies (
     host   VARCHAR(253) NOT NULL,
