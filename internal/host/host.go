@@ -45,7 +45,7 @@ func inForce(ctx context.Context) (f api.InForce, counts []api.Count, err error)
 	}
 	counts = countsOf(listing)
 	listing = counted.ReplaceAll(listing, []byte(`"packets": 0, "bytes": 0`))
-	text = countedText.ReplaceAll(text, []byte("counter packets 0 bytes 0"))
+	text = countedText.ReplaceAll(text, []byte("packets 0 bytes 0"))
 	f.Dumps = append(f.Dumps, api.Dump{Kind: live.NFTJSON, Text: string(listing)}, api.Dump{Kind: live.NFTText, Text: string(text)})
 	others, more, err := otherTools(ctx, listing)
 	if err != nil {
@@ -66,7 +66,7 @@ func inForce(ctx context.Context) (f api.InForce, counts []api.Count, err error)
 
 var (
 	counted     = regexp.MustCompile(`"packets": \d+, "bytes": \d+`)
-	countedText = regexp.MustCompile(`counter packets \d+ bytes \d+`)
+	countedText = regexp.MustCompile(`\bpackets \d+ bytes \d+`)
 )
 
 // countsOf is what the counters of a listing stand at: those of rules, and named ones.

@@ -185,7 +185,9 @@ func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *
 	}
 	var out []compare.Finding
 	for _, f := range res.Findings {
-		same := slices.ContainsFunc(now, func(g compare.Finding) bool { return g.Kind == f.Kind && g.Traffic == f.Traffic && g.Sentence == f.Sentence })
+		same := slices.ContainsFunc(now, func(g compare.Finding) bool {
+			return g.Kind == f.Kind && g.Traffic == f.Traffic && g.Sentence == f.Sentence
+		})
 		if f.Kind == compare.Cosmetic || same {
 			continue // it is so already
 		}
