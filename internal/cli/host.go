@@ -220,7 +220,7 @@ func (a *app) writeReported(w io.Writer, d api.HostDrift) {
 
 type settleFlags struct {
 	within              time.Duration
-	back, kept          bool
+	back, kept, refill  bool
 	ground, pause, even bool
 	pair, task          int64
 	why                 string
@@ -249,6 +249,11 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 			return a.takeBack(cmd, h, cmp.Or(f.why, "taken back on the host"))
 		case f.kept:
 			return a.loadKept(cmd, h)
+		case f.refill:
+			if err := h.find(); err != nil {
+				return err
+			}
+			return h.machine.Refill(cmd.Context())
 		}
 		return a.settle(cmd, h, f)
 	}
@@ -257,6 +262,7 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 	c.Flags().BoolVar(&f.kept, "kept", false, "put in force what was last kept, as it is done when the host starts")
 	c.Flags().BoolVar(&f.ground, "ground", false, "the ground and the ways in alone")
 	c.Flags().BoolVar(&f.even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
+	c.Flags().BoolVar(&f.refill, "refill", false, "tell the rules in force which users and units there are now, as attend does when one starts anew")
 	c.Flags().BoolVar(&f.pause, "pause", false, "")
 	c.Flags().Int64Var(&f.pair, "pair", 0, "")
 	c.Flags().Int64Var(&f.task, "task", 0, "")

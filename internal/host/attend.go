@@ -72,7 +72,7 @@ func (a *Attendant) Attend(ctx context.Context) error {
 	}
 	var all sync.WaitGroup
 	for _, part := range []func(context.Context){
-		a.reports, a.serve, a.tellChanges,
+		a.reports, a.serve, a.tellChanges, a.followUnits,
 		func(ctx context.Context) { a.watch(ctx, changed) },
 		func(ctx context.Context) { a.move(ctx, moved) },
 	} {
@@ -115,6 +115,26 @@ func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
 				a.due()
 			}
 		}
+	}
+}
+
+// followUnits has rules follow units that start anew. It is the one change that nobody
+// asks for: what the rules mean stays as it was settled.
+func (a *Attendant) followUnits(ctx context.Context) {
+	var u units
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		if !u.changed(&a.Machine) {
+			continue
+		}
+		if _, err := a.Run(ctx, "settle", "--refill"); err != nil {
+			a.Say("the rules do not follow a unit that started anew: %v", err)
+		}
+		a.due()
 	}
 }
 

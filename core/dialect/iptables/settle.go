@@ -56,6 +56,28 @@ func Fill(rules string, known func(kind, name string) string) string {
 	})
 }
 
+// Refill gives rules of ours as they are in force (OursIn) with what a host knows their
+// senders by now; known is as for Fill.
+func Refill(ours string, known func(kind, name string) string) string {
+	var b strings.Builder
+	for line := range strings.Lines(ours) {
+		said := sendersSaid.FindAllStringSubmatch(line, -1)
+		n := 0
+		if strings.HasPrefix(line, "-A ") && len(said) == len(senderAsked.FindAllString(line, -1)) {
+			line = senderAsked.ReplaceAllStringFunc(line, func(string) string {
+				kind, name := said[n][1], said[n][2]
+				n++
+				if as := known(kind, name); as != "" {
+					return senderOptions[kind] + " " + quoted(as)
+				}
+				return fmt.Sprintf("%s %d", senderOptions["user"], Nobody)
+			})
+		}
+		b.WriteString(line)
+	}
+	return b.String()
+}
+
 // Over gives the rules of a file of Write as one change of what is in force, of
 // which saved is the dump: the built-in chains ask ours first, and chains of ours
 // that are no longer written go. Nobody else's rule is touched. The text is for the
