@@ -86,17 +86,18 @@ func (t Trial) String() string {
 
 // A WaveHost is one host of a wave.
 type WaveHost struct {
-	Name   string `json:"name"`
-	Step   int    `json:"step" doc:"which settles it, from 1"`
-	Pair   int64  `json:"pair" doc:"that is put in force"`
-	Phase  string `json:"phase" enum:"due,asked,in force,probed,keeping,kept,went back,failed,absent"`
-	Why    string `json:"why,omitempty" doc:"how it is proven that the way in is open, or why it went back or failed"`
-	Change string `json:"change,omitempty"`
-	Task   int64  `json:"task,omitempty" doc:"that it was last asked to do"`
-	Probe  int64  `json:"probe,omitempty" doc:"that another host was asked to do"`
-	Prober string `json:"prober,omitempty"`
-	To     string `json:"to,omitempty" doc:"the address and port that it is to reach"`
-	Tried  int    `json:"tried,omitempty" doc:"probes that failed"`
+	Name   string   `json:"name"`
+	Step   int      `json:"step" doc:"which settles it, from 1"`
+	Pair   int64    `json:"pair" doc:"that is put in force"`
+	Phase  string   `json:"phase" enum:"due,asked,in force,probed,keeping,kept,went back,failed,absent"`
+	Why    string   `json:"why,omitempty" doc:"how it is proven that the way in is open, or why it went back or failed"`
+	Said   []string `json:"said,omitempty" nullable:"false" doc:"what it noticed when it settled"`
+	Change string   `json:"change,omitempty"`
+	Task   int64    `json:"task,omitempty" doc:"that it was last asked to do"`
+	Probe  int64    `json:"probe,omitempty" doc:"that another host was asked to do"`
+	Prober string   `json:"prober,omitempty"`
+	To     string   `json:"to,omitempty" doc:"the address and port that it is to reach"`
+	Tried  int      `json:"tried,omitempty" doc:"probes that failed"`
 }
 
 // Waves are all waves, the newest first.

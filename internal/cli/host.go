@@ -346,6 +346,11 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 	for _, cut := range made.Cut {
 		out.Said = append(out.Said, "it cuts off "+cut)
 	}
+	if made.Change.Kind == "settle" {
+		if left, err := h.machine.Unadmitted(cmd.Context(), h.name, false); err == nil && len(left) > 0 { // else conntrack is not there to ask
+			out.Said = append(out.Said, fmt.Sprintf("%s would no longer be admitted, as %s from %s to %s (yfence connections)", plural(len(left), "open connection"), left[0].Protocol, left[0].From, left[0].To))
+		}
+	}
 	for _, s := range out.Said {
 		a.say("%s: %s", h.name, s)
 	}

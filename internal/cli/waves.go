@@ -151,6 +151,13 @@ func (a *app) sayPhases(w api.Wave, said map[string]string) {
 		} else {
 			a.say("  %s: %s\n      %s", phase, why, strings.Join(names, ", "))
 		}
+		for _, h := range w.Hosts {
+			if h.Phase == api.HostKept && slices.Contains(hosts[line], h.Name) {
+				for _, s := range h.Said {
+					a.say("      %s says: %s", h.Name, s)
+				}
+			}
+		}
 	}
 }
 

@@ -113,7 +113,7 @@ func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byt
 	err := cmd.Run()
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		inPackage := map[string]string{"nft": "nftables", "ipset": "ipset"}[name]
+		inPackage := map[string]string{"nft": "nftables", "ipset": "ipset", "ip": "iproute2", "ss": "iproute2", "conntrack": "conntrack"}[name]
 		return nil, fmt.Errorf("%s is not installed on this host (Debian's package %s)", name, cmp.Or(inPackage, "iptables"))
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
 		return nil, fmt.Errorf("%s %s did not end within %s", name, strings.Join(args, " "), toolTime)

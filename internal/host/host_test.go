@@ -53,6 +53,44 @@ func TestAToolThatFailsIsNoHostWithoutRules(t *testing.T) {
 	require.NotEmpty(t, r.Tools["kernel"])
 }
 
+// TestWhatListens is told as ss prints it; where ss is missing or fails that is told.
+func TestWhatListens(t *testing.T) {
+	const nft = `[ "$1" = --version ] && echo "nftables v1.0.6" || echo '{"nftables": []}'`
+	around := func(ss string) *api.Surroundings {
+		fake(t, nft)
+		if ss != "" {
+			require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("PATH"), "ss"), []byte("#!/bin/sh\n"+ss), 0o755))
+		}
+		r, err := (&host.Machine{}).Report(context.Background(), "h")
+		require.NoError(t, err)
+		return r.Around
+	}
+	s := around(`/bin/cat <<'E'
+udp UNCONN 0 0 127.0.0.53%lo:53 0.0.0.0:* users:(("resolver",pid=0,fd=13)) uid:101 ino:1 sk:1 cgroup:/system.slice/resolver.service <->
+udp UNCONN 0 0 [::]:5353 [::]:* ino:2 sk:2 cgroup:/system.slice/names.service v6only:1 <->
+udp ESTAB 0 0 10.0.0.1:40000 10.0.0.2:53 users:(("client",pid=0,fd=3)) ino:3 sk:3
+tcp LISTEN 0 128 *:443 *:* users:(("web \"x\"",pid=0,fd=6),("web",pid=0,fd=6)) ino:4 sk:4 cgroup:/system.slice/web.service/worker v6only:0 <->
+tcp LISTEN 0 128 [::1]:631 [::]:* ino:5 sk:5 cgroup:/user.slice/session-3.scope v6only:1 <->
+tcp LISTEN 0 128 [fe80::1]%eth0:22 [::]:* users:(("sshd",pid=0,fd=3)) ino:6 sk:6
+tcp LISTEN 0 128 somewhere:http *:*
+raw UNCONN 0 0 *:icmp *:*
+half a li
+E`)
+	var got []string
+	for _, l := range s.Listeners {
+		got = append(got, fmt.Sprintf("%s %q %q %d %q", l.Protocol, l.Address, l.Interface, l.Port, l.Unit))
+	}
+	require.Equal(t, []string{`udp "127.0.0.53" "lo" 53 "resolver.service"`, `udp "::" "" 5353 "names.service"`, `tcp "" "" 443 "web.service"`, `tcp "::1" "" 631 ""`, `tcp "fe80::1" "eth0" 22 ""`}, got)
+	require.Equal(t, `web \"x\"`, s.Listeners[2].Process)
+	require.Equal(t, "ip is not installed on this host (Debian's package iproute2)", s.Untold["interfaces"])
+	require.Contains(t, around("").Untold["listeners"], "ss is not installed on this host (Debian's package iproute2)")
+	s = around("echo 'not today' >&2; exit 3")
+	require.Equal(t, "ss -H -ltunpe failed: exit status 3: not today", s.Untold["listeners"])
+	require.Nil(t, s.Listeners)
+	s = around("exit 0")
+	require.NotNil(t, s.Listeners, "nothing listens, which is not the same as nothing known")
+}
+
 func TestRulesAreCheckedBeforeTheyAreLoaded(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "calls")
 	fake(t, `echo "$*" >>`+log+`; [ "$1" = -c ] && { echo "syntax error" >&2; exit 1; }; exit 0`)

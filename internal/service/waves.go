@@ -573,7 +573,7 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 		case t.Result.Change == nil:
 			return fail("it did not say how the change stands")
 		}
-		h.Phase, h.Change = api.HostInForce, t.Result.Change.ID
+		h.Phase, h.Change, h.Said = api.HostInForce, t.Result.Change.ID, t.Result.Said
 		return nil
 	case api.HostInForce:
 		if h.Why != "" { // it waits for a person
