@@ -1041,12 +1041,14 @@ export interface components {
             /** @description where the first of them stands */
             at?: string;
             /** @enum {string} */
-            kind: "nobody listens" | "shut" | "too wide" | "as meant" | "for itself alone";
+            kind: "nobody listens" | "down" | "shut" | "too wide" | "as meant" | "for itself alone";
             listener?: components["schemas"]["Listener"];
             /** @description allows that admit somebody to it */
             rules?: string[] | null;
             /** @description the same for people */
             says: string;
+            /** @description that serves it, by the policy */
+            unit?: string;
         };
         OpenConnection: {
             /** @description it was cut */
@@ -1352,6 +1354,8 @@ export interface components {
             listeners?: components["schemas"]["Listener"][];
             /** @description the families that the host forwards */
             routes_for?: string[];
+            /** @description services of its own that run, by their units */
+            runs?: string[];
             /** @description what could not be told, and why */
             untold?: {
                 [key: string]: string;
@@ -1612,6 +1616,8 @@ export interface components {
              */
             probe?: number;
             prober?: string;
+            /** @description what it noticed when it settled */
+            said?: string[];
             /**
              * Format: int64
              * @description which settles it, from 1

@@ -313,6 +313,9 @@ func (p *parser) serviceDecl(first Token) Stmt {
 	d := &ServiceDecl{Ident: p.name("service")}
 	p.want(Equals, `"="`, p.form("service"))
 	d.Terms = p.services(p.form("service"))
+	if p.word("unit") {
+		d.Units = list(p, func() Label { return p.singleWord("a unit's name", p.form("service")) })
+	}
 	d.Description = p.description()
 	return d
 }

@@ -100,6 +100,7 @@ func TestMessages(t *testing.T) {
 		{"service s = tcp 90-80", `1:17 port: expected a range of ports, found "90-80" | this one ends before it begins: write 80-90`},
 		{"service s = 80", `1:13 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
 		{"service s = icmp 3, 80", `1:21 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
+		{"service s = tcp 80 unit", `1:24 syntax: expected a unit's name, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
 		{"service s = icmp 300", `1:18 number: expected an ICMP type, or TYPE/CODE, found "300" | both are numbers from 0 to 255`},
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
 		{"role r { outbound open outbound open }", `1:24 twice: outbound is said twice | it was said before at p.fence:1:10; leave one`},
@@ -140,7 +141,7 @@ network office    = 203.0.113.0/26, 192.0.2.10-192.0.2.19 except 203.0.113.9 sha
 network pests     from "lists/pests.txt"                                             # kept elsewhere
 segment quay-lan  = 10.40.0.0/16 shared local
 
-service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47
+service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47  unit feed.service, "feed 2.service"  "positions"
 role broker "collects" { outbound closed   refuse by reject   log refused up to 10 per 1m }
 role jump
 ground { inbound icmp-errors from office   dhcp-client off }

@@ -152,6 +152,9 @@ func rowOf(stmt Stmt) row {
 		return r
 	case *ServiceDecl:
 		r := row{kind: "service", head: "service " + d.Name, body: "= " + services(d.Terms)}
+		if d.Units != nil {
+			r.body += "  unit " + words(d.Units)
+		}
 		if d.Description != "" {
 			r.tail = quote(d.Description)
 		}
@@ -354,14 +357,23 @@ func printBy(m *modified) string {
 	return "by " + m.rule.By.Word
 }
 
+// words are names in a list, quoted where they need to be.
+func words(labels []Label) string {
+	names := make([]string, len(labels))
+	for i, l := range labels {
+		names[i] = wordText(l.Text)
+	}
+	return strings.Join(names, ", ")
+}
+
 func printSenders(m *modified) string {
 	var parts []string
 	for _, s := range m.rule.Senders {
-		names := make([]string, len(s.Names))
+		labels := make([]Label, len(s.Names))
 		for i, n := range s.Names {
-			names[i] = wordText(n)
+			labels[i].Text = n
 		}
-		parts = append(parts, "from "+s.Kind+" "+strings.Join(names, ", "))
+		parts = append(parts, "from "+s.Kind+" "+words(labels))
 	}
 	return strings.Join(parts, "  ")
 }

@@ -61,6 +61,7 @@ type AddrItem struct {
 type ServiceDecl struct {
 	Ident
 	Terms       []ServiceTerm
+	Units       []Label // that serve it
 	Description string
 }
 

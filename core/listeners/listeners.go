@@ -71,7 +71,8 @@ func (l Listener) on(h *fleet.Host) (addresses []netip.Addr, local bool) {
 // The kinds of notes.
 const (
 	Nobody   = "nobody listens"   // a port is admitted with nothing behind it
-	Shut     = "shut"             // something listens that nobody may come to
+	Down     = "down"             // a unit serves it, and does not run
+	Shut     = "shut"             // something listens or runs that nobody may come to
 	TooWide  = "too wide"         // it listens on more addresses than are meant
 	AsMeant  = "as meant"         // it listens, and is admitted
 	OwnAlone = "for itself alone" // it listens for the host's own programs
@@ -79,17 +80,24 @@ const (
 
 // A Note is what there is to say of a listener, or of the want of one.
 type Note struct {
-	Kind     string    `json:"kind" enum:"nobody listens,shut,too wide,as meant,for itself alone"`
+	Kind     string    `json:"kind" enum:"nobody listens,down,shut,too wide,as meant,for itself alone"`
 	Listener *Listener `json:"listener,omitempty"`
+	Unit     string    `json:"unit,omitempty" doc:"that serves it, by the policy"`
 	Rules    []string  `json:"rules,omitempty" doc:"allows that admit somebody to it"`
 	At       string    `json:"at,omitempty" doc:"where the first of them stands"`
 	Says     string    `json:"says" doc:"the same for people"`
 }
 
-// Compare holds listeners against the plan of their host. What is redirected is
-// looked at as it arrives.
-func Compare(sp *packet.Space, plan *compile.Plan, found []Listener) []Note {
-	h := plan.Host
+// Seen is what a host tells of its programs.
+type Seen struct {
+	Listeners []Listener
+	Runs      []string // units; nil if they are not known
+}
+
+// Compare holds what a host tells against its plan, and against the services of the
+// policy that name their units. What is redirected is looked at as it arrives.
+func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, seen Seen) []Note {
+	h, found := plan.Host, seen.Listeners
 	notes := []Note{}
 	decision := plan.Decision(sp)
 	fresh := sp.AndAll(sp.Value(packet.Hook, packet.In), sp.Value(packet.State, packet.New), sp.Not(sp.Interfaces(packet.InIface, "lo")))
@@ -139,6 +147,48 @@ func Compare(sp *packet.Space, plan *compile.Plan, found []Listener) []Note {
 	}
 	for _, r := range rules {
 		notes = append(notes, idle(sp, plan, r, admitted, found)...)
+	}
+	if seen.Runs == nil {
+		return notes
+	}
+	for _, s := range services {
+		if s.Units != nil {
+			notes = byUnit(sp, s, admitted, seen.Runs, notes)
+		}
+	}
+	return notes
+}
+
+// byUnit adds what there is to say of the units that serve a service. A unit that is
+// down is why nobody listens.
+func byUnit(sp *packet.Space, s *policy.Service, admitted packet.Set, runs []string, notes []Note) []Note {
+	running := slices.IndexFunc(s.Units, func(u string) bool { return slices.Contains(runs, u) })
+	for _, t := range s.Terms {
+		if t.Protocol != packet.TCP && t.Protocol != packet.UDP {
+			continue
+		}
+		here := sp.AndAll(admitted, sp.Value(packet.Protocol, t.Protocol), sp.Range(packet.DstPort, t.Ports.Lo, t.Ports.Hi))
+		switch {
+		case here == packet.Empty && running >= 0:
+			told := slices.ContainsFunc(notes, func(n Note) bool {
+				return n.Kind == Shut && n.Listener != nil && n.Listener.protocol() == t.Protocol && t.Ports.Lo <= n.Listener.Port && n.Listener.Port <= t.Ports.Hi
+			})
+			if !told {
+				notes = append(notes, Note{Kind: Shut, Unit: s.Units[running], At: s.Pos.String(), Says: fmt.Sprintf("%s runs, and nobody may come to %s of service %s", s.Units[running], t, s.Name)})
+			}
+		case here != packet.Empty && running < 0:
+			down := Note{Kind: Down, Unit: s.Units[0], At: s.Pos.String(), Says: fmt.Sprintf("%s is down, though %s of service %s is admitted", strings.Join(s.Units, ", "), t, s.Name)}
+			notes = slices.DeleteFunc(notes, func(n Note) bool {
+				if n.Kind != Nobody || !strings.HasPrefix(n.Says, t.String()+" is admitted by ") {
+					return false
+				}
+				down.Rules = append(down.Rules, n.Rules...)
+				return true
+			})
+			if down.Rules != nil {
+				notes = append(notes, down)
+			}
+		}
 	}
 	return notes
 }

@@ -1,6 +1,7 @@
 package listeners_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -48,13 +49,13 @@ func TestCompare(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			sp := packet.NewSpace()
-			notes := listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), []listeners.Listener{c.l})
+			notes := listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: []listeners.Listener{c.l}})
 			require.Equal(t, []string{c.kind, c.says}, []string{notes[0].Kind, notes[0].Says})
 		})
 	}
 	idle := func(found ...listeners.Listener) (out []string) {
 		sp := packet.NewSpace()
-		for _, n := range listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), found) {
+		for _, n := range listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: found}) {
 			if n.Kind == listeners.Nobody {
 				out = append(out, n.Says)
 			}
@@ -68,6 +69,45 @@ func TestCompare(t *testing.T) {
 	require.Contains(t, idle(listeners.Listener{Protocol: "tcp", Address: "203.0.113.7", Port: 5432}), "tcp 5432 is admitted by allow data, and nothing listens there", "where it listens nobody is admitted")
 	closed := policytest.Resolve(t, fleetFile, "policy p language 1\nrole db { inbound open }\nrole app\n")
 	sp := packet.NewSpace()
-	notes := listeners.Compare(sp, compile.Host(sp, closed, closed.Fleet.Host("db"), 0), []listeners.Listener{{Protocol: "tcp", Port: 22}})
+	notes := listeners.Compare(sp, compile.Host(sp, closed, closed.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 22}}})
 	require.Equal(t, "tcp 22 on all addresses, as the stance means it", notes[0].Says)
+}
+
+// TestUnitsOfServices: one that runs though nobody may come to it, and one that is down
+// though its port is open.
+func TestUnitsOfServices(t *testing.T) {
+	pol := policytest.Resolve(t, fleetFile, rules+`service data  = tcp 5432  unit postgresql.service
+service books = tcp 8443-8446, udp 8443  unit books@a.service, books@b.service
+service late  = tcp 9000-9010  unit late.service
+`)
+	for _, c := range []struct {
+		what  string
+		runs  []string
+		found []listeners.Listener
+		want  []string // of the notes about services that name their units
+	}{
+		{"not known", nil, nil, nil},
+		{"nothing runs", []string{}, nil, []string{"down postgresql.service is down, though tcp 5432 of service data is admitted (allow data)", "down late.service is down, though tcp 9000-9010 of service late is admitted (allow late)"}},
+		{"as it should be", []string{"postgresql.service", "late.service"}, []listeners.Listener{{Protocol: "tcp", Address: "10.40.3.7", Port: 5432}, {Protocol: "tcp", Port: 9001}}, nil},
+		{"runs, and listens to nobody yet", []string{"postgresql.service", "late.service"}, nil, nil},
+		{"nobody may come", []string{"postgresql.service", "late.service", "books@b.service"}, nil,
+			[]string{"shut books@b.service runs, and nobody may come to tcp 8443-8446 of service books ()", "shut books@b.service runs, and nobody may come to udp 8443 of service books ()"}},
+		{"nobody may come, as its listener shows", []string{"postgresql.service", "late.service", "books@b.service"}, []listeners.Listener{{Protocol: "tcp", Port: 8444, Unit: "books@b.service"}, {Protocol: "udp", Port: 8443}}, nil},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			sp := packet.NewSpace()
+			var got []string
+			down := 0
+			for _, n := range listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), pol.Services, listeners.Seen{Listeners: c.found, Runs: c.runs}) {
+				if n.Unit != "" {
+					got = append(got, n.Kind+" "+n.Says+" ("+strings.Join(n.Rules, ", ")+")")
+				}
+				if n.Kind == listeners.Down {
+					down++
+				}
+				require.False(t, n.Kind == listeners.Nobody && down > 0 && strings.Contains(n.Says, "5432"), "why nobody listens is told once")
+			}
+			require.Equal(t, c.want, got)
+		})
+	}
 }

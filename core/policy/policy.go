@@ -57,6 +57,7 @@ func (p *Policy) WaysIn() *Policy {
 type Service struct {
 	Name  string
 	Terms []Term
+	Units []string // that serve it
 	Pos   fence.Pos
 	Used  bool // a rule or another service names it
 }

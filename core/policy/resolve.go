@@ -356,7 +356,11 @@ func (r *resolver) service(d *fence.ServiceDecl) []Term {
 	terms := r.serviceTerms(d.Terms)
 	delete(r.busy, d.Name)
 	r.terms[d.Name] = terms
-	r.pol.Services = append(r.pol.Services, &Service{Name: d.Name, Terms: terms, Pos: d.Pos})
+	svc := &Service{Name: d.Name, Terms: terms, Pos: d.Pos}
+	for _, u := range d.Units {
+		svc.Units = append(svc.Units, u.Text)
+	}
+	r.pol.Services = append(r.pol.Services, svc)
 	return terms
 }
 

@@ -186,6 +186,7 @@ type ProbeResult struct {
 // Surroundings is what a host reports besides its rules.
 type Surroundings struct {
 	Listeners  []listeners.Listener `json:"listeners,omitempty" nullable:"false"`
+	Runs       []string             `json:"runs,omitempty" nullable:"false" doc:"services of its own that run, by their units"`
 	Interfaces []SeenInterface      `json:"interfaces,omitempty" nullable:"false" doc:"but for loopback, with the addresses that others can reach"`
 	Routes     []string             `json:"routes_for,omitempty" nullable:"false" doc:"the families that the host forwards"`
 	Boot       *Boot                `json:"boot,omitempty" doc:"what is loaded when the host starts"`

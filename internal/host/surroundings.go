@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -27,6 +28,7 @@ func surroundings(ctx context.Context, m *Machine) *api.Surroundings {
 	} else {
 		s.Listeners = readListeners(string(out))
 	}
+	s.Runs = runs()
 	if out, err := tool(ctx, nil, "ip", "-j", "addr"); err != nil {
 		s.Untold["interfaces"] = err.Error()
 	} else if s.Interfaces, err = readInterfaces(out); err != nil {
@@ -94,6 +96,27 @@ func readListeners(text string) (out []listeners.Listener) {
 			out = append(out, l)
 		}
 	}
+	return out
+}
+
+// runs are the units of services that run: those whose control group holds a process.
+// It is nil where control groups cannot be seen.
+func runs() (out []string) {
+	for _, root := range controlGroups() {
+		_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.IsDir() || !strings.HasSuffix(d.Name(), ".service") {
+				return nil
+			}
+			if events, err := os.ReadFile(filepath.Join(path, "cgroup.events")); err == nil && strings.Contains(string(events), "populated 1") && !slices.Contains(out, d.Name()) {
+				out = append(out, d.Name())
+			}
+			return fs.SkipDir
+		})
+		if out == nil {
+			out = []string{}
+		}
+	}
+	slices.Sort(out)
 	return out
 }
 

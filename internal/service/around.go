@@ -49,7 +49,7 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 		default:
 			sp := packet.NewSpace()
 			one.TakenAt = timeOf(said.TakenAt)
-			one.Notes = listeners.Compare(sp, compile.Host(sp, current.policy, h, s.Clock().Unix()), said.Listeners)
+			one.Notes = listeners.Compare(sp, compile.Host(sp, current.policy, h, s.Clock().Unix()), current.policy.Services, listeners.Seen{Listeners: said.Listeners, Runs: said.Runs})
 		}
 		out.Hosts = append(out.Hosts, one)
 	}
