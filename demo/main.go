@@ -6,9 +6,16 @@ package main
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
 	"errors"
 	"flag"
 	"fmt"
+	"math/big"
 	"net"
 	"net/http"
 	"net/netip"
@@ -66,9 +73,8 @@ type demo struct {
 	db     *testbed.MariaDB
 	wire   *testbed.Namespace
 	hosts  map[string]*testbed.Namespace
-	serve  *exec.Cmd
-	served <-chan error // nil until it is started
-	attend []process    // on each host
+	serve  []process // the service, on loopback and for the hosts
+	attend []process // on each host
 }
 
 // process is one that was started, and where its end is told.
@@ -205,8 +211,8 @@ func (d *demo) up() error {
 	return nil
 }
 
-// service starts MariaDB and the service. The service listens on loopback for
-// the console, and on a socket inside the harbour for the hosts.
+// service starts MariaDB and the service: once on loopback for the console, and once
+// inside the harbour for the hosts.
 func (d *demo) service(ctx context.Context) error {
 	fmt.Println("Starting MariaDB and the service ...")
 	var err error
@@ -222,40 +228,14 @@ func (d *demo) service(ctx context.Context) error {
 			return err
 		}
 	}
-	sockets := []net.Listener{console}
-	if d.wire != nil {
-		if err := d.wire.Do(func() error {
-			l, err := net.Listen("tcp", fmt.Sprintf("%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port))
-			sockets = append(sockets, l)
-			return err
-		}); err != nil {
-			return err
-		}
-	}
 	d.url = "http://" + console.Addr().String()
 	first := filepath.Join(d.dir, "token")
-	d.serve = exec.Command(d.program, "serve", "--first-token", first, "--log-errors")
-	d.serve.Env = append(os.Environ(), "YFENCE_DATABASE="+d.db.DSN("yfence_demo"), fmt.Sprintf("LISTEN_FDS=%d", len(sockets)))
-	for _, l := range sockets {
-		file, err := l.(*net.TCPListener).File()
-		if err != nil {
-			return err
-		}
-		d.serve.ExtraFiles = append(d.serve.ExtraFiles, file)
-	}
 	log, err := os.Create(filepath.Join(d.dir, "service.log"))
 	if err != nil {
 		return err
 	}
-	d.serve.Stdout, d.serve.Stderr = log, log
-	if d.served, err = testbed.Start(d.serve); err != nil {
+	if err := d.startService(console, log, "--first-token", first); err != nil {
 		return err
-	}
-	for _, f := range d.serve.ExtraFiles {
-		_ = f.Close()
-	}
-	for _, l := range sockets {
-		_ = l.Close()
 	}
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(30 * time.Millisecond) {
 		res, err := http.Get(d.url + "/healthz")
@@ -268,8 +248,77 @@ func (d *demo) service(ctx context.Context) error {
 		}
 	}
 	token, err := os.ReadFile(first)
+	if err != nil {
+		return err
+	}
 	d.svc = client.New(d.url, strings.TrimSpace(string(token)))
-	return err
+	if d.wire == nil {
+		return nil
+	}
+	// A second service on the same database, for the hosts: over TLS.
+	if err := certify(d.dir, d.fleet.Service.Addresses); err != nil {
+		return err
+	}
+	var wire net.Listener
+	if err := d.wire.Do(func() (err error) {
+		wire, err = net.Listen("tcp", fmt.Sprintf("%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port))
+		return err
+	}); err != nil {
+		return err
+	}
+	return d.startService(wire, log, "--tls-cert", filepath.Join(d.dir, "service.pem"), "--tls-key", filepath.Join(d.dir, "service.key"))
+}
+
+// startService starts a service on a socket.
+func (d *demo) startService(l net.Listener, log *os.File, args ...string) error {
+	cmd := exec.Command(d.program, append([]string{"serve", "--log-errors"}, args...)...)
+	cmd.Env = append(os.Environ(), "YFENCE_DATABASE="+d.db.DSN("yfence_demo"), "LISTEN_FDS=1")
+	file, err := l.(*net.TCPListener).File()
+	if err != nil {
+		return err
+	}
+	cmd.ExtraFiles = []*os.File{file}
+	cmd.Stdout, cmd.Stderr = log, log
+	ended, err := testbed.Start(cmd)
+	if err != nil {
+		return err
+	}
+	d.serve = append(d.serve, process{cmd, ended})
+	return errors.Join(file.Close(), l.Close())
+}
+
+// certify makes an authority of the harbour's own, and a certificate for its service.
+func certify(dir string, addresses []netip.Addr) error {
+	write := func(name, kind string, der []byte) error {
+		return os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600)
+	}
+	caKey, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	from, until := time.Now().Add(-time.Hour), time.Now().AddDate(1, 0, 0)
+	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Saltmarsh Harbour"}, NotBefore: from, NotAfter: until, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	server := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "fence"}, NotBefore: from, NotAfter: until, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	for _, a := range addresses {
+		server.IPAddresses = append(server.IPAddresses, a.AsSlice())
+	}
+	caDER, err := x509.CreateCertificate(rand.Reader, ca, ca, &caKey.PublicKey, caKey)
+	if err != nil {
+		return err
+	}
+	der, err := x509.CreateCertificate(rand.Reader, server, ca, &key.PublicKey, caKey)
+	if err != nil {
+		return err
+	}
+	keyDER, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	return errors.Join(write("ca.pem", "CERTIFICATE", caDER), write("service.pem", "CERTIFICATE", der), write("service.key", "PRIVATE KEY", keyDER))
 }
 
 func (d *demo) publish(ctx context.Context) error {
@@ -344,7 +393,11 @@ func (d *demo) enrol(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	server := fmt.Sprintf("http://%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port)
+	ca, err := filepath.Abs(filepath.Join(d.dir, "ca.pem"))
+	if err != nil {
+		return err
+	}
+	server := fmt.Sprintf("https://%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port)
 	for _, h := range d.fleet.Hosts {
 		if err := os.RemoveAll(d.stateOf(h.Name)); err != nil { // of a demo before
 			return err
@@ -361,7 +414,7 @@ func (d *demo) enrol(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		cmd := exec.Command(program, "attend", "--enrol", file, "--server", server, "--state", d.stateOf(h.Name), "--every", "1m", "--look", "2s")
+		cmd := exec.Command(program, "attend", "--enrol", file, "--server", server, "--ca-file", ca, "--state", d.stateOf(h.Name), "--every", "1m", "--look", "2s")
 		cmd.Stderr = log
 		ended, err := d.hosts[h.Name].Start(cmd)
 		if err != nil {
@@ -588,9 +641,9 @@ func (d *demo) down() error {
 	for _, p := range d.attend {
 		<-p.ended
 	}
-	if d.served != nil {
-		all = errors.Join(all, d.serve.Process.Signal(syscall.SIGTERM))
-		if err := <-d.served; err != nil {
+	for _, p := range d.serve {
+		all = errors.Join(all, p.cmd.Process.Signal(syscall.SIGTERM))
+		if err := <-p.ended; err != nil {
 			all = errors.Join(all, fmt.Errorf("the service ended with %w", err))
 		}
 	}

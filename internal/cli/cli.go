@@ -33,6 +33,7 @@ type app struct {
 	fleetFile string
 	server    string
 	tokenFile string
+	caFile    string
 
 	stdin       io.Reader
 	out, errOut io.Writer
@@ -85,6 +86,7 @@ and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 	f.StringVar(&a.fleetFile, "fleet", "", "the fleet file, - for standard input")
 	f.StringVar(&a.server, "server", "", "the URL of the service (YFENCE_SERVER)")
 	f.StringVar(&a.tokenFile, "token-file", "", "a file with the token for the service (else YFENCE_TOKEN)")
+	f.StringVar(&a.caFile, "ca-file", "", "a file with the certificates of the authorities that the service's is held against (YFENCE_CA_FILE; else the system's)")
 	_ = root.MarkPersistentFlagDirname("policy")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.publishCommand(), a.revisionsCommand(), a.fleetCommand(),
@@ -104,7 +106,11 @@ func (a *app) service() (*client.Client, error) {
 	if token == "" {
 		return nil, errors.New("no token is given: name a file that holds it with --token-file, or set YFENCE_TOKEN")
 	}
-	return client.New(server, token), nil
+	authorities, err := a.authorities()
+	if err != nil {
+		return nil, err
+	}
+	return a.client(server, token, authorities)
 }
 
 // print writes text, or v as a JSON document if that is asked for.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,12 +10,15 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"yellowfence.example/yfence/internal/client"
 )
 
 // settings is the config file: $XDG_CONFIG_HOME/yfence/config.yaml.
 type settings struct {
 	Server    string `yaml:"server"`
 	TokenFile string `yaml:"token_file"`
+	CAFile    string `yaml:"ca_file"`
 }
 
 func (a *app) settings() (s settings, err error) {
@@ -34,7 +38,7 @@ func (a *app) settings() (s settings, err error) {
 		return s, err
 	}
 	if err := yaml.UnmarshalWithOptions(data, &s, yaml.Strict()); err != nil {
-		return s, fmt.Errorf("%s: %w\nits keys are server and token_file", name, err)
+		return s, fmt.Errorf("%s: %w\nits keys are server, token_file and ca_file", name, err)
 	}
 	return s, nil
 }
@@ -65,4 +69,34 @@ func (a *app) address() (server, token string, err error) {
 		token = strings.TrimSpace(string(data))
 	}
 	return server, token, nil
+}
+
+// authorities are the certificates of those whose word on the service's certificate
+// counts; nil for those that the system trusts.
+func (a *app) authorities() ([]byte, error) {
+	s, err := a.settings()
+	if err != nil {
+		return nil, err
+	}
+	file := cmp.Or(a.caFile, a.getenv("YFENCE_CA_FILE"), s.CAFile)
+	if file == "" {
+		return nil, nil
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("the authorities' certificates cannot be read: %w", err)
+	}
+	return data, nil
+}
+
+// client makes a client of a service that one of these authorities stands for.
+func (a *app) client(server, token string, authorities []byte) (*client.Client, error) {
+	c := client.New(server, token)
+	if authorities == nil {
+		return c, nil
+	}
+	if err := c.Trust(authorities); err != nil {
+		return nil, fmt.Errorf("--ca-file: %w", err)
+	}
+	return c, nil
 }

@@ -69,8 +69,15 @@ func (h *here) find() (err error) {
 	if server == "" || token == "" {
 		return nil
 	}
-	h.svc = client.New(server, token)
-	return nil
+	authorities, err := a.authorities()
+	if err != nil {
+		return err
+	}
+	if authorities == nil && h.identity != nil && h.identity.CA != "" {
+		authorities = []byte(h.identity.CA)
+	}
+	h.svc, err = a.client(server, token, authorities)
+	return err
 }
 
 // service finds this host, and that it has a service.
@@ -482,6 +489,7 @@ func (a *app) minderCommand() *cobra.Command {
 
 func (a *app) attendCommand() *cobra.Command {
 	var enrol string
+	var plain bool
 	var every, look time.Duration
 	c := &cobra.Command{
 		Use:   "attend",
@@ -500,7 +508,7 @@ service's key from then on.`,
 		ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 		defer stop()
 		if enrol != "" {
-			if err := a.enrolHere(ctx, h, enrol); err != nil {
+			if err := a.enrolHere(ctx, h, enrol, plain); err != nil {
 				return err
 			}
 		}
@@ -515,6 +523,9 @@ service's key from then on.`,
 		if a.server != "" {
 			common = append(common, "--server", a.server)
 		}
+		if a.caFile != "" {
+			common = append(common, "--ca-file", a.caFile)
+		}
 		if a.tokenFile != "" {
 			common = append(common, "--token-file", a.tokenFile)
 		}
@@ -523,13 +534,26 @@ service's key from then on.`,
 		return at.Attend(ctx)
 	}
 	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
+	c.Flags().BoolVar(&plain, "without-tls", false, "enrol with a service that does not speak TLS, over a network that nobody else is on")
 	c.Flags().DurationVar(&every, "every", 5*time.Minute, "how often to report where nothing changes")
 	c.Flags().DurationVar(&look, "look", 30*time.Second, "how often to look at what the kernel does not tell of: legacy iptables and ipset")
 	return c
 }
 
+// speaksTLS refuses a service that anybody on the way could listen to, or speak for.
+func speaksTLS(server string) error {
+	u, err := url.Parse(server)
+	if err != nil || u.Scheme == "https" {
+		return err
+	}
+	if at, err := netip.ParseAddr(u.Hostname()); err == nil && at.IsLoopback() || u.Hostname() == "localhost" {
+		return nil
+	}
+	return fmt.Errorf("%s does not speak TLS: whoever is on the way could take this host's token, or give it keys of his own; give an https URL (and --ca-file FILE for authorities of your own), or say --without-tls", server)
+}
+
 // enrolHere trades a one-time token for this host's own.
-func (a *app) enrolHere(ctx context.Context, h *here, file string) error {
+func (a *app) enrolHere(ctx context.Context, h *here, file string, plain bool) error {
 	data, err := a.readFile(file)
 	if err != nil {
 		return err
@@ -544,13 +568,24 @@ func (a *app) enrolHere(ctx context.Context, h *here, file string) error {
 	if err := h.find(); err != nil {
 		return err
 	}
-	req := host.About(ctx)
-	req.Token = strings.TrimSpace(string(data))
-	e, err := client.New(server, "").Enrol(ctx, req)
+	if err := speaksTLS(server); err != nil && !plain {
+		return err
+	}
+	authorities, err := a.authorities()
 	if err != nil {
 		return err
 	}
-	if err := h.machine.Enrol(host.Identity{Host: e.Host, Server: server, Token: e.Secret}, e.Keys); err != nil {
+	svc, err := a.client(server, "", authorities)
+	if err != nil {
+		return err
+	}
+	req := host.About(ctx)
+	req.Token = strings.TrimSpace(string(data))
+	e, err := svc.Enrol(ctx, req)
+	if err != nil {
+		return err
+	}
+	if err := h.machine.Enrol(host.Identity{Host: e.Host, Server: server, Token: e.Secret, CA: string(authorities)}, e.Keys); err != nil {
 		return fmt.Errorf("the host is enrolled, and could not keep its token: enrol it again once this is mended: %w", err)
 	}
 	h.name = e.Host

@@ -148,7 +148,7 @@ func (p *pier) attend(host string) {
 	require.NoError(p, err)
 	file := filepath.Join(p.dir, host+"-once")
 	require.NoError(p, os.WriteFile(file, []byte(e.Token+"\n"), 0o600))
-	p.start(host, "--enrol", file, "--server", p.url)
+	p.start(host, "--enrol", file, "--server", p.url, "--without-tls")
 	p.until("it attends", func() bool {
 		fl, err := p.Fleet(context.Background())
 		require.NoError(p, err)

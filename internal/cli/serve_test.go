@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -128,6 +129,44 @@ func TestServe(t *testing.T) {
 	list.Stdout = &stdout
 	require.NoError(t, list.Run())
 	require.Contains(t, stdout.String(), "in the middle")
+
+	// A host that enrols over TLS keeps whose word on the certificate counts.
+	run := func(args ...string) (string, error) {
+		cmd := exec.Command(program, args...)
+		cmd.Env = append(os.Environ(), "YFENCE_TOKEN="+strings.TrimSpace(string(secret)), "YFENCE_STATE="+filepath.Join(dir, "state"))
+		out, err := cmd.CombinedOutput()
+		return string(out), err
+	}
+	url := "https://" + address
+	fleetFile := filepath.Join(dir, "fleet.json")
+	require.NoError(t, os.WriteFile(fleetFile, []byte(`{"hosts": [{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}]}]}`), 0o600))
+	said, err := run("fleet", "import", fleetFile, "--server", url, "--ca-file", certFile)
+	require.NoError(t, err, said)
+	once, err := run("fleet", "enrol", "jump-01", "--server", url, "--ca-file", certFile, "--output", "json")
+	require.NoError(t, err, once)
+	oneTime := filepath.Join(dir, "once")
+	require.NoError(t, os.WriteFile(oneTime, []byte(regexp.MustCompile(`"token": "([^"]+)"`).FindStringSubmatch(once)[1]), 0o600))
+	for server, want := range map[string]string{"http://203.0.113.5:8480": "does not speak TLS: whoever is on the way could take this host's token", url: "certificate signed by unknown authority"} {
+		said, err := run("attend", "--enrol", oneTime, "--server", server)
+		require.Error(t, err)
+		require.Contains(t, said, want)
+	}
+	for _, args := range [][]string{{"--enrol", oneTime, "--server", url, "--ca-file", certFile}, {}} {
+		attend := exec.Command(program, append([]string{"attend", "--state", filepath.Join(dir, "state")}, args...)...)
+		pipe, err := attend.StderrPipe()
+		require.NoError(t, err)
+		require.NoError(t, attend.Start())
+		said := ""
+		for lines := bufio.NewScanner(pipe); !strings.Contains(said, "jump-01 attends to "+url) && lines.Scan(); {
+			said += lines.Text() + "\n"
+		}
+		require.Contains(t, said, "jump-01 attends to "+url)
+		require.NoError(t, attend.Process.Signal(syscall.SIGTERM))
+		require.NoError(t, attend.Wait())
+	}
+	identity, err := os.ReadFile(filepath.Join(dir, "state", "identity.json"))
+	require.NoError(t, err)
+	require.Contains(t, string(identity), "BEGIN CERTIFICATE")
 	require.NoError(t, again.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, again.Wait())
 }

@@ -4,7 +4,10 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -27,6 +30,19 @@ type Client struct {
 // New makes a client of the service at a URL such as https://fence.example:8480.
 func New(server, token string) *Client {
 	return &Client{strings.TrimSuffix(server, "/"), token, &http.Client{Timeout: 2 * time.Minute}}
+}
+
+// Trust has the client believe services whose certificate one of these authorities
+// signed, in PEM, and no others.
+func (c *Client) Trust(authorities []byte) error {
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(authorities) {
+		return errors.New("there is no certificate in it (PEM)")
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	c.http.Transport = transport
+	return nil
 }
 
 // A Problem is the service's own word that it did not do what was asked (RFC 9457).

@@ -17,6 +17,7 @@ type Identity struct {
 	Host   string `json:"host"`
 	Server string `json:"server"` // the service's URL
 	Token  string `json:"token"`
+	CA     string `json:"ca,omitempty"` // whose word on the service's certificate counts, in PEM
 }
 
 // Identity is who this host is; nil if it is not enrolled.
