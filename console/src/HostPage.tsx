@@ -4,6 +4,7 @@ import type { ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
 import { useDrift, useFleet, useLive, type Chain, type Finding, type HostStatus, type Packet, type Rule } from './api'
+import { Copies, Listeners } from './HostTabs'
 import { Ago, Empty, Failure, Loading, Mono, StateBadge } from './parts'
 
 export function HostPage() {
@@ -35,11 +36,23 @@ export function HostPage() {
           <span className="font-semibold">{found.state}:</span> {found.why}
         </p>
       )}
+      {(known.differs ?? []).length > 0 && (
+        <div role="status" className="mb-5 rounded-lg border border-care bg-care-wash p-4 text-care">
+          <p className="font-semibold">Its addresses are not as the fleet file says</p>
+          <ul>
+            {(known.differs ?? []).map((d) => (
+              <li key={d}>{d}</li>
+            ))}
+          </ul>
+        </div>
+      )}
       {known.change && <LastChange change={known.change} />}
       <Tabs.Root defaultValue="findings">
         <Tabs.List className="mb-4 flex gap-1 border-b border-line" aria-label="What to see of the host">
           <Tab value="findings">Findings</Tab>
           <Tab value="rules">Rules, published beside live</Tab>
+          <Tab value="listeners">Listeners</Tab>
+          <Tab value="copies">Copies</Tab>
         </Tabs.List>
         <Tabs.Content value="findings" className="flex flex-col gap-4">
           {(found.unread ?? []).map((what) => (
@@ -56,6 +69,12 @@ export function HostPage() {
         <Tabs.Content value="rules">
           <Rules host={host} findings={found.findings ?? []} />
         </Tabs.Content>
+        <Tabs.Content value="listeners">
+          <Listeners host={host} />
+        </Tabs.Content>
+        <Tabs.Content value="copies">
+          <Copies host={host} />
+        </Tabs.Content>
       </Tabs.Root>
     </>
   )
@@ -69,7 +88,8 @@ function LastChange({ change }: { change: NonNullable<HostStatus['change']> }) {
       {change.why !== undefined && change.why !== '' && <> ({change.why})</>}, begun <Ago time={change.began} />
       {change.phase === 'in force' && (
         <>
-          ; it goes back <Ago time={change.until} /> unless it is kept
+          ; {change.kind === 'pause' ? 'it ends' : 'it goes back'} <Ago time={change.until} ahead />
+          {change.kind !== 'pause' && ' unless it is kept'}
         </>
       )}
     </p>
@@ -104,7 +124,7 @@ function Nothing({ state, host }: { state: string; host: string }) {
     case 'new':
       return (
         <Empty title="This host was never heard of">
-          Run on it: <Mono>yfence settle --host {host}</Mono>
+          <Mono>yfence fleet enrol {host}</Mono> gives a token for it; then run on it <Mono>yfence attend --enrol FILE --server URL</Mono>
         </Empty>
       )
     case 'silent':

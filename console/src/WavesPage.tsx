@@ -60,6 +60,7 @@ function WaveCard({ wave: w }: { wave: Wave }) {
         <span className="text-sm text-faint">
           step {w.step} of {w.steps}, begun <Ago time={w.began} /> by {w.by}
           {w.why !== undefined && <>: {w.why}</>}
+          {w.held !== undefined && w.held > 0 && <>; {w.held} connections came out as the policy expects</>}
         </span>
       </header>
       {w.stopped !== undefined && (
@@ -95,7 +96,14 @@ function HostLine({ host: h }: { host: WaveHost }) {
         <Icon className="size-3.5 self-center" aria-hidden />
         {h.phase}
       </span>
-      <span className="text-sm text-faint">{h.why}</span>
+      <span className="text-sm text-faint">
+        {h.why}
+        {(h.said ?? []).map((s) => (
+          <span key={s} className="block">
+            {s}
+          </span>
+        ))}
+      </span>
     </li>
   )
 }

@@ -12,6 +12,7 @@ export type Chain = components['schemas']['Chain']
 export type Rule = components['schemas']['Rule']
 export type Wave = components['schemas']['Wave']
 export type WaveHost = components['schemas']['WaveHost']
+export type ListenerNote = components['schemas']['Note']
 export type Revision = components['schemas']['Revision']
 
 const client = createClient<paths>({ baseUrl: '/' })
@@ -54,6 +55,20 @@ export const useLive = (host: string) =>
   useQuery({
     queryKey: ['live', host],
     queryFn: async () => open(await client.GET('/api/v1/hosts/{host}/live', { params: { path: { host } } })),
+    refetchInterval: again,
+  })
+
+export const useListeners = (host: string) =>
+  useQuery({
+    queryKey: ['listeners', host],
+    queryFn: async () => open(await client.GET('/api/v1/listeners', { params: { query: { host } } })),
+    refetchInterval: again,
+  })
+
+export const useCopies = (host: string) =>
+  useQuery({
+    queryKey: ['copies', host],
+    queryFn: async () => open(await client.GET('/api/v1/hosts/{host}/copies', { params: { path: { host } } })),
     refetchInterval: again,
   })
 

@@ -77,12 +77,13 @@ const units = [
   ['minute', 60],
 ] as const
 
-/** A time as "3 minutes ago", with the exact time on hover. */
-export function Ago({ time }: { time: string | undefined }) {
+/** A time as "3 minutes ago", with the exact time on hover; ahead is for times to come. */
+export function Ago({ time, ahead = false }: { time: string | undefined; ahead?: boolean }) {
   const now = useNow()
   if (!time) return <span className="text-faint">never</span>
-  const seconds = Math.min(0, (new Date(time).getTime() - now) / 1000)
-  const [unit, size] = units.find(([, n]) => -seconds >= n) ?? (['second', 1] as const)
+  const apart = (new Date(time).getTime() - now) / 1000
+  const seconds = ahead ? apart : Math.min(0, apart)
+  const [unit, size] = units.find(([, n]) => Math.abs(seconds) >= n) ?? (['second', 1] as const)
   return (
     <time dateTime={time} title={new Date(time).toLocaleString()}>
       {relative.format(Math.round(seconds / size), unit)}

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"os/exec"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -61,6 +62,7 @@ func (a *Attendant) Attend(ctx context.Context) error {
 	if err := a.readFile("done.json", &a.done); err != nil {
 		a.Say("what was done before is not known: %v", err)
 	}
+	debug.SetGCPercent(30) // it waits most of the time, and is to take little room
 	a.report, a.hangUp = make(chan struct{}, 1), func() {}
 	changed := make(chan struct{}, 1)
 	if err := changes(ctx, unix.NETLINK_NETFILTER, ruleGroups, changed); err != nil {
@@ -126,7 +128,7 @@ func (a *Attendant) followUnits(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(time.Second):
+		case <-time.After(u.every()):
 		}
 		if !u.changed(&a.Machine) {
 			continue
@@ -390,7 +392,7 @@ func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult
 func (a *Attendant) tellChanges(ctx context.Context) {
 	var seen os.FileInfo
 	file := a.path("change.json")
-	for wait := time.Duration(0); ; wait = time.Second {
+	for wait := time.Duration(0); ; wait = 2 * time.Second {
 		select {
 		case <-ctx.Done():
 			return

@@ -95,6 +95,14 @@ type knownUnit struct {
 	number     uint64
 }
 
+// every is how often to look.
+func (u *units) every() time.Duration {
+	if len(u.known) == 0 {
+		return 5 * time.Second
+	}
+	return time.Second
+}
+
 // unitLook is how often a unit is looked for that is not there.
 const unitLook = 10 * time.Second
 

@@ -62,6 +62,11 @@ func TestWhatIsLoadedAtTheStart(t *testing.T) {
 	require.NotContains(t, text, "7000")
 	require.NotContains(t, text, "7001")
 
+	write("etc/nftables.d/more.nft", "add rule inet filter input tcp dport 7002 drop\n")
+	write("etc/nftables.conf", conf+"include \""+m.Root+"/etc/nftables.d/*.nft\"\n")
+	require.Contains(t, boot().InForce.Dumps[1].Text, "7002")
+	write("etc/nftables.d/more.nft", "add rule inet filter input tcp dport 7003 drop\n")
+	require.Contains(t, boot().InForce.Dumps[1].Text, "7003", "what a file asks for changed")
 	write("etc/nftables.conf", "table inet filter {")
 	require.Contains(t, boot().Unknown, "what nftables.service loads cannot be loaded: nft -f ")
 }

@@ -7,12 +7,15 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/console"
+	"yellowfence.example/yfence/core/listeners"
+	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/browser"
 )
 
@@ -31,9 +34,12 @@ func TestConsole(t *testing.T) {
 	for _, host := range []string{"logbook-01", "broker-02", "watch-01", "charts-01"} {
 		_, err := h.Settle(ctx, host)
 		require.NoError(t, err)
-		_, err = h.Report(ctx, report(host, recorded(t, host)))
+		r := report(host, recorded(t, host))
+		r.Around = &api.Surroundings{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8081, Process: "someprogram"}}}
+		_, err = h.Report(ctx, r)
 		require.NoError(t, err)
 	}
+	require.NoError(t, h.as([]api.Right{api.Host}, "logbook-01").PutCopies(ctx, api.Copies{Version: 1, Host: "logbook-01", Copies: []api.CopyNote{{Number: 1, TakenAt: time.Now(), Before: "revision 1", Rules: 17}}}))
 	tab, cancel, err := browser.New(ctx, 1280, 800)
 	require.NoError(t, err)
 	defer cancel()
@@ -84,6 +90,8 @@ func TestConsole(t *testing.T) {
 		require.Contains(t, finding, want)
 	}
 	do(chromedp.Click(`//button[contains(., "Rules")]`), chromedp.WaitVisible(`//*[text()="only on the host"]`))
+	do(chromedp.Click(`//button[text()="Listeners"]`), chromedp.WaitVisible(`//section[@aria-label="What listens"]//span[contains(., "(someprogram) listens, and nobody may come to it")]`))
+	do(chromedp.Click(`//button[text()="Copies"]`), chromedp.WaitVisible(`//section[@aria-label="Copies"]//span[contains(., "what was there before revision 1")]`))
 
 	do(chromedp.Navigate(h.url+"/hosts/broker-02"), chromedp.WaitVisible("article"))
 	require.Contains(t, text("article"), "Chain inbound has no rules left while its policy is drop")
