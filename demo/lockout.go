@@ -46,8 +46,8 @@ func (d *demo) lockOut(ctx context.Context) error {
 	if err := d.until(ctx, "all hosts went back", func(h api.HostStatus) bool { return h.State == api.WentBackState }); err != nil {
 		return err
 	}
-	fmt.Println("\n$ yfence fleet list jump")
-	if err := d.operate(ctx, 0, "fleet", "list", "jump"); err != nil {
+	fmt.Println("\n$ yfence waves show 2")
+	if err := d.operate(ctx, 0, "waves", "show", "2"); err != nil {
 		return err
 	}
 	fmt.Println("\nThe first policy is published again, and put in force:")

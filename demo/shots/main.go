@@ -61,6 +61,7 @@ func run(url, tokenFile, into string) error {
 		browser.SignIn(url, strings.TrimSpace(string(token))), shoot("fleet"),
 		chromedp.Navigate(url+"/hosts/logbook-01"), chromedp.WaitVisible("article"), shoot("host"),
 		chromedp.Click(rulesTab), chromedp.WaitVisible("section ol"), shoot("host-rules"),
+		chromedp.Navigate(url+"/hosts/watch-01"), chromedp.Click(`//button[text()="Listeners"]`), chromedp.WaitVisible("section ul"), shoot("host-listeners"),
 		chromedp.Navigate(url+"/policy?file=rules.fence&line=17"), chromedp.WaitVisible("section ol"), shoot("policy"),
 		chromedp.Navigate(url+"/waves"), chromedp.WaitVisible("section"), shoot("waves"),
 		theme("dark"), chromedp.Navigate(url+"/hosts/broker-02"), chromedp.WaitVisible("article"), shoot("host-dark"),

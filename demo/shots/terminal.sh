@@ -9,18 +9,23 @@ trap 'rm -rf "$work"; kill "$xvfb" 2>/dev/null || true' EXIT
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
 xvfb=$!
 sleep 1
-shoot() { # NAME COMMAND
+shoot() { # NAME COMMAND [WHAT IS RUN] [SECONDS]
 	# The command's text is shown as it would be typed, then run.
 	printf '#!/bin/bash\nexport PATH=%q:$PATH\nprintf "\\e[1m$ %%s\\e[0m\\n" %q\n%s\nsleep 30\n' "$(dirname "$program")" "$2" "${3:-$2}" >"$work/run"
 	chmod +x "$work/run"
 	DISPLAY=:97 xterm -geometry 158x46+0+0 -fa 'DejaVu Sans Mono' -fs 10 -bg '#10161d' -fg '#e9e6dc' -b 14 -T yfence -e "$work/run" &
 	local term=$!
-	sleep 3
+	sleep "${4:-3}"
 	DISPLAY=:97 import -window root "$into/$1.png"
 	kill "$term" 2>/dev/null || true
 	wait "$term" 2>/dev/null || true
 }
 shoot drift 'yfence drift' "yfence drift --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
+service="--server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
+shoot lock-out 'yfence publish -m "fewer rules"' \
+	"cd $PWD; yfence publish --policy var/demo/locked -m 'fewer rules' --yes $service; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence waves show 2   # forced through with --in-spite-of no-guard'; yfence waves show 2 $service"
+shoot probe "yfence probe 'pilotage-01 -> logbook-01 : postgresql' --listen" \
+	"q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence probe 'pilotage-01 -> logbook-01 : postgresql' --listen $service; q probe --all-expectations; q copies list charts-02; q connections charts-01" 14
 cp -r demo/saltmarsh "$work/saltmarsh"
 sed -i 's/allow dispatch:   office/allow dispatch:   ofice/; s/broker-tls  on quay-lan/broker-tls  on qay-lan/' "$work/saltmarsh/rules.fence"
 echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/saltmarsh/rules.fence"

@@ -228,6 +228,9 @@ func (s *Service) tellChange(ctx context.Context, in *struct {
 	if err := s.Store.PutChange(ctx, in.Host, in.Body.Pair, in.Body.Change, in.Body.Failed); err != nil {
 		return nil, s.broken("noting the change", err)
 	}
+	if err := s.tellWaves(ctx, in.Host, in.Body.Change); err != nil {
+		return nil, s.broken("noting the change", err)
+	}
 	return nil, nil
 }
 

@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,9 +23,9 @@ import (
 
 const (
 	maxProbes     = 200 // of one request
-	probesAtOnce  = 16
 	probeAnswered = "answered"
-	echoRequest   = 8 // ICMP's; ICMPv6 has another
+	probeAnswer   = 20 * time.Second // that a host has to tell what came of a probe
+	echoRequest   = 8                // ICMP's; ICMPv6 has another
 	echoRequest6  = 128
 )
 
@@ -129,17 +128,10 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections: more than %d are not tried at once; ask for fewer hosts", len(all)-maxProbes, len(all), maxProbes))
 		all = all[:maxProbes]
 	}
-	out.Probes = make([]api.ProbeResult, len(all))
-	var wg sync.WaitGroup
-	slots := make(chan struct{}, probesAtOnce)
-	for i, t := range all {
-		wg.Go(func() {
-			slots <- struct{}{}
-			defer func() { <-slots }()
-			out.Probes[i] = s.try(ctx, m, t, in.Body.Listen || in.Body.Expectations, attending)
-		})
+	out.Probes, err = s.tryAll(ctx, m, all, in.Body.Listen || in.Body.Expectations, attending)
+	if err != nil {
+		return nil, s.broken("probing", err)
 	}
-	wg.Wait()
 	return &struct{ Body api.Probed }{out}, nil
 }
 
@@ -172,32 +164,85 @@ func expected(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) 
 	return tries(from, one(e.To.Names), e.Terms, e.Kind+" "+e.Name)
 }
 
-// try opens one connection, and holds what comes of it against what the policy says.
-func (s *Service) try(ctx context.Context, m *model, t trial, listen bool, attending map[string]store.Attending) (r api.ProbeResult) {
+// tryAll opens connections, and holds what comes of them against what the policy says.
+// All hosts are asked before anybody waits: first those that are to listen, then those
+// that open the connections.
+func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool, attending map[string]store.Attending) ([]api.ProbeResult, error) {
+	probe := func(t trial) *api.Probe {
+		p := &api.Probe{Protocol: t.protocol(), To: t.at.String(), Port: t.term.Ports.Lo}
+		if !t.term.HasPorts() {
+			p.Port = 0
+		}
+		return p
+	}
+	listens := map[string]int64{} // tasks by where something is to listen
+	at := func(t trial) string { return t.at.String() + " " + t.service() }
+	for _, t := range all {
+		if !listen || listens[at(t)] != 0 || !s.attends(attending[t.to.Name]) {
+			continue
+		}
+		task, err := s.task(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: probe(t), Within: "30s"}, probeAnswer)
+		if err != nil {
+			return nil, err
+		}
+		listens[at(t)] = task.ID
+	}
+	listeners := map[string]*api.TaskResult{}
+	left := until(probeAnswer)
+	for where, id := range listens {
+		var err error
+		if listeners[where], err = s.result(ctx, id, left()); err != nil {
+			return nil, err
+		}
+	}
+	tasks := make([]int64, len(all))
+	for i, t := range all {
+		task, err := s.task(ctx, api.Task{Host: t.from.Name, Do: "probe", Probe: probe(t)}, probeAnswer)
+		if err != nil {
+			return nil, err
+		}
+		tasks[i] = task.ID
+	}
+	out := make([]api.ProbeResult, len(all))
+	left = until(probeAnswer)
+	for i, t := range all {
+		res, err := s.result(ctx, tasks[i], left())
+		if err != nil {
+			return nil, err
+		}
+		out[i] = s.tried(m, t, res, listeners[at(t)])
+	}
+	return out, nil
+}
+
+// until gives how much is left of a time that begins now; at least enough to look once.
+func until(d time.Duration) func() time.Duration {
+	end := time.Now().Add(d)
+	return func() time.Duration { return max(time.Until(end), time.Millisecond) }
+}
+
+// tried is what came of one connection; res and listener are nil where a host said nothing.
+func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api.ProbeResult) {
 	r = api.ProbeResult{From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), For: t.about, Came: "untried", Policy: ask.Uncertain, Agrees: "open"}
 	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", t.from.Name, t.at, t.service())); problems == nil {
 		if answer, problems := m.asker().Policy(q, s.Clock().Unix()); problems == nil {
 			r.Policy = answer.Verdict
 		}
 	}
-	p := &api.Probe{Protocol: t.protocol(), To: t.at.String(), Port: t.term.Ports.Lo}
-	if !t.term.HasPorts() {
-		p.Port = 0
+	if listener != nil && listener.Failed != "" {
+		r.Why = fmt.Sprintf("no listener could be opened on %s: %s", t.to.Name, listener.Failed)
 	}
-	listening := false
-	if listen && s.attends(attending[t.to.Name]) {
-		res, err := s.done(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: p, Within: "10s"})
-		if listening = answers(res, err, t.protocol()); !listening && res.Reached == "" {
-			r.Why = fmt.Sprintf("no listener could be opened on %s: %s", t.to.Name, said(res, err))
-		}
-	}
-	res, err := s.done(ctx, api.Task{Host: t.from.Name, Do: "probe", Probe: p})
-	if err != nil || res.Failed != "" {
-		r.Why = fmt.Sprintf("%s opened none: %s", t.from.Name, said(res, err))
+	switch {
+	case res == nil:
+		r.Why = fmt.Sprintf("%s opened none: it did not answer within %s", t.from.Name, probeAnswer)
+		return r
+	case res.Failed != "":
+		r.Why = fmt.Sprintf("%s opened none: %s", t.from.Name, res.Failed)
 		return r
 	}
 	r.Came, r.Reached, r.Took, r.Why = res.Came, res.Reached, res.Took, cmp.Or(strings.Join(res.Said, "; "), r.Why)
 	if r.Policy != ask.Mixed && r.Policy != ask.Uncertain {
+		listening := listener != nil && answers(*listener, t.protocol())
 		r.Agrees = agrees(r.Came, r.Policy == packet.Admit.String(), listening, t.protocol())
 	}
 	return r
@@ -205,8 +250,8 @@ func (s *Service) try(ctx context.Context, m *model, t trial, listen bool, atten
 
 // answers says, of what a host said that was to listen, that whoever comes gets an
 // answer. What speaks UDP there already says nothing to strangers.
-func answers(r api.TaskResult, err error, protocol string) bool {
-	return err == nil && r.Failed == "" && (protocol != "udp" || r.Reached == host.OwnListener)
+func answers(r api.TaskResult, protocol string) bool {
+	return r.Failed == "" && (protocol != "udp" || r.Reached == host.OwnListener)
 }
 
 // agrees says whether what came of a connection is what the policy says: "yes", "no",
@@ -219,27 +264,4 @@ func agrees(came string, admitted, listening bool, protocol string) string {
 		return "open"
 	}
 	return "no"
-}
-
-// done asks a host to do something and waits for it.
-func (s *Service) done(ctx context.Context, t api.Task) (api.TaskResult, error) {
-	t, err := s.task(ctx, t, 20*time.Second)
-	if err != nil {
-		return api.TaskResult{}, err
-	}
-	res, err := s.result(ctx, t.ID, 20*time.Second)
-	if err == nil && res == nil {
-		err = fmt.Errorf("%s did not answer within 20 s", t.Host)
-	}
-	if err != nil {
-		return api.TaskResult{}, err
-	}
-	return *res, nil
-}
-
-func said(r api.TaskResult, err error) string {
-	if err != nil {
-		return err.Error()
-	}
-	return r.Failed
 }

@@ -193,6 +193,38 @@ func (s *Service) showWave(ctx context.Context, in *waveInput) (*waveOutput, err
 	return &waveOutput{w}, nil
 }
 
+// tellWaves says in a wave that has stopped already why one of its hosts went back.
+func (s *Service) tellWaves(ctx context.Context, host string, c *api.HostChange) error {
+	if c == nil || c.Phase != api.WentBack || c.Task == 0 {
+		return nil
+	}
+	waves, err := s.Store.Waves(ctx, false)
+	if err != nil {
+		return err
+	}
+	of := func(w *api.Wave) *api.WaveHost {
+		for i := range w.Hosts {
+			if h := &w.Hosts[i]; h.Name == host && h.Change == c.ID && h.Phase == api.HostBack && h.Why != c.Why {
+				return h
+			}
+		}
+		return nil
+	}
+	for _, w := range waves {
+		if w.State != api.WaveStopped || of(&w) == nil {
+			continue
+		}
+		_, err := s.Store.StepWave(ctx, w.Number, nil, func(w *api.Wave, _ store.WaveStep) error {
+			if h := of(w); h != nil {
+				h.Why = c.Why
+			}
+			return nil
+		})
+		return err
+	}
+	return nil
+}
+
 // changeWave does something to a wave that runs.
 func (s *Service) changeWave(ctx context.Context, number int64, change func(w *api.Wave, step store.WaveStep) error) (*waveOutput, error) {
 	key, _, err := s.signer(ctx)
@@ -241,21 +273,33 @@ func (s *Service) stopWave(ctx context.Context, in *struct {
 	if in.Body.Why != "" {
 		why += ": " + in.Body.Why
 	}
+	attending, err := s.Store.Attending(ctx, "")
+	if err != nil {
+		return nil, s.broken("stopping the wave", err)
+	}
 	return s.changeWave(ctx, in.Number, func(w *api.Wave, step store.WaveStep) error {
 		if w.State != api.WaveRunning && w.State != api.WaveWaiting {
 			return huma.Error409Conflict(fmt.Sprintf("wave %d is %s already", w.Number, w.State))
 		}
-		return stop(ctx, w, step, why)
+		return stop(ctx, w, step, attending, why)
 	})
 }
 
+// byItself is how little time a change may have left that nobody need ask to go back.
+const byItself = 5 * time.Second
+
 // stop ends a wave: what is in force on a host and not kept goes back at once.
-func stop(ctx context.Context, w *api.Wave, step store.WaveStep, why string) error {
+func stop(ctx context.Context, w *api.Wave, step store.WaveStep, attending map[string]store.Attending, why string) error {
 	w.State, w.Stopped, w.Ended = api.WaveStopped, why, new(time.Now().UTC())
 	for i := range w.Hosts {
 		h := &w.Hosts[i]
 		switch h.Phase {
 		case api.HostInForce, api.HostProbed, api.HostKeeping:
+			c := attending[h.Name].Change
+			if c != nil && c.ID == h.Change && time.Until(c.Until) < byItself {
+				h.Phase, h.Why = api.HostBack, "it goes back by itself"
+				continue
+			}
 			if _, err := step.Task(ctx, api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: fmt.Sprintf("wave %d stopped: %s", w.Number, why), Until: time.Now().Add(taskWithin)}); err != nil {
 				return err
 			}
@@ -352,7 +396,7 @@ func (s *Service) stepWave(ctx context.Context, number int64) error {
 			}
 			switch h.Phase {
 			case api.HostFailed, api.HostBack:
-				return stop(ctx, w, step, fmt.Sprintf("%s %s: %s", h.Name, h.Phase, h.Why))
+				return stop(ctx, w, step, attending, fmt.Sprintf("%s %s: %s", h.Name, h.Phase, h.Why))
 			case api.HostKept:
 			default:
 				done = false
@@ -449,7 +493,7 @@ func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step store.WaveSt
 		}
 		if t.Came, t.Agrees = "untried", "open"; tried.Result != nil && tried.Result.Came != "" {
 			t.Came = tried.Result.Came
-			listening := listened.Result != nil && answers(*listened.Result, nil, probe(t).Protocol)
+			listening := listened.Result != nil && answers(*listened.Result, probe(t).Protocol)
 			t.Agrees = agrees(t.Came, t.Admitted, listening, probe(t).Protocol)
 		}
 		switch t.Agrees {
@@ -470,7 +514,7 @@ func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step store.WaveSt
 		w.Trials = wrong
 		return false, nil
 	}
-	return false, stop(ctx, w, step, wrong[0].String())
+	return false, stop(ctx, w, step, attending, wrong[0].String())
 }
 
 // trials are connections that show whether the policy's expectations hold between
