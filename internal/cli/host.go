@@ -496,7 +496,8 @@ func (a *app) attendCommand() *cobra.Command {
 		Short: "On a host: stay and serve",
 		Long: `Attend stays on a host. It reports every so often and whenever rules change, and
 does what the service asks: settle, keep, go back, open a connection to try it. It
-opens no port, and changes no rules that nobody asked it to change.
+opens no port, and changes no rules that nobody asked it to change; when a unit starts
+anew that rules ask for, they are told what the kernel knows it by now.
 
 A new host is enrolled once: yfence fleet enrol HOST gives a one-time token, and
 attend --enrol FILE --server URL trades it for the host's own, and trusts the

@@ -16,7 +16,9 @@ func (a *app) listenersCommand() *cobra.Command {
 		Short: "What listens on hosts against what the policy admits",
 		Long: `Listeners tells where something listens that nobody may come to, where it listens on
 more addresses than are meant, and where the policy admits somebody to a port that
-nothing listens on. It ends with 1 if there is any of that.`,
+nothing listens on. Where a service of the policy names its unit it tells too of one
+that runs though nobody may come to it, and of one that is down though its port is
+open. Nothing is started or stopped. It ends with 1 if there is any of that.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			svc, err := a.service()

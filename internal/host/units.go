@@ -17,6 +17,10 @@ func Units(program, state string) map[string]string {
 		others = append(others, l.unit)
 	}
 	list := strings.Join(others, " ")
+	folder := "ReadWritePaths=" + state
+	if below, ok := strings.CutPrefix(state, "/var/lib/"); ok { // then systemd makes it
+		folder = "StateDirectory=" + below + "\nStateDirectoryMode=0700"
+	}
 	return map[string]string{
 		AttendUnit: fmt.Sprintf(`[Unit]
 Description=Yellow Fence: report, and do what the service asks
@@ -32,7 +36,8 @@ KillMode=process
 CapabilityBoundingSet=CAP_NET_ADMIN CAP_NET_RAW CAP_NET_BIND_SERVICE CAP_DAC_READ_SEARCH CAP_SYS_PTRACE CAP_SYS_RESOURCE CAP_IPC_LOCK
 NoNewPrivileges=yes
 ProtectSystem=strict
-ReadWritePaths=%[2]s /run
+%[4]s
+ReadWritePaths=/run
 ProtectHome=yes
 PrivateTmp=yes
 PrivateDevices=yes
@@ -51,7 +56,7 @@ UMask=0077
 
 [Install]
 WantedBy=multi-user.target
-`, program, state, BootUnit),
+`, program, state, BootUnit, folder),
 		BootUnit: fmt.Sprintf(`[Unit]
 Description=Yellow Fence: put in force what was kept
 DefaultDependencies=no
@@ -59,8 +64,9 @@ Wants=network-pre.target
 Before=network-pre.target shutdown.target
 After=local-fs.target systemd-modules-load.service %[3]s
 Conflicts=shutdown.target
-# Whoever starts one of these anew flushes all rules, ours too.
+# Whoever starts or reloads one of these flushes all rules, ours too.
 PartOf=%[3]s
+ReloadPropagatedFrom=%[3]s
 ConditionPathExists=%[2]s/kept.json
 
 [Service]
