@@ -436,3 +436,79 @@ func TestConnectionsThatWouldBeCut(t *testing.T) {
 		return err
 	}))
 }
+
+// minders are the processes that mind changes now.
+func minders(t *testing.T) (pids []int) {
+	self, err := os.Executable()
+	require.NoError(t, err)
+	all, err := filepath.Glob("/proc/[0-9]*")
+	require.NoError(t, err)
+	for _, dir := range all {
+		exe, _ := os.Readlink(dir + "/exe")
+		line, _ := os.ReadFile(dir + "/cmdline")
+		if pid, err := strconv.Atoi(filepath.Base(dir)); err == nil && exe == self && strings.Contains(string(line), "\x00minder\x00") {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// TestPowerLoss while a change waits for its keep: what was kept is in force afterwards.
+func TestPowerLoss(t *testing.T) {
+	m := newMachine(t)
+	m.OwnConsole = true
+	off := func() { // and on again, with a kernel that has no rules
+		for _, pid := range minders(t) {
+			require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
+		}
+		require.NoError(t, m.ns.Load("flush ruleset\n"))
+	}
+	on := func() (k *host.Kept) {
+		require.NoError(t, m.ns.Do(func() (err error) { k, _, err = m.LoadKept(context.Background()); return err }))
+		return k
+	}
+	_, err := m.make(wanted(openTo(1000), time.Minute))
+	require.NoError(t, err)
+	off()
+	require.Nil(t, on(), "nothing was ever kept")
+	require.Empty(t, m.normal())
+	c, err := m.Change()
+	require.NoError(t, err)
+	require.Equal(t, []any{api.WentBack, "the host was started anew, with what was kept"}, []any{c.Phase, c.Why})
+
+	_, err = m.make(wanted(openTo(2000), time.Minute))
+	require.NoError(t, err)
+	_, err = m.Keep(nil, true)
+	require.NoError(t, err)
+	kept := m.normal()
+	_, err = m.make(wanted(openTo(3000), time.Minute))
+	require.NoError(t, err)
+	require.Contains(t, m.normal(), "3000")
+	off()
+	require.Equal(t, "revision 7", on().Change.What)
+	require.Equal(t, kept, m.normal())
+}
+
+// TestTheClockIsNobodysToSet: the time for a keep is counted on a clock that no step of
+// the machine's time moves, and that runs on in sleep.
+func TestTheClockIsNobodysToSet(t *testing.T) {
+	m := newMachine(t)
+	_, err := m.make(wanted(openTo(1000), 3*time.Second))
+	require.NoError(t, err)
+	pids := minders(t)
+	require.NotEmpty(t, pids)
+	timers := 0
+	for _, pid := range pids {
+		files, err := filepath.Glob(fmt.Sprintf("/proc/%d/fdinfo/*", pid))
+		require.NoError(t, err)
+		for _, file := range files {
+			info, _ := os.ReadFile(file)
+			if clock := regexp.MustCompile(`(?m)^clockid: (\d+)$`).FindStringSubmatch(string(info)); clock != nil {
+				timers++
+				require.Equal(t, "7", clock[1], "CLOCK_BOOTTIME of clock_gettime(2)")
+			}
+		}
+	}
+	require.Equal(t, len(pids), timers)
+	m.waitFor(api.WentBack)
+}
