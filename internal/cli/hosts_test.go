@@ -24,6 +24,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
@@ -161,13 +162,22 @@ func (p *pier) attend(host string) {
 	})
 }
 
+// start has a host attend, with the capabilities that its unit leaves it.
 func (p *pier) start(host string, args ...string) {
-	cmd := exec.Command(p.program, append([]string{"attend", "--state", p.state(host), "--look", "500ms"}, args...)...)
+	args = append([]string{"--no-new-privs", "--bounding-set=" + capabilities(p.T), p.program, "attend", "--state", p.state(host), "--look", "500ms"}, args...)
+	cmd := exec.Command("setpriv", args...)
 	cmd.Stderr = &lines{t: p.T, prefix: host}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(p, p.hosts[host].Do(cmd.Start))
 	p.attending[host] = cmd
 	p.Cleanup(func() { p.kill(host, syscall.SIGTERM) })
+}
+
+// capabilities are those that the unit which attends is left, as setpriv takes them.
+func capabilities(t *testing.T) string {
+	set := regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`).FindStringSubmatch(host.Units("yfence", host.StateDir)[host.AttendUnit])
+	require.NotNil(t, set)
+	return "-all," + strings.ToLower(strings.ReplaceAll(strings.ReplaceAll(set[1], " CAP_", ",+"), "CAP_", "+"))
 }
 
 // kill ends what attends on a host, with all of its group.
