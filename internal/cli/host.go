@@ -354,7 +354,10 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 		out.Said = append(out.Said, "it cuts off "+cut)
 	}
 	if made.Change.Kind == "settle" {
-		if left, err := h.machine.Unadmitted(cmd.Context(), h.name, false); err == nil && len(left) > 0 { // else conntrack is not there to ask
+		ctx, cancel := context.WithTimeout(cmd.Context(), lookTime)
+		left, _ := h.machine.Unadmitted(ctx, h.name, false) // what it found in that time; nothing where conntrack is not installed
+		cancel()
+		if len(left) > 0 {
 			out.Said = append(out.Said, fmt.Sprintf("%s would no longer be admitted, as %s from %s to %s (yfence connections)", plural(len(left), "open connection"), left[0].Protocol, left[0].From, left[0].To))
 		}
 	}
@@ -384,6 +387,9 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 		}
 	})
 }
+
+// lookTime is how long a settle looks for connections that would no longer be admitted.
+const lookTime = 3 * time.Second
 
 // tellTime is how long the service may take to hear of a change.
 const tellTime = 10 * time.Second

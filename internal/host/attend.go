@@ -124,19 +124,22 @@ func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
 // asks for: what the rules mean stays as it was settled.
 func (a *Attendant) followUnits(ctx context.Context) {
 	var u units
-	for {
+	for due, failed := false, false; ; {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(u.every()):
 		}
-		if !u.changed(&a.Machine) {
+		if due = u.changed(&a.Machine) || due; !due {
 			continue
 		}
-		if _, err := a.Run(ctx, "settle", "--refill"); err != nil {
-			a.Say("the rules do not follow a unit that started anew: %v", err)
+		_, err := a.Run(ctx, "settle", "--refill")
+		if err != nil && !failed && ctx.Err() == nil {
+			a.Say("the rules do not follow a unit that started anew, which is tried again: %v", err)
 		}
-		a.due()
+		if due, failed = err != nil, err != nil; !due {
+			a.due()
+		}
 	}
 }
 

@@ -91,6 +91,9 @@ func (m *Machine) Unadmitted(ctx context.Context, name string, cut bool) ([]api.
 	d := rs.Decision(sp)
 	at := interfacesByAddress()
 	for _, c := range all {
+		if ctx.Err() != nil {
+			return out, ctx.Err()
+		}
 		if slices.Contains([]string{"TIME_WAIT", "CLOSE", "SYN_SENT", "LAST_ACK"}, c.state) || c.original.src.IsLoopback() {
 			continue // it is over, or was never open
 		}

@@ -26,8 +26,12 @@ func (m *Machine) Refill(ctx context.Context) error {
 	if err := m.ready(); err != nil {
 		return err
 	}
-	defer m.lockWithin(5 * time.Second)()
-	err := refillNFT(ctx)
+	unlock, err := m.lock()
+	if err != nil {
+		return err // what is being loaded asks for them as they are now
+	}
+	defer unlock()
+	err = refillNFT(ctx)
 	for _, name := range tools {
 		err = errors.Join(err, refillSaved(ctx, name))
 	}

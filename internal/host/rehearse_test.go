@@ -2,14 +2,17 @@ package host_test
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host"
 )
 
 // TestWhatIsLoadedAtTheStart is found out by loading it where it harms nobody: the
@@ -67,6 +70,15 @@ func TestWhatIsLoadedAtTheStart(t *testing.T) {
 	require.Contains(t, boot().InForce.Dumps[1].Text, "7002")
 	write("etc/nftables.d/more.nft", "add rule inet filter input tcp dport 7003 drop\n")
 	require.Contains(t, boot().InForce.Dumps[1].Text, "7003", "what a file asks for changed")
+	require.NoError(t, m.ns.Do(func() error {
+		outside, err := os.Readlink("/proc/thread-self/ns/net")
+		require.NoError(t, err)
+		for _, told := range []string{"", outside} {
+			err := host.Rehearse(context.Background(), strings.NewReader(`{"outside": "`+told+`", "kept": true, "dir": "`+m.Dir+`"}`), io.Discard)
+			require.ErrorContains(t, err, "here it would change the rules that are in force")
+		}
+		return nil
+	}))
 	write("etc/nftables.conf", "table inet filter {")
 	require.Contains(t, boot().Unknown, "what nftables.service loads cannot be loaded: nft -f ")
 }

@@ -33,6 +33,9 @@ func TestAfterAReboot(t *testing.T) {
 	kept := &api.HostChange{What: "revision 1", Kind: "settle", Phase: api.Kept, Pair: 1}
 	running := recordedReport(t, "pilotage-01")
 	open := withRule(running)
+	open.TakenAt = time.Now().UTC()
+	told, err := h.Report(context.Background(), open)
+	require.NoError(t, err)
 	conf := []api.BootFile{{By: "nftables.service", File: "/etc/nftables.conf", Kind: "nft-text"}}
 	const toPeople = "tcp 8081 from everywhere except pests gets in; nothing in the policy admits it."
 	for _, c := range []struct {
@@ -48,6 +51,7 @@ func TestAfterAReboot(t *testing.T) {
 		{"nothing was kept", running, api.Boot{Ours: true}, api.Drifted, []string{"Nothing was ever kept here: after a reboot none of these rules are in force."}, "settle the host, and keep it"},
 		{"nothing loads it", running, api.Boot{Kept: kept, Loads: conf}, api.Drifted, []string{"The unit yfence-boot.service is not enabled: after a reboot what nftables.service loads from /etc/nftables.conf is in force."}, "systemctl enable yfence-boot.service"},
 		{"another rule is loaded", running, api.Boot{Kept: kept, Ours: true, Loads: conf, InForce: &open.InForce}, api.Drifted, []string{"After a reboot: " + toPeople}, "settle the host, and keep it; besides what is ours, /etc/nftables.conf is loaded then"},
+		{"the host names what is stored", running, api.Boot{Kept: kept, Ours: true, Dump: told.Hash}, api.InStep, nil, ""},
 		{"another rule is gone after it", open, api.Boot{Kept: kept, Ours: true, InForce: &running.InForce}, api.Drifted, []string{toPeople}, ""},
 		{"the same wrong rule is loaded", open, api.Boot{Kept: kept, Ours: true, Loads: conf, InForce: &open.InForce}, api.Drifted, []string{toPeople}, ""},
 	} {

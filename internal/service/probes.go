@@ -24,6 +24,7 @@ import (
 const (
 	maxProbes     = 200 // of one request
 	probeAnswered = "answered"
+	listenFor     = "10s"            // as short as may be: a service that starts needs its port
 	probeAnswer   = 20 * time.Second // that a host has to tell what came of a probe
 	echoRequest   = 8                // ICMP's; ICMPv6 has another
 	echoRequest6  = 128
@@ -181,7 +182,7 @@ func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool
 		if !listen || listens[at(t)] != 0 || !s.attends(attending[t.to.Name]) {
 			continue
 		}
-		task, err := s.task(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: probe(t), Within: "30s"}, probeAnswer)
+		task, err := s.task(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: probe(t), Within: listenFor}, probeAnswer)
 		if err != nil {
 			return nil, err
 		}

@@ -51,7 +51,7 @@ func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step store.WaveSt
 			at := t.Address + " " + t.Service
 			if asked[at] == 0 {
 				p := probe(t)
-				if asked[at], err = step.Task(ctx, api.Task{Host: t.To, Do: "listen", Probe: &p, Within: taskWithin.String(), Until: time.Now().Add(taskWithin)}); err != nil {
+				if asked[at], err = step.Task(ctx, api.Task{Host: t.To, Do: "listen", Probe: &p, Within: listenFor, Until: time.Now().Add(taskWithin)}); err != nil {
 					return false, err
 				}
 			}

@@ -284,17 +284,20 @@ func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.T
 			return err
 		}
 		all := *said
-		if b := all.Boot; b != nil && b.InForce != nil {
-			dumps, err := json.Marshal(b.InForce)
-			if err != nil {
-				return err
-			}
-			hash, err := put(ctx, tx, dumps)
-			if err != nil {
-				return err
-			}
+		if b := all.Boot; b != nil {
 			boot := *b
-			boot.InForce, boot.Dump = nil, hex.EncodeToString(hash[:])
+			boot.InForce, boot.Dump = nil, "" // the hash is ours to give: it may be of another host's
+			if b.InForce != nil {
+				dumps, err := json.Marshal(b.InForce)
+				if err != nil {
+					return err
+				}
+				hash, err := put(ctx, tx, dumps)
+				if err != nil {
+					return err
+				}
+				boot.Dump = hex.EncodeToString(hash[:])
+			}
 			all.Boot = &boot
 		}
 		body, err := json.Marshal(all)
