@@ -9,6 +9,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -379,6 +381,86 @@ func TestFaults(t *testing.T) {
 				return err == nil && now.State == api.WaveStopped
 			})
 		})
+	}
+}
+
+// TestEachStepWithoutTheService: each request of a settle is lost, or its answer is, or the
+// service has lost its database. Whatever was in force before is in force in the end,
+// and the service knows it once it is there again.
+func TestEachStepWithoutTheService(t *testing.T) {
+	p := newPier(t)
+	p.begin()
+	before := p.listing("charts-01")
+	behind, err := url.Parse(p.url)
+	require.NoError(t, err)
+	forward := httputil.NewSingleHostReverseProxy(behind)
+	wire := http.DefaultTransport.(*http.Transport).Clone()
+	wire.DialContext = func(ctx context.Context, network, address string) (c net.Conn, err error) {
+		_ = p.wire.Do(func() error { c, err = (&net.Dialer{}).DialContext(ctx, network, address); return nil })
+		return c, err
+	}
+	forward.Transport = wire
+	var mu sync.Mutex
+	var asked []string
+	fault, at := "", -1 // what happens to which request, and to all that follow
+	proxy := &http.Server{ReadHeaderTimeout: time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		asked = append(asked, r.Method+" "+r.URL.Path)
+		struck := fault
+		if len(asked)-1 < at {
+			struck = ""
+		}
+		first := len(asked)-1 == at
+		mu.Unlock()
+		switch {
+		case struck == "":
+			forward.ServeHTTP(w, r)
+			return
+		case struck == "the database is gone":
+			http.Error(w, `{"title": "Internal Server Error", "detail": "the database does not answer"}`, http.StatusInternalServerError)
+			return
+		case struck == "the answer is lost" && first:
+			forward.ServeHTTP(httptest.NewRecorder(), r)
+		}
+		c, _, err := w.(http.Hijacker).Hijack()
+		if err == nil {
+			_ = c.Close()
+		}
+	})}
+	var l net.Listener
+	require.NoError(t, p.wire.Do(func() (err error) { l, err = net.Listen("tcp", "10.40.0.5:8481"); return err }))
+	go func() { _ = proxy.Serve(l) }()
+	defer func() { _ = proxy.Close() }()
+	settle := func(what string, request int) error {
+		mu.Lock()
+		fault, at, asked = what, request, nil
+		mu.Unlock()
+		out, err := p.run("charts-01", "settle", "--within", "1s", "--server", "http://10.40.0.5:8481")
+		if os.Getenv("YFENCE_LOUD") != "" {
+			fmt.Fprintf(os.Stderr, "%s, request %d: %s %v\n", what, request, out, err)
+		}
+		return err
+	}
+	back := func() {
+		p.until("it went back", func() bool { return p.listing("charts-01") == before })
+	}
+	require.NoError(t, settle("", -1))
+	mu.Lock()
+	steps := asked
+	mu.Unlock()
+	require.Equal(t, []string{"GET /api/v1/keys", "POST /api/v1/hosts/charts-01/settle", "POST /api/v1/hosts/charts-01/change", "POST /api/v1/hosts/charts-01/reports"}, steps)
+	back()
+	for i, step := range steps {
+		for _, what := range []string{"the request is lost", "the answer is lost", "the database is gone"} {
+			t.Run(fmt.Sprintf("%s, %s", step, what), func(t *testing.T) {
+				require.Error(t, settle(what, i))
+				back()
+				p.until("the service knows", func() bool {
+					s := p.status("charts-01")
+					return s.State != api.InStep && (s.Change == nil || s.Change.Phase == api.WentBack)
+				})
+			})
+		}
 	}
 }
 
