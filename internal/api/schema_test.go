@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/api"
 )
@@ -24,6 +25,7 @@ var schemas = []struct {
 	of          reflect.Type
 }{
 	{"fleet", "Yellow Fence fleet file", reflect.TypeFor[fleet.Fleet]()},
+	{"groups", "Yellow Fence security groups", reflect.TypeFor[group.Document]()},
 	{"report", "Yellow Fence report", reflect.TypeFor[api.Report]()},
 }
 

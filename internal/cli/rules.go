@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -44,8 +45,8 @@ func (a *app) rulesCommand() *cobra.Command {
 			if prove && !a.onFiles() {
 				return errors.New("--prove goes with --policy DIR and --fleet FILE: it holds the rules against what the policy means")
 			}
-			if kind != "" && forms.Writing(kind) == nil {
-				return fmt.Errorf("%q is no kind of rules: there are %s", kind, strings.Join(forms.Kinds, ", "))
+			if kind != "" && kind != groupKind && forms.Writing(kind) == nil {
+				return fmt.Errorf("%q is no kind of rules: there are %s", kind, strings.Join(ruleKinds, ", "))
 			}
 			if kind != "" && !a.onFiles() {
 				return errors.New("--dialect goes with --policy DIR and --fleet FILE: the service gives each host's own")
@@ -69,7 +70,7 @@ func (a *app) rulesCommand() *cobra.Command {
 	}
 	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
 	c.Flags().StringVar(&into, "into", "", "a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables")
-	c.Flags().StringVar(&kind, "dialect", "", "these rules alone, whatever the host's filter is: "+strings.Join(forms.Kinds, ", "))
+	c.Flags().StringVar(&kind, "dialect", "", "these rules alone, whatever the host's filter is: "+strings.Join(ruleKinds, ", "))
 	c.Flags().BoolVar(&prove, "prove", false, "read the rules back, and hold them against the policy for every packet")
 	_ = c.MarkFlagDirname("into")
 	return c
@@ -120,6 +121,14 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 		}
 		sp := packet.NewSpace()
 		plan := compile.Host(sp, pol, h, time.Now().Unix())
+		if kind == groupKind {
+			r, err := a.groupsOf(sp, pol.Fleet, plan, prove)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, r)
+			continue
+		}
 		form := forms.Of(h)
 		if kind != "" {
 			form = forms.Writing(kind)
@@ -139,6 +148,48 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 		list = append(list, hostRules{h.Name, form.Name(), api.TextOf(files), files})
 	}
 	return list, nil
+}
+
+// groupKind is security groups, which are no file of the kernel's tools.
+const groupKind = "group"
+
+// ruleKinds are the kinds of rules that there are.
+var ruleKinds = append(slices.Clone(forms.Kinds), groupKind)
+
+// groupsOf writes the security groups of a plan's host.
+func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, prove bool) (r hostRules, err error) {
+	h := plan.Host
+	admitted := group.Of(sp, plan)
+	doc := &group.Document{Version: 1, Kind: group.Kind}
+	if doc.Groups, err = admitted.Write(sp, "yf-"+strings.Join(h.Roles, "-"), group.Abilities{}); err != nil {
+		return r, err
+	}
+	if h.Instance != nil {
+		m := group.Member{Instance: h.Instance.ID, Groups: []string{}}
+		for _, g := range doc.Groups {
+			m.Groups = append(m.Groups, g.Name)
+		}
+		doc.Cloud, doc.Members = h.Instance.Cloud, []group.Member{m}
+	}
+	if prove {
+		written, err := group.Parse([]byte(doc.String()))
+		if err != nil {
+			return r, err
+		}
+		rs, err := group.Read(sp, h, fl, written)
+		if err != nil {
+			return r, err
+		}
+		if err := admitted.Prove(sp, rs); err != nil {
+			return r, err
+		}
+		a.say("%s: proven, the groups admit just the connections that the policy admits, by what a group can tell", h.Name)
+	}
+	for _, what := range admitted.Left {
+		a.say("%s: left to its own filter: %s", h.Name, what)
+	}
+	text := doc.String()
+	return hostRules{h.Name, groupKind, text, []api.File{{Kind: groupKind, Text: text}}}, nil
 }
 
 func unknownHost(name string, known []string) error {

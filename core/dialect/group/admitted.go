@@ -1,0 +1,130 @@
+package group
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Side is one direction of what an instance's groups are to admit: who may begin what,
+// whatever a group cannot tell about it.
+type Side struct {
+	Direction policy.Direction
+	Admitted  packet.Set    // of the fields that a group knows
+	asked     packet.Set    // the packets that its groups are asked about
+	domain    packet.Set    // those, by the fields that a group knows
+	own       *netipx.IPSet // the host's addresses, which are nobody's peers
+	peer      packet.Field
+	decision  packet.Decision
+	deciders  []compile.Decider
+}
+
+// Admitted is both sides, and what is left to the host's own filter.
+type Admitted struct {
+	Plan  *compile.Plan
+	Sides []Side
+	Left  []string // the statements whose whole meaning no group can say, each with what is left
+}
+
+// known are the fields that a group knows; with the peer's address.
+var known = []packet.Field{packet.Family, packet.Protocol, packet.DstPort, packet.ICMPType, packet.ICMPCode}
+
+// Of is what the groups of a plan's host are to admit: the connections that the plan lets
+// somebody begin, by what a group can tell about them. Where the plan goes by more (who
+// sends, how often, over which interface) the groups admit what it may admit.
+func Of(sp *packet.Space, plan *compile.Plan) *Admitted {
+	a := &Admitted{Plan: plan}
+	d, deciders := plan.Attributed(sp)
+	own := ownAddresses(plan.Host)
+	names := make([]string, len(plan.Host.Interfaces)) // a packet comes by one of these, and never by loopback
+	for i, in := range plan.Host.Interfaces {
+		names[i] = in.Name
+	}
+	for _, s := range []struct {
+		direction  policy.Direction
+		hook       int
+		mine, peer packet.Field
+		iface      packet.Field
+	}{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}} {
+		side := Side{Direction: s.direction, own: own, peer: s.peer, deciders: deciders}
+		asked := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, s.hook), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(s.iface, names...), sp.Addrs(s.mine, own))
+		asked = sp.Minus(asked, sp.Addrs(s.peer, own)) // what a host says to itself crosses no group
+		side.asked, side.decision = asked, sp.Only(d, asked)
+		admits := sp.And(asked, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
+		keep := append(slices.Clone(known), s.peer)
+		side.domain = sp.Keep(asked, keep...)
+		side.Admitted = sp.Keep(admits, keep...)
+		sure := sp.Minus(side.domain, sp.Keep(sp.Minus(asked, admits), keep...))
+		if unsure := sp.Minus(side.Admitted, sure); unsure != packet.Empty {
+			a.Left = append(a.Left, left(sp, plan, s.direction, s.peer, asked, unsure)...)
+		}
+		a.Sides = append(a.Sides, side)
+	}
+	slices.Sort(a.Left)
+	a.Left = slices.Compact(a.Left)
+	return a
+}
+
+func ownAddresses(h *fleet.Host) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, i := range h.Interfaces {
+		for _, p := range i.Addresses {
+			b.Add(p.Addr())
+		}
+	}
+	for _, at := range h.Floating {
+		b.Add(at)
+	}
+	set, _ := b.IPSet()
+	return set
+}
+
+// beyond is what a group cannot tell, by field.
+var beyond = []struct {
+	field packet.Field
+	says  string
+}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.IPsec, "encrypted"}, {packet.Time, "until when"}}
+
+// left tells of the statements that bear on packets of which a group is not sure.
+func left(sp *packet.Space, plan *compile.Plan, dir policy.Direction, peer packet.Field, asked, unsure packet.Set) (out []string) {
+	seen := map[*policy.Rule]bool{}
+	for _, c := range plan.Chains {
+		if c.Direction != dir {
+			continue
+		}
+		for _, r := range c.Rules {
+			if r.Rule == nil || seen[r.Rule] {
+				continue
+			}
+			seen[r.Rule] = true
+			set := sp.AndAll(asked, unsure, plan.RuleSet(sp, r.Rule, dir))
+			if set == packet.Empty {
+				continue
+			}
+			var what []string
+			for _, b := range beyond {
+				if b.field == peer {
+					continue
+				}
+				of := sp.And(asked, plan.RuleSet(sp, r.Rule, dir))
+				if sp.And(asked, sp.Forget(of, b.field)) != of && !slices.Contains(what, b.says) {
+					what = append(what, b.says)
+				}
+			}
+			if r.Rule.AtMost != nil {
+				what = append(what, "how often")
+			}
+			if what != nil {
+				out = append(out, fmt.Sprintf("%s: %s", r.Rule.Title(), strings.Join(what, ", ")))
+			}
+		}
+	}
+	return out
+}

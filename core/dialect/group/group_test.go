@@ -1,0 +1,229 @@
+package group_test
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+// TestConformance: for random policies, with every overlap of blocks, exceptions and
+// circumstances, what is written and read back admits just the connections that the
+// policy admits, by what a group can tell about them.
+func TestConformance(t *testing.T) {
+	for seed := range uint64(100) {
+		text := policytest.Random(rand.New(rand.NewPCG(11, seed)))
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			admitted := group.Of(sp, compile.Host(sp, pol, h, 0))
+			for _, can := range []group.Abilities{{}, {RulesPerGroup: 3, PeersPerRule: 2}} {
+				groups, err := admitted.Write(sp, "charts", can)
+				require.NoError(t, err)
+				doc, err := group.Parse([]byte((&group.Document{Version: 1, Kind: group.Kind, Groups: groups}).String()))
+				require.NoError(t, err)
+				for _, g := range doc.Groups {
+					for _, r := range slices.Concat(g.Inbound, g.Outbound) {
+						require.False(t, can.PeersPerRule > 0 && len(r.Peers) > can.PeersPerRule)
+					}
+					require.False(t, can.RulesPerGroup > 0 && max(len(g.Inbound), len(g.Outbound)) > can.RulesPerGroup)
+				}
+				rs, err := group.Read(sp, h, pol.Fleet, doc)
+				require.NoError(t, err)
+				require.NoError(t, admitted.Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, doc)
+			}
+		}
+	}
+}
+
+const fleetFile = `{"hosts": [
+ {"name": "charts-01", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.70/28"]}], "instance": {"cloud": "puffin", "id": "p-1"}},
+ {"name": "logbook-01", "roles": ["logbook"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.71/28"]}, {"name": "eth1", "addresses": ["10.40.3.40/16", "fd40::3:40/64"]}], "instance": {"cloud": "puffin", "id": "p-2"}},
+ {"name": "jump-01", "roles": ["jump"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.1.1/16"]}]}]}`
+
+const names = `policy p language 1
+network office = 198.51.100.0/24
+network pests = 198.51.100.64/27
+segment quay = 10.40.0.0/16
+role charts
+role logbook
+role jump
+`
+
+// TestWritten is what groups come to for policies.
+func TestWritten(t *testing.T) {
+	const errors = "icmp type 3 with 0.0.0.0/0 (ground icmp-errors)|icmp type 11-12 with 0.0.0.0/0 (ground icmp-errors)"
+	for _, c := range []struct {
+		what, host, rules string
+		want              string // inbound, but for the ground
+		left              string
+	}{
+		{"nothing", "charts-01", "", "", ""},
+		{"a port, from everywhere", "charts-01", "allow site: everywhere -> charts : tcp 80, 443", "tcp 80 with 0.0.0.0/0 (allow site)|tcp 443 with 0.0.0.0/0 (allow site)", ""},
+		{"ports that touch are one run", "charts-01", "allow a: office -> charts : tcp 80-89\nallow b: office -> charts : tcp 90-99", "tcp 80-99 with 198.51.100.0/24 (allow a, allow b)", ""},
+		{"a run within another's", "charts-01", "allow all: jump -> charts : tcp 1-65535\nallow one: office -> charts : tcp 22", "tcp 1-65535 with 10.40.1.1/32 (allow all)|tcp 22 with 198.51.100.0/24 (allow one)", ""},
+		{"prefixes join, of those who may", "charts-01", "allow a: 198.51.100.0/25 -> charts : tcp 22-23\nallow b: 198.51.100.128/25 -> charts : tcp 22", "tcp 22 with 198.51.100.0/24 (allow b)|tcp 22-23 with 198.51.100.0/25 (allow a)", ""},
+		{"a block is worked in", "charts-01", "allow a: office -> charts : ssh\nblock b: pests -> charts : any", "tcp 22 with 198.51.100.0/26, 198.51.100.96/27, 198.51.100.128/25 (allow a)", ""},
+		{"a block that takes a port", "charts-01", "allow a: office -> charts : tcp 20-30\nblock b: office -> charts : tcp 25", "tcp 20-24 with 198.51.100.0/24 (allow a)|tcp 26-30 with 198.51.100.0/24 (allow a)", ""},
+		{"everything", "charts-01", "allow a: office -> charts : any", "any with 198.51.100.0/24 (allow a)", ""},
+		{"ICMP", "charts-01", "allow a: office -> charts : icmp 13, icmp 8/0", "icmp type 8/0 with 198.51.100.0/24 (allow a)|icmp type 11-13 with 198.51.100.0/24 (allow a)", ""},
+		{"a protocol", "charts-01", "allow a: office -> charts : protocol 47", "47 with 198.51.100.0/24 (allow a)", ""},
+		{"over the only interface there is", "charts-01", "allow a: everywhere -> charts : ssh on front\nsegment front = 203.0.113.64/28", "tcp 22 with 203.0.113.64/28 (allow a)", ""},
+		{"over one of two", "logbook-01", "allow a: everywhere -> logbook : ssh on quay", "tcp 22 with 10.40.0.0/16 (allow a)", "allow a: which of its addresses, the interface"},
+		{"how often", "logbook-01", "allow a: office -> logbook : ssh at most 4 per 1m", "tcp 22 with 198.51.100.0/24 (allow a)", "allow a: how often"},
+		{"who sends is told where it is sent", "logbook-01", "allow a: jump -> logbook : ssh from user backup", "tcp 22 with 10.40.1.1/32 (allow a)", ""},
+		{"until", "logbook-01", "allow a: office -> logbook : ssh until 2030-01-01", "tcp 22 with 198.51.100.0/24 (allow a)", "allow a: until when"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			pol := policytest.Resolve(t, fleetFile, names+c.rules+"\n")
+			sp := packet.NewSpace()
+			a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host(c.host), 1_800_000_000))
+			require.Equal(t, c.left, strings.Join(a.Left, "|"))
+			groups, err := a.Write(sp, "charts", group.Abilities{})
+			require.NoError(t, err)
+			var got []string
+			for _, r := range groups[0].Inbound {
+				if !strings.HasPrefix(r.Comment, "ground ") {
+					got = append(got, r.String()+" ("+r.Comment+")")
+				}
+			}
+			require.Equal(t, c.want, strings.Join(got, "|"))
+			if c.host == "charts-01" && c.rules == "" {
+				var all []string
+				for _, r := range groups[0].Inbound {
+					all = append(all, r.String()+" ("+r.Comment+")")
+				}
+				require.Contains(t, strings.Join(all, "|"), errors)
+			}
+		})
+	}
+}
+
+// TestRefused: a cloud that has no room, and a host that has nobody to leave anything to.
+func TestRefused(t *testing.T) {
+	pol := policytest.Resolve(t, fleetFile, names+"allow many: office -> charts : tcp 1, 3, 5, 7, 9\nallow few: everywhere -> charts : tcp 11\n")
+	sp := packet.NewSpace()
+	a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+	groups, err := a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 4})
+	require.NoError(t, err)
+	require.Equal(t, []string{"charts", "charts-2", "charts-3"}, []string{groups[0].Name, groups[1].Name, groups[2].Name})
+	_, err = a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 2})
+	var many *group.TooMany
+	require.ErrorAs(t, err, &many)
+	require.Equal(t, []any{policy.Inbound, 8, "allow many"}, []any{many.Direction, many.Room, many.Costs[0].Statement})
+	require.Contains(t, err.Error(), "inbound rules, and the cloud has room for 8; most come from allow many 5, ")
+
+	pol = policytest.Resolve(t, fleetFile, names+"allow a: office -> charts : ssh at most 4 per 1m\n")
+	a = group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+	_, err = a.Write(sp, "charts", group.Abilities{})
+	require.ErrorContains(t, err, "it has no way yet to say allow a: how often")
+}
+
+// TestBadDocuments: what is no document, or half of one, opens nothing.
+func TestBadDocuments(t *testing.T) {
+	pol := policytest.Resolve(t, fleetFile, names)
+	head := `{"version": 1, "kind": "security-groups", "cloud": "puffin", "groups": [{"name": "a", "inbound": [`
+	rule := func(r string) string { return head + r + `], "outbound": []}]}` }
+	for text, want := range map[string]string{
+		"":                          "this is no whole document of security groups: EOF",
+		head + `{"protocol": "tcp"`: "this is no whole document of security groups: unexpected EOF",
+		`{"version": 1, "kind": "shopping-list"}`:                                                                                       `its kind is "shopping-list", not "security-groups"`,
+		`{"version": 2, "kind": "security-groups"}`:                                                                                     "it is of version 2; this program reads version 1",
+		`{"version": 1, "kind": "security-groups"} x`:                                                                                   "something follows behind the document, at byte ",
+		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}, {"name": "a"}]}`:                                           `a group's name is "a", which is empty or stands twice`,
+		`{"version": 1, "kind": "security-groups", "groups": [], "members": [{"instance": "p-1", "groups": ["b"]}]}`:                    `the instance p-1 is in the group "b", which the document does not have`,
+		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}], "members": [{"instance": "p-9", "groups": ["a"]}]}`:       `the document does not say which groups the instance of charts-01 ("p-1") is in`,
+		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"protocol": "any", "ports": "1", "of": 3}]}]}`: `unknown field "of"`,
+		rule(`{"protocol": "tpc", "peers": []}`):                                                                                        `a inbound rule 1: the protocol "tpc" is neither a number from 0 to 255 nor a range of them, nor one of any, tcp, udp, sctp, icmp, icmpv6`,
+		rule(`{"protocol": "icmp", "ports": "80", "peers": []}`):                                                                        `a inbound rule 1: the protocol "icmp" has no port`,
+		rule(`{"protocol": "any", "types": "8", "peers": []}`):                                                                          `a inbound rule 1: the protocol "any" has no icmp type`,
+		rule(`{"protocol": "tcp", "ports": "90-80", "peers": []}`):                                                                      `a inbound rule 1: the port "90-80" is neither a number from 0 to 65535 nor a range of them`,
+		rule(`{"protocol": "icmp", "codes": "3", "peers": []}`):                                                                         "a inbound rule 1: codes are of one type, which is not said",
+		rule(`{"protocol": "tcp", "peers": ["10.0.0.0/33"]}`):                                                                           `a inbound rule 1: the peer "10.0.0.0/33" is neither a prefix nor group:NAME`,
+		rule(`{"protocol": "tcp", "peers": ["10.0.0.0/8"]}, {"protocol": "tcp", "peers": ["group:b"]}`):                                 "a inbound rule 2: the peer group:b is no group of the document",
+	} {
+		doc, err := group.Parse([]byte(text))
+		if err == nil {
+			_, err = group.Read(packet.NewSpace(), pol.Fleet.Host("charts-01"), pol.Fleet, doc)
+		}
+		require.ErrorContains(t, err, want, "%s", text)
+	}
+}
+
+// TestPeersThatAreGroups stand for their members' addresses: those that the cloud says, else the fleet's.
+func TestPeersThatAreGroups(t *testing.T) {
+	pol := policytest.Resolve(t, fleetFile, names)
+	doc, err := group.Parse([]byte(`{"version": 1, "kind": "security-groups", "cloud": "puffin", "groups": [
+		{"name": "charts", "inbound": [{"protocol": "tcp", "ports": "22", "peers": ["group:others"]}], "outbound": []}, {"name": "others", "inbound": [], "outbound": []}],
+		"members": [{"instance": "p-1", "groups": ["charts"]}, {"instance": "p-2", "groups": ["others"]}, {"instance": "p-3", "groups": ["others"], "addresses": ["192.0.2.7"]}]}`))
+	require.NoError(t, err)
+	sp := packet.NewSpace()
+	rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, doc)
+	require.NoError(t, err)
+	d := rs.Decision(sp)
+	for from, want := range map[string]packet.Verdict{"10.40.3.40": packet.Admit, "fd40::3:40": packet.Admit, "192.0.2.7": packet.Admit, "192.0.2.8": packet.Drop, "203.0.113.70": packet.Drop} {
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr(from), Dst: netip.MustParseAddr("203.0.113.70"), Protocol: "tcp", SrcPort: new(50000), DstPort: new(22), In: "eth0", State: "new"}
+		if p.Src.Is6() {
+			p.Family, p.Dst = "ipv6", netip.MustParseAddr("2001:db8::70")
+		}
+		require.Equal(t, want, sp.Outcome(d, p).Verdict, from)
+		p.State = "established"
+		require.Equal(t, packet.Admit, sp.Outcome(d, p).Verdict, "a group is stateful")
+	}
+}
+
+// FuzzRead: a document of whatever kind is read, or told what is wrong with it.
+func FuzzRead(f *testing.F) {
+	f.Add(`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"protocol": "tcp", "ports": "1-2", "peers": ["::/0", "group:a"]}], "outbound": [{"protocol": "7-9", "peers": []}, {"protocol": "icmp", "types": "3", "codes": "4"}]}], "members": [{"instance": "p-1", "groups": ["a"]}]}`)
+	pol := policytest.Resolve(f, fleetFile, names)
+	f.Fuzz(func(t *testing.T, text string) {
+		doc, err := group.Parse([]byte(text))
+		if err != nil {
+			return
+		}
+		sp := packet.NewSpace()
+		if rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, doc); err == nil {
+			again, err := group.Parse([]byte(doc.String()))
+			require.NoError(t, err)
+			same, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, again)
+			require.NoError(t, err)
+			require.Equal(t, rs.Decision(sp), same.Decision(sp))
+		}
+	})
+}
+
+// BenchmarkInstances writes the groups of a thousand instances in a hundred groups.
+func BenchmarkInstances(b *testing.B) {
+	sources, fl := policytest.Large(2000, 100, 1000, 1)
+	in, problems := policy.Read(sources, fl)
+	require.Empty(b, problems)
+	pol, _ := policy.Resolve(in)
+	for b.Loop() {
+		byClass := map[string][]group.Group{}
+		alone := compile.Alone(pol)
+		rules := 0
+		for _, h := range fl.Hosts {
+			class := compile.Class(pol, h, alone)
+			if byClass[class] == nil {
+				sp := packet.NewSpace()
+				groups, err := group.Of(sp, compile.Host(sp, pol, h, 0)).Write(sp, h.Roles[0], group.Abilities{})
+				require.NoError(b, err)
+				byClass[class] = groups
+				for _, g := range groups {
+					rules += len(g.Inbound) + len(g.Outbound)
+				}
+			}
+		}
+		b.ReportMetric(float64(len(byClass)), "groups")
+		b.ReportMetric(float64(rules), "rules")
+	}
+}

@@ -1,0 +1,164 @@
+package group
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// Parse reads a Document. The error tells what is wrong with it, and where.
+func Parse(text []byte) (*Document, error) {
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	var d Document
+	if err := dec.Decode(&d); err != nil {
+		return nil, fmt.Errorf("this is no whole document of security groups: %w", err)
+	}
+	if dec.More() {
+		return nil, fmt.Errorf("something follows behind the document, at byte %d", dec.InputOffset())
+	}
+	switch {
+	case d.Kind != Kind:
+		return nil, fmt.Errorf(`its kind is %q, not %q`, d.Kind, Kind)
+	case d.Version != 1:
+		return nil, fmt.Errorf("it is of version %d; this program reads version 1", d.Version)
+	}
+	names := map[string]bool{}
+	for _, g := range d.Groups {
+		if g.Name == "" || names[g.Name] {
+			return nil, fmt.Errorf("a group's name is %q, which is empty or stands twice", g.Name)
+		}
+		names[g.Name] = true
+	}
+	for _, m := range d.Members {
+		for _, name := range m.Groups {
+			if !names[name] {
+				return nil, fmt.Errorf("the instance %s is in the group %q, which the document does not have", m.Instance, name)
+			}
+		}
+	}
+	return &d, nil
+}
+
+// String is the document as a file.
+func (d *Document) String() string {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	_ = enc.Encode(d) // a Document always has a JSON form
+	return b.String()
+}
+
+// Groups are the groups that an instance is in; all of the document's if it names no members.
+func (d *Document) groupsOf(h *fleet.Host) (out []Group, err error) {
+	if d.Members == nil {
+		return d.Groups, nil
+	}
+	id := ""
+	if h.Instance != nil {
+		id = h.Instance.ID
+	}
+	at := slices.IndexFunc(d.Members, func(m Member) bool { return m.Instance == id })
+	if at < 0 {
+		return nil, fmt.Errorf("the document does not say which groups the instance of %s (%q) is in", h.Name, id)
+	}
+	for _, g := range d.Groups {
+		if slices.Contains(d.Members[at].Groups, g.Name) {
+			out = append(out, g)
+		}
+	}
+	return out, nil
+}
+
+// Read gives what the groups of a host's instance decide, as a ruleset: one chain for what
+// comes in and one for what goes out. Of members whose addresses a document does not say
+// they are those of the fleet.
+func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*dialect.Ruleset, error) {
+	groups, err := d.groupsOf(h)
+	if err != nil {
+		return nil, err
+	}
+	rs := &dialect.Ruleset{Tracks: [2]bool{true, true}}
+	for _, side := range []struct {
+		hook        string
+		peer, iface packet.Field
+		rules       func(Group) []Rule
+	}{{"input", packet.Src, packet.InIface, func(g Group) []Rule { return g.Inbound }}, {"output", packet.Dst, packet.OutIface, func(g Group) []Rule { return g.Outbound }}} {
+		c := &dialect.Chain{Family: "inet", Table: "groups", Name: map[string]string{"input": "inbound", "output": "outbound"}[side.hook], Hook: side.hook, Type: "filter", Policy: packet.Drop}
+		pass := func(match packet.Set, what, at string) {
+			c.Rules = append(c.Rules, dialect.Rule{Match: match, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Accept}}, Text: dialect.Words(what), At: at})
+		}
+		pass(sp.Interfaces(side.iface, "lo"), "loopback, which no group sees", "")
+		pass(sp.Values(packet.State, packet.Established, packet.Related), "what belongs to a connection", "")
+		peers := func(name string) (packet.Set, error) { return d.addresses(sp, side.peer, fl, name) }
+		for _, g := range groups {
+			for i, r := range side.rules(g) {
+				at := fmt.Sprintf("%s %s rule %d", g.Name, c.Name, i+1)
+				match, err := r.set(sp, side.peer, peers)
+				if err != nil {
+					return nil, fmt.Errorf("%s: %w", at, err)
+				}
+				pass(match, r.String(), at)
+				c.Rules[len(c.Rules)-1].Comment = r.Comment
+			}
+		}
+		rs.Chains = append(rs.Chains, c)
+	}
+	return rs, nil
+}
+
+// addresses are the packets whose peer is a member of a group.
+func (d *Document) addresses(sp *packet.Space, peer packet.Field, fl *fleet.Fleet, name string) (packet.Set, error) {
+	if !slices.ContainsFunc(d.Groups, func(g Group) bool { return g.Name == name }) {
+		return packet.Empty, fmt.Errorf("the peer group:%s is no group of the document", name)
+	}
+	of := packet.Empty
+	for _, m := range d.Members {
+		if !slices.Contains(m.Groups, name) {
+			continue
+		}
+		var b netipx.IPSetBuilder
+		for _, a := range m.Addresses {
+			b.Add(a)
+		}
+		for _, h := range fl.Hosts {
+			if m.Addresses == nil && h.Instance != nil && h.Instance.ID == m.Instance && h.Instance.Cloud == d.Cloud {
+				b.AddSet(ownAddresses(h))
+			}
+		}
+		set, err := b.IPSet()
+		if err != nil {
+			return packet.Empty, fmt.Errorf("the addresses of the instance %s: %w", m.Instance, err)
+		}
+		of = sp.Or(of, sp.Addrs(peer, set))
+	}
+	return of, nil
+}
+
+// Prove holds what groups decide, read back, against what they are to admit, for every
+// packet. The error is a *dialect.Unproven.
+func (a *Admitted) Prove(sp *packet.Space, rs *dialect.Ruleset) error {
+	done := rs.Decision(sp)
+	for _, s := range a.Sides {
+		admits := sp.And(s.asked, sp.Where(done, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
+		wrong := sp.Or(sp.Minus(admits, s.Admitted), sp.Minus(sp.And(s.asked, s.Admitted), admits))
+		if wrong == packet.Empty {
+			continue
+		}
+		p, _ := sp.Example(wrong, nil)
+		meant := packet.Outcome{Verdict: packet.Drop}
+		if sp.Has(s.Admitted, p) {
+			meant.Verdict = packet.Admit
+		}
+		return &dialect.Unproven{Host: a.Plan.Host.Name, Packet: p, Written: sp.Outcome(done, p), Meant: meant}
+	}
+	return nil
+}

@@ -1,0 +1,293 @@
+package group
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Abilities are what a cloud's groups can hold; 0 is without a limit.
+type Abilities struct {
+	RulesPerGroup     int `json:"rules_per_group,omitempty" doc:"in each direction"`
+	GroupsPerInstance int `json:"groups_per_instance,omitempty"`
+	PeersPerRule      int `json:"peers_per_rule,omitempty"`
+}
+
+// TooMany is what a cloud's limits do not hold, with the statements that cost most.
+type TooMany struct {
+	Host      string
+	Direction policy.Direction
+	Rules     int
+	Room      int // for rules, in all groups that an instance may be in
+	Costs     []Cost
+}
+
+// A Cost is how many rules come from one statement; of a rule that several share, all have it.
+type Cost struct {
+	Statement string
+	Rules     int
+}
+
+func (e *TooMany) Error() string {
+	var costs []string
+	for _, c := range e.Costs {
+		costs = append(costs, fmt.Sprintf("%s %d", c.Statement, c.Rules))
+	}
+	return fmt.Sprintf("the groups of %s would need %d %s rules, and the cloud has room for %d; most come from %s",
+		e.Host, e.Rules, policy.DirectionNames[e.Direction], e.Room, strings.Join(costs, ", "))
+}
+
+// Write gives the groups of the plan's host, of which it is to be in all: as few rules as
+// merging gives, laid out by what the cloud can hold. Of a host without a filter of its own
+// nothing may be left to one: it is refused then, with a *dialect.Refusal.
+func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group, error) {
+	h := a.Plan.Host
+	if h.Dialect == "none" && len(a.Left) > 0 {
+		return nil, &dialect.Refusal{Host: h.Name, Dialect: "group", What: a.Left}
+	}
+	groups := []Group{}
+	for _, s := range a.Sides {
+		rules := s.rules(sp, can.PeersPerRule)
+		room := len(rules)
+		if can.RulesPerGroup > 0 && can.GroupsPerInstance > 0 {
+			room = can.RulesPerGroup * can.GroupsPerInstance
+		}
+		if len(rules) > room {
+			return nil, &TooMany{h.Name, s.Direction, len(rules), room, costs(rules)}
+		}
+		for n := 0; n == 0 || len(rules) > 0; n++ {
+			if n == len(groups) {
+				g := Group{Name: name, Inbound: []Rule{}, Outbound: []Rule{}}
+				if n > 0 {
+					g.Name = fmt.Sprintf("%s-%d", name, n+1)
+				}
+				groups = append(groups, g)
+			}
+			take := len(rules)
+			if can.RulesPerGroup > 0 {
+				take = min(take, can.RulesPerGroup)
+			}
+			if s.Direction == policy.Inbound {
+				groups[n].Inbound = rules[:take]
+			} else {
+				groups[n].Outbound = rules[:take]
+			}
+			rules = rules[take:]
+		}
+	}
+	return groups, nil
+}
+
+// costs counts the rules by the statements in their comments, the most costly first; three of them.
+func costs(rules []Rule) (out []Cost) {
+	for _, r := range rules {
+		for _, s := range strings.Split(r.Comment, ", ") {
+			i := slices.IndexFunc(out, func(c Cost) bool { return c.Statement == s })
+			if i < 0 {
+				i = len(out)
+				out = append(out, Cost{Statement: s})
+			}
+			out[i].Rules++
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Cost) int { return b.Rules - a.Rules })
+	return out[:min(len(out), 3)]
+}
+
+// A dimension is what rules of some protocols tell besides the peer, as numbers in a row:
+// ports, ICMP types or the codes of one, or the numbers of protocols themselves.
+type dimension struct {
+	within packet.Set // the packets that it is about
+	field  packet.Field
+	rule   func(lo, hi int) Rule // that tells a run of it; without peers
+}
+
+// dimensions are those of a side, which together are all protocols.
+func (s *Side) dimensions(sp *packet.Space) (out []dimension) {
+	others := packet.All
+	of := func(n int) packet.Set {
+		within := sp.Value(packet.Protocol, n)
+		others = sp.Minus(others, within)
+		return within
+	}
+	for _, n := range hasPorts {
+		out = append(out, dimension{of(n), packet.DstPort, func(lo, hi int) Rule {
+			return Rule{Protocol: protocolName(n), Ports: words(packet.DstPort, lo, hi)}
+		}})
+	}
+	for _, n := range hasTypes {
+		within := of(n)
+		admitted := sp.And(s.Admitted, within)
+		some := sp.Keep(sp.Minus(sp.Forget(admitted, packet.ICMPCode), admitted), packet.ICMPType) // types of which not all codes are
+		if some != packet.Empty {
+			for _, r := range sp.Project(some, packet.ICMPType) {
+				for t := r.Lo.Int(); t <= r.Hi.Int(); t++ {
+					out = append(out, dimension{sp.And(within, sp.Value(packet.ICMPType, t)), packet.ICMPCode, func(lo, hi int) Rule {
+						return Rule{Protocol: protocolName(n), Types: strconv.Itoa(t), Codes: words(packet.ICMPCode, lo, hi)}
+					}})
+				}
+			}
+		}
+		out = append(out, dimension{sp.Minus(within, some), packet.ICMPType, func(lo, hi int) Rule {
+			return Rule{Protocol: protocolName(n), Types: words(packet.ICMPType, lo, hi)}
+		}})
+	}
+	return append(out, dimension{others, packet.Protocol, func(lo, hi int) Rule {
+		if lo == hi {
+			return Rule{Protocol: protocolName(lo)}
+		}
+		return Rule{Protocol: fmt.Sprintf("%d-%d", lo, hi)}
+	}})
+}
+
+// words say a run of a field's values; nothing where it is all of them.
+func words(f packet.Field, lo, hi int) string {
+	switch {
+	case lo == hi:
+		return strconv.Itoa(lo)
+	case lo == 0 && hi == f.Limit().Int():
+		return ""
+	}
+	return fmt.Sprintf("%d-%d", lo, hi)
+}
+
+// rules are as few rules as say exactly whom a side admits to what, by this: to every
+// address runs of values are admitted. A rule is for one run, and holds the addresses whose
+// whole run it is; and of those that are admitted to all of it others too, where that makes
+// for fewer prefixes: the fewest that hold the first and nobody else than these.
+func (s *Side) rules(sp *packet.Space, peersPerRule int) (out []Rule) {
+	emit := func(r Rule, peers []netip.Prefix, in packet.Set) {
+		r.Comment = s.statements(sp, in)
+		for part := range slices.Chunk(peers, cmp.Or(peersPerRule, len(peers))) {
+			r.Peers = nil
+			for _, p := range part {
+				r.Peers = append(r.Peers, p.String())
+			}
+			out = append(out, r)
+		}
+	}
+	// Who is admitted to everything needs no other rule.
+	all := sp.Minus(sp.Keep(s.domain, packet.Family, s.peer), sp.Keep(sp.Minus(s.domain, s.Admitted), packet.Family, s.peer))
+	everything := s.addresses(sp, all)
+	if peers := s.fewest(everything, everything); len(peers) > 0 {
+		emit(Rule{Protocol: "any"}, peers, all)
+	}
+	for _, d := range s.dimensions(sp) {
+		runs, sets := s.runs(sp, d)
+		for i := range sets {
+			here := sets[i]
+			for j := i; j < len(sets); j++ {
+				if here = packet.Intersection(here, sets[j]); len(here.Ranges()) == 0 {
+					break
+				}
+				whole := packet.Without(here, everything)
+				if i > 0 {
+					whole = packet.Without(whole, sets[i-1])
+				}
+				if j+1 < len(sets) {
+					whole = packet.Without(whole, sets[j+1])
+				}
+				if peers := s.fewest(whole, here); len(peers) > 0 {
+					lo, hi := runs[i].Lo.Int(), runs[j].Hi.Int()
+					emit(d.rule(lo, hi), peers, sp.AndAll(d.within, sp.Range(d.field, lo, hi), sp.Addrs(s.peer, whole)))
+				}
+			}
+		}
+	}
+	return out
+}
+
+// fewest are the fewest prefixes that hold some addresses and none that may not be held.
+// Every prefix without an address outside lies in one of the longest of those, so that
+// these, as far as they hold one that is to be held, are the fewest. What a host says to
+// itself crosses no group, so that its own addresses may be held.
+func (s *Side) fewest(hold, may *netipx.IPSet) []netip.Prefix {
+	return slices.DeleteFunc(union(may, s.own).Prefixes(), func(p netip.Prefix) bool { return !hold.OverlapsPrefix(p) })
+}
+
+func union(a, b *netipx.IPSet) *netipx.IPSet {
+	var both netipx.IPSetBuilder
+	both.AddSet(a)
+	both.AddSet(b)
+	set, _ := both.IPSet() // errors only on invalid ranges
+	return set
+}
+
+// runs are the runs of a dimension's values, in order and without a gap, whose addresses
+// are the same, with those.
+func (s *Side) runs(sp *packet.Space, d dimension) (runs []packet.Range, sets []*netipx.IPSet) {
+	boxes, _ := sp.Boxes(sp.Keep(sp.And(s.Admitted, d.within), packet.Family, d.field, s.peer), maxBoxes)
+	ends := []int{d.field.Limit().Int()}
+	for _, b := range boxes {
+		for _, r := range b[d.field] {
+			if r.Lo.Int() > 0 {
+				ends = append(ends, r.Lo.Int()-1)
+			}
+			ends = append(ends, r.Hi.Int())
+		}
+	}
+	slices.Sort(ends)
+	lo := 0
+	for _, hi := range slices.Compact(ends) {
+		var of netipx.IPSetBuilder
+		for _, b := range boxes {
+			if b.Allows(d.field, packet.Num(lo)) {
+				of.AddSet(b.AddrSet(s.peer))
+			}
+		}
+		set, _ := of.IPSet()
+		if n := len(sets); n > 0 && sets[n-1].Equal(set) {
+			runs[n-1].Hi = packet.Num(hi)
+		} else {
+			runs, sets = append(runs, packet.Range{Lo: packet.Num(lo), Hi: packet.Num(hi)}), append(sets, set)
+		}
+		lo = hi + 1
+	}
+	return runs, sets
+}
+
+// maxBoxes is more than a policy for one host comes to.
+const maxBoxes = 1 << 20
+
+// addresses are the peers of a set that goes by nothing else.
+func (s *Side) addresses(sp *packet.Space, set packet.Set) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	boxes, _ := sp.Boxes(set, maxBoxes)
+	for _, box := range boxes {
+		b.AddSet(box.AddrSet(s.peer))
+	}
+	out, _ := b.IPSet()
+	return out
+}
+
+// statements are what admits packets of a set, as a comment says it; the ground where
+// nothing else does.
+func (s *Side) statements(sp *packet.Space, set packet.Set) string {
+	var names, ground []string
+	for _, o := range sp.Outcomes(sp.Only(s.decision, set)) {
+		if o.Verdict != packet.Admit || o.By == 0 {
+			continue
+		}
+		by, to := s.deciders[o.By-1], &names
+		if by.Kind == "ground" {
+			to = &ground
+		}
+		if name := by.String(); !slices.Contains(*to, name) {
+			*to = append(*to, name)
+		}
+	}
+	if names == nil {
+		names = ground
+	}
+	slices.Sort(names)
+	return strings.Join(names, ", ")
+}
