@@ -30,7 +30,14 @@ type Side struct {
 type Admitted struct {
 	Plan  *compile.Plan
 	Sides []Side
+	Known []Named  // groups that may stand for their members' addresses
 	Left  []string // the statements whose whole meaning no group can say, each with what is left
+}
+
+// Named is a group with the addresses of whoever is in it.
+type Named struct {
+	Name      string
+	Addresses *netipx.IPSet
 }
 
 // known are the fields that a group knows; with the peer's address.

@@ -11,6 +11,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -207,23 +208,65 @@ func BenchmarkInstances(b *testing.B) {
 	in, problems := policy.Read(sources, fl)
 	require.Empty(b, problems)
 	pol, _ := policy.Resolve(in)
+	for _, h := range fl.Hosts {
+		h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
+	}
 	for b.Loop() {
-		byClass := map[string][]group.Group{}
-		alone := compile.Alone(pol)
-		rules := 0
-		for _, h := range fl.Hosts {
-			class := compile.Class(pol, h, alone)
-			if byClass[class] == nil {
-				sp := packet.NewSpace()
-				groups, err := group.Of(sp, compile.Host(sp, pol, h, 0)).Write(sp, h.Roles[0], group.Abilities{})
-				require.NoError(b, err)
-				byClass[class] = groups
-				for _, g := range groups {
-					rules += len(g.Inbound) + len(g.Outbound)
+		doc, _, err := group.OfFleet(pol, "puffin", 0, group.Abilities{})
+		require.NoError(b, err)
+		rules, peers := 0, 0
+		for _, g := range doc.Groups {
+			for _, r := range slices.Concat(g.Inbound, g.Outbound) {
+				rules++
+				peers += len(r.Peers)
+			}
+		}
+		b.ReportMetric(float64(len(doc.Groups)), "groups")
+		b.ReportMetric(float64(rules), "rules")
+		b.ReportMetric(float64(peers), "peers")
+	}
+}
+
+// TestOfFleet: instances of the same roles share their groups, which are right for each of
+// them; a group stands for its members where a cloud can say so.
+func TestOfFleet(t *testing.T) {
+	const fleetFile = `{"hosts": [
+ {"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.70/28"]}], "instance": {"cloud": "puffin", "id": "p-1"}},
+ {"name": "charts-02", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.71/28", "2001:db8:1::71/64"]}], "instance": {"cloud": "puffin", "id": "p-2"}},
+ {"name": "charts-03", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.72/28", "2001:db8:1::72/64"]}], "instance": {"cloud": "puffin", "id": "p-3"}},
+ {"name": "charts-04", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.73/28"]}], "instance": {"cloud": "gull", "id": "p-1"}},
+ {"name": "jump-01", "roles": ["jump"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}], "instance": {"cloud": "puffin", "id": "p-4"}},
+ {"name": "jump-02", "roles": ["jump"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.66/28"]}], "instance": {"cloud": "puffin", "id": "p-5"}}]}`
+	pol := policytest.Resolve(t, fleetFile, `policy p language 1
+role charts { outbound closed }
+role jump
+allow hop: jump -> charts : ssh
+allow feed: charts -> charts : tcp 9100
+allow site: everywhere -> charts : https
+block one: charts -> host charts-02 : tcp 9100
+`)
+	for _, can := range []group.Abilities{{}, {GroupPeers: true}, {GroupPeers: true, RulesPerGroup: 4}} {
+		doc, left, err := group.OfFleet(pol, "puffin", 0, can)
+		require.NoError(t, err)
+		require.Empty(t, left)
+		read, err := group.Parse([]byte(doc.String()))
+		require.NoError(t, err)
+		require.Len(t, doc.Members, 5)
+		for _, h := range pol.Fleet.Hosts {
+			if h.Instance.Cloud != "puffin" {
+				continue
+			}
+			sp := packet.NewSpace()
+			rs, err := group.Read(sp, h, pol.Fleet, read)
+			require.NoError(t, err)
+			require.NoError(t, group.Of(sp, compile.Host(sp, pol, h, 0)).Prove(sp, rs), "%s %s", h.Name, doc)
+		}
+		for _, g := range doc.Groups {
+			for _, r := range g.Inbound {
+				if r.Comment == "allow hop" {
+					require.Equal(t, map[bool][]string{false: {"203.0.113.65/32", "203.0.113.66/32"}, true: {"group:yf-jump"}}[can.GroupPeers], r.Peers)
 				}
 			}
 		}
-		b.ReportMetric(float64(len(byClass)), "groups")
-		b.ReportMetric(float64(rules), "rules")
 	}
 }

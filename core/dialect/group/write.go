@@ -17,9 +17,10 @@ import (
 
 // Abilities are what a cloud's groups can hold; 0 is without a limit.
 type Abilities struct {
-	RulesPerGroup     int `json:"rules_per_group,omitempty" doc:"in each direction"`
-	GroupsPerInstance int `json:"groups_per_instance,omitempty"`
-	PeersPerRule      int `json:"peers_per_rule,omitempty"`
+	RulesPerGroup     int  `json:"rules_per_group,omitempty" doc:"in each direction"`
+	GroupsPerInstance int  `json:"groups_per_instance,omitempty"`
+	PeersPerRule      int  `json:"peers_per_rule,omitempty"`
+	GroupPeers        bool `json:"group_peers,omitempty" doc:"a peer may be a group"`
 }
 
 // TooMany is what a cloud's limits do not hold, with the statements that cost most.
@@ -56,7 +57,7 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 	}
 	groups := []Group{}
 	for _, s := range a.Sides {
-		rules := s.rules(sp, can.PeersPerRule)
+		rules := s.rules(sp, can.PeersPerRule, a.Known)
 		room := len(rules)
 		if can.RulesPerGroup > 0 && can.GroupsPerInstance > 0 {
 			room = can.RulesPerGroup * can.GroupsPerInstance
@@ -164,14 +165,11 @@ func words(f packet.Field, lo, hi int) string {
 // address runs of values are admitted. A rule is for one run, and holds the addresses whose
 // whole run it is; and of those that are admitted to all of it others too, where that makes
 // for fewer prefixes: the fewest that hold the first and nobody else than these.
-func (s *Side) rules(sp *packet.Space, peersPerRule int) (out []Rule) {
+func (s *Side) rules(sp *packet.Space, peersPerRule int, known []Named) (out []Rule) {
 	emit := func(r Rule, peers []netip.Prefix, in packet.Set) {
 		r.Comment = s.statements(sp, in)
-		for part := range slices.Chunk(peers, cmp.Or(peersPerRule, len(peers))) {
-			r.Peers = nil
-			for _, p := range part {
-				r.Peers = append(r.Peers, p.String())
-			}
+		said := peersOf(peers, known)
+		for r.Peers = range slices.Chunk(said, cmp.Or(peersPerRule, len(said))) {
 			out = append(out, r)
 		}
 	}
@@ -212,6 +210,28 @@ func (s *Side) rules(sp *packet.Space, peersPerRule int) (out []Rule) {
 // itself crosses no group, so that its own addresses may be held.
 func (s *Side) fewest(hold, may *netipx.IPSet) []netip.Prefix {
 	return slices.DeleteFunc(union(may, s.own).Prefixes(), func(p netip.Prefix) bool { return !hold.OverlapsPrefix(p) })
+}
+
+// peersOf says prefixes, and a known group in place of those that are together just the
+// addresses of its members: then whoever comes into it needs no new rule.
+func peersOf(prefixes []netip.Prefix, known []Named) (out []string) {
+	for _, g := range known {
+		var within netipx.IPSetBuilder
+		rest := slices.DeleteFunc(slices.Clone(prefixes), func(p netip.Prefix) bool {
+			if g.Addresses.ContainsPrefix(p) {
+				within.AddPrefix(p)
+				return true
+			}
+			return false
+		})
+		if set, err := within.IPSet(); err == nil && len(rest) < len(prefixes) && set.Equal(g.Addresses) {
+			out, prefixes = append(out, "group:"+g.Name), rest
+		}
+	}
+	for _, p := range prefixes {
+		out = append(out, p.String())
+	}
+	return out
 }
 
 func union(a, b *netipx.IPSet) *netipx.IPSet {

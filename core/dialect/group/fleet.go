@@ -1,0 +1,139 @@
+package group
+
+import (
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Prefix is what the names of groups of ours begin with.
+const Prefix = "yf-"
+
+// OfFleet makes the groups of all instances that a cloud has, for an instant in seconds
+// since 1970, with who is in which: instances of the same roles, as far as the policy makes no
+// difference between them, share their groups. left tells by host what is left to its own
+// filter. The error names the first host whose groups cannot be written.
+func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Document, left map[string][]string, err error) {
+	type class struct {
+		name   string
+		hosts  []*fleet.Host
+		groups []Group
+		left   []string
+		err    error
+	}
+	var classes []*class
+	byKey, named := map[string]*class{}, map[string]int{}
+	alone := compile.Alone(pol)
+	for _, h := range pol.Fleet.Hosts {
+		if h.Instance == nil || h.Instance.Cloud != cloud {
+			continue
+		}
+		key := compile.Class(pol, h, alone) + "|" + h.Dialect
+		c := byKey[key]
+		if c == nil {
+			c = &class{name: Prefix + strings.Join(h.Roles, "-")}
+			if named[c.name]++; named[c.name] > 1 {
+				c.name += fmt.Sprintf("-of-%s", h.Name)
+			}
+			byKey[key] = c
+			classes = append(classes, c)
+		}
+		c.hosts = append(c.hosts, h)
+	}
+	var known []Named
+	if can.GroupPeers {
+		for _, c := range classes {
+			var b netipx.IPSetBuilder
+			for _, h := range c.hosts {
+				b.AddSet(ownAddresses(h))
+			}
+			addresses, err := b.IPSet()
+			if err != nil {
+				return nil, nil, err
+			}
+			known = append(known, Named{c.name, addresses})
+		}
+	}
+	work := make(chan *class)
+	var all sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		all.Go(func() {
+			for c := range work {
+				sp := packet.NewSpace()
+				admitted := shared(sp, pol, c.hosts, now)
+				admitted.Known = known
+				c.groups, c.err = admitted.Write(sp, c.name, can)
+				c.left = admitted.Left
+			}
+		})
+	}
+	for _, c := range classes {
+		work <- c
+	}
+	close(work)
+	all.Wait()
+	d, left = &Document{Version: 1, Kind: Kind, Cloud: cloud, Groups: []Group{}, Members: []Member{}}, map[string][]string{}
+	for _, c := range classes {
+		if c.err != nil {
+			return nil, nil, c.err
+		}
+		var names []string
+		for _, g := range c.groups {
+			names = append(names, g.Name)
+		}
+		d.Groups = append(d.Groups, c.groups...)
+		for _, h := range c.hosts {
+			d.Members = append(d.Members, Member{Instance: h.Instance.ID, Groups: names})
+			if c.left != nil {
+				left[h.Name] = c.left
+			}
+		}
+	}
+	slices.SortFunc(d.Groups, func(a, b Group) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(d.Members, func(a, b Member) int { return strings.Compare(a.Instance, b.Instance) })
+	return d, left, nil
+}
+
+// shared is what the groups are to admit that several hosts share, between whom the policy
+// makes no difference but for their addresses: what is admitted to one of them. It takes two
+// of them, since what a host says to itself is no group's, and what it says to another is;
+// and two of those that have addresses of other families.
+func shared(sp *packet.Space, pol *policy.Policy, hosts []*fleet.Host, now int64) *Admitted {
+	var a *Admitted
+	seen := map[[2]bool]int{}
+	for _, h := range hosts {
+		var has [2]bool
+		for _, r := range ownAddresses(h).Ranges() {
+			has[map[bool]int{true: packet.IPv4, false: packet.IPv6}[r.From().Is4()]] = true
+		}
+		if seen[has]++; seen[has] > 2 {
+			continue
+		}
+		one := Of(sp, compile.Host(sp, pol, h, now))
+		if a == nil {
+			a = one
+			continue
+		}
+		for i := range a.Sides {
+			s, more := &a.Sides[i], one.Sides[i]
+			s.decision = sp.Over(s.decision, sp.Only(more.decision, sp.Minus(more.asked, s.asked)))
+			s.Admitted, s.domain, s.asked = sp.Or(s.Admitted, more.Admitted), sp.Or(s.domain, more.domain), sp.Or(s.asked, more.asked)
+			s.own = packet.Intersection(s.own, more.own)
+		}
+		for _, what := range one.Left {
+			if !slices.Contains(a.Left, what) {
+				a.Left = append(a.Left, what)
+			}
+		}
+	}
+	return a
+}
