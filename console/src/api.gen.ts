@@ -671,7 +671,7 @@ export interface components {
              * @description what it is a listing of, and in which form
              * @enum {string}
              */
-            kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes";
+            kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes" | "groups";
             text: string;
         };
         EnrolRequest: {

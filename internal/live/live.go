@@ -14,8 +14,10 @@ import (
 	"unicode/utf16"
 
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 )
@@ -93,6 +95,13 @@ func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 		}
 		return rs, err
 	}
+	if d.Kind == Groups {
+		doc, err := group.Parse([]byte(d.Text))
+		if err != nil {
+			return nil, err
+		}
+		return group.Read(r.sp, nil, &fleet.Fleet{}, doc)
+	}
 	var rs *dialect.Ruleset
 	var err error
 	if d.Kind == NFTText {
@@ -115,6 +124,8 @@ const (
 	IP6Tables = "ip6tables-save" // the same
 	IPSet     = "ipset-save"     // what ipset save prints
 
+	Groups = "groups" // security groups, in the form of core/dialect/group
+
 	Routes = "routes" // what ip route show table all prints, of both families
 )
 
@@ -131,6 +142,9 @@ func OfFile(name string, data []byte) api.InForce {
 	}
 	if dialect.IsRoutes(string(data)) {
 		return api.InForce{Dumps: []api.Dump{{Kind: Routes, Text: string(data), File: name}}}
+	}
+	if group.Is(data) {
+		return api.InForce{Dumps: []api.Dump{{Kind: Groups, Text: string(data), File: name}}}
 	}
 	text := bytes.TrimSpace(data)
 	if !bytes.HasPrefix(text, []byte("{")) && len(text) > 0 {

@@ -57,18 +57,23 @@ func (d *Document) String() string {
 	return b.String()
 }
 
-// Groups are the groups that an instance is in; all of the document's if it names no members.
+// groupsOf are the groups that an instance is in; all of the document's if it names no members.
 func (d *Document) groupsOf(h *fleet.Host) (out []Group, err error) {
 	if d.Members == nil {
 		return d.Groups, nil
 	}
-	id := ""
-	if h.Instance != nil {
-		id = h.Instance.ID
+	if h == nil && len(d.Members) != 1 {
+		return nil, fmt.Errorf("the document is of %d instances: keep the one that is asked about in it", len(d.Members))
 	}
-	at := slices.IndexFunc(d.Members, func(m Member) bool { return m.Instance == id })
-	if at < 0 {
-		return nil, fmt.Errorf("the document does not say which groups the instance of %s (%q) is in", h.Name, id)
+	at := 0
+	if h != nil {
+		id := ""
+		if h.Instance != nil {
+			id = h.Instance.ID
+		}
+		if at = slices.IndexFunc(d.Members, func(m Member) bool { return m.Instance == id }); at < 0 {
+			return nil, fmt.Errorf("the document does not say which groups the instance of %s (%q) is in", h.Name, id)
+		}
 	}
 	for _, g := range d.Groups {
 		if slices.Contains(d.Members[at].Groups, g.Name) {
@@ -79,7 +84,8 @@ func (d *Document) groupsOf(h *fleet.Host) (out []Group, err error) {
 }
 
 // Read gives what the groups of a host's instance decide, as a ruleset: one chain for what
-// comes in and one for what goes out. Of members whose addresses a document does not say
+// comes in and one for what goes out. Where no host is given it is the only member, or
+// whoever is in all of the groups. Of members whose addresses a document does not say
 // they are those of the fleet.
 func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*dialect.Ruleset, error) {
 	groups, err := d.groupsOf(h)
