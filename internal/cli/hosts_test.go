@@ -435,7 +435,7 @@ func TestEachStepWithoutTheService(t *testing.T) {
 		mu.Lock()
 		fault, at, asked = what, request, nil
 		mu.Unlock()
-		out, err := p.run("charts-01", "settle", "--within", "1s", "--server", "http://10.40.0.5:8481")
+		out, err := p.run("charts-01", "settle", "--within", "6s", "--server", "http://10.40.0.5:8481")
 		if os.Getenv("YFENCE_LOUD") != "" {
 			fmt.Fprintf(os.Stderr, "%s, request %d: %s %v\n", what, request, out, err)
 		}
