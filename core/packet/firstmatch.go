@@ -22,22 +22,34 @@ type Choice struct {
 // Where most choices are in question for most values, which would make the sweep
 // quadratic, the list is halved and its halves are put over each other.
 func (sp *Space) FirstMatch(choices []Choice) Decision {
-	s := sweep{sp: sp, done: map[uint64][]remainder{}}
+	s := sp.idleSweep
+	if sp.idleSweep = nil; s == nil {
+		s = &sweep{sp: sp, done: map[uint64][]remainder{}}
+	}
 	list := make([]choice, len(choices))
 	for i, c := range choices {
 		list[i] = choice{ref(c.Match), ref(c.Then)}
 	}
-	return Decision(s.first(list))
+	d := Decision(s.first(list))
+	clear(s.done)
+	sp.idleSweep = s // its room is of use to the next
+	return d
 }
 
 type choice struct{ match, then ref }
 
 // A sweep remembers, while FirstMatch runs, which remainders it has made.
 type sweep struct {
-	sp     *Space
-	done   map[uint64][]remainder
-	lists  []choice // those of the values being swept, the outermost field's first
+	sp   *Space
+	done map[uint64][]remainder
+	// What sweeps hold while they run, those of the outermost field first. Whoever needs
+	// room takes it at the end, and gives it back; what is moved there leaves others' as it was.
+	lists  []choice // of the values being swept
+	now    []choice
 	active []int32
+	turns  []turn
+	edges  []edge
+	live   []bool // of one look
 }
 
 type remainder struct {
@@ -98,8 +110,10 @@ func (s *sweep) over(list []choice) ref {
 	for _, c := range list {
 		field = min(field, sp.nodes[c.match].field, sp.nodes[c.then].field)
 	}
-	now := slices.Clone(list)
-	turns := make([]turn, 0, 2*len(list))
+	bottom := sizes{len(s.now), len(s.active), len(s.turns), len(s.edges)}
+	defer s.back(bottom)
+	s.now = append(s.now, list...)
+	now := s.now[bottom.now:]
 	for i, c := range list {
 		if sp.nodes[c.match].field != field && sp.nodes[c.then].field != field {
 			continue
@@ -111,7 +125,7 @@ func (s *sweep) over(list []choice) ref {
 			if lo == (Value{}) {
 				now[i] = to
 			} else {
-				turns = append(turns, turn{lo, int32(i), to})
+				s.turns = append(s.turns, turn{lo, int32(i), to})
 			}
 			hi := x[j].hi
 			if y[k].hi.Compare(hi) < 0 {
@@ -126,39 +140,37 @@ func (s *sweep) over(list []choice) ref {
 			lo = hi.Next()
 		}
 	}
-	slices.SortFunc(turns, func(a, b turn) int { return cmp.Or(a.at.Compare(b.at), int(a.which-b.which)) })
+	turns := s.turns[bottom.turns:]
+	slices.SortFunc(turns, turn.compare)
 	if s.crowded(now, turns) {
 		half := len(list) / 2
 		return sp.over(s.first(slices.Clone(list[:half])), s.first(slices.Clone(list[half:])))
 	}
 
-	bottom := len(s.active)
-	defer func() { s.active = s.active[:bottom] }()
 	for i := range now {
 		if !now[i].idle() {
 			s.active = append(s.active, int32(i))
 		}
 	}
-	edges := make([]edge, 0, len(turns)+1)
 	for t := 0; ; {
 		below := len(s.lists)
-		for _, i := range s.active[bottom:] {
+		for _, i := range s.active[bottom.active:] {
 			s.lists = append(s.lists, now[i])
 		}
 		to := s.first(s.lists[below:])
 		s.lists = s.lists[:below]
 		if t == len(turns) {
-			edges = append(edges, edge{field.Limit(), to})
-			return sp.make(field, edges)
+			s.edges = append(s.edges, edge{field.Limit(), to})
+			return sp.make(field, s.edges[bottom.edges:])
 		}
 		at := turns[t].at
-		edges = append(edges, edge{at.Prev(), to})
+		s.edges = append(s.edges, edge{at.Prev(), to})
 		end := t
 		for end < len(turns) && turns[end].at == at {
 			end++
 		}
 		if end-t > few*few { // one by one, each would move all that stand behind it
-			s.turnAll(now, turns[t:end], bottom)
+			s.turnAll(now, turns[t:end], bottom.active)
 			t = end
 		}
 		for ; t < end; t++ {
@@ -168,14 +180,33 @@ func (s *sweep) over(list []choice) ref {
 			if was == is {
 				continue
 			}
-			place, _ := slices.BinarySearch(s.active[bottom:], i)
-			if place += bottom; is {
+			place, _ := slices.BinarySearch(s.active[bottom.active:], i)
+			if place += bottom.active; is {
 				s.active = slices.Insert(s.active, place, i)
 			} else {
 				s.active = slices.Delete(s.active, place, place+1)
 			}
 		}
 	}
+}
+
+// sizes are how much of a sweep's room is taken.
+type sizes struct{ now, active, turns, edges int }
+
+// back gives room back.
+func (s *sweep) back(to sizes) {
+	s.now, s.active, s.turns, s.edges = s.now[:to.now], s.active[:to.active], s.turns[:to.turns], s.edges[:to.edges]
+}
+
+// compare orders turns by their values, and those at one by their places.
+func (t turn) compare(u turn) int {
+	switch a, b := t.at, u.at; {
+	case a.hi != b.hi:
+		return cmp.Compare(a.hi, b.hi)
+	case a.lo != b.lo:
+		return cmp.Compare(a.lo, b.lo)
+	}
+	return int(t.which - u.which)
 }
 
 // turnAll turns many choices at one value: those that are in question from bottom
@@ -207,7 +238,10 @@ func (s *sweep) turnAll(now []choice, turns []turn, bottom int) {
 // crowded says that a sweep would go over too many choices for too many values.
 func (s *sweep) crowded(now []choice, turns []turn) bool {
 	const most = 32 // for each value at which something turns
-	live := make([]bool, len(now))
+	if cap(s.live) < len(now) {
+		s.live = make([]bool, 2*len(now))
+	}
+	live := s.live[:len(now)]
 	count, work := 0, 0
 	for i, c := range now {
 		if live[i] = !c.idle(); live[i] {

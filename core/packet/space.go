@@ -69,6 +69,8 @@ type Space struct {
 
 	bound int // how many edges there may be, 0 is any; see Bound
 	used  int
+
+	idleSweep *sweep // that FirstMatch used last, nil while it runs
 }
 
 type cached struct {
@@ -206,8 +208,23 @@ func hash(field Field, edges []edge) uint64 {
 	return h
 }
 
-func (sp *Space) grow() {
-	sp.buckets = make([]ref, 2*len(sp.buckets))
+// Expect makes room for so many nodes at once, which is quicker than growing to it.
+func (sp *Space) Expect(nodes int) {
+	size := len(sp.buckets)
+	for size < nodes && size < 1<<20 {
+		size *= 2
+	}
+	if size > len(sp.buckets) {
+		sp.nodes = slices.Grow(sp.nodes, size-len(sp.nodes))
+		sp.growTo(size)
+	}
+}
+
+func (sp *Space) grow() { sp.growTo(2 * len(sp.buckets)) }
+
+func (sp *Space) growTo(size int) {
+	times := size / len(sp.buckets)
+	sp.buckets = make([]ref, size)
 	for i := range sp.buckets {
 		sp.buckets[i] = -1
 	}
@@ -219,8 +236,8 @@ func (sp *Space) grow() {
 		slot := hash(n.field, sp.edgesOf(ref(r))) & uint64(len(sp.buckets)-1)
 		n.chain, sp.buckets[slot] = sp.buckets[slot], ref(r)
 	}
-	if len(sp.cache) < 1<<20 {
-		sp.cache = make([]cached, 2*len(sp.cache))
+	if wider := min(times*len(sp.cache), 1<<20); wider > len(sp.cache) {
+		sp.cache = make([]cached, wider)
 	}
 }
 

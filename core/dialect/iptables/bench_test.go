@@ -46,18 +46,20 @@ func large(n int) string {
 func BenchmarkRead(b *testing.B) {
 	text := large(10_000)
 	b.SetBytes(int64(len(text)))
-	var ours, theirs nfttest.Quickest
-	for b.Loop() {
-		ours.Of(time.Now, func() {
-			sp := packet.NewSpace()
-			rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{})
-			if err != nil {
-				b.Fatal(err)
-			}
-			rs.Decision(sp)
-		})
+	read := func() {
+		sp := packet.NewSpace()
+		rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{})
+		if err != nil {
+			b.Fatal(err)
+		}
+		rs.Decision(sp)
 	}
-	for range 5 {
+	for b.Loop() {
+		read()
+	}
+	var ours, theirs nfttest.Quickest
+	for range 20 { // in turns, so that both have the machine as it is
+		ours.Of(time.Now, read)
 		theirs.Of(time.Now, func() {
 			cmd := exec.Command("iptables-legacy-restore", "--test")
 			cmd.Stdin = strings.NewReader(text)

@@ -118,7 +118,10 @@ func (m *matching) option(option string) {
 		}
 		return
 	case "-s", "--source", "-d", "--destination":
-		field := map[bool]packet.Field{true: packet.Src, false: packet.Dst}[option == "-s" || option == "--source"]
+		field := packet.Dst
+		if option == "-s" || option == "--source" {
+			field = packet.Src
+		}
 		run, ok := addresses(m.next())
 		if !ok {
 			m.sets = append(m.sets, sp.Unknown(option+" in a form that is not read ("+m.at+")"))
@@ -127,7 +130,10 @@ func (m *matching) option(option string) {
 		m.and(sp.Ranges(field, []packet.Range{run}))
 		return
 	case "-i", "--in-interface", "-o", "--out-interface":
-		field := map[bool]packet.Field{true: packet.InIface, false: packet.OutIface}[option == "-i" || option == "--in-interface"]
+		field := packet.OutIface
+		if option == "-i" || option == "--in-interface" {
+			field = packet.InIface
+		}
 		name := m.next()
 		if prefix, ok := strings.CutSuffix(name, "+"); ok {
 			name = prefix + "*"
@@ -143,8 +149,8 @@ func (m *matching) option(option string) {
 		if name == "all" || name == "0" {
 			return
 		}
-		if implied := map[string]string{"tcp": "tcp", "udp": "udp", "sctp": "sctp", "dccp": "dccp", "icmp": "icmp", "ipv6-icmp": "icmp6", "icmpv6": "icmp6"}[name]; m.module == "" {
-			m.module = implied // as people write it; the -save tools name it
+		if m.module == "" {
+			m.module = implied[name] // as people write it; the -save tools name it
 		}
 		if !ok {
 			m.sets = append(m.sets, sp.Unknown("-p "+name))
@@ -161,6 +167,9 @@ func (m *matching) option(option string) {
 		m.unread(option)
 	}
 }
+
+// implied are the modules whose options a protocol brings with it.
+var implied = map[string]string{"tcp": "tcp", "udp": "udp", "sctp": "sctp", "dccp": "dccp", "icmp": "icmp", "ipv6-icmp": "icmp6", "icmpv6": "icmp6"}
 
 // readModules are the modules whose options are read.
 var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota", "rpfilter"}

@@ -83,11 +83,13 @@ func Backed(text string) bool {
 func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
 	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}}
 	lines := strings.Split(text, "\n")
+	sp.Expect(nodesPerLine * len(lines))
 	r.backed = Backed(text)
 	// What tracks connections decides how matches on ports are read.
 	r.out.Tracks[family] = slices.ContainsFunc([]string{"*nat", " -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY "}, func(s string) bool { return strings.Contains(text, s) })
+	changesSets := strings.Contains(text, "-j SET ")
 	for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
-		for rest := text; ; {
+		for rest := text; changesSets; {
 			var found bool
 			if _, rest, found = strings.Cut(rest, option); !found {
 				break
@@ -115,6 +117,9 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*d
 	return r.out, nil
 }
 
+// nodesPerLine is about how much of a Space a rule takes.
+const nodesPerLine = 4
+
 type reader struct {
 	sp      *packet.Space
 	family  int
@@ -128,6 +133,9 @@ type reader struct {
 	backed bool // by nft
 	table  string
 	chains map[string]*dialect.Chain
+
+	words []string // room for those of a line
+	m     matching // of the rule that is read
 }
 
 func (r *reader) errorf(format string, args ...any) error {
@@ -158,7 +166,8 @@ func (r *reader) read(line string) error {
 	if line[0] == '[' { // counts
 		_, line, _ = strings.Cut(line, "] ")
 	}
-	words, ok := split(line)
+	words, ok := split(r.words[:0], line)
+	r.words = words
 	if !ok {
 		return r.errorf("a quoted text does not end")
 	}
@@ -208,9 +217,9 @@ func hang(c *dialect.Chain) {
 	}
 }
 
-// split takes a line apart into words, quoted ones without their quotes.
-func split(line string) (words []string, ok bool) {
-	words = make([]string, 0, 16)
+// split takes a line apart into words, which it adds to others, quoted ones without their quotes.
+func split(to []string, line string) (words []string, ok bool) {
+	words = to
 	for i := 0; i < len(line); {
 		switch line[i] {
 		case ' ', '\t':
@@ -224,15 +233,15 @@ func split(line string) (words []string, ok bool) {
 				b.WriteByte(line[i])
 			}
 			if i == len(line) {
-				return nil, false
+				return words, false
 			}
 			words, i = append(words, b.String()), i+1
 		default:
-			n := strings.IndexAny(line[i:], " \t")
-			if n < 0 {
-				n = len(line) - i
+			begin := i
+			for i < len(line) && line[i] != ' ' && line[i] != '\t' {
+				i++
 			}
-			words, i = append(words, line[i:i+n]), i+n
+			words = append(words, line[begin:i])
 		}
 	}
 	return words, true
@@ -241,7 +250,8 @@ func split(line string) (words []string, ok bool) {
 // rule reads a rule behind its chain.
 func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rule {
 	out := dialect.Rule{Match: packet.All, Text: dialect.Words(text), At: r.file + ":" + strconv.Itoa(r.line)}
-	m := &matching{reader: r, chain: c, words: words, at: out.At}
+	r.m = matching{reader: r, chain: c, words: words, at: out.At, sets: r.m.sets[:0]}
+	m := &r.m
 	for len(m.words) > 0 {
 		word := m.next()
 		switch word {
@@ -268,7 +278,7 @@ func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rul
 func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 	out.Comment = m.comment
 	name := m.next()
-	all := func(a dialect.Action) []dialect.Branch { return []dialect.Branch{{Match: packet.All, Action: a}} }
+	all := func(a dialect.Action) []dialect.Branch { return plain[a] }
 	marking := func(to packet.Marking) {
 		writes := packet.All
 		if to.To == packet.OfConnection || to.From == packet.OfConnection {
@@ -279,9 +289,12 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 	unknown := func(to packet.Mark) {
 		marking(packet.Marking{To: to, Unknown: strings.Join(append([]string{name}, m.words...), " ") + " (" + out.At + ")"})
 	}
-	options := map[string]string{}
+	var options map[string]string
 	for i, word := range m.words {
 		if strings.HasPrefix(word, "--") {
+			if options == nil {
+				options = map[string]string{}
+			}
 			options[word] = ""
 			if i+1 < len(m.words) && !strings.HasPrefix(m.words[i+1], "--") {
 				options[word] = m.words[i+1]
@@ -369,6 +382,12 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 		}
 		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 	}
+}
+
+// plain are what most rules do with all of their packets. Nobody changes them.
+var plain = map[dialect.Action][]dialect.Branch{
+	dialect.Accept: {{Match: packet.All, Action: dialect.Accept}}, dialect.Drop: {{Match: packet.All, Action: dialect.Drop}},
+	dialect.Return: {{Match: packet.All, Action: dialect.Return}}, dialect.SourceNAT: {{Match: packet.All, Action: dialect.SourceNAT}},
 }
 
 // target reads where --to-destination sends: 10.0.0.2, 10.0.0.2:80 or [2001:db8::2]:80.

@@ -42,7 +42,7 @@ func IsSets(text string) bool {
 func ReadSets(text string) (Sets, error) {
 	sets := Sets{}
 	for i, line := range strings.Split(text, "\n") {
-		words, ok := split(strings.TrimRight(line, " \t\r"))
+		words, ok := split(nil, strings.TrimRight(line, " \t\r"))
 		errorf := func(format string, args ...any) error { return &SyntaxError{i + 1, fmt.Sprintf(format, args...)} }
 		switch {
 		case !ok:

@@ -48,7 +48,7 @@ func Fill(rules string, known func(kind, name string) string) string {
 	return senderAsked.ReplaceAllStringFunc(rules, func(said string) string {
 		m := senderAsked.FindStringSubmatch(said)
 		kind := map[string]string{senderOptions["user"]: "user", senderOptions["unit"]: "unit"}[m[1]]
-		name, _ := split(m[2])
+		name, _ := split(nil, m[2])
 		if as := known(kind, name[0]); as != "" {
 			return m[1] + " " + quoted(as)
 		}
