@@ -252,6 +252,12 @@ func (m *minder) proof(r request) (string, error) {
 		return "", err
 	}
 	came := s.cameBy(r.pid)
+	over := "no connection"
+	if at := interfacesByAddress(); len(came) > 0 {
+		own := func(c Connection) bool { return c.Remote.Addr().IsLoopback() || at[c.Remote.Addr()] != "" }
+		over = fmt.Sprintf("the connection %s, which the host has to itself", came[0])
+		came = slices.DeleteFunc(came, own) // who is in already shows nothing
+	}
 	if len(came) == 0 {
 		if r.Console && m.OwnConsole {
 			return "from the machine's own console", nil
@@ -260,7 +266,7 @@ func (m *minder) proof(r request) (string, error) {
 		if m.OwnConsole {
 			hint = "; if you sit at the machine itself, say --at-console"
 		}
-		return "", errors.New("this keep came over no connection, so it does not show that the way in is open: log in anew, and keep it there (not in a terminal that was open before)" + hint)
+		return "", fmt.Errorf("this keep came over %s, so it does not show that the way in is open: log in anew from elsewhere, and keep it there (not in a terminal that was open before)%s", over, hint)
 	}
 	for _, c := range came {
 		if slices.Contains(m.before, c) {
