@@ -4,6 +4,7 @@ import (
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -13,7 +14,50 @@ import (
 // Drift holds what a host has in force against what a policy means for it, at an
 // instant in seconds since 1970. Of rules that are too tangled it tells what can be
 // told. Names are those of the policy. The error is about the text of the dumps.
+//
+// Security groups among the dumps are held against what a group is to admit, the others
+// against the whole of it.
 func Drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f api.InForce) (res *compare.Result, err error) {
+	var groups []api.Dump
+	own := f
+	own.Dumps = nil
+	for _, d := range f.Dumps {
+		if d.Kind == Groups {
+			groups = append(groups, d)
+		} else {
+			own.Dumps = append(own.Dumps, d)
+		}
+	}
+	if groups == nil {
+		return drift(pol, names, h, now, f)
+	}
+	res = &compare.Result{Findings: []compare.Finding{}}
+	if own.Dumps != nil {
+		if res, err = drift(pol, names, h, now, own); err != nil {
+			return nil, err
+		}
+	}
+	for _, d := range groups {
+		doc, err := group.Parse([]byte(d.Text))
+		if err != nil {
+			return nil, err
+		}
+		sp := packet.NewSpace()
+		sp.Since(now)
+		rules, err := group.Read(sp, h, pol.Fleet, doc)
+		if err != nil {
+			return nil, err
+		}
+		of := compare.Groups(sp, names, compile.Host(sp, pol, h, now), rules)
+		res.Findings = append(res.Findings, of.Findings...)
+		if res.Until == 0 || of.Until != 0 && of.Until < res.Until {
+			res.Until = of.Until
+		}
+	}
+	return res, nil
+}
+
+func drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f api.InForce) (res *compare.Result, err error) {
 	with := func(compared func(*packet.Space, *compile.Plan, *dialect.Ruleset) *compare.Result) (tangled error) {
 		return packet.Untangled(func() {
 			sp := packet.NewSpace()

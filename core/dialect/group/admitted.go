@@ -99,39 +99,48 @@ var beyond = []struct {
 	says  string
 }{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.IPsec, "encrypted"}, {packet.Time, "until when"}}
 
-// left tells of the statements that bear on packets of which a group is not sure.
+// left tells of the statements that bear on packets of which a group is not sure, and by
+// what that it cannot tell.
 func left(sp *packet.Space, plan *compile.Plan, dir policy.Direction, peer packet.Field, asked, unsure packet.Set) (out []string) {
-	seen := map[*policy.Rule]bool{}
+	seen := map[compile.Decider]bool{}
 	for _, c := range plan.Chains {
 		if c.Direction != dir {
 			continue
 		}
 		for _, r := range c.Rules {
-			if r.Rule == nil || seen[r.Rule] {
+			if seen[r.Decider] {
 				continue
 			}
-			seen[r.Rule] = true
-			set := sp.AndAll(asked, unsure, plan.RuleSet(sp, r.Rule, dir))
-			if set == packet.Empty {
+			seen[r.Decider] = true
+			all := r.Match.Set(sp, dir)
+			if r.Rule != nil {
+				all = plan.RuleSet(sp, r.Rule, dir)
+			}
+			of := sp.And(asked, all)
+			if sp.And(of, unsure) == packet.Empty {
 				continue
 			}
 			var what []string
 			for _, b := range beyond {
-				if b.field == peer {
-					continue
-				}
-				of := sp.And(asked, plan.RuleSet(sp, r.Rule, dir))
-				if sp.And(asked, sp.Forget(of, b.field)) != of && !slices.Contains(what, b.says) {
+				if b.field != peer && sp.And(asked, sp.Forget(of, b.field)) != of && !slices.Contains(what, b.says) {
 					what = append(what, b.says)
 				}
 			}
-			if r.Rule.AtMost != nil {
+			if r.Rule != nil && r.Rule.AtMost != nil {
 				what = append(what, "how often")
 			}
 			if what != nil {
-				out = append(out, fmt.Sprintf("%s: %s", r.Rule.Title(), strings.Join(what, ", ")))
+				out = append(out, fmt.Sprintf("%s: %s", r.Decider, strings.Join(what, ", ")))
 			}
 		}
 	}
 	return out
+}
+
+// Asked is the packets that the groups are asked about, and those of them that they are to admit.
+func (a *Admitted) Asked(sp *packet.Space) (asked, admitted packet.Set) {
+	for _, s := range a.Sides {
+		asked, admitted = sp.Or(asked, s.asked), sp.Or(admitted, sp.And(s.asked, s.Admitted))
+	}
+	return asked, admitted
 }

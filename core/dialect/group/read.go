@@ -104,6 +104,7 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*diale
 		}
 		pass(sp.Interfaces(side.iface, "lo"), "loopback, which no group sees", "")
 		pass(sp.Values(packet.State, packet.Established, packet.Related), "what belongs to a connection", "")
+		begins := sp.Values(packet.State, packet.New, packet.Untracked) // what the host does not track the cloud does
 		peers := func(name string) (packet.Set, error) { return d.addresses(sp, side.peer, fl, name) }
 		for _, g := range groups {
 			for i, r := range side.rules(g) {
@@ -112,7 +113,7 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*diale
 				if err != nil {
 					return nil, fmt.Errorf("%s: %w", at, err)
 				}
-				pass(match, r.String(), at)
+				pass(sp.And(match, begins), r.String(), at)
 				c.Rules[len(c.Rules)-1].Comment = r.Comment
 			}
 		}

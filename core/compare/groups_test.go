@@ -1,0 +1,68 @@
+package compare_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy/policytest"
+)
+
+// TestGroups: what groups admit against what they are to; what no group can tell is no difference.
+func TestGroups(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../..")
+	h := pol.Fleet.Host("logbook-01")
+	plan := func(sp *packet.Space) *compile.Plan { return compile.Host(sp, pol, h, 1_795_000_000) }
+	sp := packet.NewSpace()
+	right, err := group.Of(sp, plan(sp)).Write(sp, "logbook", group.Abilities{})
+	require.NoError(t, err)
+	find := func(g group.Group, comment string) int {
+		for i, r := range g.Inbound {
+			if r.Comment == comment {
+				return i
+			}
+		}
+		t.Fatalf("no rule of %s", comment)
+		return 0
+	}
+	for _, c := range []struct {
+		what   string
+		change func(g *group.Group)
+		want   []string // kind, live rule, statement
+	}{
+		{"as it was written", func(*group.Group) {}, nil},
+		{"the rules in another order", func(g *group.Group) { g.Inbound[0], g.Inbound[1] = g.Inbound[1], g.Inbound[0] }, nil},
+		{"a rule of somebody's", func(g *group.Group) {
+			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"10.60.0.0/16"}})
+		}, []string{"opened tcp 5432 with 10.60.0.0/16 / stance inbound closed"}},
+		{"a rule that says what is said already", func(g *group.Group) {
+			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: "22", Peers: []string{"10.40.1.1/32"}})
+		}, nil},
+		{"a rule that is gone", func(g *group.Group) {
+			i := find(*g, "allow scrape")
+			g.Inbound = append(g.Inbound[:i:i], g.Inbound[i+1:]...)
+		}, []string{"shut policy drop of the chain / allow scrape"}},
+		{"nothing may go out", func(g *group.Group) { g.Outbound = nil }, []string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground neighbours", "shut policy drop of the chain / ground icmp-errors",
+			"shut policy drop of the chain / allow lookups", "shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground fence"}},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			g := right[0]
+			g.Inbound = append([]group.Rule{}, g.Inbound...)
+			c.change(&g)
+			sp := packet.NewSpace()
+			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{g}})
+			require.NoError(t, err)
+			res := compare.Groups(sp, compare.NamesOf(pol), plan(sp), rs)
+			var got []string
+			for _, f := range res.Findings {
+				got = append(got, string(f.Kind)+" "+f.Live.Rule+" / "+f.Published.By)
+				require.NotContains(t, f.Hint, "settling")
+			}
+			require.Equal(t, c.want, got)
+		})
+	}
+}
