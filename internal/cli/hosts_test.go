@@ -511,6 +511,11 @@ func TestWhatIsExpectedIsTried(t *testing.T) {
 	require.NotContains(t, p.listing("charts-02"), "yf-", "the second step never began")
 	require.NoError(t, p.hosts["charts-01"].Load("delete table ip theirs"))
 
+	// What arrives elsewhere than it was sent to is nobody's to try.
+	p.publish(pierPolicy + "allow tls-in: jump -> charts : tcp 443\nredirect tls: jump -> charts : tcp 443 to tcp 8081\nexpect tls-comes: always jump -> charts : tcp 443\n")
+	p.keepAtConsole("jump-01")
+	out, code = p.operate("waves", "start")
+	require.Equal(t, 0, code, out)
 	status := http.StatusServiceUnavailable
 	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }))
 	defer site.Close()
@@ -520,7 +525,7 @@ func TestWhatIsExpectedIsTried(t *testing.T) {
 	status = http.StatusNoContent
 	out, code = p.operate("waves", "start", "charts", "--check", site.URL)
 	require.Equal(t, 0, code, out)
-	require.Contains(t, out, "the check after step 2 holds\nwave 3 is done: 2 kept")
+	require.Contains(t, out, "the check after step 2 holds\nwave 4 is done: 2 kept")
 }
 
 // TestPauseReturnAndCopies on hosts of both dialects, as an operator has them.

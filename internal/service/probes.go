@@ -228,6 +228,9 @@ func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api
 	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", t.from.Name, t.at, t.service())); problems == nil {
 		if answer, problems := m.asker().Policy(q, s.Clock().Unix()); problems == nil {
 			r.Policy = answer.Verdict
+			if translated(answer) { // it arrives where nothing was opened for it
+				listener = nil
+			}
 		}
 	}
 	if listener != nil && listener.Failed != "" {
@@ -247,6 +250,11 @@ func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api
 		r.Agrees = agrees(r.Came, r.Policy == packet.Admit.String(), listening, t.protocol())
 	}
 	return r
+}
+
+// translated says that traffic arrives as something else than it was sent as.
+func translated(a *ask.Answer) bool {
+	return slices.ContainsFunc(a.Steps, func(s ask.Step) bool { return s.As != "" })
 }
 
 // answers says, of what a host said that was to listen, that whoever comes gets an
