@@ -178,9 +178,15 @@ func (r *reader) read(line string) error {
 	if c == nil {
 		return r.errorf("there is no chain %s in table %s", words[1], r.table)
 	}
+	if c.Rules == nil {
+		c.Rules = make([]dialect.Rule, 0, someRules)
+	}
 	c.Rules = append(c.Rules, r.rule(c, words[2:], strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(line, "-A "), words[1]))))
 	return nil
 }
+
+// someRules is room for as many rules as most chains have.
+const someRules = 32
 
 func firstWord(line string) string {
 	word, _, _ := strings.Cut(line, " ")
