@@ -1,0 +1,85 @@
+// Command yfence-sim has stand-ins for what Yellow Fence works with: a cloud with
+// security groups.
+package main
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/internal/puffin"
+)
+
+func main() {
+	root := &cobra.Command{Use: "yfence-sim", Short: "Stand-ins for what Yellow Fence works with", SilenceUsage: true, SilenceErrors: true}
+	root.AddCommand(cloud())
+	if err := root.Execute(); err != nil {
+		fmt.Fprintln(os.Stderr, "yfence-sim:", err)
+		os.Exit(2)
+	}
+}
+
+func cloud() *cobra.Command {
+	var listen, tokenFile, fleetFile string
+	o := puffin.Options{Name: "puffin"}
+	c := &cobra.Command{
+		Use:   "cloud",
+		Short: "The Puffin cloud: instances, security groups, and who is in which",
+		Long: `Cloud serves a small cloud on an address, as docs/puffin.md says. With a fleet file its
+instances of this cloud are there from the beginning, in no group.`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			token, err := os.ReadFile(tokenFile)
+			if err != nil {
+				return fmt.Errorf("the account needs a token: --token-file FILE: %w", err)
+			}
+			if o.Token = strings.TrimSpace(string(token)); o.Token == "" {
+				return fmt.Errorf("%s holds no token", tokenFile)
+			}
+			sim := puffin.New(o)
+			if fleetFile != "" {
+				text, err := os.ReadFile(fleetFile)
+				if err != nil {
+					return err
+				}
+				fl, problems := fleet.Read(fleetFile, text)
+				if len(problems) > 0 {
+					return fmt.Errorf("%s:%d: %s", fleetFile, problems[0].Line, problems[0].Message)
+				}
+				for _, h := range fl.Hosts {
+					if h.Instance != nil && h.Instance.Cloud == o.Name {
+						sim.Start(puffin.InstanceOf(h))
+					}
+				}
+			}
+			l, err := net.Listen("tcp", listen)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(os.Stderr, "the cloud %s is at http://%s\n", o.Name, l.Addr())
+			server := &http.Server{Handler: sim.Handler(), ReadHeaderTimeout: 10 * time.Second}
+			return server.Serve(l)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&listen, "listen", "127.0.0.1:8490", "address and port")
+	f.StringVar(&tokenFile, "token-file", "", "a file with the account's token")
+	f.StringVar(&fleetFile, "fleet", "", "a fleet file, whose instances are there")
+	f.StringVar(&o.Name, "name", "puffin", "the cloud's name, as the fleet file says it")
+	f.DurationVar(&o.SoonAfter, "soon", 2*time.Second, "how long a change takes to be in force, at least")
+	f.DurationVar(&o.LateAfter, "late", 10*time.Second, "and at most")
+	f.IntVar(&o.PerSecond, "per-second", 20, "requests that an account may make; 0 is any number")
+	o.Abilities = group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 40, GroupPeers: true}
+	f.IntVar(&o.Abilities.RulesPerGroup, "rules-per-group", o.Abilities.RulesPerGroup, "in each direction")
+	f.IntVar(&o.Abilities.GroupsPerInstance, "groups-per-instance", o.Abilities.GroupsPerInstance, "")
+	f.IntVar(&o.Abilities.PeersPerRule, "peers-per-rule", o.Abilities.PeersPerRule, "")
+	f.BoolVar(&o.Abilities.GroupPeers, "group-peers", o.Abilities.GroupPeers, "a peer may be a group")
+	return c
+}
