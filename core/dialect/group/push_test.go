@@ -1,0 +1,135 @@
+package group_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// randomDocument is groups and who is in which, at random.
+func randomDocument(rng *rand.Rand) *group.Document {
+	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "puffin"}
+	for i := range 1 + rng.IntN(4) {
+		g := group.Group{Name: fmt.Sprintf("yf-g%d", i), Inbound: []group.Rule{}, Outbound: []group.Rule{}}
+		for range rng.IntN(4) {
+			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: fmt.Sprint(1 + rng.IntN(3)), Peers: []string{fmt.Sprintf("10.%d.0.0/16", rng.IntN(3))}})
+		}
+		d.Groups = append(d.Groups, g)
+	}
+	for i := range 4 {
+		m := group.Member{Instance: fmt.Sprintf("p-%d", i), Groups: []string{}}
+		for _, g := range d.Groups {
+			if rng.IntN(2) == 0 {
+				m.Groups = append(m.Groups, g.Name)
+			}
+		}
+		d.Members = append(d.Members, m)
+	}
+	return d
+}
+
+// take has a step be in force.
+func take(d *group.Document, s group.Step) {
+	switch {
+	case s.Put != nil:
+		d.Groups = append(slices.DeleteFunc(d.Groups, func(g group.Group) bool { return g.Name == s.Put.Name }), *s.Put)
+	case s.Instance != "":
+		for i := range d.Members {
+			if d.Members[i].Instance == s.Instance {
+				d.Members[i].Groups = s.Groups
+			}
+		}
+	default:
+		d.Groups = slices.DeleteFunc(d.Groups, func(g group.Group) bool { return g.Name == s.Drop })
+	}
+}
+
+// admittedTo is what each instance admits.
+func admittedTo(t *testing.T, sp *packet.Space, d *group.Document) (out map[string]packet.Set) {
+	out = map[string]packet.Set{}
+	for _, m := range d.Members {
+		h := &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "puffin", ID: m.Instance}}
+		rs, err := group.Read(sp, h, &fleet.Fleet{}, d)
+		require.NoError(t, err)
+		out[m.Instance] = sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	}
+	return out
+}
+
+// TestStepsOpenNoGap: whatever stands, whatever is to be, in whatever order the steps of a
+// phase are in force, and wherever it is interrupted and begun anew: nobody admits what neither admits,
+// nobody refuses what both admit, and in the end all is as it is to be.
+func TestStepsOpenNoGap(t *testing.T) {
+	for seed := range uint64(300) {
+		rng := rand.New(rand.NewPCG(seed, 3))
+		have, want := group.ByContent(randomDocument(rng)), group.ByContent(randomDocument(rng))
+		have.Groups = append(have.Groups, group.Group{Name: "somebody's", Inbound: []group.Rule{{Protocol: "udp", Peers: []string{"0.0.0.0/0"}}}})
+		if rng.IntN(2) == 0 {
+			have.Members[0].Groups = append(have.Members[0].Groups, "somebody's")
+		}
+		if rng.IntN(2) == 0 { // a group that is wanted was changed by hand
+			g := want.Groups[0]
+			g.Inbound = append(slices.Clone(g.Inbound), group.Rule{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0"}})
+			take(have, group.Step{Put: &g})
+		}
+		sp := packet.NewSpace()
+		before, after := admittedTo(t, sp, have), admittedTo(t, sp, want)
+		for begun := 0; begun < 10; begun++ {
+			phases, err := group.Steps(have, want, group.Abilities{})
+			require.NoError(t, err)
+			if phases == nil {
+				break
+			}
+			for _, phase := range phases {
+				rng.Shuffle(len(phase), func(i, j int) { phase[i], phase[j] = phase[j], phase[i] })
+				stop := false
+				for _, s := range phase {
+					take(have, s)
+						for id, now := range admittedTo(t, sp, have) {
+						require.True(t, sp.Within(now, sp.Or(before[id], after[id])), "seed %d: %s opens a gap at %s", seed, s, id)
+						require.True(t, sp.Within(sp.And(before[id], after[id]), now), "seed %d: %s shuts a way in at %s", seed, s, id)
+					}
+					if stop = rng.IntN(6) == 0; stop {
+						break
+					}
+				}
+				if stop { // what was in force then counts from here on
+					break
+				}
+			}
+			require.Less(t, begun, 9)
+		}
+		require.Equal(t, after, admittedTo(t, sp, have))
+		require.True(t, slices.ContainsFunc(have.Groups, func(g group.Group) bool { return g.Name == "somebody's" }))
+		left, err := group.Steps(have, want, group.Abilities{})
+		require.NoError(t, err)
+		require.Empty(t, left)
+	}
+}
+
+// TestStepsAreToldAndRefused.
+func TestStepsAreToldAndRefused(t *testing.T) {
+	want := group.ByContent(&group.Document{Groups: []group.Group{{Name: "yf-a", Inbound: []group.Rule{{Protocol: "any", Peers: []string{"::/0"}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-a"}}, {Instance: "gone", Groups: []string{"yf-a"}}}})
+	name := want.Groups[0].Name
+	require.Regexp(t, `^yf-a\.[0-9a-f]{8}$`, name)
+	have := &group.Document{Groups: []group.Group{{Name: "yf-old"}, {Name: "yf-used"}, {Name: "theirs"}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-old", "theirs"}}, {Instance: "p-9", Groups: []string{"yf-used"}}}}
+	phases, err := group.Steps(have, want, group.Abilities{GroupsPerInstance: 3})
+	require.NoError(t, err)
+	var told [][]string
+	for _, phase := range phases {
+		told = append(told, nil)
+		for _, s := range phase {
+			told[len(told)-1] = append(told[len(told)-1], s.String())
+		}
+	}
+	require.Equal(t, [][]string{{"make group " + name + ": 1 inbound and 0 outbound rules"}, {"put p-1 in yf-old, theirs, " + name}, {"put p-1 in " + name}, {"take group yf-old away"}}, told)
+	_, err = group.Steps(have, want, group.Abilities{GroupsPerInstance: 2})
+	require.EqualError(t, err, "the instance p-1 would be in 3 groups for a while, those it has and those it is to have, and the cloud lets it be in 2")
+}
