@@ -46,7 +46,10 @@ var known = []packet.Field{packet.Family, packet.Protocol, packet.DstPort, packe
 // Of is what the groups of a plan's host are to admit: the connections that the plan lets
 // somebody begin, by what a group can tell about them. Where the plan goes by more (who
 // sends, how often, over which interface) the groups admit what it may admit.
-func Of(sp *packet.Space, plan *compile.Plan) *Admitted {
+func Of(sp *packet.Space, plan *compile.Plan) *Admitted { return of(sp, plan, false) }
+
+// of is Of; where others share the groups, a host's own addresses are peers of theirs.
+func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 	a := &Admitted{Plan: plan}
 	d, deciders := plan.Attributed(sp)
 	own := ownAddresses(plan.Host)
@@ -62,7 +65,11 @@ func Of(sp *packet.Space, plan *compile.Plan) *Admitted {
 	}{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}} {
 		side := Side{Direction: s.direction, own: own, peer: s.peer, deciders: deciders}
 		asked := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, s.hook), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(s.iface, names...), sp.Addrs(s.mine, own))
-		asked = sp.Minus(asked, sp.Addrs(s.peer, own)) // what a host says to itself crosses no group
+		if shares {
+			side.own = &netipx.IPSet{}
+		} else {
+			asked = sp.Minus(asked, sp.Addrs(s.peer, own)) // what a host says to itself crosses no group
+		}
 		side.asked, side.decision = asked, sp.Only(d, asked)
 		admits := sp.And(asked, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 		keep := append(slices.Clone(known), s.peer)

@@ -104,21 +104,23 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 }
 
 // shared is what the groups are to admit that several hosts share, between whom the policy
-// makes no difference but for their addresses: what is admitted to one of them. It takes two
-// of them, since what a host says to itself is no group's, and what it says to another is;
-// and two of those that have addresses of other families.
+// makes no difference but for their addresses: of one that has addresses of each family.
 func shared(sp *packet.Space, pol *policy.Policy, hosts []*fleet.Host, now int64) *Admitted {
+	if len(hosts) == 1 {
+		return Of(sp, compile.Host(sp, pol, hosts[0], now))
+	}
 	var a *Admitted
-	seen := map[[2]bool]int{}
+	seen := map[[2]bool]bool{}
 	for _, h := range hosts {
 		var has [2]bool
 		for _, r := range ownAddresses(h).Ranges() {
 			has[map[bool]int{true: packet.IPv4, false: packet.IPv6}[r.From().Is4()]] = true
 		}
-		if seen[has]++; seen[has] > 2 {
+		if seen[has] {
 			continue
 		}
-		one := Of(sp, compile.Host(sp, pol, h, now))
+		seen[has] = true
+		one := of(sp, compile.Host(sp, pol, h, now), true)
 		if a == nil {
 			a = one
 			continue
@@ -127,7 +129,6 @@ func shared(sp *packet.Space, pol *policy.Policy, hosts []*fleet.Host, now int64
 			s, more := &a.Sides[i], one.Sides[i]
 			s.decision = sp.Over(s.decision, sp.Only(more.decision, sp.Minus(more.asked, s.asked)))
 			s.Admitted, s.domain, s.asked = sp.Or(s.Admitted, more.Admitted), sp.Or(s.domain, more.domain), sp.Or(s.asked, more.asked)
-			s.own = packet.Intersection(s.own, more.own)
 		}
 		for _, what := range one.Left {
 			if !slices.Contains(a.Left, what) {

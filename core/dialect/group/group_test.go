@@ -227,6 +227,39 @@ func BenchmarkInstances(b *testing.B) {
 	}
 }
 
+// TestSharedGroups: for random policies the groups that instances share are right for each of them.
+func TestSharedGroups(t *testing.T) {
+	shares := 0
+	twins := strings.TrimSuffix(policytest.Fleet, "]}") + `,
+ {"name": "h5", "roles": ["blue"], "interfaces": [{"name": "eth0", "addresses": ["10.60.3.2/16"]}]},
+ {"name": "h6", "roles": ["blue"], "interfaces": [{"name": "eth0", "addresses": ["10.60.3.3/16", "fd60::3:3/64"]}]},
+ {"name": "h7", "roles": ["green"], "interfaces": [{"name": "wan0", "addresses": ["203.0.113.10/28", "2001:db8:1::10/64"]}]},
+ {"name": "h8", "roles": ["green"], "interfaces": [{"name": "wan0", "addresses": ["203.0.113.11/28"]}]}]}`
+	for seed := range uint64(60) {
+		text := policytest.Random(rand.New(rand.NewPCG(13, seed)))
+		pol := policytest.Resolve(t, twins, text)
+		for _, h := range pol.Fleet.Hosts {
+			h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
+		}
+		doc, _, err := group.OfFleet(pol, "puffin", 0, group.Abilities{GroupPeers: seed%2 == 0})
+		require.NoError(t, err)
+		for i, m := range doc.Members {
+			for _, other := range doc.Members[:i] {
+				if slices.Equal(m.Groups, other.Groups) {
+					shares++
+				}
+			}
+		}
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			rs, err := group.Read(sp, h, pol.Fleet, doc)
+			require.NoError(t, err)
+			require.NoError(t, group.Of(sp, compile.Host(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, doc)
+		}
+	}
+	require.Positive(t, shares)
+}
+
 // TestOfFleet: instances of the same roles share their groups, which are right for each of
 // them; a group stands for its members where a cloud can say so.
 func TestOfFleet(t *testing.T) {
