@@ -1,0 +1,175 @@
+package dialect
+
+import (
+	"slices"
+
+	"go4.org/netipx"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// redirected lays out what decides about packets that were redirected: the rules of
+// the direction they came in, by the destination that they came with. In its chain's
+// head it stands before all rules, which speak of what packets have now.
+func (w *liner) redirected(plan *compile.Plan) {
+	chainOf := func(d policy.Direction) *compile.Chain {
+		for i := range plan.Chains {
+			if plan.Chains[i].Direction == d {
+				return &plan.Chains[i]
+			}
+		}
+		return nil
+	}
+	heads := map[*LineChain][]Line{}
+	for i := range plan.Translations {
+		t := &plan.Translations[i]
+		if t.Masquerade {
+			continue
+		}
+		w.dir = t.Passes()
+		at := slices.IndexFunc(w.out, func(c *LineChain) bool { return c.Of != nil && c.Direction == w.dir })
+		if at < 0 { // nothing is filtered there, as it came or as it goes
+			continue
+		}
+		head := w.out[at]
+		rules := chainOf(t.Direction)
+		enter := step{do: Accept}
+		if rules != nil && (t.Direction != policy.Forward || rules.Stance.Closed || len(rules.Rules) > 0) {
+			helper := w.helper(policy.DirectionNames[w.dir] + "-" + t.Name)
+			enter = jump(helper)
+			w.copied(helper, rules, t)
+		}
+		// What it asks of the packet is asked as it came; the port it has now.
+		m := t.Match
+		m.Terms = slices.Clone(m.Terms)
+		port := m.Terms[0].Ports.Lo
+		m.Terms[0].Ports = fence.PortRange{Lo: t.Port, Hi: t.Port}
+		if t.Direction == policy.Forward && len(packet.Without(packet.Everything(), packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(), packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
+			m.To = nil // what it gave away of its own was asked for before
+		}
+		w.came = true
+		entry := &LineChain{}
+		w.lines(entry, compile.Rule{Decider: t.Decider}, m, w.Family, enter)
+		w.came = false
+		for _, l := range entry.Lines {
+			if _, ok := t.To(l.Family); l.Family != policy.AnyFamily && !ok {
+				continue
+			}
+			l.Translated, l.CamePort, l.Came = true, port, l.Dst != nil
+			heads[head] = append(heads[head], l)
+		}
+	}
+	for c, lines := range heads {
+		c.Lines = append(lines, c.Lines...)
+	}
+}
+
+func orAll(s *netipx.IPSet) *netipx.IPSet {
+	if s == nil {
+		return packet.Everything()
+	}
+	return s
+}
+
+// copied fills a chain with those of a direction's rules that speak of a redirect's
+// service, for packets that are known to be of it.
+func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Translation) {
+	speaks := func(m *compile.Match) bool {
+		if m.Terms == nil {
+			return true
+		}
+		for _, term := range m.Terms {
+			if asked := t.Match.Terms[0]; (term.Protocol == policy.AnyProtocol || term.Protocol == asked.Protocol) && term.Ports.Lo <= asked.Ports.Lo && asked.Ports.Hi <= term.Ports.Hi {
+				m.Terms = nil
+				return true
+			}
+		}
+		return false
+	}
+	w.came = true
+	for _, r := range rules.Rules {
+		slow := r.Log != nil && r.Log.UpTo != nil
+		several := r.Match.Terms != nil && (r.Limit != nil || slow)
+		if !speaks(&r.Match) || r.Match.Leaving {
+			continue
+		}
+		var unless []compile.Match
+		for _, m := range r.Unless {
+			if speaks(&m) {
+				unless = append(unless, m)
+			}
+		}
+		r.Unless = unless
+		w.rule(helper, r, several)
+	}
+	w.came = false
+	end := step{do: Accept}
+	if rules.Stance.Closed {
+		end.do = Drop
+	}
+	if !rules.Stance.Closed || rules.Stance.RefuseBy == packet.Drop {
+		stance := compile.Decider{Kind: "stance", Name: policy.DirectionNames[rules.Direction] + " open"}
+		if rules.Stance.Closed {
+			stance.Name = policy.DirectionNames[rules.Direction] + " closed"
+		}
+		w.lines(helper, compile.Rule{Decider: stance}, compile.Match{}, w.Family, end)
+	}
+}
+
+// translating lays out the chains that translate.
+func (w *liner) translating(plan *compile.Plan) {
+	chains := map[string]*LineChain{}
+	into := func(hook, name string) *LineChain {
+		if chains[hook] == nil {
+			chains[hook] = &LineChain{Name: name, Direction: compile.Anywhere, Hook: hook}
+			w.out = append(w.out, chains[hook])
+		}
+		return chains[hook]
+	}
+	w.dir = compile.Anywhere
+	for i := range plan.Translations {
+		t := &plan.Translations[i]
+		r := compile.Rule{Decider: t.Decider}
+		if t.Masquerade {
+			w.lines(into("postrouting", "masquerades"), r, t.Match, w.Family, step{do: SourceNAT})
+			continue
+		}
+		c := into("prerouting", "redirects")
+		for _, family := range []int{packet.IPv4, packet.IPv6} {
+			to, ok := t.To(family)
+			if !ok || w.Family != policy.AnyFamily && w.Family != family {
+				continue
+			}
+			s := step{do: Redirect}
+			if to.IsValid() {
+				s.do = DestinationNAT
+			}
+			first := len(c.Lines)
+			w.lines(c, r, t.Match, family, s)
+			for k := range c.Lines[first:] {
+				c.Lines[first+k].To, c.Lines[first+k].Port = to, t.Port
+			}
+		}
+	}
+}
+
+// track makes the kernel track connections where no rule of ours asks for them:
+// it then puts fragments together, and no piece passes as what it is not.
+func (w *liner) track() {
+	for _, c := range w.out {
+		if slices.ContainsFunc(c.Lines, func(l Line) bool { return l.States != nil }) {
+			return
+		}
+	}
+	for _, c := range w.out {
+		if c.Of != nil {
+			all := Line{Box: anything(w.Family), Note: "fragments are put together", Do: Pass}
+			all.States = []int{packet.Untracked}
+			c.Lines = append([]Line{all}, c.Lines...)
+			return
+		}
+	}
+}
