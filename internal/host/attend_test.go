@@ -164,10 +164,7 @@ func TestAnAttendantHasRulesFollowUnits(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	unit := fmt.Sprintf("follow%d.service", os.Getpid())
-	root := "/sys/fs/cgroup"
-	if _, err := os.Stat(root + "/cgroup.controllers"); err != nil {
-		root += "/unified"
-	}
+	root := controlGroups()
 	group := filepath.Join(root, unit)
 	require.NoError(t, os.MkdirAll(group, 0o755))
 	t.Cleanup(func() { _ = os.Remove(group) })

@@ -118,14 +118,20 @@ func kernel(t *testing.T, name string) *testbed.Namespace {
 	return ns
 }
 
-// TestSendersOfAHost: settling fills in whom the host has, whatever the depth of
-// a unit's control group, and tells whom it has not; reports say who is who.
-func TestSendersOfAHost(t *testing.T) {
-	ns := kernel(t, "yf-senders")
+// controlGroups is the folder of control groups of version 2, wherever it is mounted.
+func controlGroups() string {
 	root := "/sys/fs/cgroup"
 	if _, err := os.Stat(root + "/cgroup.controllers"); err != nil {
 		root += "/unified"
 	}
+	return root
+}
+
+// TestSendersOfAHost: settling fills in whom the host has, whatever the depth of
+// a unit's control group, and tells whom it has not; reports say who is who.
+func TestSendersOfAHost(t *testing.T) {
+	ns := kernel(t, "yf-senders")
+	root := controlGroups()
 	slice := fmt.Sprintf("%s/yfhost%d.slice", root, os.Getpid())
 	deep := slice + "/yfhost-inner.slice"
 	shallowUnit, deepUnit := fmt.Sprintf("shallow%d.service", os.Getpid()), fmt.Sprintf("deep%d.service", os.Getpid())

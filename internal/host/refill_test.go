@@ -19,10 +19,7 @@ import (
 // TestRulesFollowAUnitThatStartsAnew in both dialects: what it sends is admitted again,
 // and what somebody added meanwhile stays.
 func TestRulesFollowAUnitThatStartsAnew(t *testing.T) {
-	root := "/sys/fs/cgroup"
-	if _, err := os.Stat(root + "/cgroup.controllers"); err != nil {
-		root += "/unified"
-	}
+	root := controlGroups()
 	for _, c := range []struct {
 		dialect string
 		files   func(unit string) []api.File
