@@ -145,25 +145,8 @@ func newTask(ctx context.Context, tx *sql.Tx, t api.Task, key ed25519.PrivateKey
 }
 
 // OpenTasks are what a host has to do, the oldest first.
-func (s *Store) OpenTasks(ctx context.Context, host string) (out []api.Task, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT task FROM tasks WHERE host = ? AND done_at IS NULL AND until > ? ORDER BY id", host, now())
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	out = []api.Task{}
-	for rows.Next() {
-		var body []byte
-		var t api.Task
-		if err := rows.Scan(&body); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(body, &t); err != nil {
-			return nil, err
-		}
-		out = append(out, t)
-	}
-	return out, rows.Err()
+func (s *Store) OpenTasks(ctx context.Context, host string) ([]api.Task, error) {
+	return bodies[api.Task](ctx, s, "SELECT task FROM tasks WHERE host = ? AND done_at IS NULL AND until > ? ORDER BY id", host, now())
 }
 
 // NewestTask is the number of the last task that anybody was asked to do: who waits
@@ -357,23 +340,28 @@ func (s *Store) PutCopies(ctx context.Context, host string, copies []api.CopyNot
 }
 
 // Copies are the copies that a host keeps, the newest first.
-func (s *Store) Copies(ctx context.Context, host string) (out []api.CopyNote, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT note FROM copies WHERE host = ? ORDER BY number DESC", host)
+func (s *Store) Copies(ctx context.Context, host string) ([]api.CopyNote, error) {
+	return bodies[api.CopyNote](ctx, s, "SELECT note FROM copies WHERE host = ? ORDER BY number DESC", host)
+}
+
+// bodies are what a query gives that asks for one column of JSON; never nil without an error.
+func bodies[T any](ctx context.Context, s *Store, query string, args ...any) (out []T, err error) {
+	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, rows.Close()) }()
-	out = []api.CopyNote{}
+	out = []T{}
 	for rows.Next() {
 		var body []byte
-		var c api.CopyNote
+		var one T
 		if err := rows.Scan(&body); err != nil {
 			return nil, err
 		}
-		if err := json.Unmarshal(body, &c); err != nil {
+		if err := json.Unmarshal(body, &one); err != nil {
 			return nil, err
 		}
-		out = append(out, c)
+		out = append(out, one)
 	}
 	return out, rows.Err()
 }

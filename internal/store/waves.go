@@ -5,7 +5,6 @@ import (
 	"crypto/ed25519"
 	"database/sql"
 	"encoding/json"
-	"errors"
 
 	"yellowfence.example/yfence/internal/api"
 )
@@ -72,25 +71,8 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 }
 
 // Waves are waves, the newest first: those that run, or all.
-func (s *Store) Waves(ctx context.Context, onlyRunning bool) (out []api.Wave, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT state FROM waves WHERE running OR NOT ? ORDER BY number DESC LIMIT 200", onlyRunning)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	out = []api.Wave{}
-	for rows.Next() {
-		var body []byte
-		var w api.Wave
-		if err := rows.Scan(&body); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(body, &w); err != nil {
-			return nil, err
-		}
-		out = append(out, w)
-	}
-	return out, rows.Err()
+func (s *Store) Waves(ctx context.Context, onlyRunning bool) ([]api.Wave, error) {
+	return bodies[api.Wave](ctx, s, "SELECT state FROM waves WHERE running OR NOT ? ORDER BY number DESC LIMIT 200", onlyRunning)
 }
 
 // Wave is one wave.
