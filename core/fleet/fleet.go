@@ -92,14 +92,20 @@ func (h *Host) Addresses() *netipx.IPSet {
 
 // AddAddresses adds the host's Addresses to a builder.
 func (h *Host) AddAddresses(b *netipx.IPSetBuilder) {
-	for _, i := range h.Interfaces {
-		for _, p := range i.Addresses {
-			b.Add(p.Addr())
-		}
-	}
-	for _, a := range slices.Concat(h.SeenAs, h.Floating) {
+	for _, a := range slices.Concat(h.Own(), h.SeenAs, h.Floating) {
 		b.Add(a)
 	}
+}
+
+// Own are the addresses of the host's interfaces, in their order.
+func (h *Host) Own() []netip.Addr {
+	out := []netip.Addr{}
+	for _, i := range h.Interfaces {
+		for _, p := range i.Addresses {
+			out = append(out, p.Addr())
+		}
+	}
+	return out
 }
 
 // On names the host's interfaces on a segment: those that say so, and of those that say nothing the ones with an address in it.

@@ -168,6 +168,21 @@ type Probed struct {
 	Left    []string      `json:"left,omitempty" doc:"what was not tried, and why"`
 }
 
+// Answered is what comes of a connection to which somebody answers.
+const Answered = "answered"
+
+// Agrees says whether what came of a connection is what the policy says: "yes", "no",
+// or "open" where nobody may be listening.
+func Agrees(came string, admitted, listening bool, protocol string) string {
+	switch {
+	case (came == Answered) == admitted:
+		return "yes"
+	case admitted && !listening && (came == "refused" || protocol == "udp"):
+		return "open"
+	}
+	return "no"
+}
+
 // ProbeResult is one connection that was tried, beside what the policy says of it.
 type ProbeResult struct {
 	From    string  `json:"from" doc:"the host that opened it"`

@@ -77,7 +77,7 @@ func (a *app) printProbed(w io.Writer, p api.Probed) {
 			_, _ = fmt.Fprintf(w, "expect %s\n", about)
 		}
 		came := r.Came
-		if r.Came == "answered" {
+		if r.Came == api.Answered {
 			came += fmt.Sprintf(" by %s in %.1f ms", r.Reached, r.Took)
 		}
 		mark := "and the policy says " + r.Policy
@@ -90,7 +90,7 @@ func (a *app) printProbed(w io.Writer, p api.Probed) {
 			mark = "nobody may be listening there (--listen opens a listener); the policy says " + r.Policy
 		}
 		_, _ = fmt.Fprintf(w, "%s -> %s (%s) : %s  %s, %s\n", r.From, r.To, r.Address, r.Service, came, mark)
-		if r.Why != "" && (r.Came == "untried" || r.Agrees == "no" && r.Came != "answered") {
+		if r.Why != "" && (r.Came == "untried" || r.Agrees == "no" && r.Came != api.Answered) {
 			_, _ = fmt.Fprintf(w, "    %s\n", r.Why)
 		}
 	}
@@ -125,11 +125,7 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 		fl, _ = fleet.Read("fleet.json", []byte(file.Text))
 	}
 	if h := fl.Host(name); h != nil {
-		for _, i := range h.Interfaces {
-			for _, p := range i.Addresses {
-				addresses = append(addresses, p.Addr())
-			}
-		}
+		addresses = append(addresses, h.Own()...)
 	}
 	if len(addresses) == 0 {
 		return out, fmt.Errorf("no host is named %q", name)
@@ -165,13 +161,8 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 					r.Policy = answer.Verdict
 				}
 			}
-			admitted := r.Policy == packet.Admit.String()
-			switch {
-			case r.Policy == ask.Uncertain || r.Policy == ask.Mixed:
-			case (r.Came == "answered") == admitted:
-				r.Agrees = "yes"
-			case r.Came == "answered" || r.Came != "refused" && p.Protocol != "udp":
-				r.Agrees = "no"
+			if r.Policy != ask.Uncertain && r.Policy != ask.Mixed {
+				r.Agrees = api.Agrees(r.Came, r.Policy == packet.Admit.String(), false, p.Protocol)
 			}
 			out.Probes = append(out.Probes, r)
 		}

@@ -68,7 +68,7 @@ func open(ctx context.Context, p api.Probe) (came, reached string, err error) {
 				_, err = c.Read(b)
 			}
 			if err == nil {
-				return "answered", who(b), nil
+				return api.Answered, who(b), nil
 			}
 			if !errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil || try == 3 {
 				return failed(err), "", err
@@ -77,7 +77,7 @@ func open(ctx context.Context, p api.Probe) (came, reached string, err error) {
 	}
 	_ = c.SetReadDeadline(time.Now().Add(200 * time.Millisecond))
 	_, _ = io.ReadFull(c, b)
-	return "answered", who(b), nil
+	return api.Answered, who(b), nil
 }
 
 func who(said []byte) string {
@@ -140,7 +140,7 @@ func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
 			continue
 		}
 		if e, ok := m.Body.(*icmp.Echo); ok && m.Type == answer && string(e.Data) == string(mark) {
-			return "answered", "the host", nil
+			return api.Answered, "the host", nil
 		}
 	}
 }

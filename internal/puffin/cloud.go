@@ -277,13 +277,7 @@ func (c *Cloud) Start(i Instance) {
 
 // InstanceOf is a host of a fleet as its cloud has it.
 func InstanceOf(h *fleet.Host) Instance {
-	i := Instance{ID: h.Instance.ID, Labels: h.Instance.Labels, Addresses: []netip.Addr{}}
-	for _, in := range h.Interfaces {
-		for _, p := range in.Addresses {
-			i.Addresses = append(i.Addresses, p.Addr())
-		}
-	}
-	return i
+	return Instance{ID: h.Instance.ID, Labels: h.Instance.Labels, Addresses: h.Own()}
 }
 
 // Stop takes an instance away.

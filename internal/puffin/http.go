@@ -118,27 +118,9 @@ func (c *Cloud) Handler() http.Handler {
 		})
 	})
 	r.Route("/backdoor", func(r chi.Router) {
-		r.Post("/faults", func(w http.ResponseWriter, r *http.Request) {
-			var f Fault
-			if read(w, r, &f) {
-				c.Fail(f)
-				done(w, nil, nil)
-			}
-		})
-		r.Post("/groups", func(w http.ResponseWriter, r *http.Request) {
-			var g group.Group
-			if read(w, r, &g) {
-				c.ByHand(g)
-				done(w, nil, nil)
-			}
-		})
-		r.Post("/instances", func(w http.ResponseWriter, r *http.Request) {
-			var i Instance
-			if read(w, r, &i) {
-				c.Start(i)
-				done(w, nil, nil)
-			}
-		})
+		r.Post("/faults", takes(c.Fail))
+		r.Post("/groups", takes(c.ByHand))
+		r.Post("/instances", takes(c.Start))
 		r.Delete("/instances/{id}", func(w http.ResponseWriter, r *http.Request) {
 			c.Stop(chi.URLParam(r, "id"))
 			done(w, nil, nil)
@@ -222,6 +204,17 @@ func hang(w http.ResponseWriter) {
 	if h, ok := w.(http.Hijacker); ok {
 		if conn, _, err := h.Hijack(); err == nil {
 			_ = conn.Close()
+		}
+	}
+}
+
+// takes is a handler that does something with what a request says.
+func takes[T any](do func(T)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		var body T
+		if read(w, r, &body) {
+			do(body)
+			done(w, nil, nil)
 		}
 	}
 }

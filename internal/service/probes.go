@@ -22,12 +22,11 @@ import (
 )
 
 const (
-	maxProbes     = 200 // of one request
-	probeAnswered = "answered"
-	listenFor     = "10s"            // as short as may be: a service that starts needs its port
-	probeAnswer   = 20 * time.Second // that a host has to tell what came of a probe
-	echoRequest   = 8                // ICMP's; ICMPv6 has another
-	echoRequest6  = 128
+	maxProbes    = 200              // of one request
+	listenFor    = "10s"            // as short as may be: a service that starts needs its port
+	probeAnswer  = 20 * time.Second // that a host has to tell what came of a probe
+	echoRequest  = 8                // ICMP's; ICMPv6 has another
+	echoRequest6 = 128
 )
 
 // trial is a connection to try.
@@ -247,7 +246,7 @@ func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api
 	r.Came, r.Reached, r.Took, r.Why = res.Came, res.Reached, res.Took, cmp.Or(strings.Join(res.Said, "; "), r.Why)
 	if r.Policy != ask.Mixed && r.Policy != ask.Uncertain {
 		listening := listener != nil && answers(*listener, t.protocol())
-		r.Agrees = agrees(r.Came, r.Policy == packet.Admit.String(), listening, t.protocol())
+		r.Agrees = api.Agrees(r.Came, r.Policy == packet.Admit.String(), listening, t.protocol())
 	}
 	return r
 }
@@ -261,16 +260,4 @@ func translated(a *ask.Answer) bool {
 // answer. What speaks UDP there already says nothing to strangers.
 func answers(r api.TaskResult, protocol string) bool {
 	return r.Failed == "" && (protocol != "udp" || r.Reached == host.OwnListener)
-}
-
-// agrees says whether what came of a connection is what the policy says: "yes", "no",
-// or "open" where nobody may be listening.
-func agrees(came string, admitted, listening bool, protocol string) string {
-	switch {
-	case (came == probeAnswered) == admitted:
-		return "yes"
-	case admitted && !listening && (came == "refused" || protocol == "udp"):
-		return "open"
-	}
-	return "no"
 }

@@ -181,11 +181,15 @@ type waveInput struct {
 func (s *Service) showWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
 	w, err := s.Store.Wave(ctx, in.Number)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no wave %d", in.Number))
+		return nil, noWave(in.Number)
 	} else if err != nil {
 		return nil, s.broken("reading the wave", err)
 	}
 	return &waveOutput{w}, nil
+}
+
+func noWave(number int64) error {
+	return huma.Error404NotFound(fmt.Sprintf("there is no wave %d", number))
 }
 
 // tellWaves says in a wave that has stopped already why one of its hosts went back.
@@ -230,7 +234,7 @@ func (s *Service) changeWave(ctx context.Context, number int64, change func(w *a
 	var told huma.StatusError
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no wave %d", number))
+		return nil, noWave(number)
 	case errors.As(err, &told):
 		return nil, told
 	case err != nil:
@@ -308,12 +312,11 @@ func stop(ctx context.Context, w *api.Wave, step store.WaveStep, attending map[s
 
 // returnWave begins a wave that puts every host back on the pair it had before.
 func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
-	before, err := s.Store.Wave(ctx, in.Number)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no wave %d", in.Number))
-	} else if err != nil {
-		return nil, s.broken("reading the wave", err)
+	shown, err := s.showWave(ctx, in)
+	if err != nil {
+		return nil, err
 	}
+	before := shown.Body
 	if before.State == api.WaveRunning || before.State == api.WaveWaiting {
 		return nil, huma.Error409Conflict(fmt.Sprintf("wave %d is %s; stop it first", before.Number, before.State))
 	}

@@ -167,7 +167,7 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 		if err != nil || t.Done == nil && time.Now().Before(t.Until) {
 			return err
 		}
-		if t.Done == nil || t.Result.Came != "answered" {
+		if t.Done == nil || t.Result.Came != api.Answered {
 			if h.Tried++; h.Tried < probeTries {
 				h.Phase = api.HostInForce
 				return nil

@@ -1,10 +1,8 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"yellowfence.example/yfence/core/ask"
@@ -90,7 +88,7 @@ func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step store.WaveSt
 		if t.Came, t.Agrees = "untried", "open"; tried.Result != nil && tried.Result.Came != "" {
 			t.Came = tried.Result.Came
 			listening := listened.Result != nil && answers(*listened.Result, probe(t).Protocol)
-			t.Agrees = agrees(t.Came, t.Admitted, listening, probe(t).Protocol)
+			t.Agrees = api.Agrees(t.Came, t.Admitted, listening, probe(t).Protocol)
 		}
 		switch t.Agrees {
 		case "yes":
@@ -141,8 +139,15 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 		has := c != nil && c.Phase == api.Kept && c.Kind == "" && c.Pair == number
 		return (settled[h.Name] || has) && s.attends(attending[h.Name])
 	}
-	hosts := slices.Clone(m.fleet.Hosts)
-	slices.SortStableFunc(hosts, func(a, b *fleet.Host) int { return cmp.Compare(btoi(mine[b.Name]), btoi(mine[a.Name])) })
+	var hosts, others []*fleet.Host // those of this step first
+	for _, h := range m.fleet.Hosts {
+		if mine[h.Name] {
+			hosts = append(hosts, h)
+		} else {
+			others = append(others, h)
+		}
+	}
+	hosts = append(hosts, others...)
 	now := s.Clock().Unix()
 	for _, e := range m.policy.Expects {
 		if e.Off {
@@ -164,11 +169,4 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 		}
 	}
 	return out, nil
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }

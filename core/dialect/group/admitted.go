@@ -88,12 +88,7 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 
 func ownAddresses(h *fleet.Host) *netipx.IPSet {
 	var b netipx.IPSetBuilder
-	for _, i := range h.Interfaces {
-		for _, p := range i.Addresses {
-			b.Add(p.Addr())
-		}
-	}
-	for _, at := range h.Floating {
+	for _, at := range slices.Concat(h.Own(), h.Floating) {
 		b.Add(at)
 	}
 	set, _ := b.IPSet()

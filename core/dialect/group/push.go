@@ -1,6 +1,7 @@
 package group
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -37,8 +38,7 @@ func ByContent(d *Document) *Document {
 	out := &Document{Version: d.Version, Kind: d.Kind, Cloud: d.Cloud, Groups: []Group{}, Members: []Member{}}
 	called := map[string]string{}
 	for _, g := range d.Groups {
-		content, _ := json.Marshal([][]Rule{g.Inbound, g.Outbound}) // rules always have a JSON form
-		sum := sha256.Sum256(content)
+		sum := sha256.Sum256(g.content())
 		name := g.Name + "." + hex.EncodeToString(sum[:4])
 		called[g.Name] = name
 		g.Name = name
@@ -74,13 +74,13 @@ func (e *NoRoom) Error() string {
 // interrupted they lead on from there. Of groups that are not ours nothing is changed; an
 // instance of ours leaves them.
 func Steps(have, want *Document, can Abilities) (phases [][]Step, err error) {
-	var make, join, leave, drop []Step
+	var create, join, leave, drop []Step
 	wanted, called := map[string]bool{}, map[string]string{}
 	for _, g := range want.Groups {
 		name, there := standsAs(have, g)
 		if called[g.Name] = name; !there {
 			g.Name = name
-			make = append(make, Step{Put: &g})
+			create = append(create, Step{Put: &g})
 		}
 		wanted[name] = true
 	}
@@ -126,7 +126,7 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, err error) {
 			drop = append(drop, Step{Drop: g.Name})
 		}
 	}
-	for _, phase := range [][]Step{make, join, leave, drop} {
+	for _, phase := range [][]Step{create, join, leave, drop} {
 		if len(phase) > 0 {
 			phases = append(phases, phase)
 		}
@@ -143,7 +143,7 @@ func standsAs(have *Document, g Group) (name string, there bool) {
 		if h.Name != g.Name && !strings.HasPrefix(h.Name, g.Name+".") {
 			continue
 		}
-		if sameRules(h, g) {
+		if bytes.Equal(h.content(), g.content()) {
 			return h.Name, true
 		}
 		taken[h.Name] = true
@@ -160,8 +160,8 @@ func sameNames(a, b []string) bool {
 	return slices.Equal(a, b)
 }
 
-func sameRules(a, b Group) bool {
-	x, _ := json.Marshal([][]Rule{a.Inbound, a.Outbound})
-	y, _ := json.Marshal([][]Rule{b.Inbound, b.Outbound})
-	return string(x) == string(y)
+// content is what a group holds, whatever it is called.
+func (g Group) content() []byte {
+	b, _ := json.Marshal([][]Rule{g.Inbound, g.Outbound}) // rules always have a JSON form
+	return b
 }

@@ -209,7 +209,7 @@ func (s *Side) rules(sp *packet.Space, peersPerRule int, known []Named) (out []R
 // these, as far as they hold one that is to be held, are the fewest. What a host says to
 // itself crosses no group, so that its own addresses may be held.
 func (s *Side) fewest(hold, may *netipx.IPSet) []netip.Prefix {
-	return slices.DeleteFunc(union(may, s.own).Prefixes(), func(p netip.Prefix) bool { return !hold.OverlapsPrefix(p) })
+	return slices.DeleteFunc(packet.Union(may, s.own).Prefixes(), func(p netip.Prefix) bool { return !hold.OverlapsPrefix(p) })
 }
 
 // peersOf says prefixes, and a known group in place of those that are together just the
@@ -232,14 +232,6 @@ func peersOf(prefixes []netip.Prefix, known []Named) (out []string) {
 		out = append(out, p.String())
 	}
 	return out
-}
-
-func union(a, b *netipx.IPSet) *netipx.IPSet {
-	var both netipx.IPSetBuilder
-	both.AddSet(a)
-	both.AddSet(b)
-	set, _ := both.IPSet() // errors only on invalid ranges
-	return set
 }
 
 // runs are the runs of a dimension's values, in order and without a gap, whose addresses
