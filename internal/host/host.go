@@ -81,7 +81,7 @@ func countsOf(listing []byte) (out []api.Count) {
 			}
 		} `json:"nftables"`
 	}
-	if json.Unmarshal(listing, &l) != nil {
+	if !bytes.Contains(listing, []byte(`"counter"`)) || json.Unmarshal(listing, &l) != nil {
 		return nil
 	}
 	for _, o := range l.All {
