@@ -122,7 +122,7 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 		}
 		return res
 	}
-	c := &comparison{sp: sp, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
+	c := &comparison{sp: sp, undo: "settling " + plan.Host.Name, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
@@ -182,6 +182,7 @@ type comparison struct {
 	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them
 	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
+	undo        string // what puts things right: settling the host
 }
 
 // line is a rule of ours: the way of the packets it is for, and its statement.

@@ -178,7 +178,7 @@ func (c *comparison) finding(n *cause) Finding {
 		role = h.Roles[0]
 	}
 	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
-	undo := "settling " + h.Name
+	undo := c.undo
 	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := undo + " undoes it"
 	if n.kind != Opened && live.Chain != nil && !c.form.Settles(live.Chain) {

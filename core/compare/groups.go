@@ -3,7 +3,6 @@ package compare
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
@@ -19,7 +18,7 @@ import (
 func Groups(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
 	admitted := group.Of(sp, plan)
 	asked, should := admitted.Asked(sp)
-	c := &comparison{sp: sp, form: forms.Of(plan.Host), about: asked, pol: names.pol, plan: plan, names: names}
+	c := &comparison{sp: sp, undo: fmt.Sprintf("writing the groups of %s anew", plan.Host.Name), form: forms.Of(plan.Host), about: asked, pol: names.pol, plan: plan, names: names}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant = sp.WithRoom(c.meant)
@@ -41,11 +40,6 @@ func Groups(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ru
 	res := &Result{Findings: c.findings()}
 	if turns := sp.Turns(c.meant); len(turns) > 0 {
 		res.Until = slices.Min(turns)
-	}
-	anew := fmt.Sprintf("writing the groups of %s anew", plan.Host.Name)
-	for i := range res.Findings {
-		f := &res.Findings[i]
-		f.Hint = strings.ReplaceAll(f.Hint, "settling "+plan.Host.Name, anew)
 	}
 	return res
 }
