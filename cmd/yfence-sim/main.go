@@ -73,6 +73,7 @@ instances of this cloud are there from the beginning, in no group.`,
 	f.StringVar(&tokenFile, "token-file", "", "a file with the account's token")
 	f.StringVar(&fleetFile, "fleet", "", "a fleet file, whose instances are there")
 	f.StringVar(&o.Name, "name", "puffin", "the cloud's name, as the fleet file says it")
+	f.StringVar(&o.Account, "account", "saltmarsh", "the account's name")
 	f.DurationVar(&o.SoonAfter, "soon", 2*time.Second, "how long a change takes to be in force, at least")
 	f.DurationVar(&o.LateAfter, "late", 10*time.Second, "and at most")
 	f.IntVar(&o.PerSecond, "per-second", 20, "requests that an account may make; 0 is any number")

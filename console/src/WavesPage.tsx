@@ -76,7 +76,7 @@ function WaveCard({ wave: w }: { wave: Wave }) {
             {w.hosts
               .filter((h) => h.step === step)
               .map((h) => (
-                <HostLine key={h.name} host={h} />
+                <HostLine key={`${h.name}@${h.cloud ?? ''}`} host={h} />
               ))}
           </ul>
         </div>
@@ -91,6 +91,7 @@ function HostLine({ host: h }: { host: WaveHost }) {
     <li className="grid items-baseline gap-x-4 sm:grid-cols-[9rem_7rem_1fr]">
       <Link to={`/hosts/${h.name}`} className="font-medium underline-offset-2 hover:underline">
         {h.name}
+        {h.cloud && <span className="font-normal text-faint">@{h.cloud}</span>}
       </Link>
       <span className={`flex items-center gap-1.5 text-sm font-medium ${look}`}>
         <Icon className="size-3.5 self-center" aria-hidden />

@@ -596,6 +596,45 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        CloudNote: {
+            hint: string;
+            /**
+             * @description changed: a group of ours holds something else than it was made with. membership: an instance is in other groups than it is to be. no group: nothing filters for an instance. attached to nothing: nobody is in a group of ours. not taken: a new instance is not taken into the fleet
+             * @enum {string}
+             */
+            kind: "changed" | "membership" | "no group" | "attached to nothing" | "not taken";
+            /** @description it, in a sentence */
+            says: string;
+            /** @description the group or the instance */
+            what: string;
+        };
+        CloudStatus: {
+            account?: string;
+            /** @description its name, as the fleet file says it */
+            cloud: string;
+            /** @description why it cannot be read or asked now */
+            failing?: string;
+            /**
+             * Format: int64
+             * @description how many it has
+             */
+            groups: number;
+            /**
+             * Format: int64
+             * @description how many it has
+             */
+            instances: number;
+            /** @description what groups cannot tell, by host, and is left to the host's own filter */
+            left?: string[];
+            notes?: components["schemas"]["CloudNote"][];
+            /**
+             * Format: date-time
+             * @description when all that it has was last read
+             */
+            read_at?: string;
+            /** @description what it was asked for and is not in force yet */
+            waits?: string[];
+        };
         CompareRequest: {
             /** @description nothing said: what is in force */
             from?: components["schemas"]["Side"];
@@ -660,6 +699,8 @@ export interface components {
             traffic: string;
         };
         Drift: {
+            /** @description that the service is connected to, with what of their groups is not as it is to be */
+            clouds?: components["schemas"]["CloudStatus"][];
             hosts: components["schemas"]["HostDrift"][] | null;
             /** Format: int64 */
             revision: number;
@@ -907,6 +948,8 @@ export interface components {
              * @description when its last report came in
              */
             heard_at?: string;
+            /** @description its place in a cloud, whose groups filter for it too */
+            instance?: components["schemas"]["Instance"];
             interfaces: components["schemas"]["Interface"][] | null;
             name: string;
             /**
@@ -935,6 +978,16 @@ export interface components {
             dumps?: components["schemas"]["Dump"][];
             /** @description who the users and units are that the rules speak of */
             names?: components["schemas"]["Names"];
+        };
+        Instance: {
+            /** @description which cloud it is in */
+            cloud: string;
+            /** @description its name there */
+            id: string;
+            /** @description what the cloud says of it, by key */
+            labels?: {
+                [key: string]: string;
+            };
         };
         Interface: {
             /** @description each with the length of its network's prefix */
@@ -1602,6 +1655,8 @@ export interface components {
         };
         WaveHost: {
             change?: string;
+            /** @description whose groups are put in force for its instance; its own filter's rules if not said */
+            cloud?: string;
             name: string;
             /**
              * Format: int64
@@ -1635,6 +1690,11 @@ export interface components {
              * @description probes that failed
              */
             tried?: number;
+            /**
+             * Format: date-time
+             * @description when a cloud is to have it in force
+             */
+            until?: string;
             /** @description how it is proven that the way in is open, or why it went back or failed */
             why?: string;
         };

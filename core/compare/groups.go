@@ -37,7 +37,7 @@ func Groups(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ru
 	c.bothAdmit, c.regions = sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut}
 	c.collect(Opened, opened)
 	c.collect(Shut, shut)
-	res := &Result{Findings: c.findings()}
+	res := &Result{Findings: c.findings(), Bare: live.Bare()}
 	if turns := sp.Turns(c.meant); len(turns) > 0 {
 		res.Until = slices.Min(turns)
 	}

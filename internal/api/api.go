@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -111,6 +112,7 @@ type HostStatus struct {
 	Roles      []string          `json:"roles"`
 	Dialect    string            `json:"dialect"`
 	Interfaces []fleet.Interface `json:"interfaces"`
+	Instance   *fleet.Instance   `json:"instance,omitempty" doc:"its place in a cloud, whose groups filter for it too"`
 	State      State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
 	Findings   int               `json:"findings" doc:"differences in meaning"`
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
@@ -170,6 +172,21 @@ type Drift struct {
 	Version  int         `json:"version"`
 	Revision int64       `json:"revision"`
 	Hosts    []HostDrift `json:"hosts"`
+
+	Clouds []CloudStatus `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to, with what of their groups is not as it is to be"`
+}
+
+// CloudStatus is how a cloud stands that the service is connected to.
+type CloudStatus struct {
+	Cloud     string            `json:"cloud" doc:"its name, as the fleet file says it"`
+	Account   string            `json:"account,omitempty"`
+	ReadAt    *time.Time        `json:"read_at,omitempty" doc:"when all that it has was last read"`
+	Failing   string            `json:"failing,omitempty" doc:"why it cannot be read or asked now"`
+	Instances int               `json:"instances" doc:"how many it has"`
+	Groups    int               `json:"groups" doc:"how many it has"`
+	Waits     []string          `json:"waits,omitempty" nullable:"false" doc:"what it was asked for and is not in force yet"`
+	Notes     []group.CloudNote `json:"notes,omitempty" nullable:"false"`
+	Left      []string          `json:"left,omitempty" nullable:"false" doc:"what groups cannot tell, by host, and is left to the host's own filter"`
 }
 
 // HostDrift is how one host differs.

@@ -88,6 +88,7 @@ func (t Trial) String() string {
 type WaveHost struct {
 	Name   string   `json:"name"`
 	Step   int      `json:"step" doc:"which settles it, from 1"`
+	Cloud  string   `json:"cloud,omitempty" doc:"whose groups are put in force for its instance; its own filter's rules if not said"`
 	Pair   int64    `json:"pair" doc:"that is put in force"`
 	Phase  string   `json:"phase" enum:"due,asked,in force,probed,keeping,kept,went back,failed,absent"`
 	Why    string   `json:"why,omitempty" doc:"how it is proven that the way in is open, or why it went back or failed"`
@@ -98,6 +99,17 @@ type WaveHost struct {
 	Prober string   `json:"prober,omitempty"`
 	To     string   `json:"to,omitempty" doc:"the address and port that it is to reach"`
 	Tried  int      `json:"tried,omitempty" doc:"probes that failed"`
+
+	Until *time.Time `json:"until,omitempty" doc:"when a cloud is to have it in force"`
+}
+
+// Subject is what is put in force: a host's rules by its name, its instance's groups by
+// HOST@CLOUD.
+func (h WaveHost) Subject() string {
+	if h.Cloud != "" {
+		return h.Name + "@" + h.Cloud
+	}
+	return h.Name
 }
 
 // Waves are all waves, the newest first.

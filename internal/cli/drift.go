@@ -44,6 +44,11 @@ tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or wit
 					return errFound
 				}
 			}
+			for _, c := range d.Clouds {
+				if len(c.Notes) > 0 || c.Failing != "" {
+					return errFound
+				}
+			}
 			return nil
 		},
 	}
@@ -115,7 +120,24 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
 	}
+	for _, c := range d.Clouds {
+		a.printCloud(w, c, p)
+	}
 	_, _ = fmt.Fprintf(w, "\n%s: %s\n", plural(len(d.Hosts), "host"), strings.Join(parts, ", "))
+}
+
+// printCloud tells how a cloud stands, and what of its groups is not as it is to be.
+func (a *app) printCloud(w io.Writer, c api.CloudStatus, p func(string, string) string) {
+	_, _ = fmt.Fprintf(w, "\ncloud %s  %s, %s, read %s\n", p(bold, c.Cloud), plural(c.Instances, "instance"), plural(c.Groups, "group"), ago(c.ReadAt))
+	if c.Failing != "" {
+		_, _ = fmt.Fprintf(w, "    %s  %s\n", p(red, "failing "), c.Failing)
+	}
+	for _, what := range c.Waits {
+		_, _ = fmt.Fprintf(w, "    %s  %s\n", p(amber, "asked   "), what)
+	}
+	for _, n := range c.Notes {
+		_, _ = fmt.Fprintf(w, "    %s  %s\n              %s     %s\n", p(red, n.Kind), n.Says, p(dim, "to do"), n.Hint)
+	}
 }
 
 var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Boot: amber, compare.Cosmetic: dim}

@@ -27,6 +27,7 @@ type serveFlags struct {
 	databaseFile       string
 	cert, key          string
 	firstToken         string
+	clouds             string
 	reportEvery        time.Duration
 	maxPause           time.Duration
 	logJSON, logErrors bool
@@ -57,6 +58,7 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().StringVar(&f.firstToken, "first-token", "", "a file to write a token with all rights to, if there is no token yet")
 	c.Flags().DurationVar(&f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	c.Flags().DurationVar(&f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
+	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
 	c.Flags().BoolVar(&f.logErrors, "log-errors", false, "write errors only to the log")
 	return c
@@ -101,10 +103,15 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	if err != nil {
 		return err
 	}
-	svc := service.New(service.Options{Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != ""})
+	clouds, err := readClouds(f.clouds)
+	if err != nil {
+		return err
+	}
+	svc := service.New(service.Options{Clouds: clouds, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != ""})
 	server := &http.Server{Handler: svc.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(handler, slog.LevelWarn), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
 	go svc.Work(ctx)
+	go svc.WorkClouds(ctx)
 	failed := make(chan error, len(sockets))
 	for _, l := range sockets {
 		a.say("yfence: serving on %s", l.Addr())

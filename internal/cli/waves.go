@@ -135,14 +135,14 @@ func (a *app) sayPhases(w api.Wave, said map[string]string) {
 	for _, h := range w.Hosts {
 		telling := slices.Contains([]string{api.HostKept, api.HostBack, api.HostFailed, api.HostAbsent}, h.Phase) || h.Phase == api.HostInForce && h.Why != ""
 		line := h.Phase + "\x00" + h.Why
-		if !telling || said[h.Name] == line {
+		if !telling || said[h.Subject()] == line {
 			continue
 		}
-		said[h.Name] = line
+		said[h.Subject()] = line
 		if hosts[line] == nil {
 			order = append(order, line)
 		}
-		hosts[line] = append(hosts[line], h.Name)
+		hosts[line] = append(hosts[line], h.Subject())
 	}
 	for _, line := range order {
 		phase, why, _ := strings.Cut(line, "\x00")
@@ -152,9 +152,9 @@ func (a *app) sayPhases(w api.Wave, said map[string]string) {
 			a.say("  %s: %s\n      %s", phase, why, strings.Join(names, ", "))
 		}
 		for _, h := range w.Hosts {
-			if h.Phase == api.HostKept && slices.Contains(hosts[line], h.Name) {
+			if h.Phase == api.HostKept && slices.Contains(hosts[line], h.Subject()) {
 				for _, s := range h.Said {
-					a.say("      %s says: %s", h.Name, s)
+					a.say("      %s says: %s", h.Subject(), s)
 				}
 			}
 		}
@@ -201,7 +201,7 @@ func (a *app) runCheck(ctx context.Context, w api.Wave, check string) error {
 
 func inStep(w api.Wave) (names []string) {
 	for _, h := range w.Hosts {
-		if h.Step == w.Step {
+		if h.Step == w.Step && !slices.Contains(names, h.Name) {
 			names = append(names, h.Name)
 		}
 	}
@@ -262,7 +262,7 @@ func (a *app) wavesShow() *cobra.Command {
 			}
 			return a.print(waveDocument(w), func(out io.Writer) {
 				for _, h := range w.Hosts {
-					_, _ = fmt.Fprintf(out, "step %d  %-14s %-10s %s\n", h.Step, h.Name, h.Phase, h.Why)
+					_, _ = fmt.Fprintf(out, "step %d  %-14s %-10s %s\n", h.Step, h.Subject(), h.Phase, h.Why)
 				}
 				printWaveEnd(out, w)
 			})

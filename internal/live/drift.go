@@ -50,6 +50,7 @@ func Drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f
 		}
 		of := compare.Groups(sp, names, compile.Host(sp, pol, h, now), rules)
 		res.Findings = append(res.Findings, of.Findings...)
+		res.Bare = res.Bare || of.Bare && own.Dumps == nil // else its own filter is there at least
 		if res.Until == 0 || of.Until != 0 && of.Until < res.Until {
 			res.Until = of.Until
 		}

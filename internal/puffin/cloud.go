@@ -23,6 +23,7 @@ import (
 // Options are what a cloud is like.
 type Options struct {
 	Name      string          // as the fleet file says it
+	Account   string          // its name
 	Token     string          // of the account
 	Abilities group.Abilities // of its groups
 	// What is asked is in force after a time between these.
@@ -238,6 +239,13 @@ func (c *Cloud) Instances(after string, limit int) (out []Instance, next string)
 		out = append(out, *c.instances[id])
 	}
 	return out, ""
+}
+
+// count is how many instances there are.
+func (c *Cloud) count() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.instances)
 }
 
 // Groups are all groups, in the order of their names.

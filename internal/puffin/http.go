@@ -77,7 +77,7 @@ func (c *Cloud) Handler() http.Handler {
 	r.Route("/v1", func(r chi.Router) {
 		r.Use(c.account)
 		r.Get("/abilities", func(w http.ResponseWriter, _ *http.Request) {
-			answer(w, map[string]any{"cloud": c.Name, "abilities": c.Abilities})
+			answer(w, map[string]any{"cloud": c.Name, "account": c.Account, "abilities": c.Abilities})
 		})
 		r.Get("/instances", func(w http.ResponseWriter, r *http.Request) {
 			limit, err := strconv.Atoi(r.URL.Query().Get("limit"))
@@ -85,7 +85,7 @@ func (c *Cloud) Handler() http.Handler {
 				limit = pageSize
 			}
 			all, next := c.Instances(r.URL.Query().Get("after"), limit)
-			answer(w, map[string]any{"instances": all, "next": next})
+			answer(w, map[string]any{"instances": all, "next": next, "all": c.count()})
 		})
 		r.Put("/instances/{id}/groups", func(w http.ResponseWriter, r *http.Request) {
 			var body struct {
@@ -96,7 +96,10 @@ func (c *Cloud) Handler() http.Handler {
 			}
 			done(w, nil, c.PutMembership(chi.URLParam(r, "id"), body.Groups))
 		})
-		r.Get("/groups", func(w http.ResponseWriter, _ *http.Request) { answer(w, map[string]any{"groups": c.Groups()}) })
+		r.Get("/groups", func(w http.ResponseWriter, _ *http.Request) {
+			all := c.Groups()
+			answer(w, map[string]any{"groups": all, "all": len(all)})
+		})
 		r.Put("/groups/{name}", func(w http.ResponseWriter, r *http.Request) {
 			var body struct {
 				Group   group.Group `json:"group"`
@@ -150,6 +153,7 @@ func (c *Cloud) account(next http.Handler) http.Handler {
 		}
 		switch f.Kind {
 		case "hangs":
+			_, _ = io.Copy(io.Discard, r.Body) // whoever gives up is noticed only then
 			select {
 			case <-r.Context().Done():
 			case <-time.After(hangs):

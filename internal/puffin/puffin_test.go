@@ -77,7 +77,8 @@ func put(version int64, inbound ...group.Rule) map[string]any {
 // TestWhatIsAskedIsInForceLater, and what is done by hand at once.
 func TestWhatIsAskedIsInForceLater(t *testing.T) {
 	a := newAccount(t, puffin.Options{})
-	a.Start(puffin.Instance{ID: "p-1", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.70")}})
+	a.ByHand(group.Group{Name: "shut", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
+	a.Start(puffin.Instance{ID: "p-1", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.70")}, Groups: []string{"shut"}})
 	status, answer := a.call("PUT", "/v1/groups/charts", put(0, rule("443", "0.0.0.0/0")))
 	require.Equal(t, "202", status)
 	require.EqualValues(t, 1, answer["version"])

@@ -116,33 +116,42 @@ func (s *Service) follow(ctx context.Context, m *model, h *fleet.Host, said api.
 	if what == nil {
 		return m, nil
 	}
-	text, err := fleet.Write(fleet.Merge(m.fleet, &fleet.Fleet{Hosts: []*fleet.Host{&changed}}), fleet.JSON)
+	m, _, err := s.takeOver(ctx, m, []*fleet.Host{&changed}, h.Name, h.Name+": "+strings.Join(what, "; "))
+	return m, err
+}
+
+// takeOver makes a new generation of the fleet with hosts that are new or otherwise, which
+// nobody imported. refused says why it is not, where the policy does not check clean with them.
+func (s *Service) takeOver(ctx context.Context, m *model, hosts []*fleet.Host, by, why string) (after *model, refused string, err error) {
+	text, err := fleet.Write(fleet.Merge(m.fleet, &fleet.Fleet{Hosts: hosts}), fleet.JSON)
 	if err != nil {
-		return m, err
+		return m, "", err
 	}
 	file := check.Source{Name: "fleet.json", Text: string(text)}
 	fl, problems := fleet.Read(file.Name, text)
 	if m.pair.Revision != 0 && !fence.HasErrors(problems) {
 		files, err := s.files(ctx, m.pair.Revision)
 		if err != nil {
-			return m, err
+			return m, "", err
 		}
 		_, found := check.Policy(files, fl, s.Clock().Unix())
 		problems = append(problems, found...)
 	}
 	if fence.HasErrors(problems) { // it is said as a difference instead
-		s.Log.Warn("a host's new addresses are not taken over", "host", h.Name, "because", check.Summary(problems))
-		return m, nil
+		refused = check.Summary(problems)
+		s.Log.Warn("what was told of a host is not taken over", "by", by, "host", hosts[0].Name, "because", refused)
+		return m, refused, nil
 	}
 	body, err := json.Marshal(file)
 	if err != nil {
-		return m, err
+		return m, "", err
 	}
-	_, err = s.Store.Import(ctx, m.pair.Generation, m.pair.Revision, h.Name, h.Name+": "+strings.Join(what, "; "), body)
+	_, err = s.Store.Import(ctx, m.pair.Generation, m.pair.Revision, by, why, body)
 	if err != nil && !errors.Is(err, store.ErrConflict) { // the next report comes to it
-		return m, err
+		return m, "", err
 	}
-	return s.newest(ctx)
+	m, err = s.newest(ctx)
+	return m, "", err
 }
 
 func joinPrefixes(all []netip.Prefix) string {

@@ -28,23 +28,19 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
-	heard, err := s.Store.Heard(ctx, "")
-	if err != nil {
-		return nil, s.broken("reading the fleet", err)
-	}
-	attending, err := s.Store.Attending(ctx, "")
+	k, err := s.known(ctx, nil)
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
 	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}}
 	for _, h := range m.fleet.Hosts {
-		a := attending[h.Name]
-		res, against, err := s.status(ctx, m, h, heard[h.Name], a)
+		a := k.attending[h.Name]
+		res, against, err := s.whole(ctx, m, h, k)
 		if err != nil {
 			return nil, s.broken("reading the fleet", err)
 		}
 		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State, Why: res.Why,
-			HeardAt: timeOf(heard[h.Name].ReceivedAt), Revision: against.pair.Revision, Change: a.Change, Attends: timeOf(a.AskedAt)}
+			Instance: h.Instance, HeardAt: timeOf(k.lastHeard(h).ReceivedAt), Revision: against.pair.Revision, Change: a.Change, Attends: timeOf(a.AskedAt)}
 		status.Findings, status.Cosmetic = res.differences()
 		if a.Around.Interfaces != nil {
 			status.Differs = differs(h, a.Around.Interfaces)
@@ -68,27 +64,27 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
-	if in.Host != "" && m.fleet.Host(in.Host) == nil {
+	only := m.fleet.Host(in.Host)
+	if in.Host != "" && only == nil {
 		return nil, noHost(in.Host)
 	}
-	heard, err := s.Store.Heard(ctx, in.Host)
-	if err != nil {
-		return nil, s.broken("reading the drift", err)
-	}
-	attending, err := s.Store.Attending(ctx, in.Host)
+	k, err := s.known(ctx, only)
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
 	for _, h := range m.fleet.Hosts {
-		if in.Host != "" && h.Name != in.Host {
+		if only != nil && h != only {
 			continue
 		}
-		res, _, err := s.status(ctx, m, h, heard[h.Name], attending[h.Name])
+		res, _, err := s.whole(ctx, m, h, k)
 		if err != nil {
 			return nil, s.broken("reading the drift", err)
 		}
-		out.Hosts = append(out.Hosts, api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(heard[h.Name].TakenAt), Findings: res.Findings, Unread: res.Unread})
+		out.Hosts = append(out.Hosts, drifts(h, res, k.lastHeard(h)))
+	}
+	if in.Host == "" {
+		out.Clouds = k.cloudNotes()
 	}
 	return &struct{ Body api.Drift }{out}, nil
 }
@@ -357,21 +353,19 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err := s.Store.PutSurroundings(ctx, h.Name, in.Body.TakenAt, in.Body.Around, in.Body.Counts); err != nil {
 		return nil, s.broken("taking the report", err)
 	}
-	heard, err := s.Store.Heard(ctx, in.Host)
+	k, err := s.known(ctx, h)
 	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}
-	attending, err := s.Store.Attending(ctx, in.Host)
-	if err != nil {
-		return nil, s.broken("reading the report", err)
-	}
-	if m, err = s.follow(ctx, m, h, attending[h.Name].Around); err != nil {
+	if m, err = s.follow(ctx, m, h, k.attending[h.Name].Around); err != nil {
 		return nil, s.broken("following the host's addresses", err)
 	}
 	h = m.fleet.Host(in.Host)
-	var res result
-	if res, _, err = s.status(ctx, m, h, heard[h.Name], attending[h.Name]); err != nil {
+	res, _, err := s.whole(ctx, m, h, k)
+	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}
-	return &struct{ Body api.HostDrift }{api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(in.Body.TakenAt), Hash: fmt.Sprintf("%x", heard[h.Name].Dump), Findings: res.Findings, Unread: res.Unread}}, nil
+	said := drifts(h, res, k.heard[h.Name])
+	said.TakenAt, said.Hash = timeOf(in.Body.TakenAt), hashOf(k.heard[h.Name])
+	return &struct{ Body api.HostDrift }{said}, nil
 }

@@ -27,6 +27,9 @@ type model struct {
 	asker  func() *ask.Asker     // made when somebody asks
 	names  func() *compare.Names // made when something is to be said
 
+	grouping sync.Mutex
+	grouped  *grouped // nil before a cloud is looked at
+
 	watching sync.Mutex
 	watched  *compare.Watch // nil before a report is judged
 }
@@ -185,7 +188,7 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 
 // hold holds what a host has in force against a model.
 func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
-	if dumps := live.Telling(f.Dumps); len(dumps) == 1 {
+	if dumps := live.Telling(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
 			return result{Engine: engine, Until: r.Until, State: api.InStep, Findings: []compare.Finding{}}
 		}

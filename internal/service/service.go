@@ -25,6 +25,9 @@ type Options struct {
 	Clock       func() time.Time // time.Now, but for tests
 	Secure      bool             // served over TLS: cookies are for TLS only
 	MaxPause    time.Duration    // a host's filter may be paused for this long; a day if it is 0
+	Clouds      []CloudAccount   // that it looks after
+	CloudEvery  time.Duration    // how often their groups are read back; 30 s if it is 0
+	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
 }
 
 // Service answers requests. Make it with New.
@@ -41,6 +44,12 @@ func New(o Options) *Service {
 	}
 	if o.ReportEvery == 0 {
 		o.ReportEvery = 5 * time.Minute
+	}
+	if o.CloudEvery == 0 {
+		o.CloudEvery = 30 * time.Second
+	}
+	if o.CloudSoon == 0 {
+		o.CloudSoon = time.Second
 	}
 	if o.MaxPause == 0 {
 		o.MaxPause = 24 * time.Hour

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -41,7 +42,7 @@ type harbour struct {
 	now   time.Time // the service's clock; zero is the real one
 }
 
-func newHarbour(t *testing.T) *harbour {
+func newHarbour(t *testing.T, with ...func(*service.Options)) *harbour {
 	t.Helper()
 	ctx := context.Background()
 	st, err := store.Open(ctx, testbed.Database(t))
@@ -53,9 +54,21 @@ func newHarbour(t *testing.T) *harbour {
 		}
 		return h.now
 	}
-	svc := service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute, Clock: clock})
+	o := service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute, Clock: clock}
+	for _, more := range with {
+		more(&o)
+	}
+	svc := service.New(o)
 	server := httptest.NewServer(svc.Handler())
+	working, stop := context.WithCancel(ctx)
+	var work sync.WaitGroup
+	if o.Clouds != nil {
+		work.Go(func() { svc.Work(working) })
+		work.Go(func() { svc.WorkClouds(working) })
+	}
 	t.Cleanup(func() {
+		stop()
+		work.Wait()
 		server.Close()
 		require.NoError(t, st.Close())
 	})

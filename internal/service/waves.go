@@ -59,16 +59,18 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if err != nil {
 		return nil, s.broken("beginning a wave", err)
 	}
-	hosts, err := chosen(m, req.Hosts)
+	hosts, err := s.chosen(m, req.Hosts)
 	if err != nil {
 		return nil, err
 	}
 	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning, Step: 1, Check: req.Check, Untried: req.Untried, Even: req.Even, Within: within.String(), Hosts: []api.WaveHost{}}
 	var there []*fleet.Host
 	for _, h := range hosts {
-		if s.attends(attending[h.Name]) {
+		attends := s.attends(attending[h.Name])
+		if attends || s.connected(h) {
 			there = append(there, h)
-		} else {
+		}
+		if !attends && h.Dialect != fleet.NoFilter {
 			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostAbsent, Why: "it does not ask what there is to do: is yfence attend running there?"})
 		}
 	}
@@ -82,7 +84,14 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	w.Steps = len(steps)
 	for i, step := range steps {
 		for _, h := range step {
-			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Step: i + 1, Pair: m.pair.Number, Phase: api.HostDue})
+			due := api.WaveHost{Name: h.Name, Step: i + 1, Pair: m.pair.Number, Phase: api.HostDue}
+			if h.Dialect != fleet.NoFilter && s.attends(attending[h.Name]) {
+				w.Hosts = append(w.Hosts, due)
+			}
+			if s.connected(h) {
+				due.Cloud = h.Instance.Cloud
+				w.Hosts = append(w.Hosts, due)
+			}
 		}
 	}
 	return s.beginWave(ctx, w)
@@ -108,14 +117,14 @@ func (s *Service) beginWave(ctx context.Context, w api.Wave) (*waveOutput, error
 }
 
 // chosen are the hosts that names of hosts and roles stand for; all, if there are none.
-func chosen(m *model, names []string) (hosts []*fleet.Host, err error) {
+func (s *Service) chosen(m *model, names []string) (hosts []*fleet.Host, err error) {
 	for _, name := range names {
 		if m.fleet.Host(name) == nil && !slices.ContainsFunc(m.policy.Roles, func(r *policy.Role) bool { return r.Name == name }) {
 			return nil, huma.Error404NotFound(fmt.Sprintf("no host and no role is named %q", name))
 		}
 	}
 	for _, h := range m.fleet.Hosts {
-		if h.Dialect != fleet.NoFilter && (len(names) == 0 || slices.Contains(names, h.Name) || slices.ContainsFunc(h.Roles, func(r string) bool { return slices.Contains(names, r) })) {
+		if (h.Dialect != fleet.NoFilter || s.connected(h)) && (len(names) == 0 || slices.Contains(names, h.Name) || slices.ContainsFunc(h.Roles, func(r string) bool { return slices.Contains(names, r) })) {
 			hosts = append(hosts, h)
 		}
 	}
@@ -292,6 +301,12 @@ func stop(ctx context.Context, w *api.Wave, step store.WaveStep, attending map[s
 	w.State, w.Stopped, w.Ended = api.WaveStopped, why, new(time.Now().UTC())
 	for i := range w.Hosts {
 		h := &w.Hosts[i]
+		if h.Cloud != "" {
+			if err := cloudBack(ctx, h, step, "the wave stopped"); err != nil {
+				return err
+			}
+			continue
+		}
 		switch h.Phase {
 		case api.HostInForce, api.HostProbed, api.HostKeeping:
 			c := attending[h.Name].Change
@@ -326,13 +341,13 @@ func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, e
 	}
 	w := api.Wave{By: caller(ctx).Name, Why: fmt.Sprintf("back to what was before wave %d", before.Number), State: api.WaveRunning, Step: 1, Steps: 1, Within: before.Within, Even: before.Even, Hosts: []api.WaveHost{}}
 	for _, h := range before.Hosts {
-		if last := heard[h.Name]; h.Phase == api.HostKept && last.Pair == h.Pair && last.Previous != 0 {
+		if last := heard[h.Subject()]; h.Phase == api.HostKept && last.Pair == h.Pair && last.Previous != 0 {
 			pair, err := s.Store.Pair(ctx, last.Previous)
 			if err != nil {
 				return nil, s.broken("reading the wave", err)
 			}
 			w.Revision, w.Generation = pair.Revision, pair.Generation
-			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Step: 1, Pair: last.Previous, Phase: api.HostDue})
+			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Cloud: h.Cloud, Step: 1, Pair: last.Previous, Phase: api.HostDue})
 		}
 	}
 	if len(w.Hosts) == 0 {

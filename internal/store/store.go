@@ -105,9 +105,12 @@ func (s *Store) once(ctx context.Context, f func(*sql.Tx) error) error {
 // now is the time as the database keeps it.
 func now() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 
+// HashOf is the hash that a content is stored under.
+func HashOf(body []byte) Hash { return sha256.Sum256(body) }
+
 // put stores a content under its hash, once.
 func put(ctx context.Context, tx *sql.Tx, body []byte) (Hash, error) {
-	h := Hash(sha256.Sum256(body))
+	h := HashOf(body)
 	_, err := tx.ExecContext(ctx, "INSERT IGNORE INTO content (hash, body, created_at) VALUES (?, ?, ?)", h[:], body, now())
 	return h, err
 }

@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"database/sql"
 	"encoding/json"
+	"errors"
 
 	"yellowfence.example/yfence/internal/api"
 )
@@ -82,4 +83,13 @@ func (s *Store) Wave(ctx context.Context, number int64) (w api.Wave, err error) 
 		return w, notFound(err)
 	}
 	return w, json.Unmarshal(body, &w)
+}
+
+// Previous is the pair that a host was asked for before the last; 0 if there is none.
+func (s WaveStep) Previous(ctx context.Context, host string) (pair int64, err error) {
+	err = s.tx.QueryRowContext(ctx, "SELECT previous FROM asked WHERE host = ?", host).Scan(&pair)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return pair, err
 }

@@ -38,8 +38,7 @@ func ByContent(d *Document) *Document {
 	out := &Document{Version: d.Version, Kind: d.Kind, Cloud: d.Cloud, Groups: []Group{}, Members: []Member{}}
 	called := map[string]string{}
 	for _, g := range d.Groups {
-		sum := sha256.Sum256(g.content())
-		name := g.Name + "." + hex.EncodeToString(sum[:4])
+		name := g.Name + "." + g.sum()
 		called[g.Name] = name
 		g.Name = name
 		out.Groups = append(out.Groups, g)
@@ -158,6 +157,15 @@ func standsAs(have *Document, g Group) (name string, there bool) {
 func sameNames(a, b []string) bool {
 	a, b = slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))
 	return slices.Equal(a, b)
+}
+
+// sumLength is how many characters of a group's sum its name has.
+const sumLength = 8
+
+// sum is what a group is called after.
+func (g Group) sum() string {
+	sum := sha256.Sum256(g.content())
+	return hex.EncodeToString(sum[:])[:sumLength]
 }
 
 // content is what a group holds, whatever it is called.

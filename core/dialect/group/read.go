@@ -84,8 +84,8 @@ func (d *Document) groupsOf(h *fleet.Host) (out []Group, err error) {
 }
 
 // Read gives what the groups of a host's instance decide, as a ruleset: one chain for what
-// comes in and one for what goes out. Where no host is given it is the only member, or
-// whoever is in all of the groups. Of members whose addresses a document does not say
+// comes in and one for what goes out, or none: nothing filters for an instance in no group.
+// Where no host is given it is the only member, or whoever is in all of the groups. Of members whose addresses a document does not say
 // they are those of the fleet.
 func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*dialect.Ruleset, error) {
 	groups, err := d.groupsOf(h)
@@ -93,6 +93,9 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*diale
 		return nil, err
 	}
 	rs := &dialect.Ruleset{Tracks: [2]bool{true, true}}
+	if len(groups) == 0 && d.Members != nil {
+		return rs, nil
+	}
 	for _, side := range []struct {
 		hook        string
 		peer, iface packet.Field

@@ -1,0 +1,419 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/cloud"
+	"yellowfence.example/yfence/internal/live"
+	"yellowfence.example/yfence/internal/store"
+)
+
+// A CloudAccount is a cloud that the service looks after: it reads back what is in force
+// there, and puts groups in force that a wave asks for.
+type CloudAccount struct {
+	Name  string // the cloud's, as fleet files say it
+	Owner string // whose account it is to be; what another has is not looked at
+	Label string // which label of an instance names its roles
+	cloud.Account
+}
+
+const (
+	cloudHeld = time.Minute // that a service looks after a cloud, unless it goes on
+	cloudRead = time.Minute // that reading one, or asking for a phase, may take
+)
+
+// connected says that a host has an instance in a cloud that this service looks after.
+func (s *Service) connected(h *fleet.Host) bool {
+	return h.Instance != nil && slices.ContainsFunc(s.Clouds, func(c CloudAccount) bool { return c.Name == h.Instance.Cloud })
+}
+
+// WorkClouds looks after the clouds until ctx ends. Of several services on one database one
+// does it for each cloud, and another when that one is gone.
+func (s *Service) WorkClouds(ctx context.Context) {
+	done := make(chan struct{})
+	for _, c := range s.Clouds {
+		go func() {
+			defer func() { done <- struct{}{} }()
+			s.workCloud(ctx, c)
+		}()
+	}
+	for range s.Clouds {
+		<-done
+	}
+}
+
+func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
+	name, _ := os.Hostname()
+	holder := fmt.Sprintf("%.32s %d %d", name, os.Getpid(), time.Now().UnixNano())
+	next := time.Time{} // when all of it is read again
+	for wait := time.Duration(0); ; wait = s.CloudSoon {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		mine, err := s.Store.HoldCloud(ctx, c.Name, holder, cloudHeld)
+		if err != nil || !mine {
+			if err != nil && ctx.Err() == nil {
+				s.Log.Error("looking after a cloud", "cloud", c.Name, "error", err)
+			}
+			continue
+		}
+		open, err := s.cloudOpen(ctx, c)
+		if err == nil && (len(open) > 0 || !time.Now().Before(next)) {
+			next = time.Now().Add(s.CloudEvery)
+			err = s.lookAtCloud(ctx, c, holder)
+		}
+		if err != nil && ctx.Err() == nil {
+			s.Log.Error("looking after a cloud", "cloud", c.Name, "error", err)
+		}
+	}
+}
+
+// cloudOpen are the HOST@CLOUD of a cloud that were asked for something that was not in
+// force when it was last looked at, and did not fail.
+func (s *Service) cloudOpen(ctx context.Context, c CloudAccount) (open map[string]store.Heard, err error) {
+	heard, err := s.Store.Heard(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	states, err := s.Store.Clouds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	open = map[string]store.Heard{}
+	for at, h := range heard {
+		if strings.HasSuffix(at, "@"+c.Name) && h.Pair != 0 && !states[c.Name].Reached[at].Equal(h.AskedAt) {
+			open[at] = h
+		}
+	}
+	return open, nil
+}
+
+// lookAtCloud reads all of a cloud, notes what is in force, takes new instances over, and
+// goes on with what was asked for. It asks for nothing else: what somebody changed by hand stays
+// until a person puts the policy in force again.
+func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string) error {
+	ctx, cancel := context.WithTimeout(ctx, cloudRead)
+	defer cancel()
+	states, err := s.Store.Clouds(ctx)
+	if err != nil {
+		return err
+	}
+	st := states[c.Name]
+	st.Failing, st.Waits = "", nil
+	have, doc, err := readCloud(ctx, c)
+	if err != nil { // what was read before stands, and grows old
+		st.Failing = err.Error()
+		return s.Store.PutCloud(ctx, c.Name, holder, st)
+	}
+	now := s.Clock().UTC()
+	st.ReadAt, st.Account, st.Instances, st.Groups = &now, have.About.Account, len(have.Instances), len(have.Groups)
+	m, err := s.newest(ctx)
+	if err != nil {
+		return err
+	}
+	m, notes, err := s.meet(ctx, c, m, have)
+	if err != nil {
+		return err
+	}
+	heard, err := s.cloudHeard(ctx, c)
+	if err != nil {
+		return err
+	}
+	if err := s.hearCloud(ctx, c, m, doc, heard, now); err != nil {
+		return err
+	}
+	want, failed, left, err := s.wanted(ctx, heard, c, have.Abilities)
+	if err != nil {
+		return err
+	}
+	if st.Reached == nil {
+		st.Reached = map[string]time.Time{}
+	}
+	st.Failed, st.Left = failed, left
+	open := &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: want.Groups, Members: []group.Member{}}
+	var opened []string
+	for at, h := range heard {
+		switch {
+		case h.Pair == 0 || st.Reached[at].Equal(h.AskedAt):
+		case failed[at] != "":
+			st.Reached[at] = h.AskedAt // as far as it goes
+		default:
+			opened = append(opened, at)
+			for _, member := range want.Members {
+				if known := m.fleet.Host(strings.TrimSuffix(at, "@"+c.Name)); known != nil && known.Instance != nil && known.Instance.ID == member.Instance {
+					open.Members = append(open.Members, member)
+				}
+			}
+		}
+	}
+	if opened != nil {
+		inUse(open)
+		p, err := cloud.Advance(ctx, c.Account, have, open)
+		st.Waits = append(p.Waits, p.Asked...)
+		var refused *cloud.Refusal
+		switch {
+		case errors.As(err, &refused):
+			if st.Failed == nil {
+				st.Failed = map[string]string{}
+			}
+			for _, at := range opened {
+				st.Failed[at], st.Reached[at] = refused.Error(), heard[at].AskedAt
+			}
+		case err != nil:
+			st.Failing = err.Error()
+		case p.Done:
+			for _, at := range opened {
+				st.Reached[at] = heard[at].AskedAt
+			}
+		}
+	}
+	if st.Notes = notes; opened == nil { // else they are just about to be right
+		st.Notes = append(notes, group.Notes(doc, want)...)
+	}
+	return s.Store.PutCloud(ctx, c.Name, holder, st)
+}
+
+// readCloud reads a cloud, if it is the right one.
+func readCloud(ctx context.Context, c CloudAccount) (have *cloud.State, doc *group.Document, err error) {
+	if have, err = cloud.Read(ctx, c.Account); err != nil {
+		return nil, nil, err
+	}
+	if have.Cloud != c.Name || have.About.Account != c.Owner {
+		return nil, nil, fmt.Errorf("it is the account %q of the cloud %q that answers, not %q of %q", have.About.Account, have.Cloud, c.Owner, c.Name)
+	}
+	doc, err = have.Document()
+	return have, doc, err
+}
+
+// cloudHeard are what is known of the HOST@CLOUD of a cloud.
+func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[string]store.Heard, err error) {
+	if out, err = s.Store.Heard(ctx, ""); err != nil {
+		return nil, err
+	}
+	for at := range out {
+		if !strings.HasSuffix(at, "@"+c.Name) {
+			delete(out, at)
+		}
+	}
+	return out, nil
+}
+
+// hearCloud notes for every host with an instance what its groups are, as if it had
+// reported them.
+func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *group.Document, heard map[string]store.Heard, now time.Time) error {
+	for _, h := range m.fleet.Hosts {
+		if h.Instance == nil || h.Instance.Cloud != c.Name || !slices.ContainsFunc(doc.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID }) {
+			continue
+		}
+		dump, err := json.Marshal(api.InForce{Dumps: []api.Dump{{Kind: live.Groups, Text: doc.Concerning(h.Instance.ID).String()}}})
+		if err != nil {
+			return err
+		}
+		// A report is a row: one that says what the last did comes as often as hosts report.
+		last := heard[atCloud(h)]
+		if store.HashOf(dump) == last.Dump && now.Sub(last.ReceivedAt) < s.ReportEvery && !last.AskedAt.After(last.ReceivedAt) {
+			continue
+		}
+		if _, err := s.Store.Report(ctx, atCloud(h), now, dump); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wanted is what a cloud is to have by what its instances were asked for, each by the pair
+// that it was. failed tells by HOST@CLOUD why that cannot be, left what is left to hosts.
+func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c CloudAccount, can group.Abilities) (want *group.Document, failed map[string]string, left []string, err error) {
+	want, failed = &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: []group.Group{}, Members: []group.Member{}}, map[string]string{}
+	by := map[int64][]string{}
+	for at, h := range heard {
+		if h.Pair != 0 {
+			by[h.Pair] = append(by[h.Pair], at)
+		}
+	}
+	can.GroupPeers = false // a group that is a peer would have to keep its name, and what it holds
+	for number, all := range by {
+		pair, err := s.Store.Pair(ctx, number)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		m, err := s.model(ctx, pair)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		whole, remain, err := s.groupsOf(m, c.Name, can)
+		if err != nil {
+			for _, at := range all {
+				failed[at] = err.Error()
+			}
+			continue
+		}
+		for _, at := range all {
+			h := m.fleet.Host(strings.TrimSuffix(at, "@"+c.Name))
+			if h == nil || h.Instance == nil {
+				continue
+			}
+			i := slices.IndexFunc(whole.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID })
+			want.Members = append(want.Members, whole.Members[i])
+			for _, what := range remain[h.Name] {
+				left = append(left, h.Name+": "+what)
+			}
+			for _, g := range whole.Groups {
+				if slices.Contains(whole.Members[i].Groups, g.Name) && !slices.ContainsFunc(want.Groups, func(w group.Group) bool { return w.Name == g.Name }) {
+					want.Groups = append(want.Groups, g)
+				}
+			}
+		}
+	}
+	slices.Sort(left)
+	return want, failed, left, nil
+}
+
+// groupsOf are the groups of all of a cloud's instances by a pair, called after what they hold.
+func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (*group.Document, map[string][]string, error) {
+	m.grouping.Lock()
+	defer m.grouping.Unlock()
+	now := s.Clock().Unix()
+	if g := m.grouped; g == nil || g.cloud != cloud || g.can != can || g.until != 0 && now >= g.until || now < g.at {
+		doc, left, err := group.OfFleet(m.policy, cloud, now, can)
+		g = &grouped{cloud: cloud, can: can, at: now, until: nextEnd(m.policy, now), left: left, err: err}
+		if err == nil {
+			g.doc = group.ByContent(doc)
+		}
+		m.grouped = g
+	}
+	return m.grouped.doc, m.grouped.left, m.grouped.err
+}
+
+// grouped are groups that were made, and until when they are right.
+type grouped struct {
+	cloud     string
+	can       group.Abilities
+	at, until int64
+	doc       *group.Document
+	left      map[string][]string
+	err       error
+}
+
+// nextEnd is when the next rule of a policy ends; 0 if none does.
+func nextEnd(pol *policy.Policy, now int64) (end int64) {
+	for _, r := range pol.Rules {
+		if r.Until > now && (end == 0 || r.Until < end) {
+			end = r.Until
+		}
+	}
+	return end
+}
+
+// inUse leaves in a document the groups that somebody is in.
+func inUse(d *group.Document) {
+	d.Groups = slices.DeleteFunc(slices.Clone(d.Groups), func(g group.Group) bool {
+		return !slices.ContainsFunc(d.Members, func(m group.Member) bool { return slices.Contains(m.Groups, g.Name) })
+	})
+}
+
+// hostName is what a host of the fleet may be called.
+var hostName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,62}$`)
+
+// meet takes instances over that the fleet does not know and whose label names roles, and
+// asks for their groups. Those of the same revision that are in force already follow: their
+// peers have addresses more. What cannot be taken over is noted.
+func (s *Service) meet(ctx context.Context, c CloudAccount, m *model, have *cloud.State) (after *model, notes []group.CloudNote, err error) {
+	var fresh []*fleet.Host
+	for _, i := range have.Instances {
+		known := slices.ContainsFunc(m.fleet.Hosts, func(h *fleet.Host) bool {
+			return h.Instance != nil && h.Instance.Cloud == c.Name && h.Instance.ID == i.ID
+		})
+		if known || i.Labels[c.Label] == "" || m.pair.Number == 0 {
+			continue
+		}
+		h, why := newcomer(c, m, i)
+		if why == "" {
+			var refused string
+			if after, refused, err = s.takeOver(ctx, m, []*fleet.Host{h}, "cloud "+c.Name, fmt.Sprintf("the instance %s came up in %s, labelled %s", i.ID, c.Name, strings.Join(h.Roles, ", "))); err != nil {
+				return m, notes, err
+			}
+			if m, why = after, refused; refused == "" {
+				fresh = append(fresh, h)
+				continue
+			}
+		}
+		notes = append(notes, group.CloudNote{Kind: group.NotTaken, What: i.ID, Says: fmt.Sprintf("The instance %s is labelled %q, and is not taken into the fleet: %s", i.ID, i.Labels[c.Label], why), Hint: "mend the label, or add it to the fleet file"})
+	}
+	if fresh == nil {
+		return m, notes, nil
+	}
+	heard, err := s.cloudHeard(ctx, c)
+	if err != nil {
+		return m, notes, err
+	}
+	for at, h := range heard {
+		if h.Pair == 0 || h.Pair == m.pair.Number {
+			continue
+		}
+		if pair, err := s.Store.Pair(ctx, h.Pair); err != nil || pair.Revision != m.pair.Revision {
+			continue // it waits for a wave
+		}
+		if err := s.Store.Ask(ctx, at, m.pair.Number); err != nil {
+			return m, notes, err
+		}
+	}
+	for _, h := range fresh {
+		if err := s.Store.Ask(ctx, atCloud(h), m.pair.Number); err != nil {
+			return m, notes, err
+		}
+	}
+	return m, notes, nil
+}
+
+// newcomer is a new instance as a host; why says what is wrong with it. A cloud is not
+// believed that an instance has addresses which others have, or nobody can have.
+func newcomer(c CloudAccount, m *model, i cloud.Instance) (h *fleet.Host, why string) {
+	name := cmp.Or(i.Labels["name"], i.ID)
+	h = &fleet.Host{Name: name, Dialect: fleet.NoFilter, Instance: &fleet.Instance{Cloud: c.Name, ID: i.ID, Labels: i.Labels}}
+	if !hostName.MatchString(name) {
+		return nil, fmt.Sprintf("%q cannot be a host's name", name)
+	}
+	if m.fleet.Host(name) != nil {
+		return nil, "another host is named " + name
+	}
+	h.Roles = strings.FieldsFunc(i.Labels[c.Label], func(r rune) bool { return r == ' ' || r == ',' })
+	for _, role := range h.Roles {
+		if !slices.ContainsFunc(m.policy.Roles, func(r *policy.Role) bool { return r.Name == role }) {
+			return nil, "the policy has no role " + role
+		}
+	}
+	nic := fleet.Interface{Name: "nic"}
+	for _, a := range i.Addresses {
+		if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() {
+			return nil, fmt.Sprintf("%s is no address of a host", a)
+		}
+		for _, other := range m.fleet.Hosts {
+			if other.Addresses().Contains(a) {
+				return nil, fmt.Sprintf("%s has the address %s already", other.Name, a)
+			}
+		}
+		nic.Addresses = append(nic.Addresses, netip.PrefixFrom(a, a.BitLen()))
+	}
+	if nic.Addresses == nil {
+		return nil, "it has no address"
+	}
+	h.Interfaces = []fleet.Interface{nic}
+	return h, ""
+}

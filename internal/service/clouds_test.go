@@ -1,0 +1,285 @@
+package service_test
+
+import (
+	"context"
+	"net/http/httptest"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/service"
+)
+
+// clouded is a harbour with two instances in a cloud, and nothing in force there.
+type clouded struct {
+	*harbour
+	sky *puffin.Cloud
+}
+
+const cloudedFleet = `{"hosts": [
+ {"name": "jump-01", "roles": ["jump"], "dialect": "nft", "own_console": true, "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}]},
+ {"name": "charts-01", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.201/27"]}], "instance": {"cloud": "puffin", "id": "puffin-1"}},
+ {"name": "broker-01", "roles": ["broker"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.202/27"]}], "instance": {"cloud": "puffin", "id": "puffin-2"}}]}`
+
+func cloudedPolicy(more string) []check.Source {
+	return []check.Source{{Name: "harbour.fence", Text: `policy harbour language 1
+role jump
+role charts
+role broker { outbound closed }
+network crew = 198.51.100.0/25
+allow way-in: crew -> jump : ssh guard
+allow hop: jump -> fleet : ssh guard
+allow feed: charts -> broker : tcp 8883
+` + more}}
+}
+
+func newClouded(t *testing.T, change ...func(*puffin.Options)) *clouded {
+	o := puffin.Options{Name: "puffin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 40}, SoonAfter: 100 * time.Millisecond, LateAfter: 400 * time.Millisecond}
+	for _, c := range change {
+		c(&o)
+	}
+	c := &clouded{sky: puffin.New(o)}
+	sky := httptest.NewServer(c.sky.Handler())
+	t.Cleanup(sky.Close)
+	for id, address := range map[string]string{"puffin-1": "198.51.100.201", "puffin-2": "198.51.100.202"} {
+		c.sky.Start(puffin.Instance{ID: id, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
+	}
+	c.harbour = newHarbour(t, func(o *service.Options) {
+		o.Clouds = []service.CloudAccount{{Name: "puffin", Owner: "saltmarsh", Label: "role", Account: &puffin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
+		o.CloudEvery, o.CloudSoon = 200*time.Millisecond, 50*time.Millisecond
+	})
+	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: cloudedFleet})
+	require.NoError(t, err)
+	c.publish("")
+	return c
+}
+
+func (c *clouded) publish(more string) {
+	c.t.Helper()
+	_, err := c.Publish(context.Background(), api.PublishRequest{Files: cloudedPolicy(more), Why: "w"})
+	require.NoError(c.t, err)
+}
+
+// wave puts what is published in force, and gives how it ended.
+func (c *clouded) wave(hosts ...string) (w api.Wave) {
+	c.t.Helper()
+	w, err := c.StartWave(context.Background(), api.WaveRequest{Hosts: hosts, Sizes: []string{"100%"}})
+	require.NoError(c.t, err)
+	c.until("the wave ends", func() bool {
+		w, err = c.Wave(context.Background(), w.Number)
+		return err == nil && w.Ended != nil
+	})
+	return w
+}
+
+func (c *clouded) until(what string, holds func() bool) {
+	c.t.Helper()
+	if !assert.Eventually(c.t, holds, 20*time.Second, 30*time.Millisecond, what) {
+		d, err := c.Drift(context.Background(), "")
+		require.Fail(c.t, what, "%v %+v\n%s", err, d, c.sky.Document())
+	}
+}
+
+// drift is how a host is, and what is noted of the cloud; nothing before anybody looked at it.
+func (c *clouded) drift(host string) (api.HostDrift, api.CloudStatus) {
+	d, err := c.Drift(context.Background(), "")
+	if err != nil || len(d.Clouds) == 0 {
+		return api.HostDrift{}, api.CloudStatus{}
+	}
+	for _, h := range d.Hosts {
+		if h.Host == host {
+			return h, d.Clouds[0]
+		}
+	}
+	return api.HostDrift{}, d.Clouds[0]
+}
+
+func (c *clouded) state(host string) api.State {
+	h, _ := c.drift(host)
+	return h.State
+}
+
+func (c *clouded) note(kind string) string {
+	_, cloud := c.drift("charts-01")
+	for _, n := range cloud.Notes {
+		if n.Kind == kind {
+			return n.Says
+		}
+	}
+	return ""
+}
+
+// groupOf is the group that an instance is in, as it is in force.
+func (c *clouded) groupOf(id string) group.Group {
+	doc := c.sky.Document()
+	for _, m := range doc.Members {
+		if m.Instance == id && len(m.Groups) == 1 {
+			for _, g := range doc.Groups {
+				if g.Name == m.Groups[0] {
+					return g
+				}
+			}
+		}
+	}
+	return group.Group{}
+}
+
+// peersOf are whom an instance's group admits by a statement, and for what.
+func (c *clouded) peersOf(id, statement string) (said []string) {
+	for _, r := range c.groupOf(id).Inbound {
+		if r.Comment == statement {
+			said = append(said, r.Protocol+" "+r.Ports)
+			said = append(said, r.Peers...)
+		}
+	}
+	return said
+}
+
+// TestAWavePutsGroupsInForce, and what somebody does at the cloud afterwards is told, and
+// stays until the next.
+func TestAWavePutsGroupsInForce(t *testing.T) {
+	c := newClouded(t)
+	c.until("nothing filters for them", func() bool { return c.state("charts-01") == api.Bare })
+	require.Equal(t, "The instance puffin-1 is in no group: nothing filters for it.", c.note(group.NoGroup))
+
+	w := c.wave()
+	require.Equal(t, api.WaveDone, w.State, "%+v", w)
+	var said []string
+	for _, h := range w.Hosts {
+		said = append(said, h.Subject()+" "+h.Phase)
+	}
+	require.ElementsMatch(t, []string{"jump-01 absent", "charts-01@puffin kept", "broker-01@puffin kept"}, said)
+	c.until("it is read back", func() bool { return c.state("charts-01") == api.InStep && c.state("broker-01") == api.InStep })
+	_, cloud := c.drift("charts-01")
+	require.Empty(t, cloud.Notes)
+	require.Equal(t, []any{"saltmarsh", 2, 2}, []any{cloud.Account, cloud.Instances, cloud.Groups})
+	require.Equal(t, []string{"tcp 22", "203.0.113.65/32"}, c.peersOf("puffin-2", "allow hop"))
+	require.Equal(t, []string{"tcp 8883", "198.51.100.201/32"}, c.peersOf("puffin-2", "allow feed"))
+
+	// By hand: a group is opened, another made, an instance put into it as well.
+	opened := c.groupOf("puffin-2")
+	opened.Inbound = append(opened.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"0.0.0.0/0"}})
+	c.sky.ByHand(opened)
+	c.sky.ByHand(group.Group{Name: "yf-left", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
+	c.sky.ByHand(group.Group{Name: "handy", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
+	require.NoError(t, c.sky.PutMembership("puffin-1", []string{c.groupOf("puffin-1").Name, "handy"}))
+	c.until("it is told", func() bool { return c.state("broker-01") == api.Drifted && c.note(group.Membership) != "" })
+	h, _ := c.drift("broker-01")
+	require.Len(t, h.Findings, 1)
+	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere (IPv4)")
+	require.Equal(t, "The group "+opened.Name+" holds something else than it was made with: somebody changed it by hand.", c.note(group.Changed))
+	require.Equal(t, "Nobody is in the group yf-left, which was made for instances.", c.note(group.Unattached))
+	require.Regexp(t, `^The instance puffin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
+	require.Equal(t, api.InStep, c.state("charts-01"), "another group that admits nothing means nothing")
+	time.Sleep(time.Second)
+	require.Equal(t, api.Drifted, c.state("broker-01"), "a person settles")
+
+	require.Equal(t, api.WaveDone, c.wave().State)
+	c.until("all is well", func() bool {
+		_, cloud := c.drift("charts-01")
+		return c.state("broker-01") == api.InStep && cloud.Notes == nil
+	})
+	require.Regexp(t, `^yf-broker\.\w{8}\.2$`, c.groupOf("puffin-2").Name, "the one that was changed is left, not mended")
+
+	// Another revision, for one of them; then back.
+	c.publish("allow site: everywhere -> charts : https\n")
+	before := c.groupOf("puffin-1")
+	w = c.wave("charts")
+	require.Equal(t, api.WaveDone, w.State)
+	require.NotEqual(t, before, c.groupOf("puffin-1"))
+	require.Equal(t, api.InStep, c.state("broker-01"), "against the revision it was asked for")
+	back, err := c.ReturnWave(context.Background(), w.Number)
+	require.NoError(t, err)
+	c.until("it is back", func() bool {
+		now, err := c.Wave(context.Background(), back.Number)
+		return err == nil && now.State == api.WaveDone
+	})
+	require.Equal(t, before, c.groupOf("puffin-1"))
+}
+
+// TestNewInstances that carry a role's label are covered without anyone acting, and their
+// peers admit them; a cloud is not believed what cannot be.
+func TestNewInstances(t *testing.T) {
+	c := newClouded(t)
+	require.Equal(t, api.WaveDone, c.wave().State)
+	start := func(id, role, address string) {
+		c.sky.Start(puffin.Instance{ID: id, Labels: map[string]string{"role": role}, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
+	}
+	start("puffin-3", "charts", "198.51.100.208")
+	c.until("it is covered", func() bool {
+		return strings.HasPrefix(c.groupOf("puffin-3").Name, "yf-charts.") && c.state("puffin-3") == api.InStep && len(c.peersOf("puffin-2", "allow feed")) == 3
+	})
+	require.ElementsMatch(t, []string{"tcp 8883", "198.51.100.201/32", "198.51.100.208/32"}, c.peersOf("puffin-2", "allow feed"))
+	for role, wrong := range map[string]struct{ id, address, says string }{
+		"charts": {"puffin-4", "203.0.113.65", "jump-01 has the address 203.0.113.65 already"},
+		"jumps":  {"puffin-5", "198.51.100.205", "the policy has no role jumps"},
+		"broker": {"puffin-6", "127.0.0.1", "127.0.0.1 is no address of a host"},
+		"jump":   {"Puffin 7", "198.51.100.206", `"Puffin 7" cannot be a host's name`},
+	} {
+		start(wrong.id, role, wrong.address)
+		c.until(wrong.says, func() bool {
+			return strings.HasSuffix(c.note(group.NotTaken), "is not taken into the fleet: "+wrong.says)
+		})
+		c.sky.Stop(wrong.id)
+		c.until("it is gone", func() bool { return c.note(group.NotTaken) == "" })
+	}
+	f, err := c.Fleet(context.Background())
+	require.NoError(t, err)
+	require.Len(t, f.Hosts, 4)
+}
+
+// TestACloudThatIsNotWell: half an answer, nonsense, or another account's is not looked at,
+// and nothing is asked for; who was asked for something waits.
+func TestACloudThatIsNotWell(t *testing.T) {
+	c := newClouded(t)
+	require.Equal(t, api.WaveDone, c.wave().State)
+	was := c.sky.Document()
+	for _, f := range []puffin.Fault{{Of: "GET /v1/groups", Kind: "half"}, {Of: "GET /v1/instances", Kind: "nonsense"}, {Of: "GET /v1/*", Kind: "hangs"}, {Of: "GET /v1/abilities", Kind: "fails"}} {
+		f.Times = 12
+		c.sky.Fail(f)
+		c.until(f.Kind, func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing != "" })
+		require.Equal(t, api.InStep, c.state("charts-01"), "as it was last read")
+		c.until("it is well again", func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing == "" })
+	}
+	c.sky.Account = "somebody"
+	c.until("another account", func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing != "" })
+	_, cloud := c.drift("charts-01")
+	require.Equal(t, `it is the account "somebody" of the cloud "puffin" that answers, not "saltmarsh" of "puffin"`, cloud.Failing)
+	c.publish("allow site: everywhere -> charts : https\n")
+	w, err := c.StartWave(context.Background(), api.WaveRequest{Hosts: []string{"charts"}})
+	require.NoError(t, err)
+	c.until("it waits", func() bool { return c.state("charts-01") == api.Waiting })
+	time.Sleep(500 * time.Millisecond)
+	require.Equal(t, was, c.sky.Document(), "nothing was asked for")
+	c.sky.Account = "saltmarsh"
+	c.until("it is in force", func() bool {
+		w, err = c.Wave(context.Background(), w.Number)
+		return err == nil && w.State == api.WaveDone
+	})
+}
+
+// TestACloudThatCannot: what a cloud has no room for fails with the numbers, and what was
+// in force before stays.
+func TestACloudThatCannot(t *testing.T) {
+	c := newClouded(t, func(o *puffin.Options) {
+		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 1, PeersPerRule: 40}
+	})
+	w := c.wave()
+	require.Equal(t, api.WaveDone, w.State, "%+v", w)
+	was := c.sky.Document()
+	c.publish("allow site: everywhere -> charts : tcp 80, 443, 8080, 8443\n")
+	w = c.wave("charts")
+	require.Equal(t, api.WaveStopped, w.State)
+	require.Contains(t, w.Stopped, "charts-01")
+	require.Regexp(t, "need 9 inbound rules, and the cloud has room for 8|lets it be in 1", w.Stopped)
+	c.until("what was before is wanted", func() bool { return c.state("charts-01") == api.InStep })
+	require.Equal(t, was, c.sky.Document())
+}

@@ -1,0 +1,124 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+// known is what the service was told of hosts and clouds.
+type known struct {
+	heard     map[string]store.Heard // by host, and for what clouds say by HOST@CLOUD
+	attending map[string]store.Attending
+	clouds    map[string]store.CloudState
+}
+
+// known reads what is known of a host, or of all if it is nil.
+func (s *Service) known(ctx context.Context, h *fleet.Host) (k known, err error) {
+	only := ""
+	if h != nil {
+		only = h.Name
+	}
+	if k.heard, err = s.Store.Heard(ctx, only); err != nil {
+		return k, err
+	}
+	if h != nil && h.Instance != nil {
+		more, err := s.Store.Heard(ctx, atCloud(h))
+		if err != nil {
+			return k, err
+		}
+		maps.Copy(k.heard, more)
+	}
+	if k.attending, err = s.Store.Attending(ctx, only); err != nil {
+		return k, err
+	}
+	k.clouds, err = s.Store.Clouds(ctx)
+	return k, err
+}
+
+// atCloud is how what concerns a host's instance is kept apart from what concerns the host.
+func atCloud(h *fleet.Host) string { return h.Name + "@" + h.Instance.Cloud }
+
+// lastHeard is when a host or, for one without a filter of its own, its cloud was last heard.
+func (k known) lastHeard(h *fleet.Host) store.Heard {
+	if h.Dialect == fleet.NoFilter && h.Instance != nil {
+		return k.heard[atCloud(h)]
+	}
+	return k.heard[h.Name]
+}
+
+// badness orders states: of a host's own filter and its groups the worse is the host's.
+var badness = []api.State{api.InStep, api.New, api.Waiting, api.Paused, api.Silent, api.Unread, api.Drifted, api.WentBackState, api.Failed, api.Bare}
+
+// whole is what a host is now, by its own filter and by its instance's groups, and the pair
+// that it is held against.
+func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k known) (res result, m *model, err error) {
+	own, grouped := h.Dialect != fleet.NoFilter, h.Instance != nil && k.clouds[h.Instance.Cloud].Cloud != ""
+	if own || !grouped {
+		if res, m, err = s.status(ctx, current, h, k.heard[h.Name], k.attending[h.Name]); err != nil || !grouped {
+			return res, m, err
+		}
+	}
+	groups, against, err := s.groups(ctx, current, h, k)
+	if err != nil || !own {
+		return groups, against, err
+	}
+	if len(groups.Findings) > 0 {
+		res.Findings = append(slices.Clone(res.Findings), groups.Findings...)
+	}
+	res.Unread = append(slices.Clone(res.Unread), groups.Unread...)
+	if slices.Index(badness, groups.State) > slices.Index(badness, res.State) {
+		res.State, res.Why = groups.State, groups.Why
+		if res.Why == "" {
+			res.Why = "by the groups of " + h.Instance.Cloud
+		}
+	}
+	return res, m, nil
+}
+
+// groups is what a host is by the groups of its instance.
+func (s *Service) groups(ctx context.Context, current *model, h *fleet.Host, k known) (res result, m *model, err error) {
+	at, cloud := atCloud(h), k.clouds[h.Instance.Cloud]
+	heard := k.heard[at]
+	if res, m, err = s.status(ctx, current, h, heard, store.Attending{}); err != nil {
+		return res, m, err
+	}
+	switch why := cloud.Failed[at]; {
+	case res.State == api.InStep:
+	case why != "":
+		res.State, res.Why = api.Failed, why
+	case heard.Pair != 0 && !cloud.Reached[at].Equal(heard.AskedAt):
+		res.State, res.Why = api.Waiting, "asked of "+h.Instance.Cloud+", not in force yet"
+	}
+	if res.State == api.Silent && cloud.Failing != "" {
+		res.Why = cloud.Failing
+	}
+	return res, m, nil
+}
+
+// cloudNotes are how clouds stand, for people.
+func (k known) cloudNotes() (out []api.CloudStatus) {
+	for _, c := range k.clouds {
+		out = append(out, c.CloudStatus)
+	}
+	slices.SortFunc(out, func(a, b api.CloudStatus) int { return strings.Compare(a.Cloud, b.Cloud) })
+	return out
+}
+
+// drifts says a host's result as the API does.
+func drifts(h *fleet.Host, res result, heard store.Heard) api.HostDrift {
+	if res.Findings == nil {
+		res.Findings = []compare.Finding{}
+	}
+	return api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(heard.TakenAt), Findings: res.Findings, Unread: res.Unread}
+}
+
+// hashOf is the hash of what was heard, as hosts are told it.
+func hashOf(h store.Heard) string { return fmt.Sprintf("%x", h.Dump) }

@@ -1,0 +1,116 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"time"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+// cloudWithin is how long a cloud may take to have in force what it is asked for.
+const cloudWithin = 5 * time.Minute
+
+// stepInstance takes the next step of a host's instance: its groups are asked for, and once
+// they are in force another host opens a new connection by a way in. The cloud can be asked
+// whatever they admit, so that nothing need go back by itself.
+func (s *Service) stepInstance(ctx context.Context, h *api.WaveHost, step store.WaveStep, attending map[string]store.Attending) error {
+	fail := func(why string) error { // what it had before is asked for
+		err := cloudBack(ctx, h, step, why)
+		h.Phase, h.Why = api.HostFailed, cmp.Or(h.Why, why)
+		return err
+	}
+	switch h.Phase {
+	case api.HostDue:
+		until := time.Now().Add(cloudWithin)
+		h.Phase, h.Until = api.HostAsked, &until
+		return step.Ask(ctx, h.Subject(), h.Pair)
+	case api.HostAsked:
+		pair, err := s.Store.Pair(ctx, h.Pair)
+		if err != nil {
+			return err
+		}
+		m, err := s.model(ctx, pair)
+		if err != nil {
+			return err
+		}
+		host := m.fleet.Host(h.Name)
+		if host == nil {
+			return fail(fmt.Sprintf("it is not in the fleet of pair %d", h.Pair))
+		}
+		k, err := s.known(ctx, host)
+		if err != nil {
+			return err
+		}
+		res, _, err := s.groups(ctx, m, host, k)
+		switch heard, c := k.heard[h.Subject()], k.clouds[h.Cloud]; {
+		case err != nil:
+			return err
+		case c.Failed[h.Subject()] != "":
+			return fail(c.Failed[h.Subject()])
+		case res.State == api.InStep && c.Reached[h.Subject()].Equal(heard.AskedAt) && heard.ReceivedAt.After(heard.AskedAt):
+			h.Phase, h.Said = api.HostInForce, nil
+		case time.Now().After(*h.Until):
+			why := cmp.Or(c.Failing, "some of what was asked for is not in force")
+			return fail(fmt.Sprintf("%s did not have it in force within %s: %s", h.Cloud, cloudWithin, why))
+		}
+		return nil
+	case api.HostInForce:
+		prober, to, err := s.wayIn(ctx, h, attending)
+		if err != nil {
+			return err
+		}
+		if prober == "" {
+			h.Phase, h.Why = api.HostKept, h.Cloud+" has it in force; by this revision no other host may log in there, so that it is not tried"
+			return nil
+		}
+		h.Phase, h.Prober, h.To = api.HostProbed, prober, to.String()
+		h.Probe, err = step.Task(ctx, api.Task{Host: prober, Do: "probe", Probe: &api.Probe{Protocol: "tcp", To: to.Addr().String(), Port: int(to.Port())}, Until: time.Now().Add(taskWithin)})
+		return err
+	case api.HostProbed:
+		t, err := s.Store.Task(ctx, h.Probe)
+		if err != nil || t.Done == nil && time.Now().Before(t.Until) {
+			return err
+		}
+		came := h.Prober + " did not answer"
+		if t.Done != nil {
+			switch t.Result.Came {
+			case api.Answered:
+				h.Phase, h.Why = api.HostKept, fmt.Sprintf("%s has it in force; %s opened a connection to %s", h.Cloud, h.Prober, h.To)
+				return nil
+			case "refused": // it got there: a group refuses without a word
+				h.Phase, h.Why = api.HostKept, fmt.Sprintf("%s has it in force; %s got to %s, where nothing listens", h.Cloud, h.Prober, h.To)
+				return nil
+			}
+			came = fmt.Sprintf("the way in is shut: a new connection from %s to %s was %s", h.Prober, h.To, t.Result.Came)
+		}
+		if h.Tried++; h.Tried < probeTries {
+			h.Phase = api.HostInForce
+			return nil
+		}
+		return fail(came)
+	}
+	return nil
+}
+
+// cloudBack asks for what an instance had before, where that was ours. What was there before
+// nobody had asked for anything stays away: whoever is cut off by it can ask the cloud.
+func cloudBack(ctx context.Context, h *api.WaveHost, step store.WaveStep, why string) error {
+	switch h.Phase {
+	case api.HostAsked, api.HostInForce, api.HostProbed:
+	default:
+		return nil
+	}
+	h.Phase, h.Why = api.HostBack, why
+	previous, err := step.Previous(ctx, h.Subject())
+	if err != nil {
+		return err
+	}
+	if previous == 0 {
+		h.Phase, h.Why = api.HostFailed, why+"; nothing of ours was in force there before that could be put back"
+		return nil
+	}
+	return step.Ask(ctx, h.Subject(), previous)
+}

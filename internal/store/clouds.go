@@ -1,0 +1,85 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// CloudState is how a cloud stands, as whoever looks after it last wrote.
+type CloudState struct {
+	api.CloudStatus
+	Reached map[string]time.Time // by HOST@CLOUD, when all that it was asked for was in force
+	Failed  map[string]string    // by HOST@CLOUD, why what it was asked for cannot be
+}
+
+// HoldCloud lets one service look after a cloud for a time, and says whether it is this
+// one. Whoever holds it may hold it on; others may when its time is over.
+func (s *Store) HoldCloud(ctx context.Context, name, holder string, lasts time.Duration) (mine bool, err error) {
+	err = s.atOnce(ctx, func(tx *sql.Tx) error {
+		var by string
+		var until time.Time
+		err := tx.QueryRowContext(ctx, "SELECT holder, until FROM clouds WHERE name = ? FOR UPDATE", name).Scan(&by, &until)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			mine = true
+			_, err = tx.ExecContext(ctx, "INSERT INTO clouds (name, holder, until, state) VALUES (?, ?, ?, '{}')", name, holder, now().Add(lasts))
+			return err
+		case err != nil:
+			return err
+		}
+		if mine = by == holder || now().After(until); !mine {
+			return nil
+		}
+		_, err = tx.ExecContext(ctx, "UPDATE clouds SET holder = ?, until = ? WHERE name = ?", holder, now().Add(lasts), name)
+		return err
+	})
+	return mine, err
+}
+
+// PutCloud notes how a cloud stands. It is ErrConflict where another service looks after it by now.
+func (s *Store) PutCloud(ctx context.Context, name, holder string, state CloudState) error {
+	body, err := json.Marshal(state)
+	if err != nil {
+		return err
+	}
+	return s.atOnce(ctx, func(tx *sql.Tx) error {
+		var by string
+		if err := tx.QueryRowContext(ctx, "SELECT holder FROM clouds WHERE name = ? FOR UPDATE", name).Scan(&by); err != nil {
+			return notFound(err)
+		}
+		if by != holder {
+			return ErrConflict
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE clouds SET state = ? WHERE name = ?", body, name)
+		return err
+	})
+}
+
+// Clouds are the clouds that any service is or was connected to, by name.
+func (s *Store) Clouds(ctx context.Context) (out map[string]CloudState, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT name, state FROM clouds")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	out = map[string]CloudState{}
+	for rows.Next() {
+		var name string
+		var body []byte
+		var c CloudState
+		if err := rows.Scan(&name, &body); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(body, &c); err != nil {
+			return nil, err
+		}
+		c.Cloud = name
+		out[name] = c
+	}
+	return out, rows.Err()
+}
