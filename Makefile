@@ -14,7 +14,7 @@ WEB      := $(shell git ls-files -co --exclude-standard console ':!console/conso
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 12
 
-demo: var/packages bin/yfence bin/yfence-demo ## Saltmarsh Harbour with real rules, the service and its console
+demo: var/packages bin/yfence bin/yfence-sim bin/yfence-demo ## Saltmarsh Harbour with real rules, the service and its console
 	@PATH=$$PATH:/usr/sbin:/sbin exec bin/yfence-demo $(DEMO)
 
 test: var/packages lint go-test ## every test
@@ -39,6 +39,9 @@ console/dist/index.html: console/node_modules/.package-lock.json $(WEB)
 
 bin/yfence: console/dist/index.html $(GO_FILES)
 	go build -o $@ ./cmd/yfence
+
+bin/yfence-sim: $(GO_FILES)
+	go build -o $@ ./cmd/yfence-sim
 
 bin/yfence-demo: $(GO_FILES)
 	go build -o $@ ./demo

@@ -24,14 +24,13 @@ func TestDemo(t *testing.T) {
 		t.Skip("THE DEMO IS NOT TESTED: ", err)
 	}
 	dir, prefix := t.TempDir(), fmt.Sprintf("yft%d-", os.Getpid())
-	for _, name := range []string{"yfence", "demo"} {
-		pkg := map[string]string{"yfence": "../cmd/yfence", "demo": "."}[name]
+	for name, pkg := range map[string]string{"yfence": "../cmd/yfence", "yfence-sim": "../cmd/yfence-sim", "demo": "."} {
 		out, err := exec.Command("go", "build", "-o", filepath.Join(dir, name), pkg).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
 	for _, kind := range []string{"live", "recorded"} {
 		t.Run(kind, func(t *testing.T) {
-			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-dir", filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded", "-prefix", prefix}
+			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-sim", filepath.Join(dir, "yfence-sim"), "-dir", filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded", "-prefix", prefix}
 			if kind == "recorded" {
 				args = append(args, "-play")
 			} else if err := testbed.Available(); err != nil {
@@ -45,11 +44,13 @@ func TestDemo(t *testing.T) {
 			require.NoError(t, err, "%s", output)
 			shown := string(output)
 			for _, want := range []string{
-				`(?m)^broker-02    drifted\n    shut      Chain inbound has no rules left while its policy is drop`,
-				`(?m)^logbook-01   drifted\n    opened    tcp 5432 from hill-lan \(IPv4\) gets in; nothing in the policy admits it\.`,
-				`(?m)^charts-02    drifted\n    opened    tcp 22 from 192\.0\.2\.64/28 gets in; nothing in the policy admits it\.`,
-				`(?m)^watch-01     in step\n    cosmetic  The rules are written differently`,
-				`14 hosts: 11 in step, 3 drifted`,
+				`(?m)^broker-02 +drifted\n    shut      Chain inbound has no rules left while its policy is drop`,
+				`(?m)^logbook-01 +drifted\n    opened    tcp 5432 from hill-lan \(IPv4\) gets in; nothing in the policy admits it\.`,
+				`(?m)^charts-02 +drifted\n    opened    tcp 22 from 192\.0\.2\.64/28 gets in; nothing in the policy admits it\.`,
+				`(?m)^watch-01 +in step\n    cosmetic  The rules are written differently`,
+				`(?m)^charts-cloud-01  drifted\n    opened    tcp 22 from everywhere \(IPv4\) gets in; nothing in the policy admits it\.`,
+				`(?m)^    no group  The instance puffin-a41d is in no group: nothing filters for it\.`,
+				`15 hosts: 11 in step, 4 drifted`,
 				`The console is at\n\n    http://127\.0\.0\.1:\d+\n`,
 			} {
 				require.Regexp(t, regexp.MustCompile(want), shown)

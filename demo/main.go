@@ -39,6 +39,7 @@ import (
 func main() {
 	var d demo
 	flag.StringVar(&d.program, "program", "bin/yfence", "the program yfence")
+	flag.StringVar(&d.sim, "sim", "bin/yfence-sim", "the program yfence-sim")
 	flag.StringVar(&d.dir, "dir", "var/demo", "where the demo keeps its database and tokens")
 	flag.StringVar(&d.policy, "policy", "demo/saltmarsh", "the policy, with fleet.json in it")
 	flag.StringVar(&d.recorded, "recorded", "demo/recorded", "dumps to play where namespaces are not permitted")
@@ -59,13 +60,14 @@ func main() {
 
 type demo struct {
 	// set by flags
-	program, dir, policy, recorded, record, prefix string
-	play, once                                     bool
-	port                                           int
+	program, sim, dir, policy, recorded, record, prefix string
+	play, once                                          bool
+	port                                                int
 
 	fleet *fleet.Fleet
 	svc   *client.Client
 	url   string
+	sky   string // where the cloud is
 
 	lock *os.File // held until we end
 
@@ -73,8 +75,9 @@ type demo struct {
 	db     *testbed.MariaDB
 	wire   *testbed.Namespace
 	hosts  map[string]*testbed.Namespace
+	gates  []*testbed.Namespace // before instances of the cloud
 	serve  []process // the service, on loopback and for the hosts
-	attend []process // on each host
+	attend []process // on each host, and the cloud
 }
 
 // process is one that was started, and where its end is told.
@@ -150,6 +153,7 @@ var lans = []struct {
 }{
 	{"quay", netip.MustParsePrefix("10.40.0.0/16"), netip.MustParsePrefix("fd40::/48"), []string{"10.40.0.5/16", "fd40::5/64"}},
 	{"hill", netip.MustParsePrefix("10.60.0.0/16"), netip.MustParsePrefix("fd60::/48"), []string{"10.60.0.5/16", "fd60::5/64"}},
+	{sky, netip.MustParsePrefix("203.0.113.96/27"), netip.MustParsePrefix("2001:db8:c::/64"), []string{"203.0.113.126/27", "2001:db8:c::126/64"}},
 	{"front", netip.MustParsePrefix("203.0.113.64/28"), netip.MustParsePrefix("2001:db8:1::/64"), []string{"203.0.113.78/28", "2001:db8:1::78/64"}},
 }
 
@@ -161,6 +165,9 @@ func (d *demo) up() error {
 	}
 	var err error
 	if d.wire, err = testbed.NewNamespace(d.prefix + "wire"); err != nil {
+		return err
+	}
+	if err := d.wire.Sysctl("ipv4/ip_forward=1", "ipv6/conf/all/forwarding=1"); err != nil {
 		return err
 	}
 	for _, lan := range lans {
@@ -191,6 +198,12 @@ func (d *demo) up() error {
 			return err
 		}
 		d.hosts[h.Name] = ns
+		if inCloud(h) {
+			if err := d.gated(h, ns); err != nil {
+				return err
+			}
+			continue
+		}
 		for _, i := range h.Interfaces {
 			var addresses []string
 			for _, p := range i.Addresses {
@@ -204,6 +217,8 @@ func (d *demo) up() error {
 					// The way to the service, for hosts of the other site.
 					gateway, _, _ := strings.Cut(lan.addresses[0], "/")
 					_ = ns.IP("route add default via " + gateway) // the first interface has it
+					gateway, _, _ = strings.Cut(lan.addresses[1], "/")
+					_ = ns.IP("route add default via " + gateway)
 				}
 			}
 		}
@@ -234,7 +249,11 @@ func (d *demo) service(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := d.startService(console, log, "--first-token", first); err != nil {
+	clouds, err := d.cloud()
+	if err != nil {
+		return err
+	}
+	if err := d.startService(console, log, "--first-token", first, "--clouds", clouds, "--clouds-every", "2s"); err != nil {
 		return err
 	}
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(30 * time.Millisecond) {
@@ -357,6 +376,9 @@ func (d *demo) each(f func(name string) error) error {
 	var all error
 	slots := make(chan struct{}, 2)
 	for _, h := range d.fleet.Hosts {
+		if inCloud(h) {
+			continue
+		}
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
@@ -399,6 +421,9 @@ func (d *demo) enrol(ctx context.Context) error {
 	}
 	server := fmt.Sprintf("https://%s:%d", d.fleet.Service.Addresses[0], d.fleet.Service.Port)
 	for _, h := range d.fleet.Hosts {
+		if inCloud(h) {
+			continue
+		}
 		if err := os.RemoveAll(d.stateOf(h.Name)); err != nil { // of a demo before
 			return err
 		}
@@ -433,7 +458,7 @@ func (d *demo) until(ctx context.Context, what string, holds func(api.HostStatus
 		if err != nil {
 			return err
 		}
-		late := slices.IndexFunc(fl.Hosts, func(h api.HostStatus) bool { return !holds(h) })
+		late := slices.IndexFunc(fl.Hosts, func(h api.HostStatus) bool { return h.Dialect != fleet.NoFilter && !holds(h) })
 		if late < 0 {
 			return nil
 		}
@@ -479,12 +504,15 @@ func (d *demo) live(ctx context.Context) error {
 	if err := d.lockOut(ctx); err != nil {
 		return err
 	}
-	fmt.Println("Four mishaps happen:")
+	fmt.Println("Mishaps happen:")
 	for _, m := range mishaps {
-		fmt.Printf("  %-11s %s\n", m.host, m.what)
+		fmt.Printf("  %-15s %s\n", m.host, m.what)
 		if err := m.happen(d.hosts[m.host]); err != nil {
 			return fmt.Errorf("%s: %w", m.host, err)
 		}
+	}
+	if err := d.cloudMishapsHappen(ctx); err != nil {
+		return err
 	}
 	if d.record != "" {
 		if err := os.MkdirAll(d.record, 0o755); err != nil {
@@ -524,30 +552,31 @@ var probes = []struct {
 
 // kinds are the hosts of one role that have each another filter,
 // and what the tools of iptables make its rules of.
-var kinds = []struct{ host, filter string }{{"charts-01", "nft"}, {legacy, "legacy"}, {"charts-03", "nft-backed"}}
+var kinds = []struct{ host, filter string }{{"charts-01", "nft"}, {legacy, "legacy"}, {"charts-03", "nft-backed"}, {"charts-cloud-01", "cloud groups"}}
 
 // probe opens real connections to a host of each kind: the same pass, whatever
 // form the policy took there.
 func (d *demo) probe() error {
-	fmt.Printf("\nThe same connections, tried on three hosts of one role:\n  %-28s", "")
-	for _, k := range kinds {
-		fmt.Printf("  %-10s", k.host)
+	fmt.Printf("\nThe same connections, tried on hosts of one role and each another filter:\n  %-24s", "")
+	width := func(i int) int { return max(len(kinds[i].host), len(kinds[i].filter)) }
+	for i, k := range kinds {
+		fmt.Printf("  %-*s", width(i), k.host)
 	}
-	fmt.Printf("\n  %-28s", "")
-	for _, k := range kinds {
-		fmt.Printf("  %-10s", k.filter)
+	fmt.Printf("\n  %-24s", "")
+	for i, k := range kinds {
+		fmt.Printf("  %-*s", width(i), k.filter)
 	}
 	fmt.Println()
 	for _, p := range probes {
-		fmt.Printf("  %-28s", fmt.Sprintf("%s -> tcp %d", p.from, p.port))
+		fmt.Printf("  %-24s", fmt.Sprintf("%s -> tcp %d", p.from, p.port))
 		first := ""
-		for _, k := range kinds {
+		for i, k := range kinds {
 			passes, err := d.connects(p.from, k.host, p.to, p.port)
 			if err != nil {
 				return err
 			}
 			said := map[bool]string{true: "passes", false: "refused"}[passes]
-			fmt.Printf("  %-10s", said)
+			fmt.Printf("  %-*s", width(i), said)
 			if first == "" {
 				first = said
 			}
@@ -565,7 +594,7 @@ func (d *demo) probe() error {
 func (d *demo) connects(from, to, iface string, port int) (passes bool, err error) {
 	var address string
 	for _, i := range d.fleet.Host(to).Interfaces {
-		if i.Name == iface {
+		if i.Name == iface || inCloud(d.fleet.Host(to)) {
 			address = fmt.Sprintf("%s:%d", i.Addresses[0].Addr(), port)
 		}
 	}
@@ -590,7 +619,13 @@ func (d *demo) connects(from, to, iface string, port int) (passes bool, err erro
 // playDumps sends recorded reports in the hosts' stead.
 func (d *demo) playDumps(ctx context.Context) error {
 	for _, m := range mishaps {
-		fmt.Printf("  %-11s %s\n", m.host, m.what)
+		fmt.Printf("  %-15s %s\n", m.host, m.what)
+	}
+	if err := d.operate(ctx, 0, "waves", "start", "charts-cloud-01"); err != nil { // the cloud is there all the same
+		return err
+	}
+	if err := d.cloudMishapsHappen(ctx); err != nil {
+		return err
 	}
 	return d.each(func(name string) error {
 		recorded, err := os.ReadFile(filepath.Join(d.recorded, name+".json"))
@@ -651,6 +686,9 @@ func (d *demo) down() error {
 		all = errors.Join(all, d.db.Stop())
 	}
 	for _, ns := range d.hosts {
+		all = errors.Join(all, ns.Close())
+	}
+	for _, ns := range d.gates {
 		all = errors.Join(all, ns.Close())
 	}
 	if d.wire != nil {

@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/testbed"
 )
 
 func main() {
@@ -26,8 +27,23 @@ func main() {
 	}
 }
 
+// keepGate has a gate let through what is in force for an instance.
+func keepGate(sim *puffin.Cloud, instance string, gate *testbed.Namespace) {
+	for last := ""; ; time.Sleep(100 * time.Millisecond) {
+		rules := puffin.GateRules(sim.Document(), instance, testbed.GateUp, testbed.GateDown)
+		if rules == last {
+			continue
+		}
+		if err := gate.Load(rules); err != nil {
+			fmt.Fprintf(os.Stderr, "yfence-sim: the gate of %s: %v\n", instance, err)
+		}
+		last = rules
+	}
+}
+
 func cloud() *cobra.Command {
 	var listen, tokenFile, fleetFile string
+	var gates map[string]string
 	o := puffin.Options{Name: "puffin"}
 	c := &cobra.Command{
 		Use:   "cloud",
@@ -63,6 +79,9 @@ instances of this cloud are there from the beginning, in no group.`,
 			if err != nil {
 				return err
 			}
+			for instance, namespace := range gates {
+				go keepGate(sim, instance, &testbed.Namespace{Name: namespace})
+			}
 			fmt.Fprintf(os.Stderr, "the cloud %s is at http://%s\n", o.Name, l.Addr())
 			server := &http.Server{Handler: sim.Handler(), ReadHeaderTimeout: 10 * time.Second}
 			return server.Serve(l)
@@ -72,6 +91,7 @@ instances of this cloud are there from the beginning, in no group.`,
 	f.StringVar(&listen, "listen", "127.0.0.1:8490", "address and port")
 	f.StringVar(&tokenFile, "token-file", "", "a file with the account's token")
 	f.StringVar(&fleetFile, "fleet", "", "a fleet file, whose instances are there")
+	f.StringToStringVar(&gates, "gate", nil, "INSTANCE=NAMESPACE: a network namespace that forwards between the interfaces outer and inner, where the instance's groups are enforced on real packets")
 	f.StringVar(&o.Name, "name", "puffin", "the cloud's name, as the fleet file says it")
 	f.StringVar(&o.Account, "account", "saltmarsh", "the account's name")
 	f.DurationVar(&o.SoonAfter, "soon", 2*time.Second, "how long a change takes to be in force, at least")

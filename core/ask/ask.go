@@ -60,22 +60,25 @@ type asked struct {
 	terms    []policy.Term
 	now      int64
 	dumped   bool // it is asked of a dump
+	roles    []*policy.Role
 
 	fares  map[packet.Verdict]packet.Set // what surely fares so
 	unsure packet.Set
 	unread []string
 	steps  []*step
+
+	unasked packet.Set // what single hosts say to themselves
 }
 
 type step struct {
 	Step
-	who       []string
+	who       []reach.Party
 	direction int // as HookNames
 }
 
 // resolve looks a question's names up, in pol's words.
 func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fence.Question, now int64) (*asked, []fence.Problem) {
-	a := &asked{sp: sp, q: q, names: names, now: now, fares: map[packet.Verdict]packet.Set{}}
+	a := &asked{sp: sp, q: q, roles: pol.Roles, names: names, now: now, fares: map[packet.Verdict]packet.Set{}}
 	var problems []fence.Problem
 	a.from, a.to, a.terms, problems = pol.Ask(q)
 	return a, problems
@@ -154,6 +157,7 @@ func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 				return k.sp.AndAll(spoken, r.Addressed(from, to), route.Packets) != packet.Empty
 			})
 			if itself(from, to) && len(senders)+len(receivers) > 2 {
+				a.unasked = k.sp.Or(a.unasked, k.sp.And(spoken, r.Addressed(from, to)))
 				continue // what each host says to itself is not asked
 			}
 			a.between(r, from, to, spoken)
@@ -298,7 +302,7 @@ func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d pa
 		if rule := by.Rule; rule != nil && o.Verdict == packet.Admit {
 			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 		}
-		a.note(s, Label(r, p), int(dir))
+		a.note(s, int(dir), p)
 	}
 }
 
@@ -312,48 +316,57 @@ func rates(sp *packet.Space, s packet.Set) string {
 	return strings.Join(said, " and ")
 }
 
-func (a *asked) note(s Step, who string, direction int) {
+func (a *asked) note(s Step, direction int, who ...reach.Party) {
 	for _, before := range a.steps {
 		if before.Step == s && before.direction == direction {
-			if !slices.Contains(before.who, who) {
-				before.who = append(before.who, who)
-			}
+			before.who = append(before.who, who...)
 			return
 		}
 	}
-	a.steps = append(a.steps, &step{Step: s, who: []string{who}, direction: direction})
+	a.steps = append(a.steps, &step{Step: s, who: who, direction: direction})
 }
 
-// Label names a party: by its role if it is all of it, else by its hosts.
-func Label(r *reach.Reach, p reach.Party) string {
-	if len(p.Hosts) > 1 {
-		for _, role := range r.Roles() {
-			if sameHosts(role.Hosts, p.Hosts) {
-				return role.Name
+// labels names who decides: roles whose hosts all do, and of the others some of each party.
+func labels(roles []*policy.Role, parties []reach.Party) string {
+	const most = 3
+	all, told := map[*fleet.Host]bool{}, map[*fleet.Host]bool{}
+	for _, p := range parties {
+		for _, h := range p.Hosts {
+			all[h] = true
+		}
+	}
+	whole := func(h *fleet.Host) *policy.Role {
+		for _, role := range roles {
+			if len(role.Hosts) > 1 && slices.Contains(role.Hosts, h) && !slices.ContainsFunc(role.Hosts, func(o *fleet.Host) bool { return !all[o] }) {
+				return role
 			}
 		}
+		return nil
 	}
-	const most = 3
 	var names []string
-	for _, h := range p.Hosts {
-		names = append(names, h.Name)
-	}
-	if len(names) > most {
-		return strings.Join(names[:most], ", ") + " and others"
-	}
-	return strings.Join(names, ", ")
-}
-
-func sameHosts(a, b []*fleet.Host) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for _, h := range a {
-		if !slices.Contains(b, h) {
-			return false
+	for _, p := range parties {
+		alone := 0
+		for _, h := range p.Hosts {
+			if told[h] {
+				continue
+			}
+			if role := whole(h); role != nil {
+				names = append(names, role.Name)
+				for _, o := range role.Hosts {
+					told[o] = true
+				}
+				continue
+			}
+			if alone++; alone <= most {
+				names = append(names, h.Name)
+			}
+			told[h] = true
+		}
+		if alone > most {
+			names[len(names)-1] += " and others"
 		}
 	}
-	return true
+	return strings.Join(names, ", ")
 }
 
 // answer sums up.
@@ -362,7 +375,7 @@ func (a *asked) answer() *Answer {
 	order := []int{packet.Out: 0, packet.Through: 1, packet.In: 2} // what leaves, what is forwarded, what arrives
 	slices.SortStableFunc(a.steps, func(s, t *step) int { return order[s.direction] - order[t.direction] })
 	for _, s := range a.steps {
-		s.Where = strings.TrimSpace(strings.Join(s.who, ", ") + " " + directionWords[s.direction])
+		s.Where = strings.TrimSpace(labels(a.roles, s.who) + " " + directionWords[s.direction])
 		out.Steps = append(out.Steps, s.Step)
 	}
 	for _, v := range verdicts {
@@ -388,11 +401,19 @@ var directionWords = []string{packet.In: "inbound", packet.Out: "outbound", pack
 func (a *asked) example(verdict string, set packet.Set) Example {
 	sp := a.sp
 	e := Example{Verdict: verdict}
-	shown := sp.Forget(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time}, packet.MarkFields...)...)
-	if !a.dumped { // else they follow from the addresses
-		shown = sp.Forget(shown, packet.InIface, packet.OutIface)
+	said := func(set packet.Set) string {
+		shown := sp.Forget(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time}, packet.MarkFields...)...)
+		if !a.dumped { // else they follow from the addresses
+			shown = sp.Forget(shown, packet.InIface, packet.OutIface)
+		}
+		return a.names.Traffic(sp, shown, packet.Through)
 	}
-	e.Traffic = a.names.Traffic(sp, shown, packet.Through)
+	e.Traffic = said(set)
+	if a.unasked != packet.Empty { // which may be whatever is said more easily
+		if easier := said(sp.Or(set, a.unasked)); len(easier) < len(e.Traffic) {
+			e.Traffic = easier
+		}
+	}
 	taste := packet.Taste{}
 	for field, side := range map[packet.Field]policy.Side{packet.Src: a.from, packet.Dst: a.to} {
 		for _, h := range side.Hosts {
@@ -460,7 +481,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 		if o.Verdict == packet.Admit {
 			s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 		}
-		a.note(s, "", hook)
+		a.note(s, hook)
 	}
 	return a.answer(), nil
 }

@@ -169,6 +169,7 @@ type comparison struct {
 	sp          *packet.Space
 	form        dialect.Form // of the host
 	about       packet.Set   // what is compared
+	grouped     bool         // by what a security group can tell
 	pol         *policy.Policy
 	plan        *compile.Plan
 	names       *Names

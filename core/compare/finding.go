@@ -43,6 +43,16 @@ func (c *comparison) care(n *cause) packet.Set {
 // what is simplest for the rest, which is what the rule that does it says itself,
 // if that is it.
 func (c *comparison) said(n *cause) packet.Set {
+	if c.grouped {
+		care := c.about
+		if n.kind == Opened && n.published.Kind == "stance" {
+			care = c.sp.Minus(care, c.bothAdmit)
+		}
+		if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) && c.sp.Within(c.sp.And(n.live.Rule.Match, care), c.regions[n.kind]) {
+			return c.sp.Simplify(n.live.Rule.Match, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Usual()))
+		}
+		return c.sp.Simplify(n.set, care)
+	}
 	if c.about != packet.All { // nothing is known of the rest
 		return c.sp.Keep(n.set, packet.Family, packet.Protocol, packet.Src, packet.DstPort, packet.InIface)
 	}

@@ -18,7 +18,7 @@ import (
 func Groups(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
 	admitted := group.Of(sp, plan)
 	asked, should := admitted.Asked(sp)
-	c := &comparison{sp: sp, undo: fmt.Sprintf("writing the groups of %s anew", plan.Host.Name), form: forms.Of(plan.Host), about: asked, pol: names.pol, plan: plan, names: names}
+	c := &comparison{sp: sp, undo: fmt.Sprintf("writing the groups of %s anew", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true, pol: names.pol, plan: plan, names: names}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant = sp.WithRoom(c.meant)

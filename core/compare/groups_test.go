@@ -2,6 +2,7 @@ package compare_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -63,6 +64,49 @@ func TestGroups(t *testing.T) {
 				require.NotContains(t, f.Hint, "settling")
 			}
 			require.Equal(t, c.want, got)
+		})
+	}
+}
+
+// TestGroupsAtAnInstant: of a policy with a rule that ends, groups are held against what it
+// means now; and a sentence says of a group what the group says.
+func TestGroupsAtAnInstant(t *testing.T) {
+	pol := policytest.Saltmarsh(t, "../..")
+	h := pol.Fleet.Host("charts-cloud-01")
+	end := time.Date(2035, 4, 1, 0, 0, 0, 0, time.UTC).Unix() // of allow survey
+	written := func(at int64) group.Group {
+		sp := packet.NewSpace()
+		groups, err := group.Of(sp, compile.Host(sp, pol, h, at)).Write(sp, "charts", group.Abilities{})
+		require.NoError(t, err)
+		return groups[0]
+	}
+	before, after := written(end-100), written(end)
+	opened := before
+	opened.Inbound = append([]group.Rule{{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0"}}}, before.Inbound...)
+	for _, c := range []struct {
+		what  string
+		at    int64
+		g     group.Group
+		until int64
+		want  []string
+	}{
+		{"as it was written", end - 50, before, end, nil},
+		{"when it is over", end, before, 0, []string{"opened tcp 443 from 198.18.7.9 gets in; block no-pests refuses it.", "opened tcp 80 from 198.18.7.9 gets in; block no-pests refuses it."}},
+		{"written anew", end, after, 0, nil},
+		{"somebody opened it", end - 50, opened, end, []string{"opened tcp 22 from everywhere (IPv4) gets in; nothing in the policy admits it."}},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			sp := packet.NewSpace()
+			sp.Since(c.at)
+			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{c.g}})
+			require.NoError(t, err)
+			res := compare.Groups(sp, compare.NamesOf(pol), compile.Host(sp, pol, h, c.at), rs)
+			var got []string
+			for _, f := range res.Findings {
+				got = append(got, string(f.Kind)+" "+f.Sentence)
+			}
+			require.Equal(t, c.want, got)
+			require.Equal(t, c.until, res.Until)
 		})
 	}
 }

@@ -14,7 +14,7 @@ func TestSaltmarshIsRead(t *testing.T) {
 	require.NoError(t, err)
 	fl, problems := ReadJSON("fleet.json", data)
 	require.Empty(t, problems)
-	require.Len(t, fl.Hosts, 14)
+	require.Len(t, fl.Hosts, 15)
 	h := fl.Host("logbook-01")
 	require.Equal(t, []string{"logbook"}, h.Roles)
 	require.Equal(t, "nft", h.Dialect, "the default")
@@ -87,6 +87,9 @@ func TestFormats(t *testing.T) {
 			_, err = Write(fl, CSV)
 			require.ErrorContains(t, err, "all of jump-01")
 			fl.Host("jump-01").OwnConsole = false
+			_, err = Write(fl, CSV)
+			require.ErrorContains(t, err, "all of charts-cloud-01")
+			fl.Host("charts-cloud-01").Instance, fl.Host("charts-cloud-01").Dialect = nil, "nft"
 		}
 		text, err := Write(fl, format)
 		require.NoError(t, err)

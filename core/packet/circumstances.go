@@ -197,12 +197,14 @@ func (sp *Space) Without(field Field, names ...string) {
 }
 
 // Turns are the instants (in seconds since 1970) at which a decision changes by
-// itself, in order.
+// itself, in order; none of them is over (Since).
 func (sp *Space) Turns(d Decision) (out []int64) {
 	for r := range sp.reached(ref(d)) {
 		if sp.nodes[r].field == Time {
 			for _, e := range sp.edgesOf(r)[:sp.nodes[r].n-1] {
-				out = append(out, int64(e.hi.Next().Int()))
+				if at := int64(e.hi.Next().Int()); at > sp.now {
+					out = append(out, at)
+				}
 			}
 		}
 	}

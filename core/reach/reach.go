@@ -450,6 +450,3 @@ func (r *Reach) Services(terms []policy.Term) packet.Set {
 	}
 	return s
 }
-
-// Roles are the policy's roles with their hosts.
-func (r *Reach) Roles() []*policy.Role { return r.pol.Roles }

@@ -185,6 +185,9 @@ func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, pr
 		}
 		a.say("%s: proven, the groups admit just the connections that the policy admits, by what a group can tell", h.Name)
 	}
+	if admitted.Until != 0 {
+		a.say("%s: no group ends by itself: write them anew at %s, when a rule does", h.Name, time.Unix(admitted.Until, 0).UTC().Format("2006-01-02T15:04Z"))
+	}
 	for _, what := range admitted.Left {
 		a.say("%s: left to its own filter: %s", h.Name, what)
 	}

@@ -28,6 +28,7 @@ type serveFlags struct {
 	cert, key          string
 	firstToken         string
 	clouds             string
+	cloudsEvery        time.Duration
 	reportEvery        time.Duration
 	maxPause           time.Duration
 	logJSON, logErrors bool
@@ -59,6 +60,7 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().DurationVar(&f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	c.Flags().DurationVar(&f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
 	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
+	c.Flags().DurationVar(&f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
 	c.Flags().BoolVar(&f.logErrors, "log-errors", false, "write errors only to the log")
 	return c
@@ -107,7 +109,7 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	if err != nil {
 		return err
 	}
-	svc := service.New(service.Options{Clouds: clouds, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != ""})
+	svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != ""})
 	server := &http.Server{Handler: svc.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(handler, slog.LevelWarn), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
 	go svc.Work(ctx)

@@ -138,6 +138,9 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 	if err := s.hearCloud(ctx, c, m, doc, heard, now); err != nil {
 		return err
 	}
+	if err := s.askAnew(ctx, heard, now); err != nil {
+		return err
+	}
 	want, failed, left, err := s.wanted(ctx, heard, c, have.Abilities)
 	if err != nil {
 		return err
@@ -283,6 +286,36 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 	}
 	slices.Sort(left)
 	return want, failed, left, nil
+}
+
+// askAnew asks again for the groups of instances for whom a rule has ended since they were
+// last asked for: on a host a rule ends by itself, a group does not.
+func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now time.Time) error {
+	for at, h := range heard {
+		if h.Pair == 0 {
+			continue
+		}
+		pair, err := s.Store.Pair(ctx, h.Pair)
+		if err != nil {
+			return err
+		}
+		m, err := s.model(ctx, pair)
+		if err != nil {
+			return err
+		}
+		if end := nextEnd(m.policy, h.AskedAt.Unix()); end == 0 || end > now.Unix() {
+			continue
+		}
+		if err := s.Store.Ask(ctx, at, h.Pair); err != nil {
+			return err
+		}
+		again, err := s.Store.Heard(ctx, at)
+		if err != nil {
+			return err
+		}
+		heard[at] = again[at]
+	}
+	return nil
 }
 
 // groupsOf are the groups of all of a cloud's instances by a pair, called after what they hold.

@@ -174,7 +174,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	c.until("it is told", func() bool { return c.state("broker-01") == api.Drifted && c.note(group.Membership) != "" })
 	h, _ := c.drift("broker-01")
 	require.Len(t, h.Findings, 1)
-	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere (IPv4)")
+	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere gets in")
 	require.Equal(t, "The group "+opened.Name+" holds something else than it was made with: somebody changed it by hand.", c.note(group.Changed))
 	require.Equal(t, "Nobody is in the group yf-left, which was made for instances.", c.note(group.Unattached))
 	require.Regexp(t, `^The instance puffin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
@@ -203,6 +203,17 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 		return err == nil && now.State == api.WaveDone
 	})
 	require.Equal(t, before, c.groupOf("puffin-1"))
+}
+
+// TestARuleThatEnds: no group ends by itself, and nobody has to think of it.
+func TestARuleThatEnds(t *testing.T) {
+	c := newClouded(t)
+	end := time.Now().UTC().Add(4 * time.Second).Truncate(time.Second)
+	c.publish("allow visit: crew -> charts : https until " + end.Format("2006-01-02T15:04:05Z") + "\n")
+	require.Equal(t, api.WaveDone, c.wave().State)
+	require.Equal(t, []string{"tcp 443", "198.51.100.0/25"}, c.peersOf("puffin-1", "allow visit"))
+	c.until("it is over", func() bool { return c.peersOf("puffin-1", "allow visit") == nil && c.state("charts-01") == api.InStep })
+	require.False(t, time.Now().Before(end))
 }
 
 // TestNewInstances that carry a role's label are covered without anyone acting, and their

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
@@ -16,7 +17,7 @@ const cloudWithin = 5 * time.Minute
 // stepInstance takes the next step of a host's instance: its groups are asked for, and once
 // they are in force another host opens a new connection by a way in. The cloud can be asked
 // whatever they admit, so that nothing need go back by itself.
-func (s *Service) stepInstance(ctx context.Context, h *api.WaveHost, step store.WaveStep, attending map[string]store.Attending) error {
+func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost, step store.WaveStep, attending map[string]store.Attending) error {
 	fail := func(why string) error { // what it had before is asked for
 		err := cloudBack(ctx, h, step, why)
 		h.Phase, h.Why = api.HostFailed, cmp.Or(h.Why, why)
@@ -61,6 +62,9 @@ func (s *Service) stepInstance(ctx context.Context, h *api.WaveHost, step store.
 		prober, to, err := s.wayIn(ctx, h, attending)
 		if err != nil {
 			return err
+		}
+		if prober == "" && slices.ContainsFunc(w.Hosts, func(o api.WaveHost) bool { return o.Step == h.Step && o.Cloud == "" && o.Phase != api.HostKept }) {
+			return nil // it is kept with the hosts of its step, or goes back with them
 		}
 		if prober == "" {
 			h.Phase, h.Why = api.HostKept, h.Cloud+" has it in force; by this revision no other host may log in there, so that it is not tried"

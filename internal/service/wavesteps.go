@@ -93,7 +93,7 @@ func (s *Service) stepWave(ctx context.Context, number int64) error {
 // stepHost takes the next step of one host.
 func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, step store.WaveStep, attending map[string]store.Attending) error {
 	if h.Cloud != "" {
-		return s.stepInstance(ctx, h, step, attending)
+		return s.stepInstance(ctx, w, h, step, attending)
 	}
 	a := attending[h.Name]
 	if h.Phase == api.HostAsked && a.Change != nil && a.Change.Task == h.Task {

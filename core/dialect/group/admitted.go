@@ -31,6 +31,7 @@ type Admitted struct {
 	Plan  *compile.Plan
 	Sides []Side
 	Known []Named  // groups that may stand for their members' addresses
+	Until int64    // the second since 1970 from which they are to admit otherwise; 0 is never
 	Left  []string // the statements whose whole meaning no group can say, each with what is left
 }
 
@@ -45,14 +46,18 @@ var known = []packet.Field{packet.Family, packet.Protocol, packet.DstPort, packe
 
 // Of is what the groups of a plan's host are to admit: the connections that the plan lets
 // somebody begin, by what a group can tell about them. Where the plan goes by more (who
-// sends, how often, over which interface) the groups admit what it may admit.
+// sends, how often, over which interface) the groups admit what it may admit. No group ends by
+// itself: they are to be written anew when a rule does (Until).
 func Of(sp *packet.Space, plan *compile.Plan) *Admitted { return of(sp, plan, false) }
 
 // of is Of; where others share the groups, a host's own addresses are peers of theirs.
 func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 	a := &Admitted{Plan: plan}
 	d, deciders := plan.Attributed(sp)
-	own := ownAddresses(plan.Host)
+	own, now := ownAddresses(plan.Host), packet.All
+	if turns := sp.Turns(d); len(turns) > 0 {
+		a.Until, now = turns[0], sp.Before(turns[0])
+	}
 	names := make([]string, len(plan.Host.Interfaces)) // a packet comes by one of these, and never by loopback
 	for i, in := range plan.Host.Interfaces {
 		names[i] = in.Name
@@ -64,7 +69,7 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 		iface      packet.Field
 	}{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}} {
 		side := Side{Direction: s.direction, own: own, peer: s.peer, deciders: deciders}
-		asked := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, s.hook), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(s.iface, names...), sp.Addrs(s.mine, own))
+		asked := sp.AndAll(sp.WellFormed(), now, sp.Value(packet.Hook, s.hook), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(s.iface, names...), sp.Addrs(s.mine, own))
 		if shares {
 			side.own = &netipx.IPSet{}
 		} else {
@@ -99,7 +104,7 @@ func ownAddresses(h *fleet.Host) *netipx.IPSet {
 var beyond = []struct {
 	field packet.Field
 	says  string
-}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.IPsec, "encrypted"}, {packet.Time, "until when"}}
+}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.IPsec, "encrypted"}}
 
 // left tells of the statements that bear on packets of which a group is not sure, and by
 // what that it cannot tell.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -82,13 +83,15 @@ func TestWritten(t *testing.T) {
 		{"over one of two", "logbook-01", "allow a: everywhere -> logbook : ssh on quay", "tcp 22 with 10.40.0.0/16 (allow a)", "allow a: which of its addresses, the interface"},
 		{"how often", "logbook-01", "allow a: office -> logbook : ssh at most 4 per 1m", "tcp 22 with 198.51.100.0/24 (allow a)", "allow a: how often"},
 		{"who sends is told where it is sent", "logbook-01", "allow a: jump -> logbook : ssh from user backup", "tcp 22 with 10.40.1.1/32 (allow a)", ""},
-		{"until", "logbook-01", "allow a: office -> logbook : ssh until 2030-01-01", "tcp 22 with 198.51.100.0/24 (allow a)", "allow a: until when"},
+		{"until", "logbook-01", "allow a: office -> logbook : ssh until 2030-01-01", "tcp 22 with 198.51.100.0/24 (allow a)", ""},
+		{"until it is over", "logbook-01", "allow a: office -> logbook : ssh until 2020-01-01", "", ""},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			pol := policytest.Resolve(t, fleetFile, names+c.rules+"\n")
 			sp := packet.NewSpace()
 			a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host(c.host), 1_800_000_000))
 			require.Equal(t, c.left, strings.Join(a.Left, "|"))
+			require.Equal(t, c.what == "until", a.Until == time.Date(2030, 1, 2, 0, 0, 0, 0, time.UTC).Unix())
 			groups, err := a.Write(sp, "charts", group.Abilities{})
 			require.NoError(t, err)
 			var got []string

@@ -1,0 +1,84 @@
+package puffin
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/dialect/group"
+)
+
+// GateRules are the rules for a kernel that stands between everybody, behind the interface
+// up, and an instance, behind down: what its groups admit is forwarded, and replies to that. They
+// are read by `nft -f`, and replace what was there.
+func GateRules(d *group.Document, instance, up, down string) string {
+	var b strings.Builder
+	b.WriteString("table inet puffin\ndelete table inet puffin\ntable inet puffin {\n\tchain between {\n")
+	at := slices.IndexFunc(d.Members, func(m group.Member) bool { return m.Instance == instance })
+	policy := "drop"
+	if at < 0 || len(d.Members[at].Groups) == 0 { // nothing filters for it
+		policy = "accept"
+	}
+	fmt.Fprintf(&b, "\t\ttype filter hook forward priority filter; policy %s;\n\t\tct state established,related accept\n", policy)
+	for _, g := range d.Groups {
+		if at < 0 || !slices.Contains(d.Members[at].Groups, g.Name) {
+			continue
+		}
+		for _, r := range g.Inbound {
+			between(&b, d, fmt.Sprintf("iifname %q oifname %q", up, down), "saddr", r)
+		}
+		for _, r := range g.Outbound {
+			between(&b, d, fmt.Sprintf("iifname %q oifname %q", down, up), "daddr", r)
+		}
+	}
+	b.WriteString("\t}\n}\n")
+	return b.String()
+}
+
+// between writes a rule: one for the peers of each family.
+func between(b *strings.Builder, d *group.Document, way, peer string, r group.Rule) {
+	match := ""
+	if r.Protocol != "any" {
+		match = " meta l4proto " + r.Protocol
+	}
+	if r.Protocol == "icmpv6" {
+		match = " meta l4proto 58"
+	}
+	if r.Ports != "" {
+		match += " th dport " + r.Ports
+	}
+	if r.Types != "" { // the first two bytes of either
+		match += " @th,0,8 " + r.Types
+	}
+	if r.Codes != "" {
+		match += " @th,8,8 " + r.Codes
+	}
+	var four, six []string
+	add := func(p netip.Prefix) {
+		if p.Addr().Is4() {
+			four = append(four, p.String())
+		} else {
+			six = append(six, p.String())
+		}
+	}
+	for _, p := range r.Peers {
+		if name, ok := strings.CutPrefix(p, "group:"); ok {
+			for _, m := range d.Members {
+				if slices.Contains(m.Groups, name) {
+					for _, a := range m.Addresses {
+						add(netip.PrefixFrom(a, a.BitLen()))
+					}
+				}
+			}
+		} else if prefix, err := netip.ParsePrefix(p); err == nil {
+			add(prefix)
+		}
+	}
+	for i, peers := range [][]string{four, six} {
+		if family := [...]string{"ip", "ip6"}[i]; peers != nil {
+			slices.Sort(peers)
+			fmt.Fprintf(b, "\t\t%s %s %s { %s }%s ct state new accept\n", way, family, peer, strings.Join(slices.Compact(peers), ", "), match)
+		}
+	}
+}
