@@ -76,8 +76,8 @@ type demo struct {
 	wire   *testbed.Namespace
 	hosts  map[string]*testbed.Namespace
 	gates  []*testbed.Namespace // before instances of the cloud
-	serve  []process // the service, on loopback and for the hosts
-	attend []process // on each host, and the cloud
+	serve  []process            // the service, on loopback and for the hosts
+	attend []process            // on each host, and the cloud
 }
 
 // process is one that was started, and where its end is told.
