@@ -79,3 +79,6 @@ func plain(t fence.ServiceTerm) (out []Term) {
 	}
 	return out
 }
+
+// ServiceTerms are the protocols and ports of a registered service; nil if there is none of the name.
+func ServiceTerms(name string) []Term { return registry()[name] }

@@ -1,0 +1,219 @@
+// Package adopt makes a first policy of rules that hosts have in force, whoever wrote
+// them: hosts with like rules become roles, addresses become roles and segments, ports
+// services, and what no policy can say is told.
+//
+//	r, err := adopt.Policy(fl, "harbour", hosts, now)
+//	r.Text  // the policy, with what is left at its end
+//	r.Fleet // the fleet with the roles
+//
+// It goes by what the rules do and not by how they are written: of a host's decision it
+// takes what each rule decides, as simply as it can be said without changing anything,
+// and holds the whole of the policy against the whole of the rules in the end.
+package adopt
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// Bound is how many distinctions a host's rules may take.
+const Bound = 12_000_000
+
+// A Host is one whose rules are adopted.
+type Host struct {
+	Name string
+	// Read gives what it has in force. The error is about the text of its dumps.
+	Read func(sp *packet.Space) (*dialect.Ruleset, error)
+}
+
+// Result is a first policy.
+type Result struct {
+	Text  string       // of the policy, what is left listed at its end
+	Fleet *fleet.Fleet // with the roles that its hosts have by the policy
+	Roles []Role
+	Left  []Left // what the policy does not say as it is
+	Lines int    // statements about who may talk to whom
+}
+
+// Role is hosts with like rules.
+type Role struct {
+	Name  string   `json:"name"`
+	Hosts []string `json:"hosts" nullable:"false"`
+}
+
+// Left is a difference between what hosts have in force and what the policy means for them.
+type Left struct {
+	Hosts []string `json:"hosts" nullable:"false"`
+	Kind  string   `json:"kind" enum:"opened,shut,altered,unread" doc:"as a finding of drift: opened is what the hosts let through and the policy does not"`
+	Says  string   `json:"says"`
+	Rule  string   `json:"rule,omitempty" doc:"the rule that does it, as the dump writes it"`
+	At    string   `json:"at,omitempty" doc:"where that stands"`
+}
+
+// Policy makes a first policy of what hosts of a fleet have in force, for an instant in
+// seconds since 1970. The name is the policy's.
+func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, error) {
+	w, err := newWriter(fl, name, hosts)
+	if err != nil {
+		return nil, err
+	}
+	bare, err := silent(w)
+	if err != nil {
+		return nil, err
+	}
+	sketches := make([]*sketch, len(hosts))
+	err = each(len(hosts), func(i int) error {
+		h := w.fleet.Host(hosts[i].Name)
+		var failed error
+		tangled := packet.Untangled(func() {
+			sp := packet.NewSpace()
+			sp.Bound(Bound)
+			sp.Since(now)
+			plan := compile.Host(sp, bare, h, now)
+			rs, err := read(sp, hosts[i], h)
+			if err != nil {
+				failed = err
+				return
+			}
+			sketches[i] = take(sp, plan, rs)
+		})
+		return errors.Join(failed, tangled)
+	})
+	if err != nil {
+		return nil, err
+	}
+	w.sketches = sketches
+	w.roles()
+	w.write()
+	pol, err := resolve(w.text(), w.fleet)
+	if err != nil {
+		return nil, err
+	}
+	w.left, err = compared(pol, hosts, now)
+	if err != nil {
+		return nil, err
+	}
+	return &Result{Text: w.text(), Fleet: w.fleet, Roles: w.told, Left: w.left, Lines: len(w.lines)}, nil
+}
+
+// read is what a host has in force; where its routes are not told, they are as its addresses say.
+func read(sp *packet.Space, of Host, h *fleet.Host) (*dialect.Ruleset, error) {
+	rs, err := of.Read(sp)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", of.Name, err)
+	}
+	if rs.Routes == nil {
+		known := *rs
+		known.Routes = dialect.RoutesOf(h)
+		rs = &known
+	}
+	return rs, nil
+}
+
+// each does something for so many, on all processors at once. The error is the first one's.
+func each(n int, do func(i int) error) error {
+	errs := make([]error, n)
+	var all sync.WaitGroup
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	for i := range n {
+		all.Go(func() {
+			slots <- struct{}{}
+			errs[i] = do(i)
+			<-slots
+		})
+	}
+	all.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// silent is a policy that says nothing but what roles there are.
+func silent(w *writer) (*policy.Policy, error) {
+	text := "policy silent language 1\nrole " + nobody + " { inbound closed outbound closed forward closed }\n"
+	for _, s := range w.segments {
+		text += "segment " + s.name + " = " + s.text + "\n"
+	}
+	return resolve(text, w.fleet)
+}
+
+// resolve makes a policy of our own text, which has no mistakes.
+func resolve(text string, fl *fleet.Fleet) (*policy.Policy, error) {
+	in, problems := policy.Read([]policy.Source{{Name: "adopted.fence", Text: text}}, fl)
+	if len(problems) == 0 {
+		var pol *policy.Policy
+		if pol, problems = policy.Resolve(in); len(problems) == 0 {
+			return pol, nil
+		}
+	}
+	line := ""
+	if lines := strings.Split(text, "\n"); problems[0].Line > 0 && problems[0].Line <= len(lines) {
+		line = lines[problems[0].Line-1]
+	}
+	return nil, fmt.Errorf("the policy that was made is wrong, which is a mistake of ours: %s: %s", problems[0].Message, line)
+}
+
+// compared holds what hosts have in force against a policy, and gives the differences in
+// meaning, those of several hosts together.
+func compared(pol *policy.Policy, hosts []Host, now int64) ([]Left, error) {
+	names := compare.NamesOf(pol)
+	results := make([]*compare.Result, len(hosts))
+	err := each(len(hosts), func(i int) error {
+		h := pol.Fleet.Host(hosts[i].Name)
+		var failed error
+		tangled := packet.Untangled(func() {
+			sp := packet.NewSpace()
+			sp.Bound(Bound)
+			sp.Since(now)
+			plan := compile.Host(sp, pol, h, now)
+			rs, err := read(sp, hosts[i], h)
+			if err != nil {
+				failed = err
+				return
+			}
+			results[i] = compare.Drift(sp, names, plan, rs)
+		})
+		return errors.Join(failed, tangled)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var out []Left
+	add := func(l Left, host string) {
+		same := func(o Left) bool { return o.Kind == l.Kind && o.Says == l.Says && o.Rule == l.Rule && o.At == l.At }
+		if i := slices.IndexFunc(out, same); i >= 0 {
+			out[i].Hosts = append(out[i].Hosts, host)
+			return
+		}
+		l.Hosts = []string{host}
+		out = append(out, l)
+	}
+	for i, r := range results {
+		for _, f := range r.Findings {
+			if f.Kind == compare.Cosmetic {
+				continue
+			}
+			add(Left{Kind: string(f.Kind), Says: f.Sentence, Rule: f.Live.Rule, At: f.Live.At}, hosts[i].Name)
+		}
+		for _, what := range r.Unread {
+			add(Left{Kind: "unread", Says: what}, hosts[i].Name)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Left) int { return cmp.Compare(a.Hosts[0], b.Hosts[0]) })
+	return out, nil
+}

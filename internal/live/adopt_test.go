@@ -1,0 +1,51 @@
+package live_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/adopt"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
+)
+
+// foundFiles are the dumps of a host that an administrator wrote by hand.
+func foundFiles(t testing.TB, host string) api.InForce {
+	t.Helper()
+	files, err := filepath.Glob(filepath.Join("testdata", "found", host, "*"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	f := api.InForce{Names: &nft.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}}}
+	for _, name := range files {
+		data, err := os.ReadFile(name)
+		require.NoError(t, err)
+		f.Dumps = append(f.Dumps, live.OfFile(filepath.Base(name), data).Dumps...)
+	}
+	return f
+}
+
+const foundFleet = `{"hosts": [{"name": "host", "roles": ["new"], "dialect": "nft", "interfaces": [
+ {"name": "wan0", "addresses": ["203.0.113.1/28", "2001:db8:1::1/64"]},
+ {"name": "eth0", "addresses": ["10.40.0.1/16", "fd40::1/48"], "segment": "quay-lan"},
+ {"name": "eth1", "addresses": ["10.60.0.1/16"], "segment": "hill-lan"}]}]}`
+
+func TestAdoptFound(t *testing.T) {
+	for _, host := range []string{"login-first", "drop-last", "mail-server", "nat-gateway", "intercepting-proxy", "container-host", "edge-router", "database", "name-server", "tunnel-end"} {
+		t.Run(host, func(t *testing.T) {
+			fl, problems := fleet.ReadJSON("fleet.json", []byte(foundFleet))
+			require.Empty(t, problems)
+			fl.Hosts[0].Name = host
+			f := foundFiles(t, host)
+			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host, Read: func(sp *packet.Space) (*dialect.Ruleset, error) { return live.Read(sp, f) }}}, 1_795_600_000)
+			require.NoError(t, err)
+			t.Logf("\n%s", r.Text)
+		})
+	}
+}
