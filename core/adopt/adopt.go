@@ -13,8 +13,8 @@ package adopt
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strings"
@@ -69,32 +69,26 @@ func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, err
 	if err != nil {
 		return nil, err
 	}
-	bare, err := silent(w)
-	if err != nil {
-		return nil, err
-	}
-	sketches := make([]*sketch, len(hosts))
-	err = each(len(hosts), func(i int) error {
-		h := w.fleet.Host(hosts[i].Name)
-		var failed error
-		tangled := packet.Untangled(func() {
-			sp := packet.NewSpace()
-			sp.Bound(Bound)
-			sp.Since(now)
-			plan := compile.Host(sp, bare, h, now)
-			rs, err := read(sp, hosts[i], h)
-			if err != nil {
-				failed = err
-				return
-			}
-			sketches[i] = take(sp, plan, rs)
-		})
-		return errors.Join(failed, tangled)
+	// What comes from a local segment's addresses by another way is dropped everywhere before all else.
+	forged := make([]map[string][]netip.Prefix, len(hosts))
+	err = every(w.fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) {
+		forged[i] = w.refusesForged(sp, h, rs)
 	})
 	if err != nil {
 		return nil, err
 	}
-	w.sketches = sketches
+	w.local(forged)
+	bare, err := silent(w)
+	if err != nil {
+		return nil, err
+	}
+	w.sketches = make([]*sketch, len(hosts))
+	err = every(w.fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) {
+		w.sketches[i] = take(sp, compile.Host(sp, bare, h, now), rs)
+	})
+	if err != nil {
+		return nil, err
+	}
 	w.roles()
 	w.write()
 	pol, err := resolve(w.text(), w.fleet)
@@ -122,16 +116,29 @@ func read(sp *packet.Space, of Host, h *fleet.Host) (*dialect.Ruleset, error) {
 	return rs, nil
 }
 
-// each does something for so many, on all processors at once. The error is the first one's.
-func each(n int, do func(i int) error) error {
-	errs := make([]error, n)
+// every does something with what each host has in force, on all processors at once and each
+// in a Space of its own. The error is the first one's.
+func every(fl *fleet.Fleet, hosts []Host, now int64, do func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset)) error {
+	errs := make([]error, len(hosts))
 	var all sync.WaitGroup
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
-	for i := range n {
+	for i, of := range hosts {
 		all.Go(func() {
 			slots <- struct{}{}
-			errs[i] = do(i)
-			<-slots
+			defer func() { <-slots }()
+			tangled := packet.Untangled(func() {
+				sp := packet.NewSpace()
+				sp.Bound(Bound)
+				sp.Since(now)
+				h := fl.Host(of.Name)
+				rs, err := read(sp, of, h)
+				if errs[i] = err; err == nil {
+					do(i, sp, h, rs)
+				}
+			})
+			if tangled != nil {
+				errs[i] = fmt.Errorf("%s: %w", of.Name, tangled)
+			}
 		})
 	}
 	all.Wait()
@@ -147,7 +154,7 @@ func each(n int, do func(i int) error) error {
 func silent(w *writer) (*policy.Policy, error) {
 	text := "policy silent language 1\nrole " + nobody + " { inbound closed outbound closed forward closed }\n"
 	for _, s := range w.segments {
-		text += "segment " + s.name + " = " + s.text + "\n"
+		text += "segment " + s.name + " = " + s.text + s.mark() + "\n"
 	}
 	return resolve(text, w.fleet)
 }
@@ -173,22 +180,8 @@ func resolve(text string, fl *fleet.Fleet) (*policy.Policy, error) {
 func compared(pol *policy.Policy, hosts []Host, now int64) ([]Left, error) {
 	names := compare.NamesOf(pol)
 	results := make([]*compare.Result, len(hosts))
-	err := each(len(hosts), func(i int) error {
-		h := pol.Fleet.Host(hosts[i].Name)
-		var failed error
-		tangled := packet.Untangled(func() {
-			sp := packet.NewSpace()
-			sp.Bound(Bound)
-			sp.Since(now)
-			plan := compile.Host(sp, pol, h, now)
-			rs, err := read(sp, hosts[i], h)
-			if err != nil {
-				failed = err
-				return
-			}
-			results[i] = compare.Drift(sp, names, plan, rs)
-		})
-		return errors.Join(failed, tangled)
+	err := every(pol.Fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) {
+		results[i] = compare.Drift(sp, names, compile.Host(sp, pol, h, now), rs)
 	})
 	if err != nil {
 		return nil, err

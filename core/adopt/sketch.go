@@ -87,6 +87,15 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 	always = sp.Not(sp.AnyRoom(sp.Not(always)))
 	for _, w := range ways {
 		fresh := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, w.hook), sp.Value(packet.State, packet.New), sp.Usual())
+		forged := packet.Empty // which the local segments drop before all else
+		for _, c := range bare.Chains {
+			for _, r := range c.Rules {
+				if c.Direction == w.direction && r.Kind == "local" {
+					forged = sp.Or(forged, r.Match.Set(sp, w.direction))
+				}
+			}
+		}
+		fresh = sp.Minus(fresh, forged)
 		for _, f := range []packet.Field{packet.InIface, packet.OutIface} {
 			fresh = sp.Minus(fresh, sp.Interfaces(f, "lo"))
 		}
@@ -103,7 +112,10 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 				if r.Kind != "ground" {
 					continue
 				}
-				part := sp.And(sp.WellFormed(), r.Match.Set(sp, w.direction))
+				part := sp.Minus(sp.And(sp.WellFormed(), r.Match.Set(sp, w.direction)), forged)
+				if slices.Contains(sayable, r.Name) { // what is invalid is refused before
+					part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Usual())
+				}
 				s.weigh(sp, w.direction, r.Name, part, sp.Certain(admits(d)), sp.Certain(sp.Not(admits(d))))
 				if slices.Contains(sayable, r.Name) {
 					part = sp.And(part, fresh)
@@ -144,23 +156,30 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 					continue // that is what the stance does
 				}
 				for _, family := range []int{packet.IPv4, packet.IPv6} {
-					all := sp.And(fresh, sp.Value(packet.Family, family))
+					all, wide := sp.And(fresh, sp.Value(packet.Family, family)), sp.And(sp.Or(fresh, sp.And(forged, sp.Value(packet.State, packet.New))), sp.Value(packet.Family, family))
 					does := sp.AndAll(all, kind.of, mine)
 					if sp.Within(does, sp.Or(said, ground)) {
 						continue
 					}
-					// It is exact for what fares otherwise, and simplest for what fares so anyway.
-					whole := sp.And(all, sp.Simplify(does, sp.Minus(all, sp.Minus(kind.of, does))))
 					of := statement{block: kind.block, reject: kind.reject, comment: comment, at: at, log: sp.Within(does, logs)}
+					// It is exact for what fares otherwise, and simplest for what fares so anyway; of what the
+					// ground admits it speaks only if that is simpler.
+					whole := sp.And(wide, sp.Simplify(does, sp.Minus(all, sp.Minus(kind.of, sp.Or(does, ground)))))
+					best := s.pieces(sp, w.hook, whole, of)
+					more := sp.And(wide, sp.Simplify(does, sp.Minus(all, sp.Minus(kind.of, does))))
+					if other := s.pieces(sp, w.hook, more, of); length(other) < length(best) {
+						whole, best = more, other
+					}
 					if !kind.block && !sp.Within(does, always) {
 						whole = does
 						if of.rate = rate(sp, sp.And(does, sp.Where(rated, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))); of.rate == "" {
 							continue // no policy says how often that is
 						}
+						best = s.pieces(sp, w.hook, whole, of)
 					} else {
 						said = sp.Or(said, whole)
 					}
-					e.statements = append(e.statements, s.pieces(sp, w.hook, whole, of)...)
+					e.statements = append(e.statements, best...)
 				}
 			}
 		}
@@ -171,6 +190,14 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 		}
 	}
 	return s
+}
+
+// length is how much there is to read of statements.
+func length(all []statement) (n int) {
+	for _, s := range all {
+		n += 4 + len(s.services) + len(s.peers.Ranges())
+	}
+	return n
 }
 
 // rate says how often what depends on buckets is admitted; "" where no policy can say it.

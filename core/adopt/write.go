@@ -11,6 +11,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -39,9 +40,18 @@ type writer struct {
 
 // segment is a network that hosts are attached to.
 type segment struct {
-	name  string
-	addrs *netipx.IPSet
-	text  string
+	name     string
+	prefixes []netip.Prefix
+	addrs    *netipx.IPSet
+	text     string
+	local    bool // whoever has an interface on it drops what comes from its addresses by another
+}
+
+func (s segment) mark() string {
+	if s.local {
+		return " local"
+	}
+	return ""
 }
 
 // line is a rule of the policy.
@@ -105,14 +115,9 @@ func (w *writer) attached() {
 		}
 	}
 	for _, name := range order {
-		var b netipx.IPSetBuilder
-		var texts []string
-		for _, p := range named[name] {
-			b.AddPrefix(p)
-			texts = append(texts, p.String())
-		}
-		set, _ := b.IPSet()
-		w.segments = append(w.segments, segment{name, set, strings.Join(texts, ", ")})
+		one := segment{name: name}
+		one.is(named[name])
+		w.segments = append(w.segments, one)
 		w.taken[name] = true
 	}
 }
@@ -130,6 +135,93 @@ func (w *writer) segmentOf(h *fleet.Host, iface string) string {
 		}
 	}
 	return ""
+}
+
+// refusesForged tells of the segments that a host is on the widest prefixes around theirs
+// from which it drops all that comes by another interface: nil where it does not.
+func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) map[string][]netip.Prefix {
+	drops := sp.Certain(sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Drop }))
+	out := map[string][]netip.Prefix{}
+	for _, s := range w.segments {
+		on := []string{"lo"}
+		for _, i := range h.Interfaces {
+			if w.segmentOf(h, i.Name) == s.name {
+				on = append(on, i.Name)
+			}
+		}
+		if len(on) == 1 {
+			continue
+		}
+		passes := sp.Minus(sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, packet.In), sp.Not(sp.Interfaces(packet.InIface, on...))), drops)
+		refused := func(p netip.Prefix) bool { return sp.And(passes, sp.Addrs(packet.Src, setOf(p))) == packet.Empty }
+		var wide []netip.Prefix
+		for _, p := range s.prefixes {
+			if !refused(p) {
+				wide = nil
+				break
+			}
+			for p.Bits() > 1 {
+				next := netip.PrefixFrom(p.Addr(), p.Bits()-1).Masked()
+				if !refused(next) {
+					break
+				}
+				p = next
+			}
+			wide = append(wide, p)
+		}
+		out[s.name] = wide
+	}
+	return out
+}
+
+func setOf(p netip.Prefix) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	b.AddPrefix(p)
+	set, _ := b.IPSet()
+	return set
+}
+
+// local marks the segments that all hosts on them protect so, as wide as all do.
+func (w *writer) local(forged []map[string][]netip.Prefix) {
+	for i := range w.segments {
+		s := &w.segments[i]
+		var wide []netip.Prefix
+		all := true
+		for _, f := range forged {
+			protects, on := f[s.name]
+			switch {
+			case !on:
+				continue
+			case protects == nil:
+				all = false
+			case wide == nil:
+				wide = slices.Clone(protects)
+			default:
+				for k := range wide {
+					if protects[k].Bits() > wide[k].Bits() {
+						wide[k] = protects[k]
+					}
+				}
+			}
+		}
+		if wide == nil || !all || slices.ContainsFunc(wide, func(p netip.Prefix) bool { return p.Bits() < 4 }) {
+			continue // nobody meant it of so many
+		}
+		s.local, w.used[s.name] = true, true
+		s.is(wide)
+	}
+}
+
+// is gives a segment its addresses.
+func (s *segment) is(prefixes []netip.Prefix) {
+	var b netipx.IPSetBuilder
+	var texts []string
+	for _, p := range prefixes {
+		b.AddPrefix(p)
+		texts = append(texts, p.String())
+	}
+	s.prefixes, s.text = prefixes, strings.Join(texts, ", ")
+	s.addrs, _ = b.IPSet()
 }
 
 // roles gives hosts with like rules a role.
@@ -338,11 +430,12 @@ func (w *writer) say(role string, s *sketch, of statement) {
 				mods += "  by reject"
 			}
 		}
-		if because := strings.TrimSpace(of.comment); because != "" {
-			mods += "  because " + quoted(because)
+		comment := ours.ReplaceAllString(strings.TrimSpace(of.comment), "")
+		name := slug(comment)
+		if comment != "" && len(comment) > 24 {
+			mods += "  because " + quoted(comment)
 		}
-		name := slug(of.comment)
-		if name == "" || len(name) > 24 {
+		if name == "" || len(comment) > 24 {
 			if name = slug(of.services[0]); name == "any" {
 				name = "anything"
 			}
@@ -356,6 +449,9 @@ func (w *writer) say(role string, s *sketch, of statement) {
 		w.lines = append(w.lines, line{head, name, fmt.Sprintf("%s -> %s : %s%s", from, to, service, mods)})
 	}
 }
+
+// ours is how rules of ours say what they come from.
+var ours = regexp.MustCompile(`^(allow|block|ground) `)
 
 // unite leaves one of lines that say the same, and names them.
 func (w *writer) unite() {
@@ -384,7 +480,7 @@ func (w *writer) peers(role string, of statement, set *netipx.IPSet, what string
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
 		part := half(set, family)
 		if len(part.Ranges()) > 0 && !part.Equal(half(packet.Everything(), family)) {
-			names = append(names, w.some(part, of, what)...)
+			names = append(names, w.some(role, part, of, what)...)
 		} else if len(part.Ranges()) > 0 {
 			names = append(names, [...]string{"0.0.0.0/0", "::/0"}[family])
 		}
@@ -394,7 +490,7 @@ func (w *writer) peers(role string, of statement, set *netipx.IPSet, what string
 }
 
 // some says addresses of one family: by names as far as that is no longer.
-func (w *writer) some(set *netipx.IPSet, of statement, what string) []string {
+func (w *writer) some(role string, set *netipx.IPSet, of statement, what string) []string {
 	family := packet.IPv4
 	if set.Ranges()[0].From().Is6() {
 		family = packet.IPv6
@@ -423,7 +519,7 @@ func (w *writer) some(set *netipx.IPSet, of statement, what string) []string {
 			s.host.AddAddresses(&b)
 		}
 		addrs, _ := b.IPSet()
-		if len(packet.Without(half(addrs, 1-family), of.reaches()).Ranges()) == 0 && w.willing(r.Name, of) {
+		if len(packet.Without(half(addrs, 1-family), of.reaches()).Ranges()) == 0 && w.willing(r.Name, role, of) {
 			take(r.Name, addrs)
 		}
 	}
@@ -454,16 +550,27 @@ func (s *statement) reaches() *netipx.IPSet {
 
 // willing says that hosts of a role do nothing otherwise at their own end if they are named
 // at the other end of a statement: a statement is about both.
-func (w *writer) willing(role string, of statement) bool {
-	if of.block || of.direction == packet.Through || of.over != nil || of.rate != "" || of.users != nil || of.encrypted {
+func (w *writer) willing(role, mine string, of statement) bool {
+	if of.block || of.direction == packet.Through {
 		return false
 	}
 	other := packet.Out
 	if of.direction == packet.Out {
 		other = packet.In
 	}
+	var b netipx.IPSetBuilder
+	for _, s := range w.members[mine] {
+		s.host.AddAddresses(&b)
+	}
+	own, _ := b.IPSet()
+	says := func(s statement) bool { // and so opens nothing more there
+		return !s.block && s.here == nil && s.over == nil && s.rate == "" && s.users == nil && !s.encrypted && len(packet.Without(own, s.peers).Ranges()) == 0 &&
+			!slices.ContainsFunc(of.services, func(service string) bool {
+				return !slices.Contains(s.services, service) && !slices.Contains(s.services, "any")
+			})
+	}
 	for _, s := range w.members[role] {
-		if e := s.ends[other]; e.filtered && (!e.open || len(e.statements) > 0) {
+		if e := s.ends[other]; e.filtered && !e.open && !slices.ContainsFunc(e.statements, says) {
 			return false
 		}
 	}
@@ -494,7 +601,8 @@ func shortest(set *netipx.IPSet) []string {
 	if set.Ranges()[0].From().Is6() {
 		whole, all = packet.IPv6, "::/0"
 	}
-	if but := runs(packet.Without(half(packet.Everything(), whole), set)); len(but) < len(texts) {
+	ends := half(packet.Everything(), whole).Ranges()[0]
+	if but := runs(packet.Without(half(packet.Everything(), whole), set)); len(but) < len(texts) && set.Contains(ends.From()) && set.Contains(ends.To()) {
 		texts = append([]string{all + " except " + but[0]}, but[1:]...)
 	}
 	return texts
@@ -530,7 +638,7 @@ func (w *writer) text() string {
 		b.WriteString("# the networks that hosts are attached to\n")
 		for _, s := range w.segments {
 			if w.used[s.name] {
-				fmt.Fprintf(&b, "segment %s = %s\n", s.name, s.text)
+				fmt.Fprintf(&b, "segment %s = %s%s\n", s.name, s.text, s.mark())
 			}
 		}
 		b.WriteString("\n")
@@ -598,15 +706,8 @@ func stances(s *sketch) string {
 	if through.filtered {
 		parts = append(parts, "forward "+word(through))
 	}
-	for _, e := range []end{in, out, through} {
-		if e.log {
-			log := "log refused"
-			if e.logRate != "" {
-				log += " up to " + e.logRate
-			}
-			parts = append(parts, log)
-			break
-		}
+	if log := logs([]end{in, out, through}); log != "" {
+		parts = append(parts, log)
 	}
 	if in.filtered && !in.open && in.reject || (!in.filtered || in.open) && (out.reject || through.reject) {
 		parts = append(parts, "refuse by reject")
@@ -615,4 +716,22 @@ func stances(s *sketch) string {
 		return ""
 	}
 	return " { " + strings.Join(parts, "  ") + " }"
+}
+
+// logs says what a role's log of what it refuses is, if it is the same in all directions.
+func logs(ends []end) (text string) {
+	for _, e := range ends {
+		if !e.filtered || e.open {
+			continue
+		}
+		log := "log refused"
+		if e.logRate != "" {
+			log += " up to " + e.logRate
+		}
+		if !e.log || text != "" && text != log {
+			return ""
+		}
+		text = log
+	}
+	return text
 }

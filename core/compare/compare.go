@@ -98,6 +98,29 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 	return driftAbout(sp, names, plan, live, packet.All)
 }
 
+// alike is a live decision in which a bucket that does the same as one of the policy's is that:
+// of the same rate, for the same packets, wherever it stands.
+func alike(sp *packet.Space, meant, done packet.Decision) packet.Decision {
+	decides := func(d packet.Decision, b packet.Bucket) packet.Set { // what fares otherwise without a token
+		return sp.AnyRoom(sp.Differ(sp.Given(d, b, true), sp.Given(d, b, false)))
+	}
+	ours, theirs := packet.Buckets(sp, meant), packet.Buckets(sp, done)
+	for _, b := range theirs {
+		if b.What != "" || slices.Contains(ours, b) {
+			continue
+		}
+		at := slices.IndexFunc(ours, func(o packet.Bucket) bool {
+			return o.Every == b.Every && o.Burst == b.Burst && o.Sources == b.Sources && o.What == "" && !slices.Contains(theirs, o) && decides(meant, o) == decides(done, b)
+		})
+		if at < 0 {
+			continue
+		}
+		done = sp.Choose(sp.Room(ours[at]), sp.Given(done, b, true), sp.Given(done, b, false))
+		ours = slices.Delete(slices.Clone(ours), at, at+1)
+	}
+	return done
+}
+
 // driftAbout is Drift for some packets.
 func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *dialect.Ruleset, about packet.Set) *Result {
 	if whole.Routes == nil { // nobody told them: what the fleet says of its addresses will do
@@ -110,6 +133,7 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 		live = whole.About(sp, about)
 	}
 	meant, done := plan.Decision(sp), live.Decision(sp)
+	done = alike(sp, meant, done)
 	if turns := slices.Concat(sp.Turns(meant), sp.Turns(done)); len(turns) > 0 {
 		slices.Sort(turns)
 		res.Until = turns[0]

@@ -299,15 +299,17 @@ func (c *comparison) rates(d packet.Decision, but string, part func(packet.Outco
 	return strings.Join(rates, " and ")
 }
 
-// exceeding is what becomes of a packet for which no bucket has a token.
+// exceeding is what becomes of a packet for which no bucket has a token that it needs to
+// be admitted. Those that decide whether a line is written of it have one.
 func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m manner) {
-	here := c.sp.Exactly(example)
-	for _, b := range packet.Buckets(c.sp, rated) {
-		here = c.sp.Minus(here, c.sp.Room(b))
+	rated = c.sp.Only(rated, c.sp.Exactly(example))
+	for _, b := range packet.Buckets(c.sp, c.sp.Where(rated, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
+		rated = c.sp.Given(rated, b, false)
 	}
-	for _, o := range c.sp.Outcomes(c.sp.Only(rated, here)) {
+	for _, o := range c.sp.Outcomes(c.sp.WithRoom(rated)) {
 		m.Outcome = o // the only one, since all else is decided
 	}
+	m.By = 0
 	return m
 }
 

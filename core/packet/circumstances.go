@@ -65,6 +65,18 @@ func (sp *Space) Room(b Bucket) Set {
 	return sp.Value(f, 1)
 }
 
+// Given is a decision while a bucket has a token, or while it has none.
+func (sp *Space) Given(d Decision, b Bucket, room bool) Decision {
+	v := Num(0)
+	if room {
+		v = Num(1)
+	}
+	if f, known := sp.roomOf[b]; known {
+		return sp.Restrict(d, f, v)
+	}
+	return d
+}
+
 // Buckets lists the buckets that a set or decision depends on, in the order in
 // which the Space first saw them.
 func Buckets[T Set | Decision](sp *Space, of T) (out []Bucket) {
