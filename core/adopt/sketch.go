@@ -46,21 +46,22 @@ type statement struct {
 	far       *netipx.IPSet // the receivers of what is forwarded
 	here      *netipx.IPSet // of the host's own addresses; nil is all
 	over      []string      // interfaces; nil is all
+	at        []string      // what here is called, in the end
 	users     []string
-	groups    bool // it names groups of users, which no policy can
+	units     []string
 	encrypted bool
 	rate      string // as in "4 per 1m per source"
 	part      string // of the ground
 	log       bool
 	comment   string // the rule's own
-	at        string // where that stands
+	place     string // where that stands
 }
 
 // The parts of the ground that can be said in rules as well.
 var sayable = []string{"icmp-errors", "neighbours", "dhcp-client", "multicast-listener"}
 
 // fields are what a statement can tell of a packet.
-var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Dst, packet.InIface, packet.OutIface, packet.User, packet.Group, packet.IPsec}
+var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Dst, packet.InIface, packet.OutIface, packet.User, packet.Group, packet.Unit, packet.IPsec}
 
 // mostPieces bounds how finely what one rule does is taken apart.
 const mostPieces = 64
@@ -121,6 +122,8 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 					part = sp.And(part, fresh)
 					ground = sp.Or(ground, part)
 					parts[r.Name] = sp.Or(parts[r.Name], part)
+				} else if r.Name == "fence" { // which stays, for hosts to be looked after
+					ground = sp.Or(ground, sp.And(part, fresh))
 				}
 			}
 		}
@@ -161,7 +164,7 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 					if sp.Within(does, sp.Or(said, ground)) {
 						continue
 					}
-					of := statement{block: kind.block, reject: kind.reject, comment: comment, at: at, log: sp.Within(does, logs)}
+					of := statement{block: kind.block, reject: kind.reject, comment: comment, place: at, log: sp.Within(does, logs)}
 					// It is exact for what fares otherwise, and simplest for what fares so anyway; of what the
 					// ground admits it speaks only if that is simpler.
 					whole := sp.And(wide, sp.Simplify(does, sp.Minus(all, sp.Minus(kind.of, sp.Or(does, ground)))))
@@ -185,6 +188,9 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 		}
 		e.statements = joined(e.statements)
 		for _, part := range sayable {
+			if e.open {
+				break
+			}
 			rest := sp.Minus(sp.And(parts[part], yes), said)
 			s.extra = append(s.extra, s.pieces(sp, w.hook, rest, statement{part: part})...)
 		}
@@ -215,7 +221,7 @@ func (s *sketch) weigh(sp *packet.Space, dir policy.Direction, part string, of, 
 	as := sp.Within(of, admitted)
 	switch {
 	case part == "invalid":
-		as = sp.Within(sp.Minus(of, sp.Interfaces(packet.InIface, "lo")), refused)
+		as = sp.Within(sp.Minus(of, sp.Or(sp.Interfaces(packet.InIface, "lo"), sp.Interfaces(packet.OutIface, "lo"))), refused)
 	case !slices.Contains(sayable, part): // it is there, though something may stand before it
 		as = sp.And(of, admitted) != packet.Empty
 	}
@@ -263,8 +269,9 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 		}
 		one.peers = b.AddrSet(w.peer)
 		if hook == packet.Through {
-			if one.far = b.AddrSet(packet.Dst); b[packet.OutIface] != nil {
-				continue
+			one.far = b.AddrSet(packet.Dst)
+			if over, _ := s.over(sp, b, packet.OutIface); over != nil {
+				continue // no policy says by which interface it leaves
 			}
 		} else if one.here, ok = s.here(b, w.here); !ok {
 			continue
@@ -274,6 +281,9 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 		}
 		var but bool
 		if one.users, but = sp.SenderNames(packet.User, b[packet.User]); but || b[packet.Group] != nil {
+			continue
+		}
+		if one.units, but = sp.SenderNames(packet.Unit, b[packet.Unit]); but || one.users != nil && one.units != nil {
 			continue
 		}
 		if ipsec := b[packet.IPsec]; ipsec != nil {
@@ -319,13 +329,13 @@ func (s *sketch) over(sp *packet.Space, b packet.Box, field packet.Field) (names
 		return nil, true
 	}
 	set := sp.Ranges(field, b[field])
+	if sp.Minus(packet.All, sp.Or(set, sp.Interfaces(field, "lo", ""))) == packet.Empty {
+		return nil, true
+	}
 	for _, i := range s.host.Interfaces {
 		if sp.And(set, sp.Interfaces(field, i.Name)) != packet.Empty {
 			names = append(names, i.Name)
 		}
-	}
-	if len(names) == len(s.host.Interfaces) {
-		return nil, true
 	}
 	return names, len(names) > 0
 }
@@ -440,7 +450,7 @@ func joined(from []statement) []statement {
 		for i := 0; i < len(all); i++ {
 			for k := i + 1; k < len(all); k++ {
 				if a, b := &all[i], &all[k]; a.like(b) && join(a, b) {
-					a.comment, a.at = cmp.Or(a.comment, b.comment), cmp.Or(a.at, b.at)
+					a.comment, a.place = cmp.Or(a.comment, b.comment), cmp.Or(a.place, b.place)
 					all = slices.Delete(all, k, k+1)
 					k--
 				}
@@ -450,7 +460,7 @@ func joined(from []statement) []statement {
 	sameFar := func(a, b *statement) bool { return a.far == nil || a.far.Equal(b.far) }
 	merge(func(a, b *statement) bool { // the peers of a service
 		switch {
-		case !slices.Equal(a.services, b.services) || a.rate != "" && a.at != b.at:
+		case !slices.Equal(a.services, b.services) || a.rate != "" && a.place != b.place:
 			return false
 		case sameFar(a, b):
 			a.peers = packet.Union(a.peers, b.peers)
@@ -496,7 +506,7 @@ func families(a, b *statement) bool {
 // like says that two statements differ in peers and services at most.
 func (s *statement) like(o *statement) bool {
 	sameHere := s.here == nil && o.here == nil || s.here != nil && o.here != nil && s.here.Equal(o.here)
-	return s.block == o.block && s.reject == o.reject && s.direction == o.direction && sameHere && slices.Equal(s.over, o.over) && slices.Equal(s.users, o.users) &&
+	return s.block == o.block && s.reject == o.reject && s.direction == o.direction && sameHere && slices.Equal(s.over, o.over) && slices.Equal(s.users, o.users) && slices.Equal(s.units, o.units) && slices.Equal(s.at, o.at) &&
 		s.encrypted == o.encrypted && s.log == o.log && s.rate == o.rate && s.part == o.part && (s.far == nil) == (o.far == nil)
 }
 
@@ -518,7 +528,7 @@ func (s *statement) key(segmentOf func(iface string) string, placeOf func(netip.
 	}
 	slices.Sort(over)
 	services := slices.Sorted(slices.Values(s.services))
-	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted, s.log), strings.Join(services, ","), ranges(s.peers), ranges(s.far), here, strings.Join(over, ","), strings.Join(s.users, ","), s.rate, s.part}, "|")
+	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted, s.log), strings.Join(services, ","), ranges(s.peers), ranges(s.far), here, strings.Join(over, ","), strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), s.rate, s.part}, "|")
 }
 
 func ranges(set *netipx.IPSet) string {

@@ -55,7 +55,36 @@ func (s segment) mark() string {
 }
 
 // line is a rule of the policy.
-type line struct{ head, name, rest string }
+type line struct {
+	head, name    string
+	role          string
+	roles         []string // all that it is about
+	at            []string // of whose addresses; none is all
+	peers, far    string
+	service, mods string
+	direction     int
+}
+
+// rest is a line without its name, with these roles for its own.
+func (l line) rest(roles []string) string {
+	sides := roles
+	if l.at != nil {
+		sides = nil
+		for _, r := range roles {
+			for _, at := range l.at {
+				sides = append(sides, r+" at "+at)
+			}
+		}
+	}
+	mine := strings.Join(sides, ", ")
+	switch l.direction {
+	case packet.In:
+		return fmt.Sprintf("%s -> %s : %s%s", l.peers, mine, l.service, l.mods)
+	case packet.Out:
+		return fmt.Sprintf("%s -> %s : %s%s", mine, l.peers, l.service, l.mods)
+	}
+	return fmt.Sprintf("%s -> %s : %s  through %s%s", l.peers, l.far, l.service, strings.Join(roles, ", "), l.mods)
+}
 
 // nobody is the role of all hosts before they have one.
 const nobody = "nobody-yet"
@@ -314,6 +343,14 @@ func slug(text string) string {
 // write makes the lines.
 func (w *writer) write() {
 	w.ground()
+	for _, all := range w.members {
+		for _, s := range all {
+			for hook := range s.ends {
+				s.ends[hook].statements = w.placed(s, s.ends[hook].statements)
+			}
+			s.extra = w.placed(s, s.extra)
+		}
+	}
 	for _, role := range w.told {
 		s := w.members[role.Name][0]
 		for hook := range s.ends {
@@ -363,13 +400,6 @@ func (w *writer) ground() {
 
 // say makes a line, or several where one cannot say it.
 func (w *writer) say(role string, s *sketch, of statement) {
-	sides := []string{role}
-	if of.here != nil {
-		sides = nil
-		for _, p := range of.here.Prefixes() {
-			sides = append(sides, role+" at "+plain(p))
-		}
-	}
 	arriving := []string{""}
 	if of.over != nil {
 		arriving = nil
@@ -393,28 +423,17 @@ func (w *writer) say(role string, s *sketch, of statement) {
 		return
 	}
 	guard := of.direction == packet.In && !of.block && of.rate == "" && slices.Equal(of.services, []string{"ssh"})
-	for _, over := range arriving {
-		from, to, mods := peers, strings.Join(sides, ", "), over
-		switch of.direction {
-		case packet.Out:
-			from, to = to, peers
-		case packet.Through:
-			if to = w.peers(role, of, of.far, service+"-to"); to == "" {
+	for _, mods := range arriving {
+		l := line{role: role, at: of.at, peers: peers, service: service, direction: of.direction}
+		if of.direction == packet.Through {
+			if l.far = w.peers(role, of, of.far, service+"-to"); l.far == "" {
 				return
 			}
-			mods += "  through " + role
 		}
 		if of.rate != "" {
 			mods += "  at most " + of.rate
 		}
-		for i, u := range of.users {
-			if i == 0 {
-				mods += "  from user "
-			} else {
-				mods += ", "
-			}
-			mods += word(u)
-		}
+		mods += senders("user", of.users) + senders("unit", of.units)
 		if of.encrypted {
 			mods += "  encrypted"
 		}
@@ -446,25 +465,87 @@ func (w *writer) say(role string, s *sketch, of statement) {
 				name = "no-" + name
 			}
 		}
-		w.lines = append(w.lines, line{head, name, fmt.Sprintf("%s -> %s : %s%s", from, to, service, mods)})
+		l.head, l.name, l.mods = head, name, mods
+		w.lines = append(w.lines, l)
 	}
 }
 
 // ours is how rules of ours say what they come from.
 var ours = regexp.MustCompile(`^(allow|block|ground) `)
 
-// unite leaves one of lines that say the same, and names them.
+// unite makes one line of those that say the same of several roles, and leaves one of those
+// that say the same at both ends; then it names them.
 func (w *writer) unite() {
-	seen := map[string]bool{}
 	var out []line
+	index := map[string]int{}
 	for _, l := range w.lines {
-		if key := l.head + " " + l.rest; !seen[key] {
+		key := l.head + " " + l.rest([]string{"-"})
+		if i, known := index[key]; known {
+			if !slices.Contains(out[i].roles, l.role) {
+				out[i].roles = append(out[i].roles, l.role)
+			}
+			continue
+		}
+		index[key] = len(out)
+		l.roles = []string{l.role}
+		out = append(out, l)
+	}
+	seen := map[string]bool{}
+	w.lines = nil
+	for _, l := range out {
+		if len(l.roles) == len(w.told) && len(w.told) > 1 && l.at == nil && l.direction != packet.Through {
+			l.roles = []string{"fleet"}
+		}
+		if key := l.head + " " + l.rest(l.roles); !seen[key] {
 			seen[key] = true
 			l.name = w.fresh(l.name, w.rules)
-			out = append(out, l)
+			w.lines = append(w.lines, l)
 		}
 	}
-	w.lines = out
+}
+
+// placed says which of a host's own addresses statements are about by the segments that they
+// are on, and joins those that are alike then.
+func (w *writer) placed(s *sketch, all []statement) []statement {
+	out := slices.Clone(all)
+	for i := range out {
+		of := &out[i]
+		if of.here == nil {
+			continue
+		}
+		left := of.here
+		own := s.host.Addresses()
+		for _, g := range w.segments {
+			on := packet.Intersection(own, g.addrs)
+			for _, family := range []int{packet.IPv4, packet.IPv6} {
+				if part := half(on, family); len(part.Ranges()) > 0 && len(packet.Without(part, left).Ranges()) == 0 {
+					left = packet.Without(left, part)
+					if !slices.Contains(of.at, g.name) {
+						of.at = append(of.at, g.name)
+					}
+					w.used[g.name] = true
+				}
+			}
+		}
+		for _, p := range left.Prefixes() {
+			of.at = append(of.at, plain(p))
+		}
+		of.here = nil
+	}
+	return joined(out)
+}
+
+// senders says who sends it.
+func senders(kind string, names []string) (text string) {
+	for i, n := range names {
+		if i == 0 {
+			text = "  from " + kind + " "
+		} else {
+			text += ", "
+		}
+		text += word(n)
+	}
+	return text
 }
 
 // peers says addresses in names: of everywhere, of segments, of roles whose own rules say
@@ -563,8 +644,19 @@ func (w *writer) willing(role, mine string, of statement) bool {
 		s.host.AddAddresses(&b)
 	}
 	own, _ := b.IPSet()
+	if of.at != nil { // some of its addresses
+		var at netipx.IPSetBuilder
+		for _, name := range of.at {
+			for _, g := range w.segments {
+				if g.name == name {
+					at.AddSet(packet.Intersection(own, g.addrs))
+				}
+			}
+		}
+		own, _ = at.IPSet()
+	}
 	says := func(s statement) bool { // and so opens nothing more there
-		return !s.block && s.here == nil && s.over == nil && s.rate == "" && s.users == nil && !s.encrypted && len(packet.Without(own, s.peers).Ranges()) == 0 &&
+		return !s.block && s.at == nil && (s.over == nil || of.over != nil) && s.rate == "" && s.users == nil && s.units == nil && !s.encrypted && len(packet.Without(own, s.peers).Ranges()) == 0 &&
 			!slices.ContainsFunc(of.services, func(service string) bool {
 				return !slices.Contains(s.services, service) && !slices.Contains(s.services, "any")
 			})
@@ -662,7 +754,7 @@ func (w *writer) text() string {
 	}
 	b.WriteString("\n")
 	for _, l := range w.lines {
-		fmt.Fprintf(&b, "%s %s: %s\n", l.head, l.name, l.rest)
+		fmt.Fprintf(&b, "%s %s: %s\n", l.head, l.name, l.rest(l.roles))
 	}
 	if w.left != nil {
 		b.WriteString("\n# What hosts have in force and this policy does not say, or says otherwise:\n")
