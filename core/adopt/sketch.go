@@ -28,11 +28,10 @@ type sketch struct {
 
 // end is one direction of it.
 type end struct {
-	filtered   bool // else nothing is refused there
-	open       bool // what nothing speaks of is admitted
-	reject     bool // and else answered
-	log        bool // what the stance refuses
-	logRate    string
+	filtered   bool   // else nothing is refused there
+	open       bool   // what nothing speaks of is admitted
+	reject     bool   // and else answered
+	log        string // of what the stance refuses, as in "log up to 30 per 1m"
 	statements []statement
 }
 
@@ -52,7 +51,7 @@ type statement struct {
 	encrypted bool
 	rate      string // as in "4 per 1m per source"
 	part      string // of the ground
-	log       bool
+	log       string // as in "log up to 30 per 1m"
 	comment   string // the rule's own
 	place     string // where that stands
 }
@@ -66,136 +65,296 @@ var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, pack
 // mostPieces bounds how finely what one rule does is taken apart.
 const mostPieces = 64
 
-// ways are the directions of a host.
-var ways = []struct {
+// way is a direction of a host.
+type way struct {
 	direction  policy.Direction
 	hook       int
 	here, peer packet.Field
 	iface      packet.Field
-}{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}, {policy.Forward, packet.Through, packet.Dst, packet.Src, packet.InIface}}
+}
+
+var ways = []way{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}, {policy.Forward, packet.Through, packet.Dst, packet.Src, packet.InIface}}
+
+// taker takes apart what a host has in force.
+type taker struct {
+	sp       *packet.Space
+	bare     *compile.Plan
+	deciders []dialect.Decider
+	d        packet.Decision // attributed, while nothing is exceeded
+	*sketch
+
+	admitted, refused packet.Set // surely
+	logged            packet.Set // while nothing is exceeded
+	rejected          packet.Set
+	whenRoom, always  packet.Set // admitted if there is room, and whatever there is room for
+	logs              packet.Set // if there is room
+}
+
+// view is what is to be said of one direction.
+type view struct {
+	way
+	fresh   packet.Set // new connections by networks
+	forged  packet.Set // what the local segments drop before all else
+	yes, no packet.Set // of the fresh
+	ground  packet.Set // of the fresh, what the ground admits where it is on
+	parts   map[string]packet.Set
+}
 
 // take takes apart what a host has in force. bare is the host's plan of a policy that
 // says nothing, which has the ground.
 func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
-	s := &sketch{host: bare.Host, ground: map[string]bool{}}
+	t := &taker{sp: sp, bare: bare, sketch: &sketch{host: bare.Host, ground: map[string]bool{}}}
 	rated := rs.Decision(sp)
-	d, deciders := rs.Attributed(sp)
-	d = sp.WithRoom(d)
-	admits := func(d packet.Decision) packet.Set {
-		return sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	t.d, t.deciders = rs.Attributed(sp)
+	t.d = sp.WithRoom(t.d)
+	where := func(d packet.Decision, verdict packet.Verdict) packet.Set {
+		return sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == verdict })
 	}
-	always := admits(rated) // whatever there is room for
-	always = sp.Not(sp.AnyRoom(sp.Not(always)))
+	admits := where(t.d, packet.Admit)
+	t.admitted, t.refused, t.rejected = sp.Certain(admits), sp.Not(sp.Possible(admits)), where(t.d, packet.Reject)
+	t.whenRoom = where(rated, packet.Admit)
+	t.always = sp.Not(sp.AnyRoom(sp.Not(t.whenRoom)))
+	t.logged = sp.Where(t.d, func(o packet.Outcome) bool { return o.Logged })
+	t.logs = sp.Where(rated, func(o packet.Outcome) bool { return o.Logged })
+	present := packet.All // what is so for a time only is taken as it is now
+	if turns := sp.Turns(rated); len(turns) > 0 {
+		present = sp.Before(turns[0])
+	}
+	var views []*view
 	for _, w := range ways {
-		fresh := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, w.hook), sp.Value(packet.State, packet.New), sp.Usual())
-		forged := packet.Empty // which the local segments drop before all else
-		for _, c := range bare.Chains {
+		v := t.look(w, present)
+		e := &t.ends[w.hook]
+		// What is admitted so often only is refused as much as what never is.
+		open := sp.And(v.yes, t.always)
+		if e.open = true; !sp.Within(v.fresh, open) {
+			e.filtered = true
+			e.open = more(sp, sp.Minus(open, v.ground), sp.Minus(v.fresh, sp.Or(open, v.ground)))
+			closed := sp.Minus(v.fresh, sp.Or(open, v.ground))
+			answered := sp.And(closed, sp.AnyRoom(where(rated, packet.Reject)))
+			e.reject = !e.open && more(sp, answered, sp.Minus(closed, answered))
+			if closed = sp.And(closed, v.no); !e.open && more(sp, sp.And(closed, t.logged), sp.Minus(closed, t.logged)) {
+				e.log = logged(sp, sp.And(closed, t.logged), t.logged, t.logs)
+			}
+		}
+		if e.filtered || w.hook != packet.Through { // what is forwarded untouched is not spoken of
+			views = append(views, v)
+		}
+	}
+	t.agree()
+	for _, v := range views {
+		t.say(v)
+	}
+	return t.sketch
+}
+
+// agree has all stances log as the first does that is closed: a role has one log.
+func (t *taker) agree() {
+	first, told := "", false
+	for i := range t.ends {
+		if e := &t.ends[i]; e.filtered && !e.open {
+			if !told {
+				first, told = e.log, true
+			}
+			e.log = first
+		}
+	}
+}
+
+// look works out what is to be said of a direction.
+func (t *taker) look(w way, present packet.Set) *view {
+	sp := t.sp
+	v := &view{way: w, parts: map[string]packet.Set{}}
+	v.fresh = sp.AndAll(sp.WellFormed(), present, sp.Value(packet.Hook, w.hook), sp.Value(packet.State, packet.New), sp.Usual())
+	for _, f := range []packet.Field{packet.InIface, packet.OutIface} {
+		v.fresh = sp.Minus(v.fresh, sp.Interfaces(f, "lo"))
+	}
+	each := func(kind string, do func(name string, match packet.Set)) {
+		for _, c := range t.bare.Chains {
 			for _, r := range c.Rules {
-				if c.Direction == w.direction && r.Kind == "local" {
-					forged = sp.Or(forged, r.Match.Set(sp, w.direction))
+				if c.Direction == w.direction && r.Kind == kind {
+					do(r.Name, r.Match.Set(sp, w.direction))
 				}
 			}
 		}
-		fresh = sp.Minus(fresh, forged)
-		for _, f := range []packet.Field{packet.InIface, packet.OutIface} {
-			fresh = sp.Minus(fresh, sp.Interfaces(f, "lo"))
+	}
+	each("local", func(_ string, match packet.Set) { v.forged = sp.Or(v.forged, match) })
+	v.fresh = sp.Minus(v.fresh, v.forged)
+	each("ground", func(name string, match packet.Set) {
+		part := sp.Minus(sp.And(sp.WellFormed(), match), v.forged)
+		if slices.Contains(sayable, name) { // what is invalid is refused before
+			part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Usual())
 		}
-		e := &s.ends[w.hook]
-		yes := sp.And(fresh, sp.Certain(admits(d)))
-		no := sp.Minus(fresh, sp.Possible(admits(d)))
-		e.filtered = no != packet.Empty
-		ground, parts := packet.Empty, map[string]packet.Set{}
-		for _, c := range bare.Chains {
-			if c.Direction != w.direction {
-				continue
-			}
-			for _, r := range c.Rules {
-				if r.Kind != "ground" {
+		t.weigh(w.direction, name, part)
+		switch fresh := sp.And(part, v.fresh); {
+		case slices.Contains(sayable, name):
+			v.ground = sp.Or(v.ground, fresh)
+			v.parts[name] = sp.Or(v.parts[name], fresh)
+		case name == "fence": // which stays, for hosts to be looked after
+			v.ground = sp.Or(v.ground, fresh)
+		}
+	})
+	v.yes, v.no = sp.And(v.fresh, t.admitted), sp.And(v.fresh, t.refused)
+	return v
+}
+
+// cut is a block that may be said.
+type cut struct {
+	pieces []statement
+	whole  packet.Set
+}
+
+// manner is one way to deal with packets.
+type manner struct{ block, reject, log bool }
+
+// say makes the statements of a direction: of all that fares otherwise than by the stance.
+func (t *taker) say(v *view) {
+	sp, e := t.sp, &t.ends[v.hook]
+	stance := manner{block: !e.open, reject: e.reject, log: e.log != ""}
+	said, blocked := packet.Empty, packet.Empty
+	// What rules refuse as the stance does need not be said, unless an allow is said more easily
+	// if it is.
+	var spare []cut
+	spared := packet.Empty
+	do := func(block bool) {
+		for i, by := range t.deciders {
+			mine := sp.Where(t.d, func(o packet.Outcome) bool { return int(o.By) == i+1 })
+			for _, m := range []manner{{block: block}, {block: block, log: true}, {block: block, reject: true}, {block: block, reject: true, log: true}} {
+				if m == stance && m.block && by.Rule == nil || m.reject && !m.block {
 					continue
 				}
-				part := sp.Minus(sp.And(sp.WellFormed(), r.Match.Set(sp, w.direction)), forged)
-				if slices.Contains(sayable, r.Name) { // what is invalid is refused before
-					part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Usual())
+				like := v.yes
+				switch {
+				case m.reject:
+					like = sp.And(v.no, t.rejected)
+				case m.block:
+					like = sp.Minus(v.no, t.rejected)
 				}
-				s.weigh(sp, w.direction, r.Name, part, sp.Certain(admits(d)), sp.Certain(sp.Not(admits(d))))
-				if slices.Contains(sayable, r.Name) {
-					part = sp.And(part, fresh)
-					ground = sp.Or(ground, part)
-					parts[r.Name] = sp.Or(parts[r.Name], part)
-				} else if r.Name == "fence" { // which stays, for hosts to be looked after
-					ground = sp.Or(ground, sp.And(part, fresh))
+				if m.log {
+					like = sp.And(like, t.logged)
+				} else {
+					like = sp.Minus(like, t.logged)
 				}
-			}
-		}
-		if !e.filtered {
-			continue
-		}
-		e.open = more(sp, sp.Minus(yes, ground), sp.Minus(no, ground))
-		outcome := func(of packet.Set, f func(packet.Outcome) bool) packet.Set { return sp.And(of, sp.Where(d, f)) }
-		rejected := outcome(no, func(o packet.Outcome) bool { return o.Verdict == packet.Reject })
-		e.reject = !e.open && more(sp, rejected, sp.Minus(no, rejected))
-		logs := sp.Where(rated, func(o packet.Outcome) bool { return o.Logged })
-		if closed := sp.Minus(no, ground); !e.open {
-			if logged := outcome(closed, func(o packet.Outcome) bool { return o.Logged }); more(sp, logged, sp.Minus(closed, logged)) {
-				e.log = true
-				if sometimes := sp.And(logged, logs); !sp.Within(logged, sp.Not(sp.AnyRoom(sp.Not(logs)))) {
-					e.logRate = rate(sp, sometimes)
-					e.log = e.logRate != ""
-				}
-			}
-		}
-		said := packet.Empty
-		for i, by := range deciders {
-			comment, at := "", ""
-			if by.Rule != nil {
-				comment, at = by.Rule.Comment, by.At()
-			}
-			mine := sp.Where(d, func(o packet.Outcome) bool { return int(o.By) == i+1 })
-			for _, kind := range []struct {
-				block, reject bool
-				of            packet.Set
-			}{{false, false, yes}, {true, false, sp.Minus(no, rejected)}, {true, true, rejected}} {
-				if e.open != kind.block && (e.open || kind.reject == e.reject) {
-					continue // that is what the stance does
+				other := like
+				if m == stance && !m.block { // but for what is admitted so often only
+					other = sp.Minus(like, t.always)
 				}
 				for _, family := range []int{packet.IPv4, packet.IPv6} {
-					all, wide := sp.And(fresh, sp.Value(packet.Family, family)), sp.And(sp.Or(fresh, sp.And(forged, sp.Value(packet.State, packet.New))), sp.Value(packet.Family, family))
-					does := sp.AndAll(all, kind.of, mine)
-					if sp.Within(does, sp.Or(said, ground)) {
+					does := sp.AndAll(other, mine, sp.Value(packet.Family, family))
+					if sp.Within(does, sp.Or(said, v.ground)) {
 						continue
 					}
-					of := statement{block: kind.block, reject: kind.reject, comment: comment, place: at, log: sp.Within(does, logs)}
-					// It is exact for what fares otherwise, and simplest for what fares so anyway; of what the
-					// ground admits it speaks only if that is simpler.
-					whole := sp.And(wide, sp.Simplify(does, sp.Minus(all, sp.Minus(kind.of, sp.Or(does, ground)))))
-					best := s.pieces(sp, w.hook, whole, of)
-					more := sp.And(wide, sp.Simplify(does, sp.Minus(all, sp.Minus(kind.of, does))))
-					if other := s.pieces(sp, w.hook, more, of); length(other) < length(best) {
-						whole, best = more, other
+					if m.block && stance.block && m.reject == stance.reject && m != stance && more(sp, does, sp.AndAll(v.no, sp.Value(packet.Family, family), sp.Not(does))) {
+						continue // how the stance is logged is not worth a block of all but what is admitted
 					}
-					if !kind.block && !sp.Within(does, always) {
-						whole = does
-						if of.rate = rate(sp, sp.And(does, sp.Where(rated, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))); of.rate == "" {
-							continue // no policy says how often that is
+					of := statement{block: m.block, reject: m.reject}
+					if by.Rule != nil {
+						of.comment, of.place = by.Rule.Comment, by.At()
+					}
+					if m.log {
+						of.log = logged(sp, does, t.logged, t.logs)
+					}
+					pieces, whole, lost := t.sayOf(v, of, does, like, blocked, family)
+					if m == stance && m.block {
+						if lost == 0 && !more(sp, whole, sp.Minus(v.fresh, whole)) {
+							spare, spared = append(spare, cut{pieces, whole}), sp.Or(spared, whole)
 						}
-						best = s.pieces(sp, w.hook, whole, of)
-					} else {
+						continue
+					}
+					if !m.block && spared != packet.Empty {
+						other, wider, least := t.sayOf(v, of, does, like, sp.Or(blocked, spared), family)
+						if least < lost || least == lost && length(other)+4 < length(pieces) {
+							pieces, whole, lost = other, wider, least
+							spare = slices.DeleteFunc(spare, func(c cut) bool {
+								if sp.And(c.whole, whole) == packet.Empty {
+									return false
+								}
+								e.statements = append(e.statements, c.pieces...)
+								blocked = sp.Or(blocked, c.whole)
+								return true
+							})
+						}
+					}
+					e.statements = append(e.statements, pieces...)
+					if m.block && lost == 0 {
+						blocked = sp.Or(blocked, whole)
+					}
+					if !m.log { // that it is logged is still to be said
+						whole = sp.Minus(whole, t.logged)
+					}
+					if len(pieces) > 0 && pieces[0].rate == "" { // else what more there is to say is said beside it
 						said = sp.Or(said, whole)
 					}
-					e.statements = append(e.statements, best...)
 				}
 			}
 		}
-		e.statements = joined(e.statements)
-		for _, part := range sayable {
-			if e.open {
-				break
-			}
-			rest := sp.Minus(sp.And(parts[part], yes), said)
-			s.extra = append(s.extra, s.pieces(sp, w.hook, rest, statement{part: part})...)
+	}
+	do(true) // what blocks refuse allows may speak of
+	do(false)
+	e.statements = joined(e.statements)
+	if e.open {
+		return
+	}
+	for _, part := range sayable {
+		rest := sp.Minus(sp.And(v.parts[part], v.yes), said)
+		pieces, _ := t.pieces(sp, v.hook, rest, statement{part: part})
+		t.extra = append(t.extra, pieces...)
+	}
+}
+
+// sayOf makes the statements of what one rule does, of all that fares alike; and gives the
+// packets that they say. It is exact for what fares otherwise, and simplest for what fares so
+// anyway; of what the ground admits it speaks only if that is simpler.
+func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, family int) (pieces []statement, whole packet.Set, least int) {
+	sp := t.sp
+	if !of.block && !sp.Within(does, t.always) {
+		if of.rate = rate(sp, sp.And(does, t.whenRoom)); of.rate == "" {
+			return nil, packet.Empty, 1 // no policy says how often that is
 		}
 	}
-	return s
+	if !of.block { // of what is admitted so often only nobody else may speak
+		like = sp.And(like, t.always)
+	}
+	if of.rate != "" && t.ends[v.hook].open { // nor it of what the stance admits
+		like = packet.Empty
+	}
+	if !of.block {
+		like = sp.Or(like, blocked)
+	}
+	if !of.block && of.log == "" { // whoever has it logged says so beside it
+		like = sp.Or(like, sp.AndAll(v.yes, t.always, t.logged))
+	}
+	one := sp.Value(packet.Family, family)
+	all, wide := sp.And(v.fresh, one), sp.And(sp.Or(v.fresh, sp.And(v.forged, sp.Value(packet.State, packet.New))), one)
+	frees := []packet.Set{sp.Minus(like, sp.Or(does, v.ground)), sp.Minus(like, does), sp.Minus(sp.Or(like, sp.And(v.ground, v.yes)), does)}
+	for i, free := range frees {
+		set := sp.And(wide, sp.Simplify(does, sp.Minus(all, free)))
+		for _, fields := range dropped {
+			if wider := sp.And(wide, sp.Forget(set, fields...)); sp.Within(sp.And(wider, all), sp.Or(does, free)) {
+				set = wider
+			}
+		}
+		if other, lost := t.pieces(sp, v.hook, set, of); i == 0 || lost < least || lost == least && length(other) < length(pieces) {
+			pieces, whole, least = other, set, lost
+		}
+	}
+	return pieces, whole, least
+}
+
+// dropped are fields that a statement had better say nothing of, where it need not.
+var dropped = [][]packet.Field{{packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.TCPFlags}, {packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode}, {packet.Src}, {packet.Dst}, {packet.InIface}, {packet.OutIface}, {packet.User, packet.Group, packet.Unit}, {packet.IPsec}}
+
+// logged says how what a rule does is logged, if all of it is.
+func logged(sp *packet.Space, does, withRoom, logs packet.Set) string {
+	switch {
+	case !sp.Within(does, withRoom):
+		return ""
+	case sp.Within(does, sp.Not(sp.AnyRoom(sp.Not(logs)))):
+		return "log"
+	}
+	if r := rate(sp, sp.And(does, logs)); r != "" && !strings.HasSuffix(r, " per source") {
+		return "log up to " + r
+	}
+	return ""
 }
 
 // length is how much there is to read of statements.
@@ -206,29 +365,38 @@ func length(all []statement) (n int) {
 	return n
 }
 
-// rate says how often what depends on buckets is admitted; "" where no policy can say it.
-func rate(sp *packet.Space, s packet.Set) string {
-	buckets := packet.Buckets(sp, s)
-	if len(buckets) != 1 || buckets[0].What != "" || (buckets[0].Every*buckets[0].Burst)%int64(time.Second) != 0 {
-		return ""
+// rate says how often what depends on buckets happens, one for each family; "" where no
+// policy can say it.
+func rate(sp *packet.Space, s packet.Set) (text string) {
+	for _, family := range []int{packet.IPv4, packet.IPv6} {
+		part := sp.And(s, sp.Value(packet.Family, family))
+		if part == packet.Empty {
+			continue
+		}
+		buckets := packet.Buckets(sp, part)
+		if len(buckets) != 1 || buckets[0].What != "" || (buckets[0].Every*buckets[0].Burst)%int64(time.Second) != 0 || text != "" && text != buckets[0].String() {
+			return ""
+		}
+		text = buckets[0].String()
 	}
-	return buckets[0].String()
+	return text
 }
 
 // weigh notes whether a part of the ground is as the ground has it.
-func (s *sketch) weigh(sp *packet.Space, dir policy.Direction, part string, of, admitted, refused packet.Set) {
+func (t *taker) weigh(dir policy.Direction, part string, of packet.Set) {
+	sp := t.sp
 	key := policy.DirectionNames[dir] + " " + part
-	as := sp.Within(of, admitted)
+	as := sp.Within(of, t.admitted)
 	switch {
 	case part == "invalid":
-		as = sp.Within(sp.Minus(of, sp.Or(sp.Interfaces(packet.InIface, "lo"), sp.Interfaces(packet.OutIface, "lo"))), refused)
+		as = sp.Within(sp.Minus(of, sp.Or(sp.Interfaces(packet.InIface, "lo"), sp.Interfaces(packet.OutIface, "lo"))), t.refused)
 	case !slices.Contains(sayable, part): // it is there, though something may stand before it
-		as = sp.And(of, admitted) != packet.Empty
+		as = sp.And(of, t.admitted) != packet.Empty
 	}
-	if before, told := s.ground[key]; told {
+	if before, told := t.sketch.ground[key]; told {
 		as = as && before
 	}
-	s.ground[key] = as
+	t.sketch.ground[key] = as
 }
 
 // more says which of two sets holds more: of IPv4, or where they have as much of that, of
@@ -244,23 +412,20 @@ func more(sp *packet.Space, a, b packet.Set) bool {
 	return count(a).Cmp(count(b)) > 0
 }
 
-// pieces are the statements that say a set; what no statement can say is left out, and
-// found missing when all is compared in the end.
-func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement) (out []statement) {
-	w := ways[slices.IndexFunc(ways, func(w struct {
-		direction  policy.Direction
-		hook       int
-		here, peer packet.Field
-		iface      packet.Field
-	}) bool {
-		return w.hook == hook
-	})]
+// pieces are the statements that say a set, and how many of its parts no statement can say:
+// those are left out, and found missing when all is compared in the end.
+func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement) (out []statement, lost int) {
+	w := ways[slices.IndexFunc(ways, func(w way) bool { return w.hook == hook })]
 	keep := slices.Clone(fields)
 	if as.part != "" {
 		set = sp.Forget(set, packet.State)
 	}
-	boxes, _ := sp.Boxes(sp.Keep(sp.Forget(set, packet.Hook), keep...), mostPieces)
+	boxes, whole := sp.Boxes(sp.Keep(sp.Forget(set, packet.Hook), keep...), mostPieces)
+	if !whole {
+		lost++
+	}
 	for _, b := range boxes {
+		lost++ // unless it comes to the end of this
 		one := as
 		one.direction = hook
 		var ok bool
@@ -276,7 +441,7 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 		} else if one.here, ok = s.here(b, w.here); !ok {
 			continue
 		}
-		if one.over, ok = s.over(sp, b, w.iface); !ok {
+		if one.over, ok = s.over(sp, b, w.iface); !ok || one.over != nil && hook == packet.Through { // no policy says by which interface it comes
 			continue
 		}
 		var but bool
@@ -292,8 +457,9 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 			}
 		}
 		out = append(out, one)
+		lost--
 	}
-	return joined(out)
+	return joined(out), lost
 }
 
 // here is which of the host's own addresses a box speaks of; nil is all. What is meant for
@@ -460,7 +626,7 @@ func joined(from []statement) []statement {
 	sameFar := func(a, b *statement) bool { return a.far == nil || a.far.Equal(b.far) }
 	merge(func(a, b *statement) bool { // the peers of a service
 		switch {
-		case !slices.Equal(a.services, b.services) || a.rate != "" && a.place != b.place:
+		case !slices.Equal(a.services, b.services) || a.rate != "" && a.place != b.place && !families(a, b): // each family has a bucket of its own
 			return false
 		case sameFar(a, b):
 			a.peers = packet.Union(a.peers, b.peers)
@@ -493,7 +659,7 @@ func joined(from []statement) []statement {
 // families says that of two statements about what is forwarded each is of another family.
 func families(a, b *statement) bool {
 	one := func(s *statement) (four, six bool) {
-		for _, r := range slices.Concat(s.peers.Ranges(), s.far.Ranges()) {
+		for _, r := range s.reaches().Ranges() {
 			four, six = four || r.From().Is4(), six || r.From().Is6()
 		}
 		return four, six
@@ -528,7 +694,7 @@ func (s *statement) key(segmentOf func(iface string) string, placeOf func(netip.
 	}
 	slices.Sort(over)
 	services := slices.Sorted(slices.Values(s.services))
-	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted, s.log), strings.Join(services, ","), ranges(s.peers), ranges(s.far), here, strings.Join(over, ","), strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), s.rate, s.part}, "|")
+	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted), strings.Join(services, ","), ranges(s.peers), ranges(s.far), here, strings.Join(over, ","), s.log, strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), s.rate, s.part}, "|")
 }
 
 func ranges(set *netipx.IPSet) string {

@@ -189,7 +189,7 @@ func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *dialect.Rule
 				wide = nil
 				break
 			}
-			for p.Bits() > 1 {
+			for p.Bits() > map[bool]int{true: 8, false: 32}[p.Addr().Is4()] { // nobody means more by it
 				next := netip.PrefixFrom(p.Addr(), p.Bits()-1).Masked()
 				if !refused(next) {
 					break
@@ -233,8 +233,8 @@ func (w *writer) local(forged []map[string][]netip.Prefix) {
 				}
 			}
 		}
-		if wide == nil || !all || slices.ContainsFunc(wide, func(p netip.Prefix) bool { return p.Bits() < 4 }) {
-			continue // nobody meant it of so many
+		if wide == nil || !all {
+			continue
 		}
 		s.local, w.used[s.name] = true, true
 		s.is(wide)
@@ -437,8 +437,8 @@ func (w *writer) say(role string, s *sketch, of statement) {
 		if of.encrypted {
 			mods += "  encrypted"
 		}
-		if of.log {
-			mods += "  log"
+		if of.log != "" {
+			mods += "  " + of.log
 		}
 		if guard {
 			mods += "  guard"
@@ -480,6 +480,9 @@ func (w *writer) unite() {
 	index := map[string]int{}
 	for _, l := range w.lines {
 		key := l.head + " " + l.rest([]string{"-"})
+		if l.direction == packet.Through { // a rule goes through one role
+			key = l.head + " " + l.rest([]string{l.role})
+		}
 		if i, known := index[key]; known {
 			if !slices.Contains(out[i].roles, l.role) {
 				out[i].roles = append(out[i].roles, l.role)
@@ -493,7 +496,7 @@ func (w *writer) unite() {
 	seen := map[string]bool{}
 	w.lines = nil
 	for _, l := range out {
-		if len(l.roles) == len(w.told) && len(w.told) > 1 && l.at == nil && l.direction != packet.Through {
+		if len(l.roles) == len(w.told) && len(w.told) > 1 && l.at == nil {
 			l.roles = []string{"fleet"}
 		}
 		if key := l.head + " " + l.rest(l.roles); !seen[key] {
@@ -632,7 +635,7 @@ func (s *statement) reaches() *netipx.IPSet {
 // willing says that hosts of a role do nothing otherwise at their own end if they are named
 // at the other end of a statement: a statement is about both.
 func (w *writer) willing(role, mine string, of statement) bool {
-	if of.block || of.direction == packet.Through {
+	if of.block || of.direction == packet.Through || of.direction == packet.Out && (of.rate != "" || of.log != "") { // these act where it arrives
 		return false
 	}
 	other := packet.Out
@@ -661,8 +664,12 @@ func (w *writer) willing(role, mine string, of statement) bool {
 				return !slices.Contains(s.services, service) && !slices.Contains(s.services, "any")
 			})
 	}
+	limits := func(s statement) bool { // and would do so no more
+		return s.rate != "" && of.rate == "" && (slices.Contains(of.services, "any") || slices.ContainsFunc(s.services, func(service string) bool { return service == "any" || slices.Contains(of.services, service) }))
+	}
 	for _, s := range w.members[role] {
-		if e := s.ends[other]; e.filtered && !e.open && !slices.ContainsFunc(e.statements, says) {
+		e := s.ends[other]
+		if e.filtered && !e.open && !slices.ContainsFunc(e.statements, says) || slices.ContainsFunc(e.statements, limits) {
 			return false
 		}
 	}
@@ -798,8 +805,11 @@ func stances(s *sketch) string {
 	if through.filtered {
 		parts = append(parts, "forward "+word(through))
 	}
-	if log := logs([]end{in, out, through}); log != "" {
-		parts = append(parts, log)
+	for _, e := range []end{in, out, through} {
+		if e.log != "" { // it is the same for all
+			parts = append(parts, strings.Replace(e.log, "log", "log refused", 1))
+			break
+		}
 	}
 	if in.filtered && !in.open && in.reject || (!in.filtered || in.open) && (out.reject || through.reject) {
 		parts = append(parts, "refuse by reject")
@@ -808,22 +818,4 @@ func stances(s *sketch) string {
 		return ""
 	}
 	return " { " + strings.Join(parts, "  ") + " }"
-}
-
-// logs says what a role's log of what it refuses is, if it is the same in all directions.
-func logs(ends []end) (text string) {
-	for _, e := range ends {
-		if !e.filtered || e.open {
-			continue
-		}
-		log := "log refused"
-		if e.logRate != "" {
-			log += " up to " + e.logRate
-		}
-		if !e.log || text != "" && text != log {
-			return ""
-		}
-		text = log
-	}
-	return text
 }

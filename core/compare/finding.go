@@ -268,7 +268,11 @@ func (c *comparison) manners(n *cause, example packet.Packet) string {
 	is, ought := c.manner(c.done, c.doneRates, n.set, example), c.manner(c.meant, c.meantRates, n.set, example)
 	if is == ought { // it is about what exceeds a limit
 		done, meant := c.exceeding(c.doneRates, example), c.exceeding(c.meantRates, example)
-		return is.beside(ought) + is.limit() + "; what exceeds it is " + done.beside(meant) + ", and should be " + meant.beside(done)
+		exceeds, ought := done.beside(meant), meant.beside(done)
+		if exceeds == ought { // the buckets are of the same rate, and hold other packets
+			return is.beside(manner{Outcome: packet.Outcome{With: is.With}}) + ", counted otherwise than it should be"
+		}
+		return is.Verdict.String() + is.limit() + "; what exceeds it is " + exceeds + ", and should be " + ought
 	}
 	return is.beside(ought) + ", and should be " + ought.beside(is)
 }
@@ -284,7 +288,7 @@ func (c *comparison) manner(d, rated packet.Decision, set packet.Set, example pa
 	m.By = 0
 	rated = c.sp.Only(rated, c.sp.And(set, c.sp.WellFormed()))
 	m.atMost = c.rates(rated, "", func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
-	m.logUpTo = c.rates(rated, m.atMost, func(o packet.Outcome) bool { return o.Verdict == packet.Admit && o.Logged })
+	m.logUpTo = c.rates(rated, m.atMost, func(o packet.Outcome) bool { return o.Verdict == m.Verdict && o.Logged })
 	return m
 }
 

@@ -1,17 +1,23 @@
 package live_test
 
 import (
+	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/adopt"
+	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
@@ -36,6 +42,8 @@ const foundFleet = `{"hosts": [{"name": "host", "roles": ["new"], "dialect": "nf
  {"name": "eth0", "addresses": ["10.40.0.1/16", "fd40::1/48"], "segment": "quay-lan"},
  {"name": "eth1", "addresses": ["10.60.0.1/16"], "segment": "hill-lan"}]}]}`
 
+// TestAdoptFound: rulesets as administrators write them become policies. Held against what the
+// hosts have in force they have no finding but those that stand at their ends.
 func TestAdoptFound(t *testing.T) {
 	for _, host := range []string{"login-first", "drop-last", "mail-server", "nat-gateway", "intercepting-proxy", "container-host", "edge-router", "database", "name-server", "tunnel-end"} {
 		t.Run(host, func(t *testing.T) {
@@ -43,9 +51,35 @@ func TestAdoptFound(t *testing.T) {
 			require.Empty(t, problems)
 			fl.Hosts[0].Name = host
 			f := foundFiles(t, host)
-			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host, Read: func(sp *packet.Space) (*dialect.Ruleset, error) { return live.Read(sp, f) }}}, 1_795_600_000)
+			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host, Read: func(sp *packet.Space) (*dialect.Ruleset, error) { return live.Read(sp, f) }}}, foundAt)
 			require.NoError(t, err)
-			t.Logf("\n%s", r.Text)
+			file := filepath.Join("testdata", "adopted", host+".fence")
+			if *update {
+				require.NoError(t, os.WriteFile(file, []byte(r.Text), 0o644))
+			}
+			want, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.Equal(t, string(want), r.Text)
+
+			parsed, problems := fence.Parse("adopted.fence", r.Text)
+			require.Empty(t, problems)
+			pol, problems := policy.Resolve(policy.Input{Files: []*fence.File{parsed}, Fleet: r.Fleet})
+			require.Empty(t, problems)
+			res, err := live.Drift(pol, compare.NamesOf(pol), r.Fleet.Host(host), foundAt, f)
+			require.NoError(t, err)
+			left := 0
+			for _, finding := range res.Findings {
+				if finding.Kind == compare.Cosmetic {
+					continue
+				}
+				left++
+				require.Contains(t, r.Text, fmt.Sprintf("# %s: %s: %s\n", host, finding.Kind, strings.Join(strings.Fields(finding.Sentence), " ")))
+			}
+			require.Len(t, r.Left, left+len(res.Unread))
 		})
 	}
 }
+
+const foundAt = 1_795_600_000
+
+var update = flag.Bool("update", false, "write the golden files")

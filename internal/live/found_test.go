@@ -1,35 +1,23 @@
 package live_test
 
 import (
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/ask"
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
 
 // found reads what a host had in force that an administrator wrote by hand.
 func found(t testing.TB, sp *packet.Space, host string) (packet.Decision, func(question string) *ask.Answer) {
 	t.Helper()
-	files, err := filepath.Glob(filepath.Join("testdata", "found", host, "*"))
-	require.NoError(t, err)
-	require.NotEmpty(t, files)
-	f := api.InForce{Names: &nft.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}}}
-	for _, name := range files {
-		data, err := os.ReadFile(name)
-		require.NoError(t, err)
-		f.Dumps = append(f.Dumps, live.OfFile(filepath.Base(name), data).Dumps...)
-	}
+	f := foundFiles(t, host)
 	rs, err := live.Read(sp, f)
 	require.NoError(t, err)
 	pol, _ := policy.Resolve(policy.Input{Fleet: &fleet.Fleet{}})
