@@ -23,6 +23,7 @@ import (
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -99,7 +100,7 @@ func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, err
 	if err != nil {
 		return nil, err
 	}
-	return &Result{Text: w.text(), Fleet: w.fleet, Roles: w.told, Left: w.left, Lines: len(w.lines)}, nil
+	return &Result{Text: tidy(w.text()), Fleet: w.fleet, Roles: w.told, Left: w.left, Lines: len(w.lines)}, nil
 }
 
 // read is what a host has in force; where its routes are not told, they are as its addresses say.
@@ -148,6 +149,12 @@ func every(fl *fleet.Fleet, hosts []Host, now int64, do func(i int, sp *packet.S
 		}
 	}
 	return nil
+}
+
+// tidy lays a policy out as everybody does.
+func tidy(text string) string {
+	file, _ := fence.Parse("adopted.fence", text) // which was resolved before
+	return fence.Print(file)
 }
 
 // silent is a policy that says nothing but what roles there are.

@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -133,6 +134,9 @@ func TestWildPoliciesComeBack(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(seed, 5))))
 		r, err := adopt.Policy(pol.Fleet, "again", settled(pol), now)
 		require.NoError(t, err, "seed %d", seed)
+		file, problems := fence.Parse("adopted.fence", r.Text)
+		require.Empty(t, problems)
+		require.Equal(t, r.Text, fence.Print(file), "it is tidy")
 		for _, l := range r.Left {
 			require.Contains(t, r.Text, strings.Join(strings.Fields(l.Says), " "))
 		}

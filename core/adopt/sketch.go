@@ -98,6 +98,13 @@ type view struct {
 	yes, no packet.Set // of the fresh
 	ground  packet.Set // of the fresh, what the ground admits where it is on
 	parts   map[string]packet.Set
+	doings  []doing
+}
+
+// doing is what one rule, or a chain's policy, decides of the fresh.
+type doing struct {
+	by      dialect.Decider
+	packets packet.Set
 }
 
 // take takes apart what a host has in force. bare is the host's plan of a policy that
@@ -194,6 +201,16 @@ func (t *taker) look(w way, present packet.Set) *view {
 		}
 	})
 	v.yes, v.no = sp.And(v.fresh, t.admitted), sp.And(v.fresh, t.refused)
+	fresh := t.d // as far as it depends on what all of these have
+	for field, value := range map[packet.Field]int{packet.Hook: w.hook, packet.State: packet.New, packet.Fragment: packet.Whole} {
+		fresh = sp.Restrict(fresh, field, packet.Num(value))
+	}
+	parts := sp.Parts(fresh)
+	for i, by := range t.deciders {
+		if mine, does := parts[int32(i+1)]; does {
+			v.doings = append(v.doings, doing{by, mine})
+		}
+	}
 	return v
 }
 
@@ -216,8 +233,8 @@ func (t *taker) say(v *view) {
 	var spare []cut
 	spared := packet.Empty
 	do := func(block bool) {
-		for i, by := range t.deciders {
-			mine := sp.Where(t.d, func(o packet.Outcome) bool { return int(o.By) == i+1 })
+		for _, d := range v.doings {
+			by, mine := d.by, d.packets
 			for _, m := range []manner{{block: block}, {block: block, log: true}, {block: block, reject: true}, {block: block, reject: true, log: true}} {
 				if m == stance && m.block && by.Rule == nil || m.reject && !m.block {
 					continue
@@ -295,9 +312,11 @@ func (t *taker) say(v *view) {
 		return
 	}
 	for _, part := range sayable {
-		rest := sp.Minus(sp.And(v.parts[part], v.yes), said)
-		pieces, _ := t.pieces(sp, v.hook, rest, statement{part: part})
-		t.extra = append(t.extra, pieces...)
+		for _, family := range []int{packet.IPv4, packet.IPv6} {
+			rest, one := sp.Minus(sp.And(v.parts[part], v.yes), said), sp.Value(packet.Family, family)
+			pieces, _ := t.pieces(sp, v.hook, sp.And(one, sp.Simplify(sp.And(rest, one), sp.And(v.fresh, one))), statement{part: part})
+			t.extra = append(t.extra, pieces...)
+		}
 	}
 }
 
@@ -325,16 +344,19 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 	}
 	one := sp.Value(packet.Family, family)
 	all, wide := sp.And(v.fresh, one), sp.And(sp.Or(v.fresh, sp.And(v.forged, sp.Value(packet.State, packet.New))), one)
-	frees := []packet.Set{sp.Minus(like, sp.Or(does, v.ground)), sp.Minus(like, does), sp.Minus(sp.Or(like, sp.And(v.ground, v.yes)), does)}
+	frees := []packet.Set{sp.Minus(like, does)}
+	if granted := sp.And(v.ground, v.yes); granted != packet.Empty {
+		frees = append(frees, sp.Minus(like, sp.Or(does, v.ground)), sp.Minus(sp.Or(like, granted), does))
+	}
 	for i, free := range frees {
-		set := sp.And(wide, sp.Simplify(does, sp.Minus(all, free)))
+		set := sp.Simplify(does, sp.Minus(all, free))
 		for _, fields := range dropped {
-			if wider := sp.And(wide, sp.Forget(set, fields...)); sp.Within(sp.And(wider, all), sp.Or(does, free)) {
+			if wider := sp.Forget(set, fields...); wider != set && sp.Within(sp.And(wider, all), sp.Or(does, free)) {
 				set = wider
 			}
 		}
-		if other, lost := t.pieces(sp, v.hook, set, of); i == 0 || lost < least || lost == least && length(other) < length(pieces) {
-			pieces, whole, least = other, set, lost
+		if other, lost := t.pieces(sp, v.hook, sp.And(set, one), of); i == 0 || lost < least || lost == least && length(other) <= length(pieces) {
+			pieces, whole, least = other, sp.And(wide, set), lost
 		}
 	}
 	return pieces, whole, least
@@ -386,6 +408,12 @@ func rate(sp *packet.Space, s packet.Set) (text string) {
 func (t *taker) weigh(dir policy.Direction, part string, of packet.Set) {
 	sp := t.sp
 	key := policy.DirectionNames[dir] + " " + part
+	own := t.host.Addresses()
+	for _, family := range []int{packet.IPv4, packet.IPv6} { // one that it has no address of is often forgotten
+		if part == "invalid" && len(half(own, family).Ranges()) == 0 {
+			of = sp.Minus(of, sp.Value(packet.Family, family))
+		}
+	}
 	as := sp.Within(of, t.admitted)
 	switch {
 	case part == "invalid":
@@ -419,6 +447,9 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 	keep := slices.Clone(fields)
 	if as.part != "" {
 		set = sp.Forget(set, packet.State)
+	}
+	if set == packet.Empty {
+		return nil, 0
 	}
 	boxes, whole := sp.Boxes(sp.Keep(sp.Forget(set, packet.Hook), keep...), mostPieces)
 	if !whole {
@@ -634,6 +665,19 @@ func joined(from []statement) []statement {
 			a.peers, a.far = packet.Union(a.peers, b.peers), packet.Union(a.far, b.far)
 		default:
 			return false
+		}
+		return true
+	})
+	merge(func(a, b *statement) bool { // echo requests of both families
+		if len(a.services) != 1 || len(b.services) != 1 || !families(a, b) {
+			return false
+		}
+		if s := a.services[0] + " " + b.services[0]; s != "icmp 8 icmpv6 128" && s != "icmpv6 128 icmp 8" {
+			return false
+		}
+		a.services, a.peers = []string{"ping"}, packet.Union(a.peers, b.peers)
+		if a.far != nil {
+			a.far = packet.Union(a.far, b.far)
 		}
 		return true
 	})

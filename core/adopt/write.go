@@ -371,8 +371,8 @@ func (w *writer) groundKey(of statement) string {
 	return [...]string{"inbound", "outbound", "forward"}[of.direction] + " " + of.part
 }
 
-// ground works out which of its parts are to be off: those that hosts have otherwise, and
-// that rules can say where they have them; and where nearly nobody has the rest, that too.
+// ground works out which of its parts are to be off: those that half of the hosts or more have
+// otherwise. Rules say them where they are had.
 func (w *writer) ground() {
 	lack, all := map[string]int{}, map[string]int{}
 	for _, s := range w.sketches {
@@ -392,7 +392,7 @@ func (w *writer) ground() {
 		if dir == "forward" {
 			continue // what holds for inbound holds there
 		}
-		if slices.Contains(sayable, part) || part != "fence" && 2*lack[key] > all[key] {
+		if part != "fence" && 2*lack[key] >= all[key] { // else the few that lack it are told of
 			w.off = append(w.off, key)
 		}
 	}
@@ -617,7 +617,11 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	}
 	key := ranges(left)
 	if w.known[key] == "" {
-		name := w.fresh(slug("some-"+what), w.taken)
+		name := slug("some-" + what)
+		if _, but, all := strings.Cut(texts[0], " except "); all {
+			name = slug("all-but-" + but)
+		}
+		name = w.fresh(name, w.taken)
 		w.known[key] = name
 		w.networks = append(w.networks, fmt.Sprintf("network %s = %s", name, strings.Join(texts, ", ")))
 	}

@@ -259,6 +259,48 @@ func (sp *Space) Where(d Decision, f func(Outcome) bool) Set {
 	}))
 }
 
+// Parts are the packets that a decision owes to each By, by that number: as Where gives
+// them, for all at once.
+func (sp *Space) Parts(d Decision) map[int32]Set {
+	done := map[ref]map[int32]ref{}
+	var parts func(r ref) map[int32]ref
+	parts = func(r ref) map[int32]ref {
+		if all, ok := done[r]; ok {
+			return all
+		}
+		out := map[int32]ref{}
+		if sp.nodes[r].field == leafField {
+			out[sp.outcome(r).By] = ref(All)
+		} else {
+			field, edges := sp.nodes[r].field, append([]edge(nil), sp.edgesOf(r)...)
+			of := map[int32][]edge{}
+			for i, e := range edges {
+				for by, to := range parts(e.to) {
+					mine := of[by]
+					if mine == nil {
+						mine = append([]edge(nil), edges...)
+						for k := range mine {
+							mine[k].to = ref(Empty)
+						}
+						of[by] = mine
+					}
+					mine[i].to = to
+				}
+			}
+			for by, mine := range of {
+				out[by] = sp.make(field, mine)
+			}
+		}
+		done[r] = out
+		return out
+	}
+	out := map[int32]Set{}
+	for by, to := range parts(ref(d)) {
+		out[by] = Set(to)
+	}
+	return out
+}
+
 // Outcomes lists the outcomes that d gives to some packet, in the order in which the Space first saw them.
 func (sp *Space) Outcomes(d Decision) (out []Outcome) {
 	reached := sp.reached(ref(d))
