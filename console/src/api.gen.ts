@@ -712,7 +712,7 @@ export interface components {
              * @description what it is a listing of, and in which form
              * @enum {string}
              */
-            kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes" | "groups";
+            kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes" | "groups" | "portable";
             text: string;
         };
         EnrolRequest: {
@@ -809,7 +809,7 @@ export interface components {
              * @description whose rules they are, and the file's ending
              * @enum {string}
              */
-            kind: "nft" | "ipset" | "iptables" | "ip6tables";
+            kind: "nft" | "ipset" | "iptables" | "ip6tables" | "portable";
             text: string;
         };
         Finding: {
@@ -1146,6 +1146,8 @@ export interface components {
             mark?: number;
             /** @description the interface it leaves by */
             out?: string;
+            /** @description which program sends it, by its path, where that matters */
+            program?: string;
             /** @description a protocol's name, or its number */
             protocol: string;
             /** Format: int64 */

@@ -60,7 +60,7 @@ type statement struct {
 var sayable = []string{"icmp-errors", "neighbours", "dhcp-client", "multicast-listener"}
 
 // fields are what a statement can tell of a packet.
-var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Dst, packet.InIface, packet.OutIface, packet.User, packet.Group, packet.Unit, packet.IPsec}
+var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Dst, packet.InIface, packet.OutIface, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}
 
 // mostPieces bounds how finely what one rule does is taken apart.
 const mostPieces = 64
@@ -363,7 +363,7 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 }
 
 // dropped are fields that a statement had better say nothing of, where it need not.
-var dropped = [][]packet.Field{{packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.TCPFlags}, {packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode}, {packet.Src}, {packet.Dst}, {packet.InIface}, {packet.OutIface}, {packet.User, packet.Group, packet.Unit}, {packet.IPsec}}
+var dropped = [][]packet.Field{{packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.TCPFlags}, {packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode}, {packet.Src}, {packet.Dst}, {packet.InIface}, {packet.OutIface}, {packet.User, packet.Group, packet.Unit, packet.Program}, {packet.IPsec}}
 
 // logged says how what a rule does is logged, if all of it is.
 func logged(sp *packet.Space, does, withRoom, logs packet.Set) string {

@@ -64,7 +64,7 @@ func (p *pass) covers(b, a *policy.Rule) bool {
 // matchesAll says that two rules do the same wherever a matches, log and limit
 // aside: that there b matches too, and is an exception to as many blocks.
 func (p *pass) matchesAll(b, a *policy.Rule) bool {
-	if a.Block != b.Block || a.Verdict != b.Verdict || a.Later != nil || b.Later != nil {
+	if a.Block != b.Block || a.Verdict != b.Verdict {
 		return false
 	}
 	if !names(b.To, a.To) || !names(b.From, a.From) {

@@ -172,10 +172,6 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	if why == "" { // an end that is not ours lets it through
 		why = "no host of ours decides"
 	}
-	later := append(x.r.Later(a), x.r.Later(b)...)
-	if later != nil {
-		why += "; and what no dialect writes yet may change it: " + strings.Join(later, "; ")
-	}
 	pr := fence.Errorf(x.e.Pos, len(x.e.Name), "expectation", "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
 		Hinted("%s", why)
 	if ok {

@@ -24,7 +24,7 @@ match wherever this one does. Narrow them, or take the limit away.
 			}
 			var freer []*policy.Rule
 			for _, o := range p.rules() {
-				if o != r && !o.Block && o.Later == nil && compile.Freer(o, r) {
+				if o != r && !o.Block && compile.Freer(o, r) {
 					freer = append(freer, o)
 				}
 			}

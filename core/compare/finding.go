@@ -75,7 +75,7 @@ func (c *comparison) said(n *cause) packet.Set {
 
 // whatever is the packets of a set whoever sends them, whenever and however.
 func (c *comparison) whatever(s packet.Set) packet.Set {
-	return c.sp.Forget(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.IPsec}, packet.MarkFields...)...)
+	return c.sp.Forget(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}, packet.MarkFields...)...)
 }
 
 // traffic says what a cause is about.

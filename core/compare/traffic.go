@@ -236,7 +236,7 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 	for _, f := range []struct {
 		field packet.Field
 		word  string
-	}{{packet.User, "user "}, {packet.Group, "group "}, {packet.Unit, "unit "}} {
+	}{{packet.User, "user "}, {packet.Group, "group "}, {packet.Unit, "unit "}, {packet.Program, "program "}} {
 		if names, but := sp.SenderNames(f.field, b[f.field]); len(names) > 0 {
 			text += map[bool]string{false: " from ", true: " not from "}[but] + f.word + strings.Join(names, ", ")
 		}

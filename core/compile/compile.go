@@ -30,7 +30,6 @@ type Plan struct {
 	Chains []Chain // one per direction that is filtered
 	// Translations are tried in this order: of those of a kind the first that matches counts.
 	Translations []Translation
-	Later        []string // what the policy says of this host and no dialect writes yet
 
 	ends []end // per chain, what the decision is made of
 }
@@ -202,13 +201,6 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		whole := piece{rule: r, match: m, set: m.Set(sp, dir), limit: r.AtMost}
 		if r.Log != nil {
 			whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
-		}
-		if r.Later != nil {
-			what := r.Title() + ": " + strings.Join(r.Later, ", ")
-			if !slices.Contains(p.Later, what) {
-				p.Later = append(p.Later, what)
-			}
-			whole.set = sp.And(whole.set, sp.Unknown(what+", which no dialect writes yet"))
 		}
 		if r.Block {
 			if whole.set != packet.Empty {

@@ -227,18 +227,18 @@ func TestThrough(t *testing.T) {
 	}
 }
 
-// TestWhatNoDialectWritesYet: it is carried, named, and makes the decision
-// uncertain where it would count; nobody takes it for a rule without it.
-func TestWhatNoDialectWritesYet(t *testing.T) {
-	for rule, want := range map[string]string{
-		"red -> office : ssh from program /usr/bin/rsync":             "allow a: from program",
-		"red -> office : ssh from program /bin/a, /bin/b from user x": "allow a: from program",
-	} {
-		pol := policytest.Resolve(t, policytest.Fleet, plain+"role more\n"+"allow a: "+rule+"\nallow b: office -> red : https\n")
-		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now)
-		require.Equal(t, []string{want}, plan.Later)
-		require.Nil(t, compile.Host(sp, pol, pol.Fleet.Host("h3"), now).Later, "other hosts are not concerned")
+// TestPrograms: what one program sends is told from what others send, at the sending end.
+func TestPrograms(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, head+"role red { outbound closed }\nrole blue\nrole green\nallow a: red -> office : ssh from program /bin/a, /bin/b from user x\nallow b: office -> red : https\n")
+	sp := packet.NewSpace()
+	d := compile.Host(sp, pol, pol.Fleet.Host("h1"), now).Decision(sp)
+	p := at(t, packet.Out, "eth0", "tcp 10.40.0.1 -> 198.51.100.3 : 22", "new")
+	for _, c := range []struct {
+		program, user string
+		want          packet.Verdict
+	}{{"/bin/a", "x", packet.Admit}, {"/bin/b", "x", packet.Admit}, {"/bin/c", "x", packet.Drop}, {"/bin/a", "y", packet.Drop}, {"", "x", packet.Drop}} {
+		p.Program, p.User = c.program, c.user
+		require.Equal(t, c.want, sp.Outcome(d, p).Verdict, "%+v", c)
 	}
 }
 
@@ -372,7 +372,6 @@ func TestLeaves(t *testing.T) {
 		p := at(t, c.hook, c.iface, c.packet, "new")
 		require.Equal(t, c.want, sp.Outcome(plan.Decision(sp), p).Verdict, "%s by %s", c.host, c.iface)
 		require.Equal(t, c.want == packet.Admit, sp.Has(plan.Left(sp), p))
-		require.Empty(t, plan.Later)
 		for in, out := range map[string]string{"ctr0": "eth0", "eth0": "ctr0"} {
 			p.Hook, p.In, p.Out = packet.Through, in, out
 			require.Equal(t, c.host == "h1", sp.Has(plan.Left(sp), p))

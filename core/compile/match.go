@@ -78,8 +78,11 @@ func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 
 // SenderField is the field of a packet that a kind of sender is told by.
 func SenderField(kind string) packet.Field {
-	if kind == "user" {
+	switch kind {
+	case "user":
 		return packet.User
+	case "program":
+		return packet.Program
 	}
 	return packet.Unit
 }

@@ -502,6 +502,12 @@ func Unsayable(plan *compile.Plan) (out []string) {
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
 			for _, s := range r.Match.Senders {
+				if s.Kind == "program" {
+					if what := r.Decider.Rule.Title() + ": from program"; !slices.Contains(out, what) {
+						out = append(out, what)
+					}
+					continue
+				}
 				for _, name := range s.Names {
 					if len(name) > 100 || strings.ContainsAny(name, "\"\\\n") {
 						out = append(out, fmt.Sprintf("%s: from %s %q, a name the kernel's tool cannot take", r.Decider, s.Kind, name))

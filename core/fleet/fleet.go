@@ -29,7 +29,7 @@ type Service struct {
 type Host struct {
 	Name       string       `json:"name"`
 	Roles      []string     `json:"roles" nullable:"false"`
-	Dialect    string       `json:"dialect" required:"false" enum:"nft,iptables,none" doc:"the filter of the host itself; none if only its instance's groups protect it"`
+	Dialect    string       `json:"dialect" required:"false" enum:"nft,iptables,portable,none" doc:"the filter of the host itself; portable is another system's that takes our open form, none if only its instance's groups protect it"`
 	OwnConsole bool         `json:"own_console,omitempty" doc:"it can be reached without the network"`
 	Interfaces []Interface  `json:"interfaces" nullable:"false"`
 	SeenAs     []netip.Addr `json:"seen_as,omitempty" nullable:"false" doc:"addresses that it has in others' eyes, by translation on the way"`
@@ -62,7 +62,7 @@ type Interface struct {
 const NoFilter = "none"
 
 // Dialects are the filters a host can have.
-var Dialects = []string{"nft", "iptables", NoFilter}
+var Dialects = []string{"nft", "iptables", "portable", NoFilter}
 
 // Broadcast are the addresses that stand for all hosts of the host's own networks, and
 // for all hosts of several (multicast): RFC 919, RFC 1112, RFC 4291.

@@ -45,7 +45,7 @@ func TestMessages(t *testing.T) {
 		{`{"hosts": {}}`, "1:11 fleet-type: expected a list of hosts, found a object | "},
 		{`{"hosts": [{"name": "a"}]}`, "1:12 fleet-key: a host needs the key \"roles\" | \n1:12 fleet-key: a host needs the key \"interfaces\" | "},
 		{host(`"own_console": "yes"`), "1:75 fleet-type: expected true or false, found a text | "},
-		{host(`"dialect": "ntf"`), `1:71 fleet-dialect: "ntf" is not a dialect | the dialects are nft, iptables, none`},
+		{host(`"dialect": "ntf"`), `1:71 fleet-dialect: "ntf" is not a dialect | the dialects are nft, iptables, portable, none`},
 		{host(`"seen_as": ["1.2.3"]`), `1:72 fleet-address: "1.2.3" is not an address | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface`},
 		{`{"hosts": [{"name": "A b", "roles": [], "interfaces": []}]}`,
 			"1:21 fleet-name: \"A b\" is not a host's name | a host's name is made of small letters, digits, hyphens and dots\n1:37 fleet-role: a host has at least one role | name the role whose rules it is to get"},
@@ -106,7 +106,7 @@ func TestMessagesInOtherFormats(t *testing.T) {
 		{"f.yaml", "hosts:\n  - {name: a, roles: [r], interfaces: [{name: e, addresses: [10.0.0.1/33]}]}\n", `2:62 fleet-address: "10.0.0.1/33" is not an address | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface`},
 		{"f.yaml", "hosts: [", "1:8 fleet-syntax: this is not YAML: sequence end token ']' not found | "},
 		{"f.csv", "host,roles,dialect,interface,address\na,r,nft,eth0,10.0.0.1/8\na,x,nft,eth0,10.0.0.2/8\n", `3:3 fleet-twice: roles of a was "r" on an earlier line | write the same on every line of a host`},
-		{"f.csv", "host,roles,dialect,interface,address\na,r,ntf,eth0,10.0.0/8\n", "2:5 fleet-dialect: \"ntf\" is not a dialect | the dialects are nft, iptables, none\n2:14 fleet-address: \"10.0.0/8\" is not an address | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"},
+		{"f.csv", "host,roles,dialect,interface,address\na,r,ntf,eth0,10.0.0/8\n", "2:5 fleet-dialect: \"ntf\" is not a dialect | the dialects are nft, iptables, portable, none\n2:14 fleet-address: \"10.0.0/8\" is not an address | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"},
 		{"f.csv", "name,roles,dialect,interface,address\n", "1:1 fleet-syntax: the first line is not the head of the columns | write: host,roles,dialect,interface,address"},
 		{"f.csv", "host,roles,dialect,interface,address\na,r\n", "2:1 fleet-syntax: this is not CSV of 5 columns: wrong number of fields | each line is host,roles,dialect,interface,address"},
 	} {

@@ -123,7 +123,7 @@ func (sp *Space) AnyRoom(s Set) Set {
 	return s
 }
 
-// Users, groups and units are numbered as they are met: nobody is who sends what no
+// Users, groups, units and programs are numbered as they are met: nobody is who sends what no
 // local program sends, or what arrives; other is everybody not named.
 const (
 	nobody = iota
@@ -157,7 +157,7 @@ func (sp *Space) nameOf(field Field, v Value) string {
 }
 
 // Named is the set of packets that a local program of one of these users (User),
-// groups (Group) or units (Unit) sends.
+// groups (Group) or units (Unit) sends, or one of these programs (Program).
 func (sp *Space) Named(field Field, names ...string) Set {
 	numbers := make([]int, len(names))
 	for i, name := range names {

@@ -37,6 +37,7 @@ const (
 	User     // whose program sends it, see Named
 	Group    // which group's program sends it, see Named
 	Unit     // which unit's program sends it, see Named
+	Program  // which program sends it, by its path, see Named
 	IPsec    // 1 where it came, or is about to go, by IPsec
 	known
 	firstMark    Field = 64
@@ -45,7 +46,7 @@ const (
 	leafField    Field = 1<<16 - 1
 )
 
-var fieldNames = [known]string{"hook", "family", "protocol", "fragment", "source port", "source", "port", "icmp type", "icmp code", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "group", "unit", "ipsec"}
+var fieldNames = [known]string{"hook", "family", "protocol", "fragment", "source port", "source", "port", "icmp type", "icmp code", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "group", "unit", "program", "ipsec"}
 
 func (f Field) String() string {
 	switch {
@@ -286,7 +287,7 @@ func (f Field) Limit() Value {
 		return Num(Untracked)
 	case Fragment:
 		return Num(Later)
-	case Time, User, Group, Unit:
+	case Time, User, Group, Unit, Program:
 		return Value{0, 1<<63 - 1}
 	}
 	return Num(1)

@@ -28,6 +28,7 @@ type Packet struct {
 	User     string     `json:"user,omitempty" doc:"whose program sends it, where that matters"`
 	Group    string     `json:"group,omitempty" doc:"which group's program sends it, where that matters"`
 	Unit     string     `json:"unit,omitempty" doc:"which unit's program sends it, where that matters"`
+	Program  string     `json:"program,omitempty" doc:"which program sends it, by its path, where that matters"`
 	IPsec    bool       `json:"encrypted,omitempty" doc:"it comes or goes by IPsec"`
 	Mark     uint32     `json:"mark,omitempty" doc:"the mark it has when it comes to the filter"`
 	ConnMark uint32     `json:"connection_mark,omitempty" doc:"the mark of its connection"`
@@ -74,6 +75,9 @@ func (p Packet) String() string {
 	}
 	if p.Unit != "" {
 		b.WriteString(" from unit " + p.Unit)
+	}
+	if p.Program != "" {
+		b.WriteString(" from program " + p.Program)
 	}
 	if p.Mark != 0 {
 		fmt.Fprintf(&b, " marked %#x", p.Mark)
@@ -125,7 +129,7 @@ func (sp *Space) values(p Packet) (v [known]Value) {
 			v[Fragment] = Num(i)
 		}
 	}
-	v[User], v[Group], v[Unit] = Num(sp.number(User, p.User)), Num(sp.number(Group, p.Group)), Num(sp.number(Unit, p.Unit))
+	v[User], v[Group], v[Unit], v[Program] = Num(sp.number(User, p.User)), Num(sp.number(Group, p.Group)), Num(sp.number(Unit, p.Unit)), Num(sp.number(Program, p.Program))
 	if p.IPsec {
 		v[IPsec] = Num(1)
 	}
@@ -313,7 +317,7 @@ func (sp *Space) packet(v [known]Value) Packet {
 		Hook: v[Hook].Int(), Family: []string{"ipv4", "ipv6"}[family],
 		Src: v[Src].addr(family), Dst: v[Dst].addr(family),
 		Protocol: ProtocolName(protocol), Fragment: FragmentNames[v[Fragment].Int()], In: v[InIface].iface(), Out: v[OutIface].iface(), State: StateNames[v[State].Int()],
-		User: sp.nameOf(User, v[User]), Group: sp.nameOf(Group, v[Group]), Unit: sp.nameOf(Unit, v[Unit]), IPsec: v[IPsec] == Num(1),
+		User: sp.nameOf(User, v[User]), Group: sp.nameOf(Group, v[Group]), Unit: sp.nameOf(Unit, v[Unit]), Program: sp.nameOf(Program, v[Program]), IPsec: v[IPsec] == Num(1),
 	}
 	if at := int64(v[Time].Int()); at != sp.now {
 		t := time.Unix(at, 0).UTC()

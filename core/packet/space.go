@@ -49,14 +49,14 @@ type Space struct {
 	outcomes []Outcome
 	unknowns []string
 	limits   []Bucket
-	names    [3][]string // of users, groups and units
+	names    [4][]string // of users, groups, units and programs
 
 	// look-up, rebuilt as the above grow
 	buckets   []ref
 	leaves    map[Outcome]ref
 	unknownOf map[string]Field
 	roomOf    map[Bucket]Field
-	numberOf  [3]map[string]int
+	numberOf  [4]map[string]int
 
 	// results of earlier operations; may forget
 	cache []cached
@@ -87,7 +87,7 @@ func NewSpace() *Space {
 		leaves:    map[Outcome]ref{},
 		unknownOf: map[string]Field{},
 		roomOf:    map[Bucket]Field{},
-		numberOf:  [3]map[string]int{{}, {}, {}},
+		numberOf:  [4]map[string]int{{}, {}, {}, {}},
 		cache:     make([]cached, 1<<12),
 	}
 	for i := range sp.buckets {

@@ -220,9 +220,6 @@ type Rule struct {
 	Off      bool
 	Pos      fence.Pos
 	Decl     *fence.Rule // all it says, for what is said for people
-
-	// Later are the modifiers that it carries and no dialect writes yet, as they are written.
-	Later []string
 }
 
 // InForce says that the rule counts at an instant, in seconds since 1970.

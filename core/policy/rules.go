@@ -94,11 +94,7 @@ func atMostPos(d *fence.Rule) *fence.Pos {
 // senders takes what a rule says of who sends, and of routers on the way.
 func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	for _, s := range d.Senders {
-		if s.Kind == "program" {
-			rule.Later = append(rule.Later, "from program")
-		} else {
-			rule.Senders = append(rule.Senders, s)
-		}
+		rule.Senders = append(rule.Senders, s)
 		if !rule.From.Named {
 			r.errorf(fence.Ident{Name: s.Kind, Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours", rule.From.Text).Hint =
 				"name a role, host NAME or fleet on the left, or take `from " + s.Kind + "` away"

@@ -153,14 +153,6 @@ func (r *Reach) classOf(h *fleet.Host) string {
 	return class
 }
 
-// Later names what the policy says of a party and no dialect writes yet.
-func (r *Reach) Later(p Party) []string {
-	if !p.Ours() {
-		return nil
-	}
-	return r.plans[p.class].Later
-}
-
 // End is what a party's own filter does with packets of one direction, said of
 // packets of any hook. Outcome.By is for Decider.
 func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {

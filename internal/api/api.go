@@ -136,7 +136,7 @@ type Fleet struct {
 
 // Dump is one listing of rules.
 type Dump struct {
-	Kind string `json:"kind" enum:"nft-json,nft-text,iptables-save,ip6tables-save,ipset-save,routes,groups" doc:"what it is a listing of, and in which form"`
+	Kind string `json:"kind" enum:"nft-json,nft-text,iptables-save,ip6tables-save,ipset-save,routes,groups,portable" doc:"what it is a listing of, and in which form"`
 	Text string `json:"text" maxLength:"67108864"`
 	File string `json:"-"` // where it was read from, for places in it
 }

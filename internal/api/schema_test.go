@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/api"
 )
@@ -26,6 +27,7 @@ var schemas = []struct {
 }{
 	{"fleet", "Yellow Fence fleet file", reflect.TypeFor[fleet.Fleet]()},
 	{"groups", "Yellow Fence security groups", reflect.TypeFor[group.Document]()},
+	{"portable", "Yellow Fence portable rules", reflect.TypeFor[portable.Document]()},
 	{"report", "Yellow Fence report", reflect.TypeFor[api.Report]()},
 }
 

@@ -17,6 +17,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -95,6 +96,13 @@ func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 		}
 		return rs, err
 	}
+	if d.Kind == Portable {
+		doc, err := portable.Parse([]byte(d.Text))
+		if err != nil {
+			return nil, err
+		}
+		return portable.Read(r.sp, doc)
+	}
 	if d.Kind == Groups {
 		doc, err := group.Parse([]byte(d.Text))
 		if err != nil {
@@ -124,7 +132,8 @@ const (
 	IP6Tables = "ip6tables-save" // the same
 	IPSet     = "ipset-save"     // what ipset save prints
 
-	Groups = "groups" // security groups, in the form of core/dialect/group
+	Groups   = "groups"   // security groups, in the form of core/dialect/group
+	Portable = "portable" // a list of rules, in the form of core/dialect/portable
 
 	Routes = "routes" // what ip route show table all prints, of both families
 )
@@ -142,6 +151,9 @@ func OfFile(name string, data []byte) api.InForce {
 	}
 	if dialect.IsRoutes(string(data)) {
 		return api.InForce{Dumps: []api.Dump{{Kind: Routes, Text: string(data), File: name}}}
+	}
+	if portable.Is(data) {
+		return api.InForce{Dumps: []api.Dump{{Kind: Portable, Text: string(data), File: name}}}
 	}
 	if group.Is(data) {
 		return api.InForce{Dumps: []api.Dump{{Kind: Groups, Text: string(data), File: name}}}

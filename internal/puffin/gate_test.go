@@ -19,6 +19,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/internal/desk"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/puffin"
 	"yellowfence.example/yfence/internal/testbed"
@@ -29,7 +30,8 @@ const formsFleet = `{"hosts": [
  {"name": "broker-01", "roles": ["broker"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.66/32", "2001:db8:1::66/128"]}]},
  {"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "nic", "addresses": ["198.51.100.201/32", "2001:db8:c::201/128"]}]},
  {"name": "charts-02", "roles": ["charts"], "dialect": "iptables", "interfaces": [{"name": "nic", "addresses": ["198.51.100.202/32", "2001:db8:c::202/128"]}]},
- {"name": "charts-03", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.203/32", "2001:db8:c::203/128"]}], "instance": {"cloud": "puffin", "id": "puffin-3"}}]}`
+ {"name": "charts-03", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.203/32", "2001:db8:c::203/128"]}], "instance": {"cloud": "puffin", "id": "puffin-3"}},
+ {"name": "charts-04", "roles": ["charts"], "dialect": "portable", "interfaces": [{"name": "nic", "addresses": ["198.51.100.204/32", "2001:db8:c::204/128"]}]}]}`
 
 const formsPolicy = `policy harbour language 1
 role jump
@@ -47,9 +49,9 @@ allow survey:  192.0.2.200 -> charts : tcp 443  over pests
 block old:     everywhere -> charts : udp 10115
 `
 
-// TestOnePolicyThreeForms: a host of nft, one of iptables and an instance of a cloud pass and
-// refuse the same real connections, which are those that the policy admits.
-func TestOnePolicyThreeForms(t *testing.T) {
+// TestOnePolicyInFourForms: a host of nft, one of iptables, one of another system and an instance of
+// a cloud pass and refuse the same real connections, which are those that the policy admits.
+func TestOnePolicyInFourForms(t *testing.T) {
 	if err := testbed.Available(); err != nil {
 		if os.Getenv("CI") != "" {
 			t.Fatal("the kernel must be there in CI: ", err)
@@ -86,7 +88,7 @@ func TestOnePolicyThreeForms(t *testing.T) {
 	doc, left, err := group.OfFleet(pol, "puffin", now, can)
 	require.NoError(t, err)
 	require.Empty(t, left)
-	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03")}
+	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03"), fl.Host("charts-04")}
 	tcp, udp := []int{22, 80, 443, 7003, 7004, 8883}, []int{443, 10110, 10115, 10119, 10120}
 	for _, h := range hosts {
 		ns := namespace(h.Name)
@@ -94,7 +96,13 @@ func TestOnePolicyThreeForms(t *testing.T) {
 		gate, err := testbed.NewGate(fmt.Sprintf("yff%d-gate-%s", os.Getpid(), h.Name), wire, "sky", ns, "nic", addresses, gateways)
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, gate.Close()) })
-		if h.Instance != nil {
+		if h.Dialect == "portable" {
+			sp := packet.NewSpace()
+			files, err := forms.Of(h).Write(sp, compile.Host(sp, pol, h, now))
+			require.NoError(t, err)
+			d := &desk.Desk{Dir: t.TempDir()}
+			require.NoError(t, ns.Do(func() error { return d.Take([]byte(files[0].Text)) }))
+		} else if h.Instance != nil {
 			require.NoError(t, gate.Load(puffin.GateRules(doc, h.Instance.ID, testbed.GateUp, testbed.GateDown)))
 		} else {
 			sp := packet.NewSpace()
@@ -162,7 +170,7 @@ func TestOnePolicyThreeForms(t *testing.T) {
 	}
 	all.Wait()
 	require.Empty(t, wrong)
-	require.Len(t, passed, 3)
+	require.Len(t, passed, 4)
 	for _, n := range passed {
 		require.Equal(t, passed["charts-01"], n)
 	}

@@ -1,6 +1,7 @@
 package forms_test
 
 import (
+	"errors"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -23,7 +24,8 @@ import (
 func TestConformance(t *testing.T) {
 	for _, f := range forms.All {
 		t.Run(f.Name(), func(t *testing.T) {
-			for seed := range uint64(150) {
+			tried := 0
+			for seed := range map[string]uint64{"portable": 400}[f.Name()] + 150 {
 				text := policytest.Random(rand.New(rand.NewPCG(7, seed)))
 				pol := policytest.Resolve(t, policytest.Fleet, text)
 				for _, h := range pol.Fleet.Hosts {
@@ -34,6 +36,11 @@ func TestConformance(t *testing.T) {
 						require.Equal(t, packet.Empty, sp.Where(plan.Decision(sp), packet.Outcome.Refused))
 					}
 					files, err := f.Write(sp, plan)
+					var refused *dialect.Refusal
+					if f.Name() == "portable" && errors.As(err, &refused) { // which counts nothing
+						continue
+					}
+					tried++
 					require.NoError(t, err)
 					read, err := f.Read(sp, h, files)
 					require.NoError(t, err)
@@ -47,6 +54,7 @@ func TestConformance(t *testing.T) {
 					require.Equal(t, rules.Signature(sp, f.Ours), read.Signature(sp, f.Ours), "seed %d host %s\n%s", seed, h.Name, joined(files))
 				}
 			}
+			require.Greater(t, tried, 100)
 		})
 	}
 }
@@ -58,9 +66,12 @@ func joined(files []dialect.File) (text string) {
 	return text
 }
 
+// kernels are the dialects that a kernel's own filter has, which say all that a policy does.
+var kernels = []dialect.Form{forms.Writing("nft"), forms.Writing("iptables")}
+
 // TestProve: a line that is left out of what is written is found.
 func TestProve(t *testing.T) {
-	for _, f := range forms.All {
+	for _, f := range kernels {
 		t.Run(f.Name(), func(t *testing.T) {
 			broken := 0
 			for seed := range uint64(60) {
@@ -100,8 +111,8 @@ func TestRefusals(t *testing.T) {
 		{"iptables", "allow a: everywhere -> red : ssh until 2040-01-01\n", "allow a: until 2040-01-02, a time after 2038-01-19"},
 		{"iptables", "allow a: everywhere -> red : ssh at most 20000 per 1m\n", "allow a: at most 20000, which is more than 10000 at once"},
 		{"iptables", "allow a: everywhere -> red : ssh at most 3000 per 1s\n", "allow a: at most 3000 per second: it counts in millionths of a second, and so many do not come out even"},
-		{"nft", "allow a: red -> everywhere : ssh from program /usr/bin/ssh\n", "allow a: from program"},
-		{"iptables", "allow a: red -> everywhere : ssh from program /usr/bin/ssh\n", "allow a: from program"},
+		{"nft", "block a: red -> everywhere : ssh from program /usr/bin/ssh\n", "block a: from program"},
+		{"iptables", "block a: red -> everywhere : ssh from program /usr/bin/ssh\n", "block a: from program"},
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, roles+c.rules)
 		sp := packet.NewSpace()

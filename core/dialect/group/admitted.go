@@ -104,7 +104,7 @@ func ownAddresses(h *fleet.Host) *netipx.IPSet {
 var beyond = []struct {
 	field packet.Field
 	says  string
-}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.IPsec, "encrypted"}}
+}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.Program, "the program"}, {packet.IPsec, "encrypted"}}
 
 // left tells of the statements that bear on packets of which a group is not sure, and by
 // what that it cannot tell.

@@ -77,7 +77,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	if plan.Host.Dialect == fleet.NoFilter {
 		return nil, &dialect.NoFilter{Host: plan.Host.Name}
 	}
-	if refused := append(append(slices.Clone(plan.Later), dialect.Unsayable(plan)...), unsayable(plan)...); len(refused) > 0 {
+	if refused := append(dialect.Unsayable(plan), unsayable(plan)...); len(refused) > 0 {
 		return nil, &dialect.Refusal{Host: plan.Host.Name, Dialect: "iptables", What: refused}
 	}
 	head := func(load string) string {

@@ -60,7 +60,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	if plan.Host.Dialect == fleet.NoFilter {
 		return nil, &dialect.NoFilter{Host: plan.Host.Name}
 	}
-	if refused := append(slices.Clone(plan.Later), dialect.Unsayable(plan)...); len(refused) > 0 {
+	if refused := dialect.Unsayable(plan); len(refused) > 0 {
 		return nil, &dialect.Refusal{Host: plan.Host.Name, Dialect: "nft", What: refused}
 	}
 	rs, objects := rules(sp, plan)
