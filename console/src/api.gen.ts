@@ -809,7 +809,7 @@ export interface components {
              * @description whose rules they are, and the file's ending
              * @enum {string}
              */
-            kind: "nft" | "ipset" | "iptables" | "ip6tables" | "portable";
+            kind: "nft" | "ipset" | "iptables" | "ip6tables" | "portable" | "group";
             text: string;
         };
         Finding: {

@@ -33,7 +33,7 @@ type Form interface {
 
 // A File is rules for one of the kernel's tools.
 type File struct {
-	Kind string `json:"kind" enum:"nft,ipset,iptables,ip6tables,portable" doc:"whose rules they are, and the file's ending"`
+	Kind string `json:"kind" enum:"nft,ipset,iptables,ip6tables,portable,group" doc:"whose rules they are, and the file's ending"`
 	Text string `json:"text"`
 }
 

@@ -89,9 +89,7 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 				return nil, err
 			}
 			for _, h := range fl.Hosts {
-				if h.Dialect != fleet.NoFilter { // all that have rules
-					names = append(names, h.Name)
-				}
+				names = append(names, h.Name)
 			}
 		}
 		for _, name := range names {
@@ -109,7 +107,7 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 	}
 	if len(names) == 0 {
 		for _, h := range pol.Fleet.Hosts {
-			if h.Dialect != fleet.NoFilter {
+			if h.Dialect != fleet.NoFilter || kind == "" || kind == groupKind { // all that have such rules
 				names = append(names, h.Name)
 			}
 		}
@@ -121,7 +119,7 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 		}
 		sp := packet.NewSpace()
 		plan := compile.Host(sp, pol, h, time.Now().Unix())
-		if kind == groupKind {
+		if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
 			r, err := a.groupsOf(sp, pol.Fleet, plan, prove)
 			if err != nil {
 				return nil, err
@@ -159,17 +157,9 @@ var ruleKinds = append(slices.Clone(forms.Kinds), groupKind)
 // groupsOf writes the security groups of a plan's host.
 func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, prove bool) (r hostRules, err error) {
 	h := plan.Host
-	admitted := group.Of(sp, plan)
-	doc := &group.Document{Version: 1, Kind: group.Kind}
-	if doc.Groups, err = admitted.Write(sp, "yf-"+strings.Join(h.Roles, "-"), group.Abilities{}); err != nil {
+	doc, admitted, err := group.Alone(sp, plan)
+	if err != nil {
 		return r, err
-	}
-	if h.Instance != nil {
-		m := group.Member{Instance: h.Instance.ID, Groups: []string{}}
-		for _, g := range doc.Groups {
-			m.Groups = append(m.Groups, g.Name)
-		}
-		doc.Cloud, doc.Members = h.Instance.Cloud, []group.Member{m}
 	}
 	if prove {
 		written, err := group.Parse([]byte(doc.String()))

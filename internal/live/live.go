@@ -27,7 +27,12 @@ import (
 // error is about their text. What the nft-backed tools of iptables made stands in
 // nft's listing too, where most of it cannot be read: their own dump counts.
 func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
-	all, r := &dialect.Ruleset{}, &reader{sp: sp, names: &nft.Names{Unsaid: true}, sets: iptables.Sets{}, told: map[string]bool{}}
+	return ReadOf(sp, nil, &fleet.Fleet{}, f)
+}
+
+// ReadOf is Read of dumps of a host of a fleet, whose groups may name others'.
+func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*dialect.Ruleset, error) {
+	all, r := &dialect.Ruleset{}, &reader{host: h, fleet: fl, sp: sp, names: &nft.Names{Unsaid: true}, sets: iptables.Sets{}, told: map[string]bool{}}
 	if f.Names != nil {
 		*r.names = *f.Names
 	}
@@ -69,6 +74,8 @@ var deepGroup = regexp.MustCompile(`socket cgroupv2 level \d+ ["\d]`)
 var order = map[string]int{Routes: -3, IPSet: -2, IPTables: -1, IP6Tables: -1}
 
 type reader struct {
+	host  *fleet.Host // nil if nobody said
+	fleet *fleet.Fleet
 	sp    *packet.Space
 	names *nft.Names
 	sets  iptables.Sets
@@ -108,7 +115,7 @@ func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 		if err != nil {
 			return nil, err
 		}
-		return group.Read(r.sp, nil, &fleet.Fleet{}, doc)
+		return group.Read(r.sp, r.host, r.fleet, doc)
 	}
 	var rs *dialect.Ruleset
 	var err error

@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -120,8 +121,7 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 	if kind == "pause" {
 		plan = plan.Paused(sp)
 	}
-	form := forms.Of(h)
-	files, err := form.Write(sp, plan)
+	files, rs, err := written(sp, pol.Fleet, h, plan)
 	if err != nil {
 		return nil, huma.Error409Conflict(err.Error())
 	}
@@ -130,9 +130,25 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 		return nil, s.broken("signing the rules", err)
 	}
 	r := api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Pair: m.pair.Number, Dialect: h.Dialect, Kind: kind, OwnConsole: h.OwnConsole,
-		Files: files, Text: api.TextOf(files), Chains: published(plan, form.Rules(sp, plan))}
+		Files: files, Text: api.TextOf(files), Chains: published(plan, rs)}
 	r.Sign(key)
 	return &struct{ Body api.Rules }{r}, nil
+}
+
+// written are the rules of a plan as files, and as what they are where they are in force: of
+// a host without a filter of its own they are its instance's groups.
+func written(sp *packet.Space, fl *fleet.Fleet, h *fleet.Host, plan *compile.Plan) ([]dialect.File, *dialect.Ruleset, error) {
+	if h.Dialect != fleet.NoFilter {
+		form := forms.Of(h)
+		files, err := form.Write(sp, plan)
+		return files, form.Rules(sp, plan), err
+	}
+	doc, _, err := group.Alone(sp, plan)
+	if err != nil {
+		return nil, nil, err
+	}
+	rs, err := group.Read(sp, h, fl, doc)
+	return []dialect.File{{Kind: "group", Text: doc.String()}}, rs, err
 }
 
 // published says the rules of a plan, each with the place of what it comes from.
@@ -233,7 +249,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil {
 		return nil, err
 	}
-	heard, err := s.Store.Heard(ctx, in.Host)
+	k, err := s.known(ctx, h)
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
@@ -241,7 +257,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	last := heard[in.Host]
+	last := k.lastHeard(h)
 	_, m, err := s.status(ctx, current, h, last, store.Attending{})
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
@@ -253,7 +269,12 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	sp.Bound(live.Bound)
 	sp.Since(s.Clock().Unix())
 	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
-	ours := forms.Of(h).Rules(sp, plan)
+	ours := &dialect.Ruleset{}
+	if h.Dialect != fleet.NoFilter {
+		ours = forms.Of(h).Rules(sp, plan)
+	} else if _, rs, err := written(sp, m.fleet, h, plan); err == nil { // else there is nothing to hold them beside
+		ours = rs
+	}
 	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}
 	if last.ReceivedAt.IsZero() {
 		return &struct{ Body api.LiveRules }{out}, nil
@@ -263,7 +284,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		return nil, s.broken("reading what the host reported", err)
 	}
 	tangled := packet.Untangled(func() {
-		rules, err := live.Read(sp, f)
+		rules, err := live.ReadOf(sp, h, m.fleet, f)
 		if err != nil {
 			out.Unread = err.Error()
 			return
