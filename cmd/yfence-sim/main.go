@@ -101,6 +101,7 @@ instances of this cloud are there from the beginning, in no group.`,
 	f.IntVar(&o.Abilities.RulesPerGroup, "rules-per-group", o.Abilities.RulesPerGroup, "in each direction")
 	f.IntVar(&o.Abilities.GroupsPerInstance, "groups-per-instance", o.Abilities.GroupsPerInstance, "")
 	f.IntVar(&o.Abilities.PeersPerRule, "peers-per-rule", o.Abilities.PeersPerRule, "")
+	f.BoolVar(&o.Abilities.Ordered, "ordered", false, "the rules of a group are tried in order, and may refuse")
 	f.BoolVar(&o.Abilities.GroupPeers, "group-peers", o.Abilities.GroupPeers, "a peer may be a group")
 	return c
 }

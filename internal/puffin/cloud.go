@@ -149,6 +149,9 @@ func (c *Cloud) holds(g group.Group) error {
 			return refuse(422, "%d %s rules are more than the %d that a group holds", len(rules), side, most)
 		}
 		for i, r := range rules {
+			if r.Refuses && !c.Abilities.Ordered {
+				return refuse(422, "%s rule %d refuses, and rules only admit here", side, i+1)
+			}
 			if most := c.Abilities.PeersPerRule; most > 0 && len(r.Peers) > most {
 				return refuse(422, "%s rule %d has %d peers, and a rule holds %d", side, i+1, len(r.Peers), most)
 			}

@@ -14,30 +14,35 @@ import (
 // are read by `nft -f`, and replace what was there.
 func GateRules(d *group.Document, instance, up, down string) string {
 	var b strings.Builder
-	b.WriteString("table inet puffin\ndelete table inet puffin\ntable inet puffin {\n\tchain between {\n")
+	b.WriteString("table inet puffin\ndelete table inet puffin\ntable inet puffin {\n")
 	at := slices.IndexFunc(d.Members, func(m group.Member) bool { return m.Instance == instance })
 	policy := "drop"
 	if at < 0 || len(d.Members[at].Groups) == 0 { // nothing filters for it
 		policy = "accept"
 	}
-	fmt.Fprintf(&b, "\t\ttype filter hook forward priority filter; policy %s;\n\t\tct state established,related accept\n", policy)
-	for _, g := range d.Groups {
+	var base strings.Builder
+	fmt.Fprintf(&base, "\tchain between {\n\t\ttype filter hook forward priority filter; policy %s;\n\t\tct state established,related accept\n", policy)
+	for n, g := range d.Groups {
 		if at < 0 || !slices.Contains(d.Members[at].Groups, g.Name) {
 			continue
 		}
-		for _, r := range g.Inbound {
-			between(&b, d, fmt.Sprintf("iifname %q oifname %q", up, down), "saddr", r)
-		}
-		for _, r := range g.Outbound {
-			between(&b, d, fmt.Sprintf("iifname %q oifname %q", down, up), "daddr", r)
+		for _, way := range []struct {
+			name, from, to, peer string
+			rules                []group.Rule
+		}{{"in", up, down, "saddr", g.Inbound}, {"out", down, up, "daddr", g.Outbound}} {
+			fmt.Fprintf(&b, "\tchain %s-%d {\n", way.name, n) // left where the group says no, for another to say yes
+			for _, r := range way.rules {
+				between(&b, d, way.peer, r)
+			}
+			b.WriteString("\t}\n")
+			fmt.Fprintf(&base, "\t\tiifname %q oifname %q ct state new jump %s-%d\n", way.from, way.to, way.name, n)
 		}
 	}
-	b.WriteString("\t}\n}\n")
-	return b.String()
+	return b.String() + base.String() + "\t}\n}\n"
 }
 
 // between writes a rule: one for the peers of each family.
-func between(b *strings.Builder, d *group.Document, way, peer string, r group.Rule) {
+func between(b *strings.Builder, d *group.Document, peer string, r group.Rule) {
 	match := ""
 	if r.Protocol != "any" {
 		match = " meta l4proto " + r.Protocol
@@ -78,7 +83,11 @@ func between(b *strings.Builder, d *group.Document, way, peer string, r group.Ru
 	for i, peers := range [][]string{four, six} {
 		if family := [...]string{"ip", "ip6"}[i]; peers != nil {
 			slices.Sort(peers)
-			fmt.Fprintf(b, "\t\t%s %s %s { %s }%s ct state new accept\n", way, family, peer, strings.Join(slices.Compact(peers), ", "), match)
+			verdict := "accept"
+			if r.Refuses {
+				verdict = "return"
+			}
+			fmt.Fprintf(b, "\t\t%s %s { %s }%s %s\n", family, peer, strings.Join(slices.Compact(peers), ", "), match, verdict)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -31,6 +32,7 @@ const formsFleet = `{"hosts": [
  {"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "nic", "addresses": ["198.51.100.201/32", "2001:db8:c::201/128"]}]},
  {"name": "charts-02", "roles": ["charts"], "dialect": "iptables", "interfaces": [{"name": "nic", "addresses": ["198.51.100.202/32", "2001:db8:c::202/128"]}]},
  {"name": "charts-03", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.203/32", "2001:db8:c::203/128"]}], "instance": {"cloud": "puffin", "id": "puffin-3"}},
+ {"name": "charts-05", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.205/32", "2001:db8:c::205/128"]}], "instance": {"cloud": "skua", "id": "skua-5"}},
  {"name": "charts-04", "roles": ["charts"], "dialect": "portable", "interfaces": [{"name": "nic", "addresses": ["198.51.100.204/32", "2001:db8:c::204/128"]}]}]}`
 
 const formsPolicy = `policy harbour language 1
@@ -49,8 +51,8 @@ allow survey:  192.0.2.200 -> charts : tcp 443  over pests
 block old:     everywhere -> charts : udp 10115
 `
 
-// TestOnePolicyInFourForms: a host of nft, one of iptables, one of another system and an instance of
-// a cloud pass and refuse the same real connections, which are those that the policy admits.
+// TestOnePolicyInFourForms: a host of nft, one of iptables, one of another system and instances of
+// two clouds pass and refuse the same real connections, which are those that the policy admits.
 func TestOnePolicyInFourForms(t *testing.T) {
 	if err := testbed.Available(); err != nil {
 		if os.Getenv("CI") != "" {
@@ -88,7 +90,11 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	doc, left, err := group.OfFleet(pol, "puffin", now, can)
 	require.NoError(t, err)
 	require.Empty(t, left)
-	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03"), fl.Host("charts-04")}
+	ordered, _, err := group.OfFleet(pol, "skua", now, group.Abilities{Ordered: true})
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(ordered.Groups[0].Inbound, func(r group.Rule) bool { return r.Refuses }), "another cloud's groups may refuse")
+	docs := map[string]*group.Document{"puffin": doc, "skua": ordered}
+	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03"), fl.Host("charts-04"), fl.Host("charts-05")}
 	tcp, udp := []int{22, 80, 443, 7003, 7004, 8883}, []int{443, 10110, 10115, 10119, 10120}
 	for _, h := range hosts {
 		ns := namespace(h.Name)
@@ -103,7 +109,7 @@ func TestOnePolicyInFourForms(t *testing.T) {
 			d := &desk.Desk{Dir: t.TempDir()}
 			require.NoError(t, ns.Do(func() error { return d.Take([]byte(files[0].Text)) }))
 		} else if h.Instance != nil {
-			require.NoError(t, gate.Load(puffin.GateRules(doc, h.Instance.ID, testbed.GateUp, testbed.GateDown)))
+			require.NoError(t, gate.Load(puffin.GateRules(docs[h.Instance.Cloud], h.Instance.ID, testbed.GateUp, testbed.GateDown)))
 		} else {
 			sp := packet.NewSpace()
 			files, err := forms.Of(h).Write(sp, compile.Host(sp, pol, h, now))
@@ -170,7 +176,7 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	}
 	all.Wait()
 	require.Empty(t, wrong)
-	require.Len(t, passed, 4)
+	require.Len(t, passed, 5)
 	for _, n := range passed {
 		require.Equal(t, passed["charts-01"], n)
 	}

@@ -39,8 +39,10 @@ type Group struct {
 	Outbound []Rule `json:"outbound" nullable:"false" doc:"what a member may begin with whom"`
 }
 
-// A Rule admits connections.
+// A Rule admits connections; or refuses them, where a cloud tries rules in order: the first
+// rule of a group that is about a connection decides what the group says of it.
 type Rule struct {
+	Refuses  bool     `json:"refuses,omitempty" doc:"it does not admit what it is about, whatever rules of the group follow"`
 	Protocol string   `json:"protocol" doc:"any, tcp, udp, sctp, icmp, icmpv6, a number, or a range of numbers as 7-16"`
 	Ports    string   `json:"ports,omitempty" doc:"of tcp, udp and sctp: one, or a range as 8443-8446; all if not said"`
 	Types    string   `json:"types,omitempty" doc:"of icmp and icmpv6: one, or a range as 9-12; all if not said"`
@@ -68,6 +70,9 @@ func Is(text []byte) bool {
 // String is a rule on one line: "tcp 22 from 10.40.0.0/16".
 func (r Rule) String() string {
 	s := r.Protocol
+	if r.Refuses {
+		s = "none of " + s
+	}
 	if r.Ports != "" {
 		s += " " + r.Ports
 	}

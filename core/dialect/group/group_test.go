@@ -28,7 +28,7 @@ func TestConformance(t *testing.T) {
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
 			admitted := group.Of(sp, compile.Host(sp, pol, h, 0))
-			for _, can := range []group.Abilities{{}, {RulesPerGroup: 3, PeersPerRule: 2}} {
+			for _, can := range []group.Abilities{{}, {RulesPerGroup: 3, PeersPerRule: 2}, {Ordered: true}, {Ordered: true, RulesPerGroup: 4, PeersPerRule: 3}} {
 				groups, err := admitted.Write(sp, "charts", can)
 				require.NoError(t, err)
 				doc, err := group.Parse([]byte((&group.Document{Version: 1, Kind: group.Kind, Groups: groups}).String()))
@@ -109,6 +109,45 @@ func TestWritten(t *testing.T) {
 				require.Contains(t, strings.Join(all, "|"), errors)
 			}
 		})
+	}
+}
+
+// TestOrdered: where a cloud's rules may refuse, those who are to be kept out are, if that is said in
+// less; and stay with what they are an exception to, however groups are split.
+func TestOrdered(t *testing.T) {
+	pol := policytest.Resolve(t, fleetFile, names+"allow a: everywhere -> charts : https, ssh\nblock b: pests -> charts : https\nallow c: office -> charts : tcp 8080\n")
+	sp := packet.NewSpace()
+	a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+	for _, can := range []group.Abilities{{Ordered: true}, {Ordered: true, RulesPerGroup: 2}, {Ordered: true, RulesPerGroup: 3, PeersPerRule: 1}} {
+		groups, err := a.Write(sp, "charts", can)
+		require.NoError(t, err)
+		refuses := 0
+		for _, g := range groups {
+			for i, r := range g.Inbound {
+				if !r.Refuses {
+					continue
+				}
+				refuses++
+				require.Equal(t, "443", r.Ports)
+				last := g.Inbound[len(g.Inbound)-1]
+				require.True(t, i+1 < len(g.Inbound) && (last.Ports == "443" || g.Inbound[i+1].Ports == "443"), "what it is an exception to is in the same group")
+			}
+		}
+		require.Positive(t, refuses)
+		rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, &group.Document{Groups: groups})
+		require.NoError(t, err)
+		require.NoError(t, a.Prove(sp, rs))
+		plain, err := a.Write(sp, "charts", group.Abilities{})
+		require.NoError(t, err)
+		peers := func(groups []group.Group) (n int) {
+			for _, g := range groups {
+				for _, r := range slices.Concat(g.Inbound, g.Outbound) {
+					n += len(r.Peers)
+				}
+			}
+			return n
+		}
+		require.Less(t, peers(groups), peers(plain))
 	}
 }
 
@@ -214,6 +253,25 @@ func BenchmarkInstances(b *testing.B) {
 	for _, h := range fl.Hosts {
 		h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
 	}
+	before := 0 // a rule for each service and prefix of each statement, at each instance
+	sp := packet.NewSpace()
+	for _, h := range fl.Hosts {
+		for _, c := range compile.Host(sp, pol, h, 0).Chains {
+			for _, r := range c.Rules {
+				if r.Verdict == packet.Admit {
+					peers := r.Match.From
+					if c.Direction == policy.Outbound {
+						peers = r.Match.To
+					}
+					n := 2
+					if peers != nil {
+						n = len(peers.Prefixes())
+					}
+					before += max(len(r.Match.Terms), 1) * n
+				}
+			}
+		}
+	}
 	for b.Loop() {
 		doc, _, err := group.OfFleet(pol, "puffin", 0, group.Abilities{})
 		require.NoError(b, err)
@@ -224,6 +282,7 @@ func BenchmarkInstances(b *testing.B) {
 				peers += len(r.Peers)
 			}
 		}
+		b.ReportMetric(float64(before), "rules-before")
 		b.ReportMetric(float64(len(doc.Groups)), "groups")
 		b.ReportMetric(float64(rules), "rules")
 		b.ReportMetric(float64(peers), "peers")

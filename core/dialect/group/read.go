@@ -110,13 +110,18 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*diale
 		begins := sp.Values(packet.State, packet.New, packet.Untracked) // what the host does not track the cloud does
 		peers := func(name string) (packet.Set, error) { return d.addresses(sp, side.peer, fl, name) }
 		for _, g := range groups {
+			refused := packet.Empty // by this group; another may admit it
 			for i, r := range side.rules(g) {
 				at := fmt.Sprintf("%s %s rule %d", g.Name, c.Name, i+1)
 				match, err := r.set(sp, side.peer, peers)
 				if err != nil {
 					return nil, fmt.Errorf("%s: %w", at, err)
 				}
-				pass(sp.And(match, begins), r.String(), at)
+				if r.Refuses {
+					refused = sp.Or(refused, match)
+					continue
+				}
+				pass(sp.And(sp.Minus(match, refused), begins), r.String(), at)
 				c.Rules[len(c.Rules)-1].Comment = r.Comment
 			}
 		}

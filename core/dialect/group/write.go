@@ -21,6 +21,7 @@ type Abilities struct {
 	GroupsPerInstance int  `json:"groups_per_instance,omitempty"`
 	PeersPerRule      int  `json:"peers_per_rule,omitempty"`
 	GroupPeers        bool `json:"group_peers,omitempty" doc:"a peer may be a group"`
+	Ordered           bool `json:"ordered,omitempty" doc:"the rules of a group are tried in order, and may refuse"`
 }
 
 // TooMany is what a cloud's limits do not hold, with the statements that cost most.
@@ -57,15 +58,12 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 	}
 	groups := []Group{}
 	for _, s := range a.Sides {
-		rules := s.rules(sp, can.PeersPerRule, a.Known)
-		room := len(rules)
-		if can.RulesPerGroup > 0 && can.GroupsPerInstance > 0 {
-			room = can.RulesPerGroup * can.GroupsPerInstance
+		rules := s.rules(sp, can, a.Known)
+		parts := split(rules, can.RulesPerGroup)
+		if can.GroupsPerInstance > 0 && len(parts) > can.GroupsPerInstance {
+			return nil, &TooMany{h.Name, s.Direction, len(rules), can.RulesPerGroup * can.GroupsPerInstance, costs(rules)}
 		}
-		if len(rules) > room {
-			return nil, &TooMany{h.Name, s.Direction, len(rules), room, costs(rules)}
-		}
-		for n := 0; n == 0 || len(rules) > 0; n++ {
+		for n, part := range parts {
 			if n == len(groups) {
 				g := Group{Name: name, Inbound: []Rule{}, Outbound: []Rule{}}
 				if n > 0 {
@@ -73,20 +71,40 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 				}
 				groups = append(groups, g)
 			}
-			take := len(rules)
-			if can.RulesPerGroup > 0 {
-				take = min(take, can.RulesPerGroup)
-			}
 			if s.Direction == policy.Inbound {
-				groups[n].Inbound = rules[:take]
+				groups[n].Inbound = part
 			} else {
-				groups[n].Outbound = rules[:take]
+				groups[n].Outbound = part
 			}
-			rules = rules[take:]
 		}
 	}
 	return groups, nil
 }
+
+// split lays rules out in groups of so many at most; 0 is any number. What refuses stays with
+// what it is an exception to.
+func split(rules []Rule, most int) [][]Rule {
+	parts := [][]Rule{{}}
+	for len(rules) > 0 {
+		n := 1
+		if rules[0].Refuses {
+			for n < len(rules) && (rules[n].Refuses && rules[n-1].Refuses || !rules[n].Refuses) && rules[n].of() == rules[0].of() {
+				n++
+			}
+		}
+		last := &parts[len(parts)-1]
+		if most > 0 && len(*last)+n > most && len(*last) > 0 {
+			parts = append(parts, nil)
+			last = &parts[len(parts)-1]
+		}
+		*last = append(*last, rules[:n]...)
+		rules = rules[n:]
+	}
+	return parts
+}
+
+// of is what a rule is about, but for the peers.
+func (r Rule) of() [4]string { return [4]string{r.Protocol, r.Ports, r.Types, r.Codes} }
 
 // costs counts the rules by the statements in their comments, the most costly first; three of them.
 func costs(rules []Rule) (out []Cost) {
@@ -165,11 +183,14 @@ func words(f packet.Field, lo, hi int) string {
 // address runs of values are admitted. A rule is for one run, and holds the addresses whose
 // whole run it is; and of those that are admitted to all of it others too, where that makes
 // for fewer prefixes: the fewest that hold the first and nobody else than these.
-func (s *Side) rules(sp *packet.Space, peersPerRule int, known []Named) (out []Rule) {
+//
+// Where rules are tried in order and may refuse, those who are admitted to nothing of a run may be
+// refused first, if admitting all the rest then takes fewer prefixes.
+func (s *Side) rules(sp *packet.Space, can Abilities, known []Named) (out []Rule) {
 	emit := func(r Rule, peers []netip.Prefix, in packet.Set) {
 		r.Comment = s.statements(sp, in)
 		said := peersOf(peers, known)
-		for r.Peers = range slices.Chunk(said, cmp.Or(peersPerRule, len(said))) {
+		for r.Peers = range slices.Chunk(said, cmp.Or(can.PeersPerRule, len(said))) {
 			out = append(out, r)
 		}
 	}
@@ -194,14 +215,48 @@ func (s *Side) rules(sp *packet.Space, peersPerRule int, known []Named) (out []R
 				if j+1 < len(sets) {
 					whole = packet.Without(whole, sets[j+1])
 				}
-				if peers := s.fewest(whole, here); len(peers) > 0 {
-					lo, hi := runs[i].Lo.Int(), runs[j].Hi.Int()
-					emit(d.rule(lo, hi), peers, sp.AndAll(d.within, sp.Range(d.field, lo, hi), sp.Addrs(s.peer, whole)))
+				peers := s.fewest(whole, here)
+				if len(peers) == 0 {
+					continue
 				}
+				lo, hi := runs[i].Lo.Int(), runs[j].Hi.Int()
+				about := sp.AndAll(d.within, sp.Range(d.field, lo, hi), sp.Addrs(s.peer, whole))
+				if can.Ordered {
+					nobody := packet.Without(packet.Everything(), everything) // of those who have any of it
+					for _, set := range sets[i : j+1] {
+						nobody = packet.Without(nobody, set)
+					}
+					wide := s.fewest(whole, packet.Union(here, nobody))
+					but := s.fewest(packet.Intersection(setOf(wide), nobody), nobody)
+					if len(wide)+len(but) < len(peers) && (can.RulesPerGroup == 0 || can.chunks(len(wide))+can.chunks(len(but)) <= can.RulesPerGroup) {
+						refuse := d.rule(lo, hi)
+						refuse.Refuses = true
+						emit(refuse, but, about)
+						peers = wide
+					}
+				}
+				emit(d.rule(lo, hi), peers, about)
 			}
 		}
 	}
 	return out
+}
+
+// chunks is how many rules it takes to name so many peers.
+func (can Abilities) chunks(peers int) int {
+	if can.PeersPerRule == 0 {
+		return 1
+	}
+	return (peers + can.PeersPerRule - 1) / can.PeersPerRule
+}
+
+func setOf(prefixes []netip.Prefix) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, p := range prefixes {
+		b.AddPrefix(p)
+	}
+	set, _ := b.IPSet()
+	return set
 }
 
 // fewest are the fewest prefixes that hold some addresses and none that may not be held.
