@@ -1,10 +1,10 @@
 import { createColumnHelper, flexRender, getCoreRowModel, getFilteredRowModel, getSortedRowModel, useReactTable, type SortingState } from '@tanstack/react-table'
-import { ArrowDown, ArrowUp, ChevronsUpDown, Search } from 'lucide-react'
+import { ArrowDown, ArrowUp, ChevronsUpDown, Cloud as CloudIcon, Search } from 'lucide-react'
 import { ToggleGroup } from 'radix-ui'
 import { useMemo, useState } from 'react'
 import { Link } from 'react-router'
 
-import { useFleet, type HostStatus } from './api'
+import { useFleet, type CloudStatus, type HostStatus } from './api'
 import { Ago, Empty, Failure, Loading, Mono, StateBadge, states } from './parts'
 
 const rank = (h: HostStatus) => states.findIndex((s) => s.state === h.state)
@@ -158,9 +158,47 @@ export function FleetPage() {
         </table>
         {rows.length === 0 && <p className="p-6 text-center text-faint">No host is like that. Clear the search or the states above.</p>}
       </div>
+      {(fleet.data.clouds ?? []).map((c) => (
+        <Cloud key={c.cloud} cloud={c} />
+      ))}
       <p className="mt-2 text-sm text-faint">
         {rows.length} of {hosts.length} hosts, generation {fleet.data.generation} of the fleet
       </p>
     </>
+  )
+}
+
+/** How a cloud stands, and what of its groups is not as it is to be. */
+function Cloud({ cloud: c }: { cloud: CloudStatus }) {
+  const troubles = c.notes ?? []
+  const waits = c.waits ?? []
+  return (
+    <section aria-label={`Cloud ${c.cloud}`} className="mt-4 rounded-lg border border-line bg-board">
+      <h2 className="flex flex-wrap items-baseline gap-x-3 border-b border-line px-4 py-2">
+        <CloudIcon className="size-4 self-center text-faint" aria-hidden />
+        <span className="font-semibold">{c.cloud}</span>
+        <span className="text-sm text-faint">
+          {c.instances} {c.instances === 1 ? 'instance' : 'instances'}, {c.groups} {c.groups === 1 ? 'group' : 'groups'}, read <Ago time={c.read_at} />
+        </span>
+      </h2>
+      {c.failing && (
+        <p role="alert" className="px-4 py-2 text-bad">
+          It cannot be read now: {c.failing}
+        </p>
+      )}
+      {waits.length > 0 && <p className="px-4 py-2 text-care">Asked for, not in force yet: {waits.join('; ')}</p>}
+      {troubles.length === 0 && !c.failing && waits.length === 0 && <p className="px-4 py-2 text-sm text-faint">Its groups are as they are to be.</p>}
+      <ul>
+        {troubles.map((n) => (
+          <li key={n.kind + n.what} className="grid gap-x-4 border-b border-line px-4 py-2 last:border-0 sm:grid-cols-[9rem_1fr]">
+            <span className="font-medium text-bad">{n.kind}</span>
+            <span>
+              {n.says}
+              <span className="block text-sm text-faint">{n.hint}</span>
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
   )
 }

@@ -829,6 +829,8 @@ export interface components {
             traffic: string;
         };
         Fleet: {
+            /** @description that the service is connected to */
+            clouds?: components["schemas"]["CloudStatus"][];
             /** Format: int64 */
             generation: number;
             hosts: components["schemas"]["HostStatus"][] | null;

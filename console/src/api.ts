@@ -13,6 +13,7 @@ export type Rule = components['schemas']['Rule']
 export type Wave = components['schemas']['Wave']
 export type WaveHost = components['schemas']['WaveHost']
 export type ListenerNote = components['schemas']['Note']
+export type CloudStatus = components['schemas']['CloudStatus']
 export type Revision = components['schemas']['Revision']
 
 const client = createClient<paths>({ baseUrl: '/' })

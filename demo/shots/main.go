@@ -55,10 +55,14 @@ func run(url, tokenFile, into string) error {
 			return err
 		})
 	}
+	down := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := chromedp.Evaluate[any](`window.scrollTo(0, document.body.scrollHeight)`)(ctx, t)
+		return err
+	})
 	rulesTab := `//button[contains(., "Rules")]`
 	return chromedp.Do(ctx,
 		chromedp.Navigate(url), chromedp.WaitVisible("#token"), theme("light"),
-		browser.SignIn(url, strings.TrimSpace(string(token))), shoot("fleet"),
+		browser.SignIn(url, strings.TrimSpace(string(token))), shoot("fleet"), down, shoot("cloud"),
 		chromedp.Navigate(url+"/hosts/logbook-01"), chromedp.WaitVisible("article"), shoot("host"),
 		chromedp.Click(rulesTab), chromedp.WaitVisible("section ol"), shoot("host-rules"),
 		chromedp.Navigate(url+"/hosts/watch-01"), chromedp.Click(`//button[text()="Listeners"]`), chromedp.WaitVisible("section ul"), shoot("host-listeners"),

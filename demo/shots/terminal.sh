@@ -44,3 +44,5 @@ sed -i 's/at most 4 per 1m/at most 40 per 1m/; /^allow nightly/d' "$work/change/
 printf 'allow extra: office -> charts : tcp 8082\nallow snmp:  everywhere -> watch : snmp  knowingly wide-open "for the shot"\n' >>"$work/change/rules.fence"
 cp -r demo/saltmarsh "$work/today"
 shoot compare 'yfence compare --from today --to change --fleet fleet.json' "cd $work; cp today/fleet.json .; yfence compare --from today --to change --fleet fleet.json"
+shoot adopt 'yfence adopt --fleet demo/saltmarsh/fleet.json --dump demo/recorded/logbook-01.json --dump …' \
+	"cd $PWD; yfence adopt --name harbour --fleet demo/saltmarsh/fleet.json \$(for h in logbook-01 pilotage-01 jump-01; do echo --dump demo/recorded/\$h.json; done) | cut -c1-156"

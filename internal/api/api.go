@@ -132,6 +132,7 @@ type Fleet struct {
 	Policy     string        `json:"policy" doc:"the policy's name"`
 	Service    fleet.Service `json:"service"`
 	Hosts      []HostStatus  `json:"hosts"`
+	Clouds     []CloudStatus `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to"`
 }
 
 // Dump is one listing of rules.

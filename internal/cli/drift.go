@@ -136,7 +136,7 @@ func (a *app) printCloud(w io.Writer, c api.CloudStatus, p func(string, string) 
 		_, _ = fmt.Fprintf(w, "    %s  %s\n", p(amber, "asked   "), what)
 	}
 	for _, n := range c.Notes {
-		_, _ = fmt.Fprintf(w, "    %s  %s\n              %s     %s\n", p(red, n.Kind), n.Says, p(dim, "to do"), n.Hint)
+		_, _ = fmt.Fprintf(w, "    %s  %s\n              %s     %s\n", p(red, fmt.Sprintf("%-8s", n.Kind)), n.Says, p(dim, "to do"), n.Hint)
 	}
 }
 

@@ -33,7 +33,7 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
-	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}}
+	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
 	for _, h := range m.fleet.Hosts {
 		a := k.attending[h.Name]
 		res, against, err := s.whole(ctx, m, h, k)
