@@ -123,6 +123,7 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 	}
 	now := s.Clock().UTC()
 	st.ReadAt, st.Account, st.Instances, st.Groups = &now, have.About.Account, len(have.Instances), len(have.Groups)
+	st.Abilities = have.Abilities
 	m, err := s.newest(ctx)
 	if err != nil {
 		return err
@@ -250,7 +251,6 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 			by[h.Pair] = append(by[h.Pair], at)
 		}
 	}
-	can.GroupPeers = false // a group that is a peer would have to keep its name, and what it holds
 	for number, all := range by {
 		pair, err := s.Store.Pair(ctx, number)
 		if err != nil {
@@ -322,6 +322,7 @@ func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now
 func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (*group.Document, map[string][]string, error) {
 	m.grouping.Lock()
 	defer m.grouping.Unlock()
+	can.GroupPeers = false // a group that is a peer would have to keep its name, and what it holds
 	now := s.Clock().Unix()
 	if g := m.grouped; g == nil || g.cloud != cloud || g.can != can || g.until != 0 && now >= g.until || now < g.at {
 		doc, left, err := group.OfFleet(m.policy, cloud, now, can)

@@ -42,7 +42,7 @@ allow feed: charts -> broker : tcp 8883
 }
 
 func newClouded(t *testing.T, change ...func(*puffin.Options)) *clouded {
-	o := puffin.Options{Name: "puffin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 40}, SoonAfter: 100 * time.Millisecond, LateAfter: 400 * time.Millisecond}
+	o := puffin.Options{Name: "puffin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 2}, SoonAfter: 100 * time.Millisecond, LateAfter: 400 * time.Millisecond}
 	for _, c := range change {
 		c(&o)
 	}
@@ -150,6 +150,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	c.until("nothing filters for them", func() bool { return c.state("charts-01") == api.Bare })
 	require.Equal(t, "The instance puffin-1 is in no group: nothing filters for it.", c.note(group.NoGroup))
 
+	c.publish("allow watch: 192.0.2.1, 192.0.2.3, 192.0.2.5 -> broker : tcp 9417") // more peers than a rule of the cloud has
 	w := c.wave()
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
 	var said []string
@@ -163,6 +164,19 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	require.Equal(t, []any{"saltmarsh", 2, 2}, []any{cloud.Account, cloud.Instances, cloud.Groups})
 	require.Equal(t, []string{"tcp 22", "203.0.113.65/32"}, c.peersOf("puffin-2", "allow hop"))
 	require.Equal(t, []string{"tcp 8883", "198.51.100.201/32"}, c.peersOf("puffin-2", "allow feed"))
+
+	// The rules are shown as the cloud takes them, beside those that it has.
+	beside, err := c.Live(context.Background(), "broker-01")
+	require.NoError(t, err)
+	require.Len(t, beside.Chains, 2)
+	for _, chain := range append(beside.Chains, beside.Published...) {
+		for _, r := range chain.Rules {
+			require.True(t, r.Twin, "%s: %s", chain.Place, r.Text)
+		}
+	}
+	rules, err := c.Rules(context.Background(), "broker-01")
+	require.NoError(t, err)
+	require.Contains(t, rules.Text, c.groupOf("puffin-2").Name)
 
 	// By hand: a group is opened, another made, an instance put into it as well.
 	opened := c.groupOf("puffin-2")
@@ -281,7 +295,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 // in force before stays.
 func TestACloudThatCannot(t *testing.T) {
 	c := newClouded(t, func(o *puffin.Options) {
-		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 1, PeersPerRule: 40}
+		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 1, PeersPerRule: 2}
 	})
 	w := c.wave()
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)

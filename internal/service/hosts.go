@@ -121,7 +121,7 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 	if kind == "pause" {
 		plan = plan.Paused(sp)
 	}
-	files, rs, err := written(sp, pol.Fleet, h, plan)
+	files, rs, err := s.written(ctx, sp, m, h, plan, kind)
 	if err != nil {
 		return nil, huma.Error409Conflict(err.Error())
 	}
@@ -136,18 +136,29 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 }
 
 // written are the rules of a plan as files, and as what they are where they are in force: of
-// a host without a filter of its own they are its instance's groups.
-func written(sp *packet.Space, fl *fleet.Fleet, h *fleet.Host, plan *compile.Plan) ([]dialect.File, *dialect.Ruleset, error) {
+// a host without a filter of its own they are its instance's groups, as its cloud takes them.
+func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fleet.Host, plan *compile.Plan, kind string) ([]dialect.File, *dialect.Ruleset, error) {
 	if h.Dialect != fleet.NoFilter {
 		form := forms.Of(h)
 		files, err := form.Write(sp, plan)
 		return files, form.Rules(sp, plan), err
 	}
-	doc, _, err := group.Alone(sp, plan)
+	var doc *group.Document
+	clouds, err := s.Store.Clouds(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	rs, err := group.Read(sp, h, fl, doc)
+	if h.Instance != nil && clouds[h.Instance.Cloud].ReadAt != nil && kind == "" {
+		if doc, _, err = s.groupsOf(m, h.Instance.Cloud, clouds[h.Instance.Cloud].Abilities); err == nil {
+			doc = doc.Concerning(h.Instance.ID)
+		}
+	} else {
+		doc, _, err = group.Alone(sp, plan)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	rs, err := group.Read(sp, h, m.fleet, doc)
 	return []dialect.File{{Kind: "group", Text: doc.String()}}, rs, err
 }
 
@@ -272,7 +283,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	ours := &dialect.Ruleset{}
 	if h.Dialect != fleet.NoFilter {
 		ours = forms.Of(h).Rules(sp, plan)
-	} else if _, rs, err := written(sp, m.fleet, h, plan); err == nil { // else there is nothing to hold them beside
+	} else if _, rs, err := s.written(ctx, sp, m, h, plan, ""); err == nil { // else there is nothing to hold them beside
 		ours = rs
 	}
 	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}

@@ -7,14 +7,16 @@ import (
 	"errors"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/internal/api"
 )
 
 // CloudState is how a cloud stands, as whoever looks after it last wrote.
 type CloudState struct {
 	api.CloudStatus
-	Reached map[string]time.Time // by HOST@CLOUD, when all that it was asked for was in force
-	Failed  map[string]string    // by HOST@CLOUD, why what it was asked for cannot be
+	Abilities group.Abilities      // of its groups
+	Reached   map[string]time.Time // by HOST@CLOUD, when all that it was asked for was in force
+	Failed    map[string]string    // by HOST@CLOUD, why what it was asked for cannot be
 }
 
 // HoldCloud lets one service look after a cloud for a time, and says whether it is this
