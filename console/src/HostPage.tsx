@@ -107,6 +107,14 @@ function Addresses({ host }: { host: HostStatus }) {
           </dd>
         </div>
       ))}
+      {host.instance && (
+        <div className="flex gap-1.5">
+          <dt className="font-medium">{host.instance.cloud}</dt>
+          <dd>
+            <Mono>{host.instance.id}</Mono>
+          </dd>
+        </div>
+      )}
     </dl>
   )
 }

@@ -91,6 +91,10 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	}
 	log := slog.New(handler)
 
+	clouds, err := readClouds(f.clouds)
+	if err != nil {
+		return err
+	}
 	st, err := store.Open(ctx, source)
 	if err != nil {
 		return err
@@ -102,10 +106,6 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 		}
 	}
 	sockets, err := sockets(f.listen, a.getenv)
-	if err != nil {
-		return err
-	}
-	clouds, err := readClouds(f.clouds)
 	if err != nil {
 		return err
 	}

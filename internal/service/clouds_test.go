@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/puffin"
 	"yellowfence.example/yfence/internal/service"
 )
@@ -307,4 +308,39 @@ func TestACloudThatCannot(t *testing.T) {
 	require.Regexp(t, "need 9 inbound rules, and the cloud has room for 8|lets it be in 1", w.Stopped)
 	c.until("what was before is wanted", func() bool { return c.state("charts-01") == api.InStep })
 	require.Equal(t, was, c.sky.Document())
+}
+
+// TestAFilterAndGroups: a host that has both is as bad as the worse of them, with the
+// findings of each.
+func TestAFilterAndGroups(t *testing.T) {
+	c, ctx := newClouded(t), context.Background()
+	_, err := c.Import(ctx, api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `["charts"], "dialect": "none"`, `["charts"], "dialect": "nft"`, 1)})
+	require.NoError(t, err)
+	require.Equal(t, api.WaveDone, c.wave().State)
+	c.until("its groups are in force", func() bool { return len(c.peersOf("puffin-1", "allow hop")) > 0 })
+	require.NotEqual(t, api.InStep, c.state("charts-01"), "its own filter has not reported")
+
+	own := func(change func(string) string) {
+		rules, err := c.Settle(ctx, "charts-01")
+		require.NoError(t, err)
+		text := rules.Text[strings.LastIndex(rules.Text, "table inet yellowfence {"):]
+		_, err = c.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: live.NFTText, Text: change(text)}}}})
+		require.NoError(t, err)
+	}
+	own(func(s string) string { return s })
+	c.until("both are in force", func() bool { return c.state("charts-01") == api.InStep })
+
+	opened := c.groupOf("puffin-1")
+	opened.Inbound = append(opened.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"0.0.0.0/0"}})
+	c.sky.ByHand(opened)
+	c.until("the groups are drifted", func() bool { return c.state("charts-01") == api.Drifted })
+	h, _ := c.drift("charts-01")
+	require.Len(t, h.Findings, 1)
+	require.Contains(t, h.Findings[0].Live.At, opened.Name)
+	own(func(s string) string {
+		return strings.Replace(s, "chain inbound {\n", "chain inbound {\n\t\ttcp dport 8080 accept\n", 1)
+	})
+	h, _ = c.drift("charts-01")
+	require.Len(t, h.Findings, 2, "%+v", h)
+	require.Contains(t, h.Findings[0].Live.At+h.Findings[0].Sentence, "8080")
 }
