@@ -77,6 +77,9 @@ func Read(ctx context.Context, a Account) (s *State, err error) {
 	if s.About, err = a.About(ctx); err != nil {
 		return nil, err
 	}
+	if err := s.Abilities.Check(); err != nil {
+		return nil, fmt.Errorf("the cloud's answer about its abilities: %w", err)
+	}
 	// Groups stand before anybody is in them, and nobody is in them when they go: instances are read between.
 	before, err := a.Groups(ctx)
 	if err != nil {

@@ -24,6 +24,16 @@ type Abilities struct {
 	Ordered           bool `json:"ordered,omitempty" doc:"the rules of a group are tried in order, and may refuse"`
 }
 
+// Check says what of the abilities no cloud can have.
+func (can Abilities) Check() error {
+	for name, n := range map[string]int{"rules_per_group": can.RulesPerGroup, "groups_per_instance": can.GroupsPerInstance, "peers_per_rule": can.PeersPerRule} {
+		if n < 0 {
+			return fmt.Errorf("%s is %d; it is 0 where there is no limit, else at least 1", name, n)
+		}
+	}
+	return nil
+}
+
 // TooMany is what a cloud's limits do not hold, with the statements that cost most.
 type TooMany struct {
 	Host      string
