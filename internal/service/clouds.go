@@ -252,11 +252,7 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 		}
 	}
 	for number, all := range by {
-		pair, err := s.Store.Pair(ctx, number)
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		m, err := s.model(ctx, pair)
+		m, err := s.modelOf(ctx, number)
 		if err != nil {
 			return nil, nil, nil, err
 		}
@@ -295,11 +291,7 @@ func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now
 		if h.Pair == 0 {
 			continue
 		}
-		pair, err := s.Store.Pair(ctx, h.Pair)
-		if err != nil {
-			return err
-		}
-		m, err := s.model(ctx, pair)
+		m, err := s.modelOf(ctx, h.Pair)
 		if err != nil {
 			return err
 		}

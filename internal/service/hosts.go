@@ -214,12 +214,9 @@ func (s *Service) modelFor(ctx context.Context, in *rulesInput) (*model, *fleet.
 	if err != nil || in.Pair == 0 || in.Pair == m.pair.Number {
 		return m, h, err
 	}
-	pair, err := s.Store.Pair(ctx, in.Pair)
+	m, err = s.modelOf(ctx, in.Pair)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil, huma.Error404NotFound(fmt.Sprintf("there is no pair %d", in.Pair))
-	}
-	if err == nil {
-		m, err = s.model(ctx, pair)
 	}
 	if err != nil {
 		return nil, nil, s.broken("reading the pair", err)

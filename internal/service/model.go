@@ -205,11 +205,7 @@ func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
 func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard, a store.Attending) (res result, m *model, err error) {
 	m, res = current, result{State: api.New, Findings: []compare.Finding{}}
 	if heard.Pair != 0 && heard.Pair != current.pair.Number {
-		pair, err := s.Store.Pair(ctx, heard.Pair)
-		if err != nil {
-			return res, m, err
-		}
-		asked, err := s.model(ctx, pair)
+		asked, err := s.modelOf(ctx, heard.Pair)
 		if err != nil {
 			return res, m, err
 		}
@@ -269,13 +265,18 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	return res, m, nil
 }
 
-// equals says that a host's dump is in step with an earlier pair.
-func (s *Service) equals(ctx context.Context, number int64, host string, dump store.Hash) (bool, error) {
+// modelOf is the model of the pair with a number.
+func (s *Service) modelOf(ctx context.Context, number int64) (*model, error) {
 	pair, err := s.Store.Pair(ctx, number)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	m, err := s.model(ctx, pair)
+	return s.model(ctx, pair)
+}
+
+// equals says that a host's dump is in step with an earlier pair.
+func (s *Service) equals(ctx context.Context, number int64, host string, dump store.Hash) (bool, error) {
+	m, err := s.modelOf(ctx, number)
 	if err != nil {
 		return false, err
 	}

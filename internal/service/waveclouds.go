@@ -29,11 +29,7 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 		h.Phase, h.Until = api.HostAsked, &until
 		return step.Ask(ctx, h.Subject(), h.Pair)
 	case api.HostAsked:
-		pair, err := s.Store.Pair(ctx, h.Pair)
-		if err != nil {
-			return err
-		}
-		m, err := s.model(ctx, pair)
+		m, err := s.modelOf(ctx, h.Pair)
 		if err != nil {
 			return err
 		}

@@ -211,11 +211,7 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 // wayIn finds a host that may log in to another by a rule that keeps a way in, and
 // where. prober is "" if there is none.
 func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[string]store.Attending) (prober string, to netip.AddrPort, err error) {
-	pair, err := s.Store.Pair(ctx, w.Pair)
-	if err != nil {
-		return "", to, err
-	}
-	m, err := s.model(ctx, pair)
+	m, err := s.modelOf(ctx, w.Pair)
 	if err != nil {
 		return "", to, err
 	}

@@ -126,11 +126,7 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 			number = h.Pair
 		}
 	}
-	pair, err := s.Store.Pair(ctx, number)
-	if err != nil {
-		return nil, err
-	}
-	m, err := s.model(ctx, pair)
+	m, err := s.modelOf(ctx, number)
 	if err != nil {
 		return nil, err
 	}
