@@ -410,7 +410,7 @@ func (t *taker) weigh(dir policy.Direction, part string, of packet.Set) {
 	key := policy.DirectionNames[dir] + " " + part
 	own := t.host.Addresses()
 	for _, family := range []int{packet.IPv4, packet.IPv6} { // one that it has no address of is often forgotten
-		if part == "invalid" && len(half(own, family).Ranges()) == 0 {
+		if part == "invalid" && len(packet.OfFamily(own, family).Ranges()) == 0 {
 			of = sp.Minus(of, sp.Value(packet.Family, family))
 		}
 	}
@@ -504,7 +504,7 @@ func (s *sketch) here(b packet.Box, field packet.Field) (at *netipx.IPSet, ok bo
 	var of netipx.IPSetBuilder
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
 		if b.Allows(packet.Family, packet.Num(family)) {
-			of.AddSet(half(own, family))
+			of.AddSet(packet.OfFamily(own, family))
 		}
 	}
 	mine, _ := of.IPSet()
@@ -535,18 +535,6 @@ func (s *sketch) over(sp *packet.Space, b packet.Box, field packet.Field) (names
 		}
 	}
 	return names, len(names) > 0
-}
-
-// half is the addresses of one family.
-func half(set *netipx.IPSet, family int) *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	for _, r := range set.Ranges() {
-		if r.From().Is4() == (family == packet.IPv4) {
-			b.AddRange(r)
-		}
-	}
-	out, _ := b.IPSet()
-	return out
 }
 
 // servicesOf says a box's protocols and ports as a policy does; ok is false where none can.

@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 )
 
 // writer makes the text of a policy.
@@ -182,7 +183,9 @@ func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *dialect.Rule
 			continue
 		}
 		passes := sp.Minus(sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, packet.In), sp.Not(sp.Interfaces(packet.InIface, on...))), drops)
-		refused := func(p netip.Prefix) bool { return sp.And(passes, sp.Addrs(packet.Src, setOf(p))) == packet.Empty }
+		refused := func(p netip.Prefix) bool {
+			return sp.And(passes, sp.Addrs(packet.Src, packet.Prefixes(p))) == packet.Empty
+		}
 		var wide []netip.Prefix
 		for _, p := range s.prefixes {
 			if !refused(p) {
@@ -201,13 +204,6 @@ func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *dialect.Rule
 		out[s.name] = wide
 	}
 	return out
-}
-
-func setOf(p netip.Prefix) *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	b.AddPrefix(p)
-	set, _ := b.IPSet()
-	return set
 }
 
 // local marks the segments that all hosts on them protect so, as wide as all do.
@@ -243,14 +239,11 @@ func (w *writer) local(forged []map[string][]netip.Prefix) {
 
 // is gives a segment its addresses.
 func (s *segment) is(prefixes []netip.Prefix) {
-	var b netipx.IPSetBuilder
 	var texts []string
 	for _, p := range prefixes {
-		b.AddPrefix(p)
 		texts = append(texts, p.String())
 	}
-	s.prefixes, s.text = prefixes, strings.Join(texts, ", ")
-	s.addrs, _ = b.IPSet()
+	s.prefixes, s.text, s.addrs = prefixes, strings.Join(texts, ", "), packet.Prefixes(prefixes...)
 }
 
 // roles gives hosts with like rules a role.
@@ -368,7 +361,7 @@ func (w *writer) write() {
 }
 
 func (w *writer) groundKey(of statement) string {
-	return [...]string{"inbound", "outbound", "forward"}[of.direction] + " " + of.part
+	return policy.DirectionNames[of.direction] + " " + of.part
 }
 
 // ground works out which of its parts are to be off: those that half of the hosts or more have
@@ -378,7 +371,7 @@ func (w *writer) ground() {
 	for _, s := range w.sketches {
 		for key, has := range s.ground {
 			dir, _, _ := strings.Cut(key, " ")
-			e := s.ends[slices.Index([]string{"inbound", "outbound", "forward"}, dir)]
+			e := s.ends[slices.Index(policy.DirectionNames, dir)]
 			if !e.filtered && !strings.HasSuffix(key, " invalid") {
 				continue // it is admitted, like all else
 			}
@@ -521,7 +514,7 @@ func (w *writer) placed(s *sketch, all []statement) []statement {
 		for _, g := range w.segments {
 			on := packet.Intersection(own, g.addrs)
 			for _, family := range []int{packet.IPv4, packet.IPv6} {
-				if part := half(on, family); len(part.Ranges()) > 0 && len(packet.Without(part, left).Ranges()) == 0 {
+				if part := packet.OfFamily(on, family); len(part.Ranges()) > 0 && len(packet.Without(part, left).Ranges()) == 0 {
 					left = packet.Without(left, part)
 					if !slices.Contains(of.at, g.name) {
 						of.at = append(of.at, g.name)
@@ -531,7 +524,7 @@ func (w *writer) placed(s *sketch, all []statement) []statement {
 			}
 		}
 		for _, p := range left.Prefixes() {
-			of.at = append(of.at, plain(p))
+			of.at = append(of.at, packet.PrefixText(p))
 		}
 		of.here = nil
 	}
@@ -562,8 +555,8 @@ func (w *writer) peers(role string, of statement, set *netipx.IPSet, what string
 	}
 	var names []string
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
-		part := half(set, family)
-		if len(part.Ranges()) > 0 && !part.Equal(half(packet.Everything(), family)) {
+		part := packet.OfFamily(set, family)
+		if len(part.Ranges()) > 0 && !part.Equal(packet.OfFamily(packet.Everything(), family)) {
 			names = append(names, w.some(role, part, of, what)...)
 		} else if len(part.Ranges()) > 0 {
 			names = append(names, [...]string{"0.0.0.0/0", "::/0"}[family])
@@ -583,14 +576,14 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	var names []string
 	take := func(name string, part *netipx.IPSet) bool {
 		rest := packet.Without(left, part)
-		if part = half(part, family); len(part.Ranges()) == 0 || len(packet.Without(part, left).Ranges()) > 0 || len(shortest(rest)) >= len(shortest(left)) {
+		if part = packet.OfFamily(part, family); len(part.Ranges()) == 0 || len(packet.Without(part, left).Ranges()) > 0 || len(shortest(rest)) >= len(shortest(left)) {
 			return false
 		}
 		names, left = append(names, name), rest
 		return true
 	}
 	for _, s := range w.segments {
-		if both := half(s.addrs, 1-family); len(both.Ranges()) > 0 && len(packet.Without(both, of.reaches()).Ranges()) > 0 {
+		if both := packet.OfFamily(s.addrs, 1-family); len(both.Ranges()) > 0 && len(packet.Without(both, of.reaches()).Ranges()) > 0 {
 			continue // it has the other family as well, which is not meant
 		}
 		if take(s.name, s.addrs) {
@@ -598,12 +591,8 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 		}
 	}
 	for _, r := range w.told {
-		var b netipx.IPSetBuilder
-		for _, s := range w.members[r.Name] {
-			s.host.AddAddresses(&b)
-		}
-		addrs, _ := b.IPSet()
-		if len(packet.Without(half(addrs, 1-family), of.reaches()).Ranges()) == 0 && w.willing(r.Name, role, of) {
+		addrs := w.addresses(r.Name)
+		if len(packet.Without(packet.OfFamily(addrs, 1-family), of.reaches()).Ranges()) == 0 && w.willing(r.Name, role, of) {
 			take(r.Name, addrs)
 		}
 	}
@@ -628,6 +617,16 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	return append(names, w.known[key])
 }
 
+// addresses are those of the hosts of a role.
+func (w *writer) addresses(role string) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, s := range w.members[role] {
+		s.host.AddAddresses(&b)
+	}
+	set, _ := b.IPSet()
+	return set
+}
+
 // reaches is all that a statement names at its other ends.
 func (s *statement) reaches() *netipx.IPSet {
 	if s.far != nil {
@@ -646,11 +645,7 @@ func (w *writer) willing(role, mine string, of statement) bool {
 	if of.direction == packet.Out {
 		other = packet.In
 	}
-	var b netipx.IPSetBuilder
-	for _, s := range w.members[mine] {
-		s.host.AddAddresses(&b)
-	}
-	own, _ := b.IPSet()
+	own := w.addresses(mine)
 	if of.at != nil { // some of its addresses
 		var at netipx.IPSetBuilder
 		for _, name := range of.at {
@@ -691,7 +686,7 @@ func shortest(set *netipx.IPSet) []string {
 				continue
 			}
 			for _, p := range prefixes {
-				texts = append(texts, plain(p))
+				texts = append(texts, packet.PrefixText(p))
 			}
 		}
 		return texts
@@ -704,18 +699,11 @@ func shortest(set *netipx.IPSet) []string {
 	if set.Ranges()[0].From().Is6() {
 		whole, all = packet.IPv6, "::/0"
 	}
-	ends := half(packet.Everything(), whole).Ranges()[0]
-	if but := runs(packet.Without(half(packet.Everything(), whole), set)); len(but) < len(texts) && set.Contains(ends.From()) && set.Contains(ends.To()) {
+	ends := packet.OfFamily(packet.Everything(), whole).Ranges()[0]
+	if but := runs(packet.Without(packet.OfFamily(packet.Everything(), whole), set)); len(but) < len(texts) && set.Contains(ends.From()) && set.Contains(ends.To()) {
 		texts = append([]string{all + " except " + but[0]}, but[1:]...)
 	}
 	return texts
-}
-
-func plain(p netip.Prefix) string {
-	if p.IsSingleIP() {
-		return p.Addr().String()
-	}
-	return p.String()
 }
 
 var oneWord = regexp.MustCompile(`^[A-Za-z0-9@._:/*-]+$`)

@@ -3,7 +3,6 @@ package compare
 import (
 	"fmt"
 	"math"
-	"net/netip"
 	"slices"
 	"strings"
 
@@ -37,7 +36,7 @@ func NamesOf(pol *policy.Policy) *Names {
 	n := &Names{pol: pol}
 	add := func(name string, set *netipx.IPSet) {
 		if len(set.Ranges()) > 0 {
-			n.known = append(n.known, known{name, set, size(set), [2]*netipx.IPSet{half(set, false), half(set, true)}})
+			n.known = append(n.known, known{name, set, size(set), [2]*netipx.IPSet{packet.OfFamily(set, packet.IPv4), packet.OfFamily(set, packet.IPv6)}})
 		}
 	}
 	var all netipx.IPSetBuilder
@@ -99,7 +98,7 @@ func NamesOf(pol *policy.Policy) *Names {
 }
 
 // everywhere is known to every policy.
-var everywhere = known{"everywhere", packet.Everything(), math.Inf(1), [2]*netipx.IPSet{half(packet.Everything(), false), half(packet.Everything(), true)}}
+var everywhere = known{"everywhere", packet.Everything(), math.Inf(1), [2]*netipx.IPSet{packet.OfFamily(packet.Everything(), packet.IPv4), packet.OfFamily(packet.Everything(), packet.IPv6)}}
 
 // keyOf is the same for two sets exactly when they hold the same addresses.
 func keyOf(set *netipx.IPSet) string {
@@ -118,18 +117,6 @@ func size(set *netipx.IPSet) (total float64) {
 	return total
 }
 
-// half is the addresses of one family of a set.
-func half(set *netipx.IPSet, v6 bool) *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	for _, r := range set.Ranges() {
-		if r.From().Is6() == v6 {
-			b.AddRange(r)
-		}
-	}
-	out, _ := b.IPSet()
-	return out
-}
-
 // mostExceptions bounds what a name is said to be without.
 const mostExceptions = 5
 
@@ -143,7 +130,7 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 	if s, ok := n.one(set); ok {
 		return s
 	}
-	four, six := half(set, false), half(set, true)
+	four, six := packet.OfFamily(set, packet.IPv4), packet.OfFamily(set, packet.IPv6)
 	if len(four.Ranges()) > 0 && len(six.Ranges()) > 0 {
 		a, okA := n.one(four)
 		b, okB := n.one(six)
@@ -167,7 +154,7 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 			except := func(names []string) string { return whole.name + suffix + " except " + strings.Join(names, ", ") }
 			all := len(names) + len(prefixes)
 			for _, p := range prefixes[:min(len(prefixes), max(mostExceptions-len(names), 0))] {
-				names = append(names, plainPrefix(p))
+				names = append(names, packet.PrefixText(p))
 			}
 			if all <= mostExceptions {
 				return except(names)
@@ -192,8 +179,8 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 		return strings.Join(texts, ", ")
 	}
 	for i := 0; len(names) < mostNames && i < len(prefixes); i++ {
-		names = append(names, plainPrefix(prefixes[i]))
-		left = packet.Without(left, setOf(prefixes[i]))
+		names = append(names, packet.PrefixText(prefixes[i]))
+		left = packet.Without(left, packet.Prefixes(prefixes[i]))
 	}
 	if more := len(left.Prefixes()); more > 0 || len(names) > mostNames {
 		if more += max(len(names)-mostNames, 0); wide != "" && more > hidden {
@@ -204,27 +191,13 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 	return strings.Join(names, ", ")
 }
 
-func setOf(p netip.Prefix) *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	b.AddPrefix(p)
-	set, _ := b.IPSet()
-	return set
-}
-
-func plainPrefix(p netip.Prefix) string {
-	if p.IsSingleIP() {
-		return p.Addr().String()
-	}
-	return p.String()
-}
-
 // one says a set by one name, if one fits.
 func (n *Names) one(set *netipx.IPSet) (string, bool) {
 	if name, ok := n.named[keyOf(set)]; ok {
 		return name, true
 	}
 	if p := set.Prefixes(); len(p) == 1 {
-		return plainPrefix(p[0]), true
+		return packet.PrefixText(p[0]), true
 	}
 	return "", false
 }

@@ -143,7 +143,7 @@ func oneMark(sp *packet.Space, marks packet.Set, fields []packet.Field) (text st
 // address of one to an address of the other.
 func bothFamilies(phrases []phrase) (out []phrase) {
 	families := func(set *netipx.IPSet) (four, six bool) {
-		return len(half(set, false).Ranges()) > 0, len(half(set, true).Ranges()) > 0
+		return len(packet.OfFamily(set, packet.IPv4).Ranges()) > 0, len(packet.OfFamily(set, packet.IPv6).Ranges()) > 0
 	}
 	for _, p := range phrases {
 		four, six := families(p.peers)

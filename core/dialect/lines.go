@@ -344,19 +344,10 @@ func ofFamily(s *netipx.IPSet, family int) *netipx.IPSet {
 	if s == nil {
 		return nil
 	}
-	var b netipx.IPSetBuilder
-	some := false
-	for _, r := range s.Ranges() {
-		if r.From().Is4() == (family == packet.IPv4) {
-			b.AddRange(r)
-			some = true
-		}
-	}
-	if !some {
+	if s = packet.OfFamily(s, family); len(s.Ranges()) == 0 {
 		return nil
 	}
-	out, _ := b.IPSet()
-	return out
+	return s
 }
 
 // sent gives a box for each way in which the senders can be met.

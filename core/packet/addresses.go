@@ -38,6 +38,34 @@ func Without(a, b *netipx.IPSet) *netipx.IPSet {
 	return build(&builder)
 }
 
+// Prefixes is the addresses in some prefixes.
+func Prefixes(prefixes ...netip.Prefix) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, p := range prefixes {
+		b.AddPrefix(p)
+	}
+	return build(&b)
+}
+
+// PrefixText is a prefix as people write it: a single address without its length.
+func PrefixText(p netip.Prefix) string {
+	if p.IsSingleIP() {
+		return p.Addr().String()
+	}
+	return p.String()
+}
+
+// OfFamily is the addresses of one family.
+func OfFamily(set *netipx.IPSet, family int) *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	for _, r := range set.Ranges() {
+		if r.From().Is4() == (family == IPv4) {
+			b.AddRange(r)
+		}
+	}
+	return build(&b)
+}
+
 // build makes a set of what is known to be sound: the builder's only errors are
 // about ranges that are not.
 func build(b *netipx.IPSetBuilder) *netipx.IPSet {

@@ -11,7 +11,6 @@
 package group
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -19,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -62,10 +62,7 @@ type Member struct {
 const Kind = "security-groups"
 
 // Is says that a text is meant as a Document.
-func Is(text []byte) bool {
-	var d struct{ Kind string }
-	return json.Unmarshal(text, &d) == nil && d.Kind == Kind
-}
+func Is(text []byte) bool { return dialect.IsDocument(text, Kind) }
 
 // String is a rule on one line: "tcp 22 from 10.40.0.0/16".
 func (r Rule) String() string {

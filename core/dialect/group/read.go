@@ -1,8 +1,6 @@
 package group
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -15,20 +13,12 @@ import (
 
 // Parse reads a Document. The error tells what is wrong with it, and where.
 func Parse(text []byte) (*Document, error) {
-	dec := json.NewDecoder(bytes.NewReader(text))
-	dec.DisallowUnknownFields()
 	var d Document
-	if err := dec.Decode(&d); err != nil {
-		return nil, fmt.Errorf("this is no whole document of security groups: %w", err)
+	if err := dialect.ReadDocument(text, "document", " of security groups", &d); err != nil {
+		return nil, err
 	}
-	if dec.More() {
-		return nil, fmt.Errorf("something follows behind the document, at byte %d", dec.InputOffset())
-	}
-	switch {
-	case d.Kind != Kind:
-		return nil, fmt.Errorf(`its kind is %q, not %q`, d.Kind, Kind)
-	case d.Version != 1:
-		return nil, fmt.Errorf("it is of version %d; this program reads version 1", d.Version)
+	if err := dialect.CheckDocument(d.Kind, Kind, d.Version); err != nil {
+		return nil, err
 	}
 	names := map[string]bool{}
 	for _, g := range d.Groups {
@@ -48,14 +38,7 @@ func Parse(text []byte) (*Document, error) {
 }
 
 // String is the document as a file.
-func (d *Document) String() string {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	_ = enc.Encode(d) // a Document always has a JSON form
-	return b.String()
-}
+func (d *Document) String() string { return dialect.DocumentText(d) }
 
 // groupsOf are the groups that an instance is in; all of the document's if it names no members.
 func (d *Document) groupsOf(h *fleet.Host) (out []Group, err error) {

@@ -237,7 +237,7 @@ func (s *Side) rules(sp *packet.Space, can Abilities, known []Named) (out []Rule
 						nobody = packet.Without(nobody, set)
 					}
 					wide := s.fewest(whole, packet.Union(here, nobody))
-					but := s.fewest(packet.Intersection(setOf(wide), nobody), nobody)
+					but := s.fewest(packet.Intersection(packet.Prefixes(wide...), nobody), nobody)
 					if len(wide)+len(but) < len(peers) && (can.RulesPerGroup == 0 || can.chunks(len(wide))+can.chunks(len(but)) <= can.RulesPerGroup) {
 						refuse := d.rule(lo, hi)
 						refuse.Refuses = true
@@ -258,15 +258,6 @@ func (can Abilities) chunks(peers int) int {
 		return 1
 	}
 	return (peers + can.PeersPerRule - 1) / can.PeersPerRule
-}
-
-func setOf(prefixes []netip.Prefix) *netipx.IPSet {
-	var b netipx.IPSetBuilder
-	for _, p := range prefixes {
-		b.AddPrefix(p)
-	}
-	set, _ := b.IPSet()
-	return set
 }
 
 // fewest are the fewest prefixes that hold some addresses and none that may not be held.

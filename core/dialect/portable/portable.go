@@ -11,13 +11,12 @@
 package portable
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"net/netip"
 	"slices"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -89,20 +88,10 @@ type Service struct {
 }
 
 // Is says that a text is meant as a Document.
-func Is(text []byte) bool {
-	var d struct{ Kind string }
-	return json.Unmarshal(text, &d) == nil && d.Kind == Kind
-}
+func Is(text []byte) bool { return dialect.IsDocument(text, Kind) }
 
 // String is the document as a file.
-func (d *Document) String() string {
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent("", "  ")
-	_ = enc.Encode(d) // a Document always has a JSON form
-	return b.String()
-}
+func (d *Document) String() string { return dialect.DocumentText(d) }
 
 // On are the names of the interfaces that are attached to one of some networks.
 func (d *Document) On(networks []string) (names []string) {
@@ -134,20 +123,12 @@ type listed struct {
 
 // Parse reads a Document. The error tells what is wrong with it, and where.
 func Parse(text []byte) (*Document, error) {
-	dec := json.NewDecoder(bytes.NewReader(text))
-	dec.DisallowUnknownFields()
 	var d Document
-	if err := dec.Decode(&d); err != nil {
-		return nil, fmt.Errorf("this is no whole list of portable rules: %w", err)
+	if err := dialect.ReadDocument(text, "list", " of portable rules", &d); err != nil {
+		return nil, err
 	}
-	if dec.More() {
-		return nil, fmt.Errorf("something follows behind the list, at byte %d", dec.InputOffset())
-	}
-	switch {
-	case d.Kind != Kind:
-		return nil, fmt.Errorf("its kind is %q, not %q", d.Kind, Kind)
-	case d.Version != 1:
-		return nil, fmt.Errorf("it is of version %d; this program reads version 1", d.Version)
+	if err := dialect.CheckDocument(d.Kind, Kind, d.Version); err != nil {
+		return nil, err
 	}
 	names := []string{Loopback}
 	for _, n := range d.Networks {
