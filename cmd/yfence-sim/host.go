@@ -26,11 +26,13 @@ interfaces are attached to it finds out by their addresses, and which program se
 	c.AddCommand(&cobra.Command{
 		Use: "take FILE", Short: "Put a list of portable rules in force; - is standard input", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			read := func() ([]byte, error) { return os.ReadFile(args[0]) }
+			var text []byte
+			var err error
 			if args[0] == "-" {
-				read = func() ([]byte, error) { return io.ReadAll(os.Stdin) }
+				text, err = io.ReadAll(os.Stdin)
+			} else {
+				text, err = os.ReadFile(args[0])
 			}
-			text, err := read()
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"regexp"
@@ -87,21 +88,12 @@ func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
 // cloudOpen are the HOST@CLOUD of a cloud that were asked for something that was not in
 // force when it was last looked at, and did not fail.
 func (s *Service) cloudOpen(ctx context.Context, c CloudAccount) (open map[string]store.Heard, err error) {
-	heard, err := s.Store.Heard(ctx, "")
-	if err != nil {
+	if open, err = s.cloudHeard(ctx, c); err != nil {
 		return nil, err
 	}
 	states, err := s.Store.Clouds(ctx)
-	if err != nil {
-		return nil, err
-	}
-	open = map[string]store.Heard{}
-	for at, h := range heard {
-		if strings.HasSuffix(at, "@"+c.Name) && h.Pair != 0 && !states[c.Name].Reached[at].Equal(h.AskedAt) {
-			open[at] = h
-		}
-	}
-	return open, nil
+	maps.DeleteFunc(open, func(at string, h store.Heard) bool { return h.Pair == 0 || states[c.Name].Reached[at].Equal(h.AskedAt) })
+	return open, err
 }
 
 // lookAtCloud reads all of a cloud, notes what is in force, takes new instances over, and
@@ -207,15 +199,9 @@ func readCloud(ctx context.Context, c CloudAccount) (have *cloud.State, doc *gro
 
 // cloudHeard are what is known of the HOST@CLOUD of a cloud.
 func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[string]store.Heard, err error) {
-	if out, err = s.Store.Heard(ctx, ""); err != nil {
-		return nil, err
-	}
-	for at := range out {
-		if !strings.HasSuffix(at, "@"+c.Name) {
-			delete(out, at)
-		}
-	}
-	return out, nil
+	out, err = s.Store.Heard(ctx, "")
+	maps.DeleteFunc(out, func(at string, _ store.Heard) bool { return !strings.HasSuffix(at, "@"+c.Name) })
+	return out, err
 }
 
 // hearCloud notes for every host with an instance what its groups are, as if it had
