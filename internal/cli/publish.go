@@ -45,8 +45,12 @@ expectation among them, is refused.`,
 				req.After = &after
 			}
 			if !yes {
-				if err := a.meant(cmd, svc, files); err != nil {
+				shown, err := a.meant(cmd, svc, files)
+				if err != nil {
 					return err
+				}
+				if req.After == nil {
+					req.After = &shown // what was looked at is what is published over
 				}
 			}
 			done, err := svc.Publish(cmd.Context(), req)
@@ -61,31 +65,37 @@ expectation among them, is refused.`,
 }
 
 // meant shows what files would change, and asks whether that is meant. The first
-// policy changes nothing that was published, and is not asked about.
-func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source) error {
+// policy changes nothing that was published, and is not asked about. shown is the revision
+// that it was compared with.
+func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source) (shown int64, err error) {
 	list, err := svc.Revisions(cmd.Context())
 	if err != nil || len(list.Revisions) == 0 {
-		return err
+		return 0, err
 	}
-	changes, err := svc.Compare(cmd.Context(), api.CompareRequest{To: api.Side{Files: files}})
+	for _, r := range list.Revisions {
+		if r.InForce {
+			shown = r.Number
+		}
+	}
+	changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: shown}, To: api.Side{Files: files}})
 	var refused *client.Problem
 	if errors.As(err, &refused) && refused.Problems != nil {
-		return nil // publishing will refuse it, and say so
+		return shown, nil // publishing will refuse it, and say so
 	}
 	if err != nil {
-		return err
+		return shown, err
 	}
 	a.printChanges(a.errOut, changes.Changes)
 	if len(changes.Changes.Changes) == 0 {
-		return nil
+		return shown, nil
 	}
 	_, _ = fmt.Fprint(a.errOut, "\nPublish this? [yes/no] ")
 	answer, _ := bufio.NewReader(a.stdin).ReadString('\n') // an answer that ends early is none
 	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "yes" && answer != "y" {
 		a.say("not published; say yes, or --yes where nobody can be asked")
-		return errFound
+		return shown, errFound
 	}
-	return nil
+	return shown, nil
 }
 
 // changed tells how a change of policy or fleet went.

@@ -96,62 +96,73 @@ func differs(h *fleet.Host, seen []api.SeenInterface) (out []string) {
 
 // follow makes a new generation of the fleet where a host reports other addresses on
 // an interface that the fleet file calls dynamic: its peers' rules follow.
-func (s *Service) follow(ctx context.Context, m *model, h *fleet.Host, said api.Surroundings) (*model, error) {
-	changed := *h
-	changed.Interfaces = slices.Clone(h.Interfaces)
-	var what []string
-	for i := range changed.Interfaces {
-		mine := &changed.Interfaces[i]
-		at := slices.IndexFunc(said.Interfaces, func(s api.SeenInterface) bool { return s.Name == mine.Name })
-		if !mine.Dynamic || at < 0 || len(said.Interfaces[at].Addresses) == 0 {
-			continue // an interface that is down for a while keeps what it had
+func (s *Service) follow(ctx context.Context, m *model, host string, said api.Surroundings) (*model, error) {
+	m, _, err := s.takeOver(ctx, m, host, func(m *model) ([]*fleet.Host, string) {
+		h := m.fleet.Host(host)
+		if h == nil {
+			return nil, "" // it has just been taken out of the fleet
 		}
-		now := said.Interfaces[at].Addresses
-		same := len(now) == len(mine.Addresses) && !slices.ContainsFunc(now, func(p netip.Prefix) bool { return !slices.Contains(mine.Addresses, p) })
-		if !same {
-			what = append(what, fmt.Sprintf("%s now has %s", mine.Name, joinPrefixes(now)))
-			mine.Addresses = now
+		changed := *h
+		changed.Interfaces = slices.Clone(h.Interfaces)
+		var what []string
+		for i := range changed.Interfaces {
+			mine := &changed.Interfaces[i]
+			at := slices.IndexFunc(said.Interfaces, func(s api.SeenInterface) bool { return s.Name == mine.Name })
+			if !mine.Dynamic || at < 0 || len(said.Interfaces[at].Addresses) == 0 {
+				continue // an interface that is down for a while keeps what it had
+			}
+			now := said.Interfaces[at].Addresses
+			same := len(now) == len(mine.Addresses) && !slices.ContainsFunc(now, func(p netip.Prefix) bool { return !slices.Contains(mine.Addresses, p) })
+			if !same {
+				what = append(what, fmt.Sprintf("%s now has %s", mine.Name, joinPrefixes(now)))
+				mine.Addresses = now
+			}
 		}
-	}
-	if what == nil {
-		return m, nil
-	}
-	m, _, err := s.takeOver(ctx, m, []*fleet.Host{&changed}, h.Name, h.Name+": "+strings.Join(what, "; "))
+		if what == nil {
+			return nil, ""
+		}
+		return []*fleet.Host{&changed}, h.Name + ": " + strings.Join(what, "; ")
+	})
 	return m, err
 }
 
 // takeOver makes a new generation of the fleet with hosts that are new or otherwise, which
-// nobody imported. refused says why it is not, where the policy does not check clean with them.
-func (s *Service) takeOver(ctx context.Context, m *model, hosts []*fleet.Host, by, why string) (after *model, refused string, err error) {
-	text, err := fleet.Write(fleet.Merge(m.fleet, &fleet.Fleet{Hosts: hosts}), fleet.JSON)
-	if err != nil {
-		return m, "", err
-	}
-	file := check.Source{Name: "fleet.json", Text: string(text)}
-	fl, problems := fleet.Read(file.Name, text)
-	if m.pair.Revision != 0 && !fence.HasErrors(problems) {
-		files, err := s.files(ctx, m.pair.Revision)
+// nobody imported. work says which and why, of the newest fleet; none is nothing to do.
+// refused says why they are not taken over, where the policy does not check clean with them.
+func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m *model) (hosts []*fleet.Host, why string)) (after *model, refused string, err error) {
+	for range changeTries {
+		hosts, why := work(m)
+		if len(hosts) == 0 {
+			return m, "", nil
+		}
+		text, err := fleet.Write(fleet.Merge(m.fleet, &fleet.Fleet{Hosts: hosts}), fleet.JSON)
 		if err != nil {
 			return m, "", err
 		}
-		_, found := check.Policy(files, fl, s.Clock().Unix())
-		problems = append(problems, found...)
+		file := check.Source{Name: "fleet.json", Text: string(text)}
+		fl, problems := fleet.Read(file.Name, text)
+		if problems, err = s.checkWith(ctx, m, fl, problems); err != nil {
+			return m, "", err
+		}
+		if fence.HasErrors(problems) { // it is said as a difference instead
+			refused = check.Summary(problems)
+			s.Log.Warn("what was told of a host is not taken over", "by", by, "host", hosts[0].Name, "because", refused)
+			return m, refused, nil
+		}
+		body, err := json.Marshal(file)
+		if err != nil {
+			return m, "", err
+		}
+		_, err = s.Store.Import(ctx, m.pair, by, why, body)
+		if err != nil && !errors.Is(err, store.ErrConflict) {
+			return m, "", err
+		}
+		stored := err == nil
+		if m, err = s.newest(ctx); err != nil || stored {
+			return m, "", err
+		}
 	}
-	if fence.HasErrors(problems) { // it is said as a difference instead
-		refused = check.Summary(problems)
-		s.Log.Warn("what was told of a host is not taken over", "by", by, "host", hosts[0].Name, "because", refused)
-		return m, refused, nil
-	}
-	body, err := json.Marshal(file)
-	if err != nil {
-		return m, "", err
-	}
-	_, err = s.Store.Import(ctx, m.pair.Generation, m.pair.Revision, by, why, body)
-	if err != nil && !errors.Is(err, store.ErrConflict) { // the next report comes to it
-		return m, "", err
-	}
-	m, err = s.newest(ctx)
-	return m, "", err
+	return m, "others change the policy or the fleet at the same moment", nil // the next report comes to it
 }
 
 func joinPrefixes(all []netip.Prefix) string {

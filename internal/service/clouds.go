@@ -349,24 +349,30 @@ var hostName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,62}$`)
 func (s *Service) meet(ctx context.Context, c CloudAccount, m *model, have *cloud.State) (after *model, notes []group.CloudNote, err error) {
 	var fresh []*fleet.Host
 	for _, i := range have.Instances {
-		known := slices.ContainsFunc(m.fleet.Hosts, func(h *fleet.Host) bool {
-			return h.Instance != nil && h.Instance.Cloud == c.Name && h.Instance.ID == i.ID
-		})
-		if known || i.Labels[c.Label] == "" || m.pair.Number == 0 {
+		if i.Labels[c.Label] == "" || m.pair.Number == 0 {
 			continue
 		}
-		h, why := newcomer(c, m, i)
-		if why == "" {
-			var refused string
-			if after, refused, err = s.takeOver(ctx, m, []*fleet.Host{h}, "cloud "+c.Name, fmt.Sprintf("the instance %s came up in %s, labelled %s", i.ID, c.Name, strings.Join(h.Roles, ", "))); err != nil {
-				return m, notes, err
+		var h *fleet.Host
+		why := ""
+		after, refused, err := s.takeOver(ctx, m, "cloud "+c.Name, func(m *model) ([]*fleet.Host, string) {
+			if h = nil; m.instance(c.Name, i.ID) != nil {
+				return nil, ""
 			}
-			if m, why = after, refused; refused == "" {
-				fresh = append(fresh, h)
-				continue
+			if h, why = newcomer(c, m, i); h == nil {
+				return nil, ""
 			}
+			return []*fleet.Host{h}, fmt.Sprintf("the instance %s came up in %s, labelled %s", i.ID, c.Name, strings.Join(h.Roles, ", "))
+		})
+		if err != nil {
+			return m, notes, err
 		}
-		notes = append(notes, group.CloudNote{Kind: group.NotTaken, What: i.ID, Says: fmt.Sprintf("The instance %s is labelled %q, and is not taken into the fleet: %s", i.ID, i.Labels[c.Label], why), Hint: "mend the label, or add it to the fleet file"})
+		m = after
+		switch why = cmp.Or(refused, why); {
+		case why != "":
+			notes = append(notes, group.CloudNote{Kind: group.NotTaken, What: i.ID, Says: fmt.Sprintf("The instance %s is labelled %q, and is not taken into the fleet: %s", i.ID, i.Labels[c.Label], why), Hint: "mend the label, or add it to the fleet file"})
+		case h != nil:
+			fresh = append(fresh, h)
+		}
 	}
 	if fresh == nil {
 		return m, notes, nil
@@ -392,6 +398,16 @@ func (s *Service) meet(ctx context.Context, c CloudAccount, m *model, have *clou
 		}
 	}
 	return m, notes, nil
+}
+
+// instance is the host whose instance has an identity in a cloud; nil if there is none.
+func (m *model) instance(cloud, id string) *fleet.Host {
+	for _, h := range m.fleet.Hosts {
+		if h.Instance != nil && h.Instance.Cloud == cloud && h.Instance.ID == id {
+			return h
+		}
+	}
+	return nil
 }
 
 // newcomer is a new instance as a host; why says what is wrong with it. A cloud is not

@@ -386,10 +386,12 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}
-	if m, err = s.follow(ctx, m, h, k.attending[h.Name].Around); err != nil {
+	if m, err = s.follow(ctx, m, h.Name, k.attending[h.Name].Around); err != nil {
 		return nil, s.broken("following the host's addresses", err)
 	}
-	h = m.fleet.Host(in.Host)
+	if h = m.fleet.Host(in.Host); h == nil {
+		return nil, noHost(in.Host)
+	}
 	res, _, err := s.whole(ctx, m, h, k)
 	if err != nil {
 		return nil, s.broken("reading the report", err)

@@ -36,8 +36,15 @@ func (s *Service) listRevisions(ctx context.Context, _ *struct{}) (*struct{ Body
 	if err != nil {
 		return nil, s.broken("listing the revisions", err)
 	}
+	pair, err := s.Store.Newest(ctx)
+	if err != nil {
+		return nil, s.broken("listing the revisions", err)
+	}
 	if list == nil {
 		list = []api.Revision{}
+	}
+	for i := range list {
+		list[i].InForce = list[i].Number == pair.Revision
 	}
 	return &struct{ Body api.Revisions }{api.Revisions{Version: api.Version, Revisions: list}}, nil
 }
@@ -79,79 +86,109 @@ func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.La
 }
 
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
-	current, err := s.newest(ctx)
-	if err != nil {
-		return nil, s.broken("publishing", err)
-	}
-	after := current.pair.Revision
-	if in.Body.After != nil && *in.Body.After != after {
-		return nil, huma.Error409Conflict(fmt.Sprintf("revision %d is in force, not %d: somebody published since; look at what changed and publish again", after, *in.Body.After))
-	}
-	_, problems := check.Policy(in.Body.Files, current.fleet, s.Clock().Unix())
-	for _, code := range in.Body.InSpiteOf {
-		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
-		}
-		for i := range problems {
-			if problems[i].Code == code {
-				problems[i].Severity = fence.Warning
-			}
-		}
-	}
-	if fence.HasErrors(problems) {
-		return nil, refused("the policy is not published", problems)
-	}
 	body, err := json.Marshal(in.Body.Files)
 	if err != nil {
 		return nil, s.broken("publishing", err)
 	}
-	pair, err := s.Store.Publish(ctx, after, current.pair.Generation, caller(ctx).Name, in.Body.Why, body)
-	return s.checked("publishing", pair, problems, err)
+	for _, code := range in.Body.InSpiteOf {
+		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
+		}
+	}
+	return s.change(ctx, "publishing", func(current *model) (pair store.Pair, out api.Checked, err error) {
+		if after := in.Body.After; after != nil && *after != current.pair.Revision {
+			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is in force, not %d: somebody published since; look at what changed and publish again", current.pair.Revision, *after))
+		}
+		_, out.Problems = check.Policy(in.Body.Files, current.fleet, s.Clock().Unix())
+		for i := range out.Problems {
+			if slices.Contains(in.Body.InSpiteOf, out.Problems[i].Code) {
+				out.Problems[i].Severity = fence.Warning
+			}
+		}
+		if fence.HasErrors(out.Problems) {
+			return pair, out, refused("the policy is not published", out.Problems)
+		}
+		pair, err = s.Store.Publish(ctx, current.pair, caller(ctx).Name, in.Body.Why, body)
+		return pair, out, err
+	})
 }
 
 func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRequest }) (*struct{ Body api.Checked }, error) {
-	current, err := s.newest(ctx)
-	if err != nil {
-		return nil, s.broken("importing the fleet", err)
-	}
-	fl, problems := fleet.Read(in.Body.File, []byte(in.Body.Text))
-	file := check.Source{Name: in.Body.File, Text: in.Body.Text}
-	if in.Body.Merge && !fence.HasErrors(problems) {
-		// What is merged is a file of its own from now on, and is read as one.
-		merged, err := fleet.Write(fleet.Merge(current.fleet, fl), fleet.JSON)
-		if err != nil {
-			return nil, s.broken("importing the fleet", err)
+	read, readProblems := fleet.Read(in.Body.File, []byte(in.Body.Text))
+	return s.change(ctx, "importing the fleet", func(current *model) (pair store.Pair, out api.Checked, err error) {
+		fl, file := read, check.Source{Name: in.Body.File, Text: in.Body.Text}
+		out.Problems = slices.Clone(readProblems)
+		if in.Body.Merge && !fence.HasErrors(out.Problems) {
+			// What is merged is a file of its own from now on, and is read as one.
+			merged, err := fleet.Write(fleet.Merge(current.fleet, fl), fleet.JSON)
+			if err != nil {
+				return pair, out, err
+			}
+			file = check.Source{Name: "fleet.json", Text: string(merged)}
+			fl, out.Problems = fleet.Read(file.Name, merged)
 		}
-		file = check.Source{Name: "fleet.json", Text: string(merged)}
-		fl, problems = fleet.Read(file.Name, merged)
-	}
-	if current.pair.Revision != 0 && !fence.HasErrors(problems) {
-		files, err := s.files(ctx, current.pair.Revision)
+		found, err := s.checkWith(ctx, current, fl, out.Problems)
 		if err != nil {
-			return nil, s.broken("importing the fleet", err)
+			return pair, out, err
 		}
-		_, found := check.Policy(files, fl, s.Clock().Unix())
-		problems = append(problems, found...)
+		if out.Problems = found; fence.HasErrors(out.Problems) {
+			return pair, out, refused("the fleet is not imported", out.Problems)
+		}
+		out.Changes = fleet.Changes(current.fleet, fl)
+		if in.Body.Preview {
+			return current.pair, out, nil
+		}
+		body, err := json.Marshal(file)
+		if err != nil {
+			return pair, out, err
+		}
+		pair, err = s.Store.Import(ctx, current.pair, caller(ctx).Name, in.Body.Why, body)
+		return pair, out, err
+	})
+}
+
+// checkWith are the problems of a fleet file, and those of the policy in force with it.
+func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet, problems []fence.Problem) ([]fence.Problem, error) {
+	if current.pair.Revision == 0 || fence.HasErrors(problems) {
+		return problems, nil
 	}
-	if fence.HasErrors(problems) {
-		return nil, refused("the fleet is not imported", problems)
-	}
-	changes := fleet.Changes(current.fleet, fl)
-	if in.Body.Preview {
-		done, err := s.checked("importing the fleet", current.pair, problems, nil)
-		done.Body.Changes = changes
-		return done, err
-	}
-	body, err := json.Marshal(file)
+	files, err := s.files(ctx, current.pair.Revision)
 	if err != nil {
-		return nil, s.broken("importing the fleet", err)
+		return nil, err
 	}
-	pair, err := s.Store.Import(ctx, current.pair.Generation, current.pair.Revision, caller(ctx).Name, in.Body.Why, body)
-	done, err := s.checked("importing the fleet", pair, problems, err)
-	if err == nil {
-		done.Body.Changes = changes
+	_, found := check.Policy(files, fl, s.Clock().Unix())
+	return append(problems, found...), nil
+}
+
+// changeTries is how often a change of the policy or the fleet is worked out anew because
+// somebody else changed either meanwhile.
+const changeTries = 20
+
+// change works out a change of the policy or the fleet from what is newest and stores it.
+// Where somebody was faster it is worked out again from what that one stored.
+func (s *Service) change(ctx context.Context, what string, work func(current *model) (store.Pair, api.Checked, error)) (*struct{ Body api.Checked }, error) {
+	for range changeTries {
+		current, err := s.newest(ctx)
+		if err != nil {
+			return nil, s.broken(what, err)
+		}
+		pair, out, err := work(current)
+		var told huma.StatusError
+		switch {
+		case errors.Is(err, store.ErrConflict):
+			continue
+		case errors.As(err, &told):
+			return nil, told
+		case err != nil:
+			return nil, s.broken(what, err)
+		}
+		if out.Problems == nil {
+			out.Problems = []fence.Problem{}
+		}
+		out.Version, out.Revision, out.Generation = api.Version, pair.Revision, pair.Generation
+		return &struct{ Body api.Checked }{out}, nil
 	}
-	return done, err
+	return nil, huma.Error409Conflict(fmt.Sprintf("others changed the policy or the fleet at the same moment, %d times in a row; try again", changeTries))
 }
 
 func (s *Service) exportFleet(ctx context.Context, in *struct {
@@ -166,18 +203,4 @@ func (s *Service) exportFleet(ctx context.Context, in *struct {
 		return nil, huma.Error409Conflict(err.Error())
 	}
 	return &struct{ Body api.FleetFile }{api.FleetFile{Version: api.Version, Generation: m.pair.Generation, Format: in.Format, Text: string(text)}}, nil
-}
-
-// checked answers a change of the policy or the fleet.
-func (s *Service) checked(what string, pair store.Pair, problems []fence.Problem, err error) (*struct{ Body api.Checked }, error) {
-	switch {
-	case errors.Is(err, store.ErrConflict):
-		return nil, huma.Error409Conflict("somebody else changed it at the same moment; look at what changed and try again")
-	case err != nil:
-		return nil, s.broken(what, err)
-	}
-	if problems == nil {
-		problems = []fence.Problem{}
-	}
-	return &struct{ Body api.Checked }{api.Checked{Version: api.Version, Revision: pair.Revision, Generation: pair.Generation, Problems: problems}}, nil
 }

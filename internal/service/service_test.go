@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"io"
@@ -37,6 +38,7 @@ type harbour struct {
 	*client.Client
 	t     *testing.T
 	store *store.Store
+	dsn   string // of its database
 	url   string
 	token string
 	now   time.Time // the service's clock; zero is the real one
@@ -45,9 +47,10 @@ type harbour struct {
 func newHarbour(t *testing.T, with ...func(*service.Options)) *harbour {
 	t.Helper()
 	ctx := context.Background()
-	st, err := store.Open(ctx, testbed.Database(t))
+	dsn := testbed.Database(t)
+	st, err := store.Open(ctx, dsn)
 	require.NoError(t, err)
-	h := &harbour{t: t, store: st}
+	h := &harbour{t: t, store: st, dsn: dsn}
 	clock := func() time.Time {
 		if h.now.IsZero() {
 			return time.Now()
@@ -83,6 +86,15 @@ func (h *harbour) as(rights []api.Right, host string) *client.Client {
 	token, err := h.store.NewToken(context.Background(), "somebody", rights, host)
 	require.NoError(h.t, err)
 	return client.New(h.url, token.Secret)
+}
+
+// exec changes the database behind the service's back.
+func (h *harbour) exec(query string, args ...any) {
+	h.t.Helper()
+	db, err := sql.Open("mysql", h.dsn)
+	require.NoError(h.t, err)
+	_, err = db.Exec(query, args...)
+	require.NoError(h.t, errors.Join(err, db.Close()))
 }
 
 func fleetFile(t *testing.T) string {

@@ -133,52 +133,97 @@ type Pair struct {
 	Number, Revision, Generation int64
 }
 
-// Publish adds a revision after the one numbered after, and makes a pair of it
-// with the newest generation. It is ErrConflict where another is the newest.
-func (s *Store) Publish(ctx context.Context, after, generation int64, author, why string, files []byte) (p Pair, err error) {
+// Publish adds a revision and makes a pair of it with the newest generation. base is the
+// pair that the revision was checked against. It is ErrConflict where that is not the
+// newest any more: whoever comes late must check again.
+func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte) (p Pair, err error) {
+	return s.change(ctx, base, revisions, author, why, files)
+}
+
+// Import adds a generation of the fleet and makes a pair of it with the newest revision,
+// if there is one. base is as for Publish.
+func (s *Store) Import(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
+	return s.change(ctx, base, generations, author, why, file)
+}
+
+// A half is one of the two series that a pair is made of.
+type half string
+
+const (
+	revisions   half = "revisions"
+	generations half = "generations"
+)
+
+// change adds to one half and makes the pair, in one transaction that holds all three
+// counters: while it runs nobody else can change either half, and what it was worked out
+// from is still what is newest.
+func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte) (p Pair, err error) {
+	insert := map[half]string{
+		revisions:   "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)",
+		generations: "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)",
+	}[which]
 	err = s.atOnce(ctx, func(tx *sql.Tx) error {
-		newest, err := next(ctx, tx, "revisions")
+		last, err := counters(ctx, tx)
 		if err != nil {
 			return err
 		}
-		if newest != after+1 {
+		// Before there is a pair, the fleet alone is what a change was worked out from.
+		if base.Number != last["pairs"] || base.Number == 0 && base.Generation != last[string(generations)] {
 			return ErrConflict
 		}
-		h, err := put(ctx, tx, files)
+		h, err := put(ctx, tx, body)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)", newest, author, why, now(), h[:]); err != nil {
+		number := last[string(which)] + 1
+		if _, err := tx.ExecContext(ctx, insert, number, author, why, now(), h[:]); err != nil {
 			return err
 		}
-		p, err = makePair(ctx, tx, newest, generation)
-		return err
+		if err := count(ctx, tx, string(which), number); err != nil {
+			return err
+		}
+		p = Pair{Revision: base.Revision, Generation: base.Generation}
+		if which == revisions {
+			p.Revision = number
+		} else {
+			p.Generation = number
+		}
+		if p.Revision == 0 {
+			return nil // nothing is published yet
+		}
+		p.Number = last["pairs"] + 1
+		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at) VALUES (?, ?, ?, ?)", p.Number, p.Revision, p.Generation, now()); err != nil {
+			return err
+		}
+		return count(ctx, tx, "pairs", p.Number)
 	})
 	return p, err
 }
 
-// Import adds a generation of the fleet after the one numbered after. Where
-// there is a revision it makes a pair with it, which is the answer.
-func (s *Store) Import(ctx context.Context, after, revision int64, author, why string, file []byte) (p Pair, err error) {
-	err = s.atOnce(ctx, func(tx *sql.Tx) error {
-		newest, err := next(ctx, tx, "generations")
-		if err != nil {
-			return err
+// counters locks the counters of the halves and of the pairs, always in one order, and
+// gives the last number of each.
+func counters(ctx context.Context, tx *sql.Tx) (last map[string]int64, err error) {
+	rows, err := tx.QueryContext(ctx, "SELECT name, value FROM counters WHERE name IN ('generations', 'pairs', 'revisions') ORDER BY name FOR UPDATE")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	last = map[string]int64{}
+	for rows.Next() {
+		var name string
+		var value int64
+		if err := rows.Scan(&name, &value); err != nil {
+			return nil, err
 		}
-		if newest != after+1 {
-			return ErrConflict
-		}
-		h, err := put(ctx, tx, file)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)", newest, author, why, now(), h[:]); err != nil {
-			return err
-		}
-		p, err = makePair(ctx, tx, revision, newest)
-		return err
-	})
-	return p, err
+		last[name] = value
+	}
+	return last, rows.Err()
+}
+
+// count notes the last number of a series.
+func count(ctx context.Context, tx *sql.Tx, series string, value int64) error {
+	_, err := tx.ExecContext(ctx, "UPDATE counters SET value = ? WHERE name = ?", value, series)
+	return err
 }
 
 // next takes the next number of a series. Others who want one wait until the
@@ -187,21 +232,7 @@ func next(ctx context.Context, tx *sql.Tx, series string) (n int64, err error) {
 	if err = tx.QueryRowContext(ctx, "SELECT value + 1 FROM counters WHERE name = ? FOR UPDATE", series).Scan(&n); err != nil {
 		return 0, err
 	}
-	_, err = tx.ExecContext(ctx, "UPDATE counters SET value = ? WHERE name = ?", n, series)
-	return n, err
-}
-
-func makePair(ctx context.Context, tx *sql.Tx, revision, generation int64) (Pair, error) {
-	p := Pair{Revision: revision, Generation: generation}
-	if revision == 0 {
-		return p, nil // nothing is published yet
-	}
-	var err error
-	if p.Number, err = next(ctx, tx, "pairs"); err != nil {
-		return p, err
-	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at) VALUES (?, ?, ?, ?)", p.Number, revision, generation, now())
-	return p, err
+	return n, count(ctx, tx, series, n)
 }
 
 // Newest is the pair in force. Number is 0 where nothing was published yet;
@@ -230,7 +261,7 @@ func (s *Store) Revision(ctx context.Context, number int64) (r api.Revision, fil
 	return r, files, notFound(err)
 }
 
-// Revisions is the history, the newest first.
+// Revisions is the history, the newest first. Which one is in force is the newest pair's to say.
 func (s *Store) Revisions(ctx context.Context) (out []api.Revision, err error) {
 	rows, err := s.db.QueryContext(ctx, "SELECT number, author, why, published_at, hash FROM revisions ORDER BY number DESC")
 	if err != nil {
@@ -243,7 +274,7 @@ func (s *Store) Revisions(ctx context.Context) (out []api.Revision, err error) {
 		if err := rows.Scan(&r.Number, &r.Author, &r.Why, &r.PublishedAt, &h); err != nil {
 			return nil, err
 		}
-		r.Hash, r.InForce = fmt.Sprintf("%x", h), len(out) == 0
+		r.Hash = fmt.Sprintf("%x", h)
 		out = append(out, r)
 	}
 	return out, rows.Err()
