@@ -48,6 +48,9 @@ func (h *here) find() (err error) {
 	if h.machine.Dir, err = filepath.Abs(cmp.Or(h.dir, a.getenv("YFENCE_STATE"), host.StateDir)); err != nil {
 		return err
 	}
+	if err := h.machine.Resume(); err != nil { // a change that waits for its keep may have nobody who watches it
+		a.say("yfence: %s", err)
+	}
 	if h.identity, err = h.machine.Identity(); err != nil {
 		return err
 	}
@@ -335,7 +338,6 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	h.machine.OwnConsole = rules.OwnConsole
 	made, err := h.machine.Make(ctx, w)
 	if err != nil {
-		err = errors.Join(errors.New("nothing was changed"), err)
 		if !f.pause {
 			_ = svc.TellChange(ctx, h.name, rules.Pair, nil, strings.ReplaceAll(err.Error(), "\n", ": "))
 		}
@@ -368,7 +370,10 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 	if err != nil && !even && made.Change.Kind == "settle" {
 		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
 		out.Change = &c
-		return errors.Join(errors.New("nothing was changed in the end: the service could no longer be reached, and what was in force before is in force again"), err, back)
+		if back != nil || c.Phase != api.WentBack {
+			return errors.Join(errors.New("the service could no longer be reached, and the change could not be taken back yet: it goes back by itself"), err, back)
+		}
+		return errors.Join(errors.New("nothing was changed in the end: the service could no longer be reached, and what was in force before is in force again"), err)
 	}
 	if err == nil {
 		out.Host = &d
@@ -488,9 +493,17 @@ func (a *app) rehearseCommand() *cobra.Command {
 	}}
 }
 
-// minderCommand is the process that puts things back. Settle begins it.
-func (a *app) minderCommand() *cobra.Command {
-	return &cobra.Command{Use: "minder", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error { return host.Mind(a.stdin, a.out) }}
+// watchdogCommand is the process that puts things back. Settle begins it.
+func (a *app) watchdogCommand() *cobra.Command {
+	var dir, change string
+	var standby bool
+	c := &cobra.Command{Use: "watchdog", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		return (&host.Machine{Dir: dir}).Watch(change, standby, a.out)
+	}}
+	c.Flags().StringVar(&dir, "state", host.StateDir, "")
+	c.Flags().StringVar(&change, "change", "", "")
+	c.Flags().BoolVar(&standby, "standby", false, "")
+	return c
 }
 
 func (a *app) attendCommand() *cobra.Command {

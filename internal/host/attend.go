@@ -390,16 +390,21 @@ func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult
 	return r
 }
 
-// tellChanges tells the service how the last change stands when that changes: a minder
-// puts it back without asking anybody.
+// tellChanges tells the service how the last change stands when that changes: a watchdog
+// puts it back without asking anybody. It sees to it that there is one.
 func (a *Attendant) tellChanges(ctx context.Context) {
 	var seen os.FileInfo
-	file := a.path("change.json")
+	failed := "" // what was said last of a change that nobody can watch
+	file := a.path(changeFile)
 	for wait := time.Duration(0); ; wait = 2 * time.Second {
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(wait):
+		}
+		if err := a.Resume(); err != nil && err.Error() != failed {
+			failed = err.Error()
+			a.Say("%s", failed)
 		}
 		now, err := os.Stat(file)
 		if err != nil || seen != nil && os.SameFile(seen, now) && seen.ModTime().Equal(now.ModTime()) {

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"regexp"
 	"strings"
+	"syscall"
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
@@ -107,7 +108,8 @@ func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byt
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdin = bytes.NewReader(stdin)
-	cmd.Env = append(os.Environ(), "TZ=UTC") // nft reads and lists times in its caller's zone
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL} // what it would change when it goes on is too late
+	cmd.Env = append(os.Environ(), "TZ=UTC")                           // nft reads and lists times in its caller's zone
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	err := cmd.Run()

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -103,6 +104,8 @@ func TestRulesAreCheckedBeforeTheyAreLoaded(t *testing.T) {
 
 func nftFile(text string) []api.File { return []api.File{{Kind: "nft", Text: text}} }
 
+var kernels atomic.Int64
+
 // kernel gives a namespace to try rules in, or skips.
 func kernel(t *testing.T, name string) *testbed.Namespace {
 	t.Helper()
@@ -112,7 +115,7 @@ func kernel(t *testing.T, name string) *testbed.Namespace {
 		}
 		t.Skip("NOT TRIED ON A KERNEL: ", err)
 	}
-	ns, err := testbed.NewNamespace(fmt.Sprintf("%s-%d", name, os.Getpid()))
+	ns, err := testbed.NewNamespace(fmt.Sprintf("%s-%d-%d", name, os.Getpid(), kernels.Add(1)))
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, ns.Close()) })
 	return ns

@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
@@ -27,13 +26,13 @@ const StateDir = "/var/lib/yfence"
 // force, what is kept and loads at boot, and how the last change went.
 type Machine struct {
 	Dir        string
-	Program    string // ours, which is begun again as a minder; "" is what runs
+	Program    string // ours, which is begun again as a watchdog; "" is what runs
 	Root       string // below which the host's own files lie; "" is /
 	OwnConsole bool   // the fleet file says that it can be reached without the network
 }
 
 func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
-func (m *Machine) socket() string  { return m.path("minder.sock") }
+func (m *Machine) socket() string  { return m.path("watchdog.sock") }
 
 func (m *Machine) path(name string) string { return filepath.Join(m.Dir, name) }
 
@@ -63,52 +62,22 @@ func (c *CutsOff) Error() string {
 	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --even-so to try it: it goes back by itself unless it is kept", strings.Join(c.What, ", and "))
 }
 
-// Make makes a change, with a copy of what was in force before and a minder that
-// puts that back unless the change is kept. If an error comes back, nothing was
-// changed, or the minder is at it.
+// Make makes a change, with a copy of what was in force before and watchdogs that put
+// that back unless the change is kept. If an error comes back it says what is in force.
 func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 	if err := m.ready(); err != nil {
-		return made, err
+		return made, fmt.Errorf("nothing was changed: %w", err)
+	}
+	if err := m.Resume(); err != nil {
+		return made, fmt.Errorf("nothing was changed: %w", err)
 	}
 	unlock, err := m.lock()
 	if err != nil {
-		return made, err
+		return made, fmt.Errorf("nothing was changed: %w", err)
 	}
-	defer func() { unlock() }()
-	if now, err := m.ask(request{Do: "state"}); err == nil && !ended(now) {
-		until := now.Until.Local().Format(time.TimeOnly)
-		if now.Kind == "pause" {
-			return made, fmt.Errorf("the filter is paused until %s: end the pause first (yfence resume)", until)
-		}
-		return made, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", now.What, until)
-	}
-	if w.Files != nil {
-		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {
-			return made, err
-		}
-		if len(made.Cut) > 0 && !w.Even {
-			return made, &CutsOff{made.Cut}
-		}
-	}
-	before, err := TakeCopy(ctx)
+	defer unlock()
+	begun, err := m.begin(ctx, w, &made)
 	if err != nil {
-		return made, err
-	}
-	before.Before = w.Change.What
-	if _, err := m.keepCopy(before); err != nil {
-		return made, fmt.Errorf("nothing was changed, since no copy of what is in force could be kept: %w", err)
-	}
-	made.Change = w.Change
-	made.Change.ID, made.Change.Phase, made.Change.Began = rand.Text(), api.Changing, time.Now().UTC().Truncate(time.Second)
-	made.Change.Until = made.Change.Began.Add(w.Within)
-	c := charge{Change: made.Change, Within: w.Within, Back: *before, Whole: w.Copy != nil}
-	for _, k := range w.Pins {
-		c.Pins = append(c.Pins, k.Public())
-	}
-	if !w.Passing {
-		c.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy}
-	}
-	if err := m.startMinder(c); err != nil {
 		return made, fmt.Errorf("nothing was changed: %w", err)
 	}
 	if w.Copy != nil {
@@ -117,37 +86,118 @@ func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 		made.Absent, err = Load(ctx, w.Files)
 	}
 	if err == nil {
-		made.Change, err = m.ask(request{Do: "begun"})
+		var c api.HostChange
+		if c, err = m.insist(request{Do: "begun"}); err == nil && c.ID == made.Change.ID {
+			made.Change = c
+			return made, nil
+		}
+		err = cmp.Or(err, errors.New("another change was made at the same moment"))
+	}
+	return made, m.undo(begun, err)
+}
+
+// begin makes ready for a change: afterwards all of it can go back, whatever happens.
+func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, error) {
+	if p, err := m.readWaiting(); err != nil {
+		return nil, err
+	} else if p != nil {
+		if c, err := m.Change(); err == nil && c.ID == p.Change.ID && ended(c) {
+			return nil, fmt.Errorf("how %s ended could not be noted yet: is the disk full?", p.Change.What)
+		}
+		until := p.Change.Until.Local().Format(time.TimeOnly)
+		if p.Change.Kind == "pause" {
+			return nil, fmt.Errorf("the filter is paused until %s: end the pause first (yfence resume)", until)
+		}
+		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", p.Change.What, until)
+	}
+	if w.Files != nil {
+		var err error
+		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {
+			return nil, err
+		}
+		if len(made.Cut) > 0 && !w.Even {
+			return nil, &CutsOff{made.Cut}
+		}
+	}
+	before, err := TakeCopy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	before.Before = w.Change.What
+	if _, err := m.keepCopy(before); err != nil {
+		return nil, fmt.Errorf("no copy of what is in force could be kept: %w", err)
+	}
+	made.Change = w.Change
+	made.Change.ID, made.Change.Phase, made.Change.Began = rand.Text(), api.Changing, time.Now().UTC().Truncate(time.Second)
+	made.Change.Until = made.Change.Began.Add(w.Within)
+	p := &waiting{Machine: *m, Change: made.Change, Within: w.Within, Deadline: bootClock() + w.Within, Boot: m.thisBoot(), Back: *before, Whole: w.Copy != nil}
+	for _, k := range w.Pins {
+		p.Pins = append(p.Pins, k.Public())
+	}
+	if !w.Passing {
+		p.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy}
+	}
+	s, err := openSockets()
+	if err != nil {
+		return nil, err
+	}
+	p.Before = s.open
+	if err := errors.Join(m.writeWaiting(p), m.note(p.Change)); err != nil {
+		return nil, errors.Join(err, m.forget(p.Change.ID))
+	}
+	if err = m.startWatchdog(false); err == nil {
+		if err = m.startWatchdog(true); err != nil {
+			_, _ = m.ask(request{Do: "back", Why: err.Error(), Locked: true})
+		}
 	}
 	if err != nil {
-		unlock() // the minder waits for it
-		unlock = func() {}
-		err = fmt.Errorf("what was in force before is in force again: %w", err)
-		_, back := m.ask(request{Do: "back", Why: err.Error()})
-		return made, errors.Join(err, back)
+		made.Change.Phase, made.Change.Why, made.Change.Ended = api.WentBack, "it was not begun: "+err.Error(), new(time.Now().UTC())
+		return nil, errors.Join(err, m.finish(made.Change))
 	}
-	return made, nil
+	return p, nil
+}
+
+// undo takes a change back that failed while it was made, and says what is in force then.
+// Whoever calls holds the lock.
+func (m *Machine) undo(p *waiting, why error) error {
+	_, err := m.ask(request{Do: "back", Why: why.Error(), Locked: true})
+	if err != nil { // the watchdogs are gone, or hang
+		ctx, cancel := context.WithTimeout(context.Background(), toolTime)
+		defer cancel()
+		if err = p.putBack(ctx); err == nil {
+			c := p.Change
+			c.Phase, c.Why, c.Ended = api.WentBack, why.Error(), new(time.Now().UTC())
+			_ = m.finish(c) // else whoever comes next puts it back once more
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("the change failed, and what was in force before could not be put back yet, which is tried again: %w", errors.Join(why, err))
+	}
+	return fmt.Errorf("what was in force before is in force again: %w", why)
 }
 
 // Keep makes the change that waits for it last. proof is the service's word that
 // somebody came in since, nil if whoever calls came in himself.
 func (m *Machine) Keep(proof *api.KeepProof, console bool) (api.HostChange, error) {
-	return m.ask(request{Do: "keep", Proof: proof, Console: console})
+	return m.insist(request{Do: "keep", Proof: proof, Console: console})
 }
 
 // Back takes the change back that waits for its keep.
 func (m *Machine) Back(why string) (api.HostChange, error) {
-	return m.ask(request{Do: "back", Why: why})
+	return m.insist(request{Do: "back", Why: why})
 }
 
-// Change is how the last change stands; its phase is "" if there was none.
+// Change is how the last change is; its phase is "" if there was none.
 func (m *Machine) Change() (c api.HostChange, err error) {
 	if now, err := m.ask(request{Do: "state"}); err == nil {
 		return now, nil
 	}
-	err = m.readFile("change.json", &c)
-	if err == nil && c.Phase != "" && !ended(c) { // nobody minds it any more: the machine was off
-		c.Phase, c.Why = api.WentBack, "the host was started anew, with what was kept"
+	p, err := m.readWaiting()
+	if err == nil && p != nil {
+		return m.resume(p)
+	}
+	if err == nil {
+		err = m.readFile(changeFile, &c)
 	}
 	return c, err
 }
@@ -169,6 +219,9 @@ func (m *Machine) Kept() (k *Kept, err error) {
 
 // LoadKept puts in force what was last kept: what the boot does.
 func (m *Machine) LoadKept(ctx context.Context) (k *Kept, absent []string, err error) {
+	if err := m.Resume(); err != nil { // a change of before the boot is over
+		return nil, nil, err
+	}
 	if k, err = m.Kept(); err != nil || k == nil {
 		return k, nil, err
 	}
@@ -287,25 +340,29 @@ func (m *Machine) ready() error {
 
 // lock lets one change be made at a time.
 func (m *Machine) lock() (unlock func(), err error) {
-	f, err := os.OpenFile(filepath.Join(m.Dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := m.take("lock", false)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		_ = f.Close()
+	if f == nil {
 		return nil, errors.New("somebody else is changing this host's rules right now")
 	}
 	return func() { _ = f.Close() }, nil
 }
 
-// lockWithin waits for the lock, and goes on without it when the time is over.
-func (m *Machine) lockWithin(d time.Duration) (unlock func()) {
-	for begin := time.Now(); time.Since(begin) < d; time.Sleep(50 * time.Millisecond) {
+// lockAnyway waits for the lock. Whoever holds it for longer than d hangs, and is killed:
+// when it goes on, what it would do is too late.
+func (m *Machine) lockAnyway(d time.Duration) (unlock func()) {
+	for begin := time.Now(); ; time.Sleep(50 * time.Millisecond) {
 		if unlock, err := m.lock(); err == nil {
 			return unlock
 		}
+		if waited := time.Since(begin); waited > 2*d {
+			return func() {} // it cannot be killed, or the disk is gone
+		} else if waited > d {
+			m.killHolder("lock")
+		}
 	}
-	return func() {}
 }
 
 // writeFile writes a file of the machine's folder, all of it or nothing.

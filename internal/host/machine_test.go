@@ -22,11 +22,11 @@ import (
 	"yellowfence.example/yfence/internal/testbed"
 )
 
-// TestMain lets the test's own program be the minder, and make and keep changes as
+// TestMain lets the test's own program be the watchdog, and make and keep changes as
 // yfence does.
 func TestMain(m *testing.M) {
-	if len(os.Args) > 1 && os.Args[1] == "minder" {
-		if err := host.Mind(os.Stdin, os.Stdout); err != nil {
+	if len(os.Args) > 1 && os.Args[1] == "watchdog" { // --state DIR --change ID [--standby]
+		if err := (&host.Machine{Dir: os.Args[3]}).Watch(os.Args[5], len(os.Args) > 6, os.Stdout); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(1)
 		}
@@ -40,15 +40,19 @@ func TestMain(m *testing.M) {
 		os.Exit(0)
 	}
 	if len(os.Args) > 2 && os.Args[1] == "keep" {
-		c, err := (&host.Machine{Dir: os.Args[2]}).Keep(nil, false)
+		c, err := (&host.Machine{Dir: os.Args[2]}).Keep(nil, len(os.Args) > 3)
 		fmt.Println(c.Phase, c.Why, err)
 		os.Exit(0)
 	}
 	if len(os.Args) > 3 && os.Args[1] == "settle" { // and stay, to be killed
 		files, err := os.ReadFile(os.Args[3])
-		w := wanted(string(files), 2*time.Second)
+		w, m := wanted(string(files), 2*time.Second), host.Machine{Dir: os.Args[2]}
+		if len(os.Args) > 5 {
+			m.Root, m.OwnConsole = os.Args[4], true
+			w.Within, _ = time.ParseDuration(os.Args[5])
+		}
 		if err == nil {
-			_, err = (&host.Machine{Dir: os.Args[2]}).Make(context.Background(), w)
+			_, err = m.Make(context.Background(), w)
 		}
 		fmt.Println("made", err)
 		time.Sleep(time.Minute)
@@ -293,7 +297,7 @@ func TestKeepOverALogIn(t *testing.T) {
 
 	was := m.normal()
 	_, err = m.make(wanted(strings.ReplaceAll(openTo(9000), "22, ", ""), time.Minute))
-	require.Regexp(t, `^these rules would cut off the log-in at 10\.40\.2\.1:22 from 10\.40\.0\.5; mend the policy, or say --even-so to try it`, err.Error())
+	require.Regexp(t, `^nothing was changed: these rules would cut off the log-in at 10\.40\.2\.1:22 from 10\.40\.0\.5; mend the policy, or say --even-so to try it`, err.Error())
 	require.Equal(t, was, m.normal())
 
 	_, err = m.make(wanted(openTo(9000), time.Minute))
@@ -442,8 +446,8 @@ func TestConnectionsThatWouldBeCut(t *testing.T) {
 	}))
 }
 
-// minders are the processes that mind changes now.
-func minders(t *testing.T) (pids []int) {
+// watchdogs are the processes that watch changes now.
+func watchdogs(t *testing.T) (pids []int) {
 	self, err := os.Executable()
 	require.NoError(t, err)
 	all, err := filepath.Glob("/proc/[0-9]*")
@@ -451,7 +455,7 @@ func minders(t *testing.T) (pids []int) {
 	for _, dir := range all {
 		exe, _ := os.Readlink(dir + "/exe")
 		line, _ := os.ReadFile(dir + "/cmdline")
-		if pid, err := strconv.Atoi(filepath.Base(dir)); err == nil && exe == self && strings.Contains(string(line), "\x00minder\x00") {
+		if pid, err := strconv.Atoi(filepath.Base(dir)); err == nil && exe == self && strings.Contains(string(line), "\x00watchdog\x00") {
 			pids = append(pids, pid)
 		}
 	}
@@ -461,12 +465,21 @@ func minders(t *testing.T) (pids []int) {
 // TestPowerLoss while a change waits for its keep: what was kept is in force afterwards.
 func TestPowerLoss(t *testing.T) {
 	m := newMachine(t)
-	m.OwnConsole = true
+	m.OwnConsole, m.Root = true, t.TempDir()
+	boots := 0
+	boot := func() {
+		boots++
+		file := filepath.Join(m.Root, "proc/sys/kernel/random/boot_id")
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(fmt.Sprintf("boot-%d\n", boots)), 0o600))
+	}
+	boot()
 	off := func() { // and on again, with a kernel that has no rules
-		for _, pid := range minders(t) {
+		for _, pid := range watchdogs(t) {
 			require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 		}
 		require.NoError(t, m.ns.Load("flush ruleset\n"))
+		boot()
 	}
 	on := func() (k *host.Kept) {
 		require.NoError(t, m.ns.Do(func() (err error) { k, _, err = m.LoadKept(context.Background()); return err }))
@@ -479,7 +492,7 @@ func TestPowerLoss(t *testing.T) {
 	require.Empty(t, m.normal())
 	c, err := m.Change()
 	require.NoError(t, err)
-	require.Equal(t, []any{api.WentBack, "the host was started anew, with what was kept"}, []any{c.Phase, c.Why})
+	require.Equal(t, []any{api.WentBack, "the host was started anew before anybody kept it: what is loaded at the start is in force"}, []any{c.Phase, c.Why})
 
 	_, err = m.make(wanted(openTo(2000), time.Minute))
 	require.NoError(t, err)
@@ -500,7 +513,7 @@ func TestTheClockIsNobodysToSet(t *testing.T) {
 	m := newMachine(t)
 	_, err := m.make(wanted(openTo(1000), 3*time.Second))
 	require.NoError(t, err)
-	pids := minders(t)
+	pids := watchdogs(t)
 	require.NotEmpty(t, pids)
 	timers := 0
 	for _, pid := range pids {

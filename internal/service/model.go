@@ -200,6 +200,9 @@ func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
 	return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
 }
 
+// overdue is how long after its time for the keep a host may take to say that it went back.
+const overdue = time.Minute
+
 // status is what a host is now, and the pair it is held against: the one it was
 // last asked to settle, else the one in force.
 func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard, a store.Attending) (res result, m *model, err error) {
@@ -243,8 +246,14 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 		res.State = api.Silent
 	case change.Kind == "pause" && change.Phase == api.InForceYet:
 		res.State, res.Why = api.Paused, fmt.Sprintf("until %s: %s", change.Until.UTC().Format(time.DateTime), change.Why)
+		if s.Clock().Sub(change.Until) > overdue {
+			res.Why += "; that is over, and the host has not said yet what became of it"
+		}
 	case ours && change.Phase == api.InForceYet:
 		res.State, res.Why = api.Waiting, "it is in force, and waits for its keep"
+		if s.Clock().Sub(change.Until) > overdue {
+			res.Why = fmt.Sprintf("its time for the keep ended at %s, and the host has not said yet what became of it", change.Until.UTC().Format(time.DateTime))
+		}
 	case res.State == api.InStep:
 	case ours && (change.Phase == api.WentBack || change.Phase == api.GoingBack):
 		res.State, res.Why = api.WentBackState, change.Why

@@ -12,12 +12,15 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 )
 
 // Available says why namespaces with packet filters cannot be made here; nil if they can.
-func Available() error {
+func Available() error { return available() }
+
+var available = sync.OnceValue(func() error {
 	for _, tool := range []string{"ip", "nft"} {
 		if _, err := exec.LookPath(tool); err != nil {
 			return fmt.Errorf("the program %s is not installed", tool)
@@ -32,7 +35,7 @@ func Available() error {
 		return fmt.Errorf("the kernel's nf_tables filter cannot be used: %w", err)
 	}
 	return nil
-}
+})
 
 func run(name string, args ...string) error {
 	_, err := output(nil, name, args...)
