@@ -1,8 +1,9 @@
 // Waves: how a revision is put in force over the fleet, step by step.
 import { CircleCheck, CircleDashed, CircleX, Clock, Loader, Undo2, UserRound, type LucideIcon } from 'lucide-react'
+import { useState } from 'react'
 import { Link } from 'react-router'
 
-import { useWaves, type Wave, type WaveHost } from './api'
+import { useWave, useWaves, type Wave, type WaveHost } from './api'
 import { Ago, Empty, Failure, Loading, Mono } from './parts'
 
 const phases: Record<WaveHost['phase'], { icon: LucideIcon; look: string }> = {
@@ -40,15 +41,21 @@ export function WavesPage() {
     <>
       <h1 className="mb-4 text-2xl font-semibold tracking-tight">Waves</h1>
       <div className="flex flex-col gap-5">
-        {list.map((w) => (
-          <WaveCard key={w.number} wave={w} />
+        {list.map((w, i) => (
+          <WaveCard key={w.number} wave={w} whole={i < shown || w.state === 'running' || w.state === 'waiting'} />
         ))}
       </div>
     </>
   )
 }
 
-function WaveCard({ wave: w }: { wave: Wave }) {
+/** How many waves, the newest, show their hosts at once. */
+const shown = 3
+
+function WaveCard({ wave, whole }: { wave: Wave; whole: boolean }) {
+  const [asked, ask] = useState(false)
+  const detail = useWave(wave, whole || asked)
+  const w = detail.data ?? wave
   const steps = [...new Set(w.hosts.map((h) => h.step))].sort((a, b) => (a || Infinity) - (b || Infinity))
   return (
     <section aria-label={`Wave ${String(w.number)}`} className="rounded-lg border border-line bg-board">
@@ -69,6 +76,19 @@ function WaveCard({ wave: w }: { wave: Wave }) {
         </p>
       )}
       {w.state === 'waiting' && <p className="border-b border-line bg-care-wash px-5 py-3 text-care">It waits after this step until whoever began it says that all is well.</p>}
+      {detail.error && <Failure error={detail.error} />}
+      {w.hosts.length === 0 && (
+        <p className="flex flex-wrap items-baseline gap-x-4 px-5 py-3 text-sm text-faint">
+          {Object.entries(w.counts ?? {})
+            .map(([phase, n]) => `${String(n)} ${phase}`)
+            .join(', ')}
+          {!whole && !asked && (
+            <button type="button" className="font-medium underline underline-offset-2" onClick={() => { ask(true) }}>
+              show the hosts
+            </button>
+          )}
+        </p>
+      )}
       {steps.map((step) => (
         <div key={step} className="grid gap-x-4 px-5 py-3 sm:grid-cols-[7rem_1fr]">
           <p className="text-sm font-medium text-faint">{step === 0 ? 'left out' : `step ${String(step)}`}</p>

@@ -1309,6 +1309,11 @@ export interface components {
             why: string;
         };
         Revisions: {
+            /**
+             * Format: int64
+             * @description there are more: ask for those before this one
+             */
+            next?: number;
             revisions: components["schemas"]["Revision"][] | null;
             /** Format: int64 */
             version: number;
@@ -1547,6 +1552,11 @@ export interface components {
         };
         Tasks: {
             keys: components["schemas"]["Keys"];
+            /**
+             * Format: int64
+             * @description how often the host is to report, in seconds
+             */
+            report_every?: number;
             tasks: components["schemas"]["Task"][];
             /** Format: int64 */
             version: number;
@@ -1573,6 +1583,11 @@ export interface components {
             rights: string[] | null;
         };
         TokenList: {
+            /**
+             * Format: int64
+             * @description there are more: ask for those before this one
+             */
+            next?: number;
             tokens: components["schemas"]["Token"][] | null;
             /** Format: int64 */
             version: number;
@@ -1616,6 +1631,10 @@ export interface components {
             /** @description the name of the token that began it */
             by: string;
             check?: boolean;
+            /** @description how many of its hosts are in which phase */
+            counts?: {
+                [key: string]: number;
+            };
             /** Format: date-time */
             ended?: string;
             even?: boolean;
@@ -1723,6 +1742,11 @@ export interface components {
             within?: string;
         };
         Waves: {
+            /**
+             * Format: int64
+             * @description there are more: ask for those before this one
+             */
+            next?: number;
             /** Format: int64 */
             version: number;
             waves: components["schemas"]["Wave"][];
@@ -2547,7 +2571,12 @@ export interface operations {
     };
     "list-revisions": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description those that come after this one in the list: what the part before gave as next */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2733,7 +2762,12 @@ export interface operations {
     };
     "list-tokens": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description those that come after this one in the list: what the part before gave as next */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2824,7 +2858,12 @@ export interface operations {
     };
     "list-waves": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description those that come after this one in the list: what the part before gave as next */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

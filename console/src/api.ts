@@ -83,6 +83,15 @@ export const useWaves = () =>
     refetchInterval: (query) => (query.state.data?.waves.some((w) => w.state === 'running') ? soon : again),
   })
 
+/** One wave with its hosts; lists tell only how many there are. */
+export const useWave = (wave: Wave, wanted: boolean) =>
+  useQuery({
+    queryKey: ['wave', wave.number],
+    queryFn: async () => open(await client.GET('/api/v1/waves/{number}', { params: { path: { number: wave.number } } })),
+    refetchInterval: wave.state === 'running' ? soon : again,
+    enabled: wanted,
+  })
+
 export const useRevisions = () =>
   useQuery({ queryKey: ['revisions'], queryFn: async () => open(await client.GET('/api/v1/revisions')), refetchInterval: again })
 

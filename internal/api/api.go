@@ -78,6 +78,7 @@ type Revision struct {
 type Revisions struct {
 	Version   int        `json:"version"`
 	Revisions []Revision `json:"revisions"`
+	Next      int64      `json:"next,omitempty" doc:"there are more: ask for those before this one"`
 }
 
 // Checked is the answer to a change that was accepted, with what was pointed out.
@@ -343,6 +344,7 @@ type NewToken struct {
 type TokenList struct {
 	Version int     `json:"version"`
 	Tokens  []Token `json:"tokens"`
+	Next    int64   `json:"next,omitempty" doc:"there are more: ask for those before this one"`
 }
 
 // Session is who is signed in to the console.

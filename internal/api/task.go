@@ -77,6 +77,8 @@ type Tasks struct {
 	Version int    `json:"version"`
 	Tasks   []Task `json:"tasks" nullable:"false"`
 	Keys    Keys   `json:"keys"`
+	// ReportEvery is how often the service expects reports.
+	ReportEvery int `json:"report_every,omitempty" doc:"how often the host is to report, in seconds"`
 }
 
 // Keys are the keys that a service signs with: the first now, others later. A host

@@ -40,25 +40,34 @@ const (
 
 // A Wave puts a pair in force over hosts, step by step.
 type Wave struct {
-	Number     int64      `json:"number"`
-	Revision   int64      `json:"revision"`
-	Generation int64      `json:"generation"`
-	By         string     `json:"by" doc:"the name of the token that began it"`
-	Why        string     `json:"why,omitempty"`
-	State      string     `json:"state" enum:"running,waiting,done,stopped"`
-	Stopped    string     `json:"stopped,omitempty" doc:"why it stopped"`
-	Steps      int        `json:"steps" doc:"how many there are"`
-	Step       int        `json:"step" doc:"which it is at, from 1"`
-	Check      bool       `json:"check,omitempty"`
-	Untried    bool       `json:"untried,omitempty" doc:"what the policy expects is not tried after each step"`
-	Even       bool       `json:"even,omitempty"`
-	Within     string     `json:"within"`
-	Began      time.Time  `json:"began"`
-	Ended      *time.Time `json:"ended,omitempty"`
-	Hosts      []WaveHost `json:"hosts" nullable:"false"`
-	Trials     []Trial    `json:"trials,omitempty" nullable:"false" doc:"connections that are tried after this step, since the policy expects something of them"`
-	Rounds     int        `json:"rounds,omitempty" doc:"how often those were tried"`
-	Held       int        `json:"held,omitempty" doc:"connections that came out as expected, in all steps"`
+	Number     int64          `json:"number"`
+	Revision   int64          `json:"revision"`
+	Generation int64          `json:"generation"`
+	By         string         `json:"by" doc:"the name of the token that began it"`
+	Why        string         `json:"why,omitempty"`
+	State      string         `json:"state" enum:"running,waiting,done,stopped"`
+	Stopped    string         `json:"stopped,omitempty" doc:"why it stopped"`
+	Steps      int            `json:"steps" doc:"how many there are"`
+	Step       int            `json:"step" doc:"which it is at, from 1"`
+	Check      bool           `json:"check,omitempty"`
+	Untried    bool           `json:"untried,omitempty" doc:"what the policy expects is not tried after each step"`
+	Even       bool           `json:"even,omitempty"`
+	Within     string         `json:"within"`
+	Began      time.Time      `json:"began"`
+	Ended      *time.Time     `json:"ended,omitempty"`
+	Hosts      []WaveHost     `json:"hosts" nullable:"false"`
+	Trials     []Trial        `json:"trials,omitempty" nullable:"false" doc:"connections that are tried after this step, since the policy expects something of them"`
+	Rounds     int            `json:"rounds,omitempty" doc:"how often those were tried"`
+	Counts     map[string]int `json:"counts,omitempty" doc:"how many of its hosts are in which phase"`
+	Held       int            `json:"held,omitempty" doc:"connections that came out as expected, in all steps"`
+}
+
+// Size is how many hosts the wave is at, also where they are not told.
+func (w Wave) Size() (n int) {
+	for _, count := range w.Counts {
+		n += count
+	}
+	return n
 }
 
 // A Trial is a real connection that shows whether an expectation holds.
@@ -116,4 +125,5 @@ func (h WaveHost) Subject() string {
 type Waves struct {
 	Version int    `json:"version"`
 	Waves   []Wave `json:"waves" nullable:"false"`
+	Next    int64  `json:"next,omitempty" doc:"there are more: ask for those before this one"`
 }

@@ -549,13 +549,13 @@ service's key from then on.`,
 		if a.tokenFile != "" {
 			common = append(common, "--token-file", a.tokenFile)
 		}
-		at := host.Attendant{Machine: h.machine, Host: h.name, Service: svc, Every: every, Look: look,
+		at := host.Attendant{Machine: h.machine, Host: h.name, Service: svc, Every: every, Told: !cmd.Flags().Changed("every"), Look: look,
 			Run: host.RunProgram("/proc/self/exe", common), Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
 		return at.Attend(ctx)
 	}
 	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
 	c.Flags().BoolVar(&plain, "without-tls", false, "enrol with a service that does not speak TLS, over a network that nobody else is on")
-	c.Flags().DurationVar(&every, "every", 5*time.Minute, "how often to report where nothing changes")
+	c.Flags().DurationVar(&every, "every", 5*time.Minute, "how often to report where nothing changes; if not said, what the service says")
 	c.Flags().DurationVar(&look, "look", 30*time.Second, "how often to look at what the kernel does not tell of: legacy iptables and ipset")
 	return c
 }

@@ -12,6 +12,8 @@ import (
 	"os/signal"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -31,6 +33,7 @@ type serveFlags struct {
 	cloudsEvery        time.Duration
 	reportEvery        time.Duration
 	maxPause           time.Duration
+	keep               string
 	logJSON, logErrors bool
 }
 
@@ -59,6 +62,7 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().StringVar(&f.firstToken, "first-token", "", "a file to write a token with all rights to, if there is no token yet")
 	c.Flags().DurationVar(&f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	c.Flags().DurationVar(&f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
+	c.Flags().StringVar(&f.keep, "keep", "90d", "for how long earlier reports of hosts are kept, as 90d or 36h; the newest of each stay")
 	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
 	c.Flags().DurationVar(&f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
@@ -91,60 +95,184 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	}
 	log := slog.New(handler)
 
+	keep, err := parseLength(f.keep)
+	if err != nil || keep < time.Hour {
+		return fmt.Errorf("--keep is a length of at least an hour, as 90d or 36h, not %q", f.keep)
+	}
 	clouds, err := readClouds(f.clouds)
 	if err != nil {
 		return err
 	}
-	st, err := store.Open(ctx, source)
+	certificate, err := loadCertificate(f.cert, f.key)
 	if err != nil {
 		return err
-	}
-	defer func() { _ = st.Close() }()
-	if f.firstToken != "" {
-		if err := makeFirstToken(ctx, st, f.firstToken); err != nil {
-			return err
-		}
 	}
 	sockets, err := sockets(f.listen, a.getenv)
 	if err != nil {
 		return err
 	}
-	svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != ""})
-	server := &http.Server{Handler: svc.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute,
-		ErrorLog: slog.NewLogLogger(handler, slog.LevelWarn), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12}}
-	go svc.Work(ctx)
-	go svc.WorkClouds(ctx)
-	failed := make(chan error, len(sockets))
+	var answers atomic.Pointer[http.Handler] // from before the database is there
+	waiting := service.Waiting()
+	answers.Store(&waiting)
+	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*answers.Load()).ServeHTTP(w, r) }),
+		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(handler, slog.LevelWarn), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get}}
+	failed := make(chan error, len(sockets)+1)
 	for _, l := range sockets {
-		a.say("yfence: serving on %s", l.Addr())
 		go func() {
 			if f.cert != "" {
-				failed <- server.ServeTLS(l, f.cert, f.key)
+				failed <- server.ServeTLS(l, "", "")
 			} else {
 				failed <- server.Serve(l)
 			}
 		}()
 	}
-	select {
-	case err := <-failed:
-		return err
-	case <-ctx.Done():
+	hangUp := make(chan os.Signal, 1)
+	signal.Notify(hangUp, syscall.SIGHUP)
+	defer signal.Stop(hangUp)
+	var work sync.WaitGroup
+	stop := func() {}
+	opened := make(chan *store.Store, 1)
+	go func() {
+		st, err := openStore(ctx, source, log)
+		if err == nil && f.firstToken != "" {
+			err = makeFirstToken(ctx, st, f.firstToken)
+		}
+		if err != nil {
+			failed <- err
+			return
+		}
+		opened <- st
+	}()
+	for {
+		select {
+		case err := <-failed:
+			return err
+		case <-hangUp:
+			if err := certificate.read(); err != nil {
+				log.Error("the certificate could not be read again; the one from before is used", "error", err)
+			}
+		case st := <-opened:
+			defer func() { _ = st.Close() }()
+			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != "", Keep: store.Keeping{Reports: keep}})
+			stop = svc.Stop
+			real := svc.Handler()
+			answers.Store(&real)
+			for _, l := range sockets {
+				a.say("yfence: serving on %s", l.Addr())
+			}
+			for _, part := range []func(context.Context){svc.Work, svc.WorkClouds, svc.Prune} {
+				work.Go(func() { part(ctx) })
+			}
+		case <-ctx.Done():
+			// What was begun is finished, if it takes no longer than this; nothing new is taken.
+			stop()
+			grace, cancel := context.WithTimeout(context.Background(), stopTime)
+			defer cancel()
+			if err := server.Shutdown(grace); err != nil {
+				_ = server.Close()
+			}
+			work.Wait()
+			return nil
+		}
 	}
-	// What was begun is finished; nothing new is taken.
-	grace, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	return server.Shutdown(grace)
+}
+
+// parseLength reads a length of time, in days too.
+func parseLength(s string) (time.Duration, error) {
+	if days, ok := strings.CutSuffix(s, "d"); ok {
+		n, err := strconv.ParseUint(days, 10, 16)
+		return time.Duration(n) * 24 * time.Hour, err
+	}
+	return time.ParseDuration(s)
+}
+
+// stopTime is how long what was begun may take when the service is told to stop.
+const stopTime = 1500 * time.Millisecond
+
+// openStore opens the database, and waits for one that does not answer yet.
+func openStore(ctx context.Context, source string, log *slog.Logger) (*store.Store, error) {
+	for {
+		st, err := store.Open(ctx, source)
+		if !store.Unavailable(err) || ctx.Err() != nil {
+			return st, err
+		}
+		log.Error("the database does not answer yet; trying again", "error", err)
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(2 * time.Second):
+		}
+	}
+}
+
+// A certificate is the service's, read again where its file has changed.
+type certificate struct {
+	cert, key string
+
+	mu     sync.Mutex
+	loaded *tls.Certificate
+	looked time.Time
+	of     time.Time // when the file was written that is loaded
+}
+
+// loadCertificate reads a certificate with its key; there may be none.
+func loadCertificate(cert, key string) (*certificate, error) {
+	c := &certificate{cert: cert, key: key}
+	if cert == "" {
+		return c, nil
+	}
+	return c, c.read()
+}
+
+func (c *certificate) read() error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.readLocked()
+}
+
+func (c *certificate) readLocked() error {
+	if c.cert == "" {
+		return nil
+	}
+	info, err := os.Stat(c.cert)
+	if err != nil {
+		return err
+	}
+	pair, err := tls.LoadX509KeyPair(c.cert, c.key)
+	if err != nil {
+		return fmt.Errorf("the certificate %s with the key %s: %w", c.cert, c.key, err)
+	}
+	c.loaded, c.of = &pair, info.ModTime()
+	return nil
+}
+
+// get gives the certificate. A file that changed is looked for every few seconds; one that
+// cannot be read, or not with its key, changes nothing.
+func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if time.Since(c.looked) > 5*time.Second {
+		c.looked = time.Now()
+		if info, err := os.Stat(c.cert); err == nil && !info.ModTime().Equal(c.of) {
+			_ = c.readLocked()
+		}
+	}
+	return c.loaded, nil
 }
 
 // makeFirstToken writes a token with all rights to a new file, unless there are tokens already.
 func makeFirstToken(ctx context.Context, st *store.Store, name string) error {
-	tokens, err := st.Tokens(ctx)
+	tokens, err := st.Tokens(ctx, 0, 1)
 	if err != nil || len(tokens) > 0 {
 		return err
 	}
 	file, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
+	}
+	if err := file.Chmod(0o600); err != nil { // one that was there keeps its mode
+		return errors.Join(err, file.Close())
 	}
 	t, err := st.NewToken(ctx, "operator", api.Rights, "")
 	if err == nil {

@@ -248,7 +248,7 @@ func (a *app) wavesShow() *cobra.Command {
 						_, _ = fmt.Fprintln(out, "no wave yet; yfence waves start begins one")
 					}
 					for _, w := range all.Waves {
-						_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State, w.Revision, w.Step, w.Steps, len(w.Hosts), w.By, ago(&w.Began), w.Stopped)
+						_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State, w.Revision, w.Step, w.Steps, w.Size(), w.By, ago(&w.Began), w.Stopped)
 					}
 				})
 			}

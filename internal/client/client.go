@@ -68,6 +68,9 @@ func (p *Problem) Error() string {
 	return s
 }
 
+// maxAnswer is how much of an answer is read, in bytes.
+const maxAnswer = 256 << 20
+
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	if in != nil {
@@ -90,7 +93,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	defer func() { _ = res.Body.Close() }()
 	if res.StatusCode >= 300 {
 		p := &Problem{Status: res.StatusCode}
-		if err := json.NewDecoder(res.Body).Decode(p); err != nil || p.Title+p.Detail == "" {
+		if err := json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(p); err != nil || p.Title+p.Detail == "" {
 			p.Detail = fmt.Sprintf("what answers at %s is no Yellow Fence service (%s)", c.url, res.Status)
 		}
 		return p
@@ -98,7 +101,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	if out == nil {
 		return nil
 	}
-	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+	if err := json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(out); err != nil {
 		return fmt.Errorf("the answer of %s is not understood: %w", c.url, err)
 	}
 	return nil
@@ -108,6 +111,24 @@ func get[T any](ctx context.Context, c *Client, path string) (out T, err error) 
 	return out, c.do(ctx, http.MethodGet, path, nil, &out)
 }
 
+// maxPages is how many parts of a list are asked for, of a thousand each.
+const maxPages = 20
+
+// pages puts the parts of a list together. join adds a part, and gives where the next begins.
+func pages[T any](ctx context.Context, c *Client, path string, join func(all, part *T) int64) (all T, err error) {
+	before := int64(0)
+	for range maxPages {
+		part, err := get[T](ctx, c, fmt.Sprintf("%s?limit=1000&before=%d", path, before))
+		if err != nil {
+			return all, err
+		}
+		if before = join(&all, &part); before == 0 {
+			break
+		}
+	}
+	return all, nil
+}
+
 // Publish publishes a policy.
 func (c *Client) Publish(ctx context.Context, req api.PublishRequest) (out api.Checked, err error) {
 	return out, c.do(ctx, http.MethodPost, "/revisions", req, &out)
@@ -115,7 +136,10 @@ func (c *Client) Publish(ctx context.Context, req api.PublishRequest) (out api.C
 
 // Revisions is the policy's history.
 func (c *Client) Revisions(ctx context.Context) (api.Revisions, error) {
-	return get[api.Revisions](ctx, c, "/revisions")
+	return pages(ctx, c, "/revisions", func(all, part *api.Revisions) int64 {
+		all.Version, all.Revisions, all.Next = part.Version, append(all.Revisions, part.Revisions...), part.Next
+		return part.Next
+	})
 }
 
 // Revision is one revision with its files.
@@ -278,7 +302,10 @@ func (c *Client) StartWave(ctx context.Context, req api.WaveRequest) (out api.Wa
 
 // Waves are all waves.
 func (c *Client) Waves(ctx context.Context) (api.Waves, error) {
-	return get[api.Waves](ctx, c, "/waves")
+	return pages(ctx, c, "/waves", func(all, part *api.Waves) int64 {
+		all.Version, all.Waves, all.Next = part.Version, append(all.Waves, part.Waves...), part.Next
+		return part.Next
+	})
 }
 
 // Wave is one wave.
@@ -317,7 +344,10 @@ func (c *Client) Report(ctx context.Context, r api.Report) (out api.HostDrift, e
 
 // Tokens lists all tokens.
 func (c *Client) Tokens(ctx context.Context) (api.TokenList, error) {
-	return get[api.TokenList](ctx, c, "/tokens")
+	return pages(ctx, c, "/tokens", func(all, part *api.TokenList) int64 {
+		all.Version, all.Tokens, all.Next = part.Version, append(all.Tokens, part.Tokens...), part.Next
+		return part.Next
+	})
 }
 
 // NewToken makes a token.

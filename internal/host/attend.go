@@ -38,15 +38,17 @@ type Attendant struct {
 	Service Service
 	Run     func(ctx context.Context, args ...string) (output []byte, err error) // our program, with these arguments
 	Every   time.Duration                                                        // how often it reports
+	Told    bool                                                                 // the service says how often, instead
 	Look    time.Duration                                                        // how often it looks at what raises no event
 	Say     func(format string, args ...any)
 
 	report chan struct{} // a report is due
 
 	mu     sync.Mutex
-	told   string  // the change that was told last, as JSON
-	done   []int64 // tasks that were done, so that none is done twice
-	hangUp func()  // ends the question for tasks that is open, or the wait for the next
+	told   string        // the change that was told last, as JSON
+	done   []int64       // tasks that were done, so that none is done twice
+	every  time.Duration // that the service last said; 0 if it did not
+	hangUp func()        // ends the question for tasks that is open, or the wait for the next
 
 	hush []func() // closes what listens for probes of the change that is made now
 }
@@ -186,13 +188,40 @@ func (a *Attendant) reports(ctx context.Context) {
 		case <-time.After(wait):
 		}
 		_, err := a.Run(ctx, "report", "--spool", "--output", "json")
-		wait = jittered(a.Every)
+		wait = jittered(a.interval())
 		if err != nil && ctx.Err() == nil {
 			failures++
 			wait = min(wait, backOff(failures))
 			a.Say("the report could not be sent, and is tried again in %s: %v", wait.Round(time.Second), err)
 		} else {
 			failures = 0
+		}
+	}
+}
+
+// interval is how often reports are sent where nothing changes.
+func (a *Attendant) interval() time.Duration {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.intervalLocked()
+}
+
+// intervalLocked is the same for whoever holds mu.
+func (a *Attendant) intervalLocked() time.Duration {
+	if a.Told && a.every > 0 {
+		return a.every
+	}
+	return a.Every
+}
+
+// toldEvery takes over how often the service expects reports, within reason.
+func (a *Attendant) toldEvery(seconds int) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if every := time.Duration(seconds) * time.Second; seconds > 0 && seconds <= 24*3600 && every != a.every {
+		shorter := every < a.intervalLocked()
+		if a.every = max(every, time.Second); a.Told && shorter {
+			a.due() // the wait that is begun is too long
 		}
 	}
 }
@@ -233,6 +262,7 @@ func (a *Attendant) serve(ctx context.Context) {
 			continue
 		}
 		failures = 0
+		a.toldEvery(tasks.ReportEvery)
 		var probes sync.WaitGroup // which may have to wait for their answers
 		for _, t := range tasks.Tasks {
 			if t.Do == "probe" {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -40,12 +41,17 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
 		token, err := s.token(ctx)
 		switch {
+		case errors.Is(err, errNoToken):
+			refuse(http.StatusUnauthorized, "this needs a token: send it as `Authorization: Bearer …`, or sign in")
+			return
 		case errors.Is(err, store.ErrNotFound):
-			refuse(http.StatusUnauthorized, "this needs a token that is in force: send it as `Authorization: Bearer …`")
+			refuse(http.StatusUnauthorized, "the token is not known here: it is wrong, it is another service's, or the session is over")
 			return
 		case err != nil:
-			s.Log.Error("token look-up", "error", err)
-			refuse(http.StatusInternalServerError, "the database does not answer")
+			refuseBroken(a, ctx, s.broken("looking the token up", err))
+			return
+		case token.RevokedAt != nil:
+			refuse(http.StatusUnauthorized, fmt.Sprintf("the token %q was revoked at %s", token.Name, token.RevokedAt.UTC().Format(time.DateTime)))
 			return
 		}
 		permitted := slices.ContainsFunc(rights, func(r api.Right) bool {
@@ -70,7 +76,25 @@ func (s *Service) token(ctx huma.Context) (api.Token, error) {
 	if cookie, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
 		return s.Store.TokenBySession(ctx.Context(), cookie.Value)
 	}
-	return api.Token{}, store.ErrNotFound
+	return api.Token{}, errNoToken
+}
+
+var errNoToken = errors.New("no token was sent")
+
+// refuseBroken answers with an error that s.broken made.
+func refuseBroken(a huma.API, ctx huma.Context, err error) {
+	status, message := http.StatusInternalServerError, err.Error()
+	var told huma.StatusError
+	if errors.As(err, &told) {
+		status = told.GetStatus()
+	}
+	var headed huma.HeadersError
+	if errors.As(err, &headed) {
+		for name, values := range headed.GetHeaders() {
+			ctx.SetHeader(name, values[0])
+		}
+	}
+	_ = huma.WriteErr(a, ctx, status, message)
 }
 
 type sessionOutput struct {
@@ -89,10 +113,13 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 	}
 }) (*sessionOutput, error) {
 	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error401Unauthorized("this is no token that is in force")
-	} else if err != nil {
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil, huma.Error401Unauthorized("the token is not known here: it is wrong, or another service's")
+	case err != nil:
 		return nil, s.broken("sign-in", err)
+	case t.RevokedAt != nil:
+		return nil, huma.Error401Unauthorized(fmt.Sprintf("the token %q was revoked at %s", t.Name, t.RevokedAt.UTC().Format(time.DateTime)))
 	}
 	if !slices.Contains(t.Rights, api.Read) {
 		return nil, huma.Error403Forbidden(fmt.Sprintf("the token %q may not read, which is what the console is for", t.Name))
@@ -126,18 +153,41 @@ func (s *Service) broken(what string, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return huma.NewError(499, "the caller went away")
 	}
+	if store.Unavailable(err) || errors.Is(err, context.DeadlineExceeded) {
+		s.Log.Warn(what, "error", err)
+		detail := what + " has to wait: the database does not answer"
+		switch {
+		case errors.Is(err, store.ErrUnclear):
+			detail = what + ": the database went away while it was stored, so that it may have been done; look before you try again"
+		case errors.Is(err, store.ErrBusy):
+			detail = what + " has to wait: the database is busy"
+		}
+		return later(detail, retrySoon)
+	}
 	s.Log.Error(what, "error", err)
 	return huma.Error500InternalServerError(what + " failed; the service's log says why")
 }
 
+// retrySoon is when whoever met a database that is busy or away may try again.
+const retrySoon = 5 * time.Second
+
+// later refuses what may be tried again after a while.
+func later(detail string, after time.Duration) error {
+	return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable(detail), http.Header{"Retry-After": {strconv.Itoa(int(after.Seconds()))}})
+}
+
 type tokensOutput struct{ Body api.TokenList }
 
-func (s *Service) listTokens(ctx context.Context, _ *struct{}) (*tokensOutput, error) {
-	tokens, err := s.Store.Tokens(ctx)
+func (s *Service) listTokens(ctx context.Context, in *pageInput) (*tokensOutput, error) {
+	tokens, err := s.Store.Tokens(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("listing the tokens", err)
 	}
-	return &tokensOutput{api.TokenList{Version: api.Version, Tokens: tokens}}, nil
+	out := api.TokenList{Version: api.Version, Tokens: tokens}
+	if len(tokens) == in.Limit {
+		out.Next = tokens[len(tokens)-1].ID
+	}
+	return &tokensOutput{out}, nil
 }
 
 func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenRequest }) (*struct{ Body api.NewToken }, error) {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"net/netip"
 	"os"
 	"regexp"
@@ -199,7 +200,7 @@ func readCloud(ctx context.Context, c CloudAccount) (have *cloud.State, doc *gro
 
 // cloudHeard are what is known of the HOST@CLOUD of a cloud.
 func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[string]store.Heard, err error) {
-	out, err = s.Store.Heard(ctx, "")
+	out, err = s.Store.Heard(ctx)
 	maps.DeleteFunc(out, func(at string, _ store.Heard) bool { return !strings.HasSuffix(at, "@"+c.Name) })
 	return out, err
 }
@@ -220,7 +221,7 @@ func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *
 		if store.HashOf(dump) == last.Dump && now.Sub(last.ReceivedAt) < s.ReportEvery && !last.AskedAt.After(last.ReceivedAt) {
 			continue
 		}
-		if _, err := s.Store.Report(ctx, atCloud(h), now, dump); err != nil {
+		if _, err := s.Store.Report(ctx, atCloud(h), now, dump, math.MaxInt64); err != nil {
 			return err
 		}
 	}
@@ -255,6 +256,9 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 				continue
 			}
 			i := slices.IndexFunc(whole.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID })
+			if h.Instance.Cloud != c.Name || i < 0 { // it has moved to another cloud since
+				continue
+			}
 			want.Members = append(want.Members, whole.Members[i])
 			for _, what := range remain[h.Name] {
 				left = append(left, h.Name+": "+what)

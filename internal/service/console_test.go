@@ -73,7 +73,7 @@ func TestConsole(t *testing.T) {
 
 	do(chromedp.Navigate(h.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "yft_wrong"), chromedp.Click(`button[type="submit"]`),
 		chromedp.WaitVisible(`[role="alert"]`))
-	require.Contains(t, text("#token-help"), "this is no token that is in force")
+	require.Contains(t, text("#token-help"), "the token is not known here")
 	do(browser.SignIn(h.url, h.token))
 
 	table := text("tbody")

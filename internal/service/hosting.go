@@ -68,7 +68,7 @@ func (s *Service) enrol(ctx context.Context, in *struct{ Body api.EnrolRequest }
 // told of it. It looks at the database only while somebody waits.
 type bell struct {
 	mu      sync.Mutex
-	newest  int64
+	mark    [2]int64
 	waiting int
 	rung    chan struct{} // closed at the next new task
 }
@@ -95,17 +95,17 @@ func (s *Service) wait() (rung <-chan struct{}, done func()) {
 func (s *Service) watchTasks() {
 	b := &s.bell
 	for ; ; time.Sleep(taskLook) {
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-		id, err := s.Store.NewestTask(ctx)
+		ctx, cancel := context.WithTimeout(store.For(context.Background(), store.Work), 10*time.Second)
+		mark, err := s.Store.TaskMark(ctx)
 		cancel()
 		b.mu.Lock()
-		if err == nil && id != b.newest {
-			b.newest = id
+		if err == nil && mark != b.mark {
+			b.mark = mark
 			close(b.rung)
 			b.rung = make(chan struct{})
 		}
 		if b.waiting == 0 {
-			b.newest = -1 // whoever comes next looks first
+			b.mark = [2]int64{-1} // whoever comes next looks first
 			b.mu.Unlock()
 			return
 		}
@@ -120,7 +120,7 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 	if err := s.Store.Attends(ctx, in.Host); err != nil {
 		return nil, s.broken("reading the tasks", err)
 	}
-	out := api.Tasks{Version: api.Version}
+	out := api.Tasks{Version: api.Version, ReportEvery: int(s.ReportEvery.Seconds())}
 	over := time.After(min(time.Duration(in.Wait)*time.Second, maxWait))
 	for {
 		rung, done := s.wait()
@@ -138,6 +138,7 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 			case <-rung:
 				waited = true
 			case <-over:
+			case <-s.stopping:
 			case <-ctx.Done():
 			}
 		}
@@ -196,6 +197,8 @@ func (s *Service) result(ctx context.Context, id int64, within time.Duration) (*
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
+		case <-s.stopping:
+			return nil, nil
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
@@ -203,7 +206,9 @@ func (s *Service) result(ctx context.Context, id int64, within time.Duration) (*
 }
 
 // attends says whether a host asked lately what there is to do.
-func (s *Service) attends(a store.Attending) bool { return time.Since(a.AskedAt) < 2*maxWait }
+func (s *Service) attends(a store.Attending) bool {
+	return time.Since(a.AskedAt) < 2*maxWait || s.outage.excuses(a.AskedAt, time.Now())
+}
 
 // attending is what is known of a host that has to be there to do something.
 func (s *Service) attending(ctx context.Context, host string) (store.Attending, error) {

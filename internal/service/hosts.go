@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -373,8 +374,11 @@ func (s *Service) report(ctx context.Context, in *struct {
 	} else {
 		var dumps []byte
 		if dumps, err = json.Marshal(in.Body.InForce); err == nil {
-			_, err = s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps)
+			_, err = s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps, reportQuota)
 		}
+	}
+	if errors.Is(err, store.ErrQuota) {
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s sent reports of more than %d MB within a day, each other than the one before: find out what keeps changing its rules", in.Host, reportQuota>>20)), http.Header{"Retry-After": {"3600"}})
 	}
 	if err != nil {
 		return nil, s.broken("taking the report", err)

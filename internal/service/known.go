@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -22,21 +21,17 @@ type known struct {
 
 // known reads what is known of a host, or of all if it is nil.
 func (s *Service) known(ctx context.Context, h *fleet.Host) (k known, err error) {
-	only := ""
+	var names, subjects []string
 	if h != nil {
-		only = h.Name
+		names, subjects = []string{h.Name}, []string{h.Name}
+		if h.Instance != nil {
+			subjects = append(subjects, atCloud(h))
+		}
 	}
-	if k.heard, err = s.Store.Heard(ctx, only); err != nil {
+	if k.heard, err = s.Store.Heard(ctx, subjects...); err != nil {
 		return k, err
 	}
-	if h != nil && h.Instance != nil {
-		more, err := s.Store.Heard(ctx, atCloud(h))
-		if err != nil {
-			return k, err
-		}
-		maps.Copy(k.heard, more)
-	}
-	if k.attending, err = s.Store.Attending(ctx, only); err != nil {
+	if k.attending, err = s.Store.Attending(ctx, names...); err != nil {
 		return k, err
 	}
 	k.clouds, err = s.Store.Clouds(ctx)

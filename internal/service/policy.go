@@ -31,8 +31,14 @@ func refused(what string, problems []fence.Problem) error {
 	}
 }
 
-func (s *Service) listRevisions(ctx context.Context, _ *struct{}) (*struct{ Body api.Revisions }, error) {
-	list, err := s.Store.Revisions(ctx)
+// pageInput is which part of a list is wanted.
+type pageInput struct {
+	Before int64 `query:"before" minimum:"0" doc:"those that come after this one in the list: what the part before gave as next"`
+	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"how many at most"`
+}
+
+func (s *Service) listRevisions(ctx context.Context, in *pageInput) (*struct{ Body api.Revisions }, error) {
+	list, err := s.Store.Revisions(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("listing the revisions", err)
 	}
@@ -40,13 +46,14 @@ func (s *Service) listRevisions(ctx context.Context, _ *struct{}) (*struct{ Body
 	if err != nil {
 		return nil, s.broken("listing the revisions", err)
 	}
-	if list == nil {
-		list = []api.Revision{}
+	out := api.Revisions{Version: api.Version, Revisions: list}
+	if len(list) == in.Limit {
+		out.Next = list[len(list)-1].Number
 	}
 	for i := range list {
 		list[i].InForce = list[i].Number == pair.Revision
 	}
-	return &struct{ Body api.Revisions }{api.Revisions{Version: api.Version, Revisions: list}}, nil
+	return &struct{ Body api.Revisions }{out}, nil
 }
 
 func (s *Service) showRevision(ctx context.Context, in *struct {

@@ -91,7 +91,7 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 	if m.pair.Number == 0 {
 		return nil, huma.Error409Conflict("no policy is published yet")
 	}
-	attending, err := s.Store.Attending(ctx, "")
+	attending, err := s.allAttending(ctx)
 	if err != nil {
 		return nil, s.broken("probing", err)
 	}

@@ -4,8 +4,13 @@
 package service
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
+	"runtime/debug"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -28,6 +33,7 @@ type Options struct {
 	Clouds      []CloudAccount   // that it looks after
 	CloudEvery  time.Duration    // how often their groups are read back; 30 s if it is 0
 	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
+	Keep        store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
 
 // Service answers requests. Make it with New.
@@ -35,6 +41,27 @@ type Service struct {
 	Options
 	models modelCache
 	bell   bell
+	outage outage
+
+	stopOnce sync.Once
+	stopping chan struct{} // closed when the service stops: nobody is kept waiting any longer
+}
+
+// Stop ends whatever waits for something to happen. Requests that are at work go on.
+func (s *Service) Stop() { s.stopOnce.Do(func() { close(s.stopping) }) }
+
+// Waiting answers while the database is not there yet.
+func Waiting() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/livez" {
+			_, _ = w.Write([]byte("ok\n"))
+			return
+		}
+		w.Header().Set("Retry-After", "5")
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusServiceUnavailable)
+		_, _ = w.Write([]byte(`{"title":"Service Unavailable","status":503,"detail":"the service waits for its database"}`))
+	})
 }
 
 // New makes a service.
@@ -51,10 +78,16 @@ func New(o Options) *Service {
 	if o.CloudSoon == 0 {
 		o.CloudSoon = time.Second
 	}
+	if o.Keep.Reports == 0 {
+		o.Keep.Reports = store.DefaultKeeping.Reports
+	}
+	if o.Keep.Done == 0 {
+		o.Keep.Done = store.DefaultKeeping.Done
+	}
 	if o.MaxPause == 0 {
 		o.MaxPause = 24 * time.Hour
 	}
-	return &Service{Options: o, models: modelCache{models: map[int64]*model{}}}
+	return &Service{Options: o, stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}}}
 }
 
 // Bounds of what a request may bring, in bytes: most are small, a policy with its
@@ -62,8 +95,12 @@ func New(o Options) *Service {
 const (
 	maxBody       = 64 << 10
 	maxPolicyBody = 32 << 20
-	maxReportBody = 96 << 20
+	maxReportBody = 32 << 20
 )
+
+// reportQuota is how many bytes of reports a host may send within a day, of those that say
+// something else than the one before.
+const reportQuota = 1 << 30
 
 // withBody is an operation whose body may have up to n bytes, and take its time.
 func withBody(o huma.Operation, n int64) huma.Operation {
@@ -76,7 +113,9 @@ func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(maxReportBody))
 	r.Use(http.NewCrossOriginProtection().Handler) // a browser's cookie counts only for our own pages
-	r.Get("/healthz", s.health)
+	r.Get("/livez", s.live)
+	r.Get("/readyz", s.ready)
+	r.Get("/healthz", s.ready)
 	s.register(humachi.New(r, config()))
 	r.NotFound(s.consoleFiles)
 	return r
@@ -163,12 +202,35 @@ func OpenAPI() ([]byte, error) {
 	return a.OpenAPI().MarshalJSON()
 }
 
-func (s *Service) health(w http.ResponseWriter, r *http.Request) {
-	if err := s.Store.Ping(r.Context()); err != nil {
-		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+// live says that the process answers, and nothing more.
+func (s *Service) live(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) }
+
+// readyTime is how long a database may take that is ready.
+const readyTime = 3 * time.Second
+
+// ready says whether the service does what it is for: it tries a read and a transaction.
+func (s *Service) ready(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(store.For(r.Context(), store.Work), readyTime)
+	defer cancel()
+	if err := s.Store.Ready(ctx); err != nil {
+		w.Header().Set("Retry-After", "5")
+		http.Error(w, "the database does not take reads and changes", http.StatusServiceUnavailable)
 		return
 	}
 	_, _ = w.Write([]byte("ok\n"))
+}
+
+var errPanicked = errors.New("it panicked")
+
+// guarded does something that must not end the process if it panics.
+func (s *Service) guarded(work func() error) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.Log.Error("a panic", "what", r, "stack", string(debug.Stack()))
+			err = fmt.Errorf("%w: %v", errPanicked, r)
+		}
+	}()
+	return work()
 }
 
 func (s *Service) logRequests(next http.Handler) http.Handler {

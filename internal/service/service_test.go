@@ -215,7 +215,7 @@ func TestStatesOfAHost(t *testing.T) {
 	d = send("charts-01", half)
 	require.Equal(t, api.Unread, d.State)
 	require.Equal(t, []string{"nft-json dump: line 1: the dump ends in the middle"}, d.Unread)
-	heard, err := h.store.Heard(ctx, "")
+	heard, err := h.store.Heard(ctx)
 	require.NoError(t, err)
 	kept, err := h.store.Content(ctx, heard["charts-01"].Dump)
 	require.NoError(t, err)

@@ -17,9 +17,9 @@ const cloudWithin = 5 * time.Minute
 // stepInstance takes the next step of a host's instance: its groups are asked for, and once
 // they are in force another host opens a new connection by a way in. The cloud can be asked
 // whatever they admit, so that nothing need go back by itself.
-func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost, step store.WaveStep, attending map[string]store.Attending) error {
+func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost, step *store.WaveStep, attending map[string]store.Attending) error {
 	fail := func(why string) error { // what it had before is asked for
-		err := cloudBack(ctx, h, step, why)
+		err := s.cloudBack(ctx, h, step, why)
 		h.Phase, h.Why = api.HostFailed, cmp.Or(h.Why, why)
 		return err
 	}
@@ -27,7 +27,8 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 	case api.HostDue:
 		until := time.Now().Add(cloudWithin)
 		h.Phase, h.Until = api.HostAsked, &until
-		return step.Ask(ctx, h.Subject(), h.Pair)
+		step.Ask(h.Subject(), h.Pair)
+		return nil
 	case api.HostAsked:
 		m, err := s.modelOf(ctx, h.Pair)
 		if err != nil {
@@ -67,8 +68,8 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 			return nil
 		}
 		h.Phase, h.Prober, h.To = api.HostProbed, prober, to.String()
-		h.Probe, err = step.Task(ctx, api.Task{Host: prober, Do: "probe", Probe: &api.Probe{Protocol: "tcp", To: to.Addr().String(), Port: int(to.Port())}, Until: time.Now().Add(taskWithin)})
-		return err
+		h.Probe = step.Task(api.Task{Host: prober, Do: "probe", Probe: &api.Probe{Protocol: "tcp", To: to.Addr().String(), Port: int(to.Port())}, Until: time.Now().Add(taskWithin)})
+		return nil
 	case api.HostProbed:
 		t, err := s.Store.Task(ctx, h.Probe)
 		if err != nil || t.Done == nil && time.Now().Before(t.Until) {
@@ -97,14 +98,14 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 
 // cloudBack asks for what an instance had before, where that was ours. What was there before
 // nobody had asked for anything stays away: whoever is cut off by it can ask the cloud.
-func cloudBack(ctx context.Context, h *api.WaveHost, step store.WaveStep, why string) error {
+func (s *Service) cloudBack(ctx context.Context, h *api.WaveHost, step *store.WaveStep, why string) error {
 	switch h.Phase {
 	case api.HostAsked, api.HostInForce, api.HostProbed:
 	default:
 		return nil
 	}
 	h.Phase, h.Why = api.HostBack, why
-	previous, err := step.Previous(ctx, h.Subject())
+	previous, err := s.Store.Previous(ctx, h.Subject())
 	if err != nil {
 		return err
 	}
@@ -112,5 +113,6 @@ func cloudBack(ctx context.Context, h *api.WaveHost, step store.WaveStep, why st
 		h.Phase, h.Why = api.HostFailed, why+"; nothing of ours was in force there before that could be put back"
 		return nil
 	}
-	return step.Ask(ctx, h.Subject(), previous)
+	step.Ask(h.Subject(), previous)
+	return nil
 }

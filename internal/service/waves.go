@@ -55,7 +55,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the time for a keep is from 5s to 24h, not %q", req.Within))
 		}
 	}
-	attending, err := s.Store.Attending(ctx, "")
+	attending, err := s.allAttending(ctx)
 	if err != nil {
 		return nil, s.broken("beginning a wave", err)
 	}
@@ -98,18 +98,11 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 }
 
 func (s *Service) beginWave(ctx context.Context, w api.Wave) (*waveOutput, error) {
-	running, err := s.Store.Waves(ctx, true)
-	if err != nil {
-		return nil, s.broken("beginning a wave", err)
+	w, err := s.Store.NewWave(ctx, w)
+	var taken *store.Taken
+	if errors.As(err, &taken) {
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s; wait for it, or stop it first", taken))
 	}
-	for _, other := range running {
-		for _, h := range other.Hosts {
-			if h.Phase != api.HostAbsent && slices.ContainsFunc(w.Hosts, func(mine api.WaveHost) bool { return mine.Name == h.Name && mine.Phase != api.HostAbsent }) {
-				return nil, huma.Error409Conflict(fmt.Sprintf("wave %d is at %s; wait for it, or stop it first", other.Number, h.Name))
-			}
-		}
-	}
-	w, err = s.Store.NewWave(ctx, w)
 	if err != nil {
 		return nil, s.broken("beginning a wave", err)
 	}
@@ -175,12 +168,16 @@ func stepsOf(hosts []*fleet.Host, sizes []string) (steps [][]*fleet.Host, err er
 	return steps, nil
 }
 
-func (s *Service) listWaves(ctx context.Context, _ *struct{}) (*struct{ Body api.Waves }, error) {
-	waves, err := s.Store.Waves(ctx, false)
+func (s *Service) listWaves(ctx context.Context, in *pageInput) (*struct{ Body api.Waves }, error) {
+	waves, err := s.Store.Waves(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("reading the waves", err)
 	}
-	return &struct{ Body api.Waves }{api.Waves{Version: api.Version, Waves: waves}}, nil
+	out := api.Waves{Version: api.Version, Waves: waves}
+	if len(waves) == in.Limit {
+		out.Next = waves[len(waves)-1].Number
+	}
+	return &struct{ Body api.Waves }{out}, nil
 }
 
 type waveInput struct {
@@ -206,8 +203,8 @@ func (s *Service) tellWaves(ctx context.Context, host string, c *api.HostChange)
 	if c == nil || c.Phase != api.WentBack || c.Task == 0 {
 		return nil
 	}
-	waves, err := s.Store.Waves(ctx, false)
-	if err != nil {
+	number, err := s.Store.WaveOf(ctx, c.Task)
+	if err != nil || number == 0 {
 		return err
 	}
 	of := func(w *api.Wave) *api.WaveHost {
@@ -218,28 +215,22 @@ func (s *Service) tellWaves(ctx context.Context, host string, c *api.HostChange)
 		}
 		return nil
 	}
-	for _, w := range waves {
-		if w.State != api.WaveStopped || of(&w) == nil {
-			continue
+	_, err = s.Store.StepWave(ctx, number, nil, changeTries, func(w *api.Wave, _ *store.WaveStep) error {
+		if h := of(w); h != nil && w.State == api.WaveStopped {
+			h.Why = c.Why
 		}
-		_, err := s.Store.StepWave(ctx, w.Number, nil, func(w *api.Wave, _ store.WaveStep) error {
-			if h := of(w); h != nil {
-				h.Why = c.Why
-			}
-			return nil
-		})
-		return err
-	}
-	return nil
+		return nil
+	})
+	return err
 }
 
 // changeWave does something to a wave that runs.
-func (s *Service) changeWave(ctx context.Context, number int64, change func(w *api.Wave, step store.WaveStep) error) (*waveOutput, error) {
+func (s *Service) changeWave(ctx context.Context, number int64, change func(w *api.Wave, step *store.WaveStep) error) (*waveOutput, error) {
 	key, _, err := s.signer(ctx)
 	if err != nil {
 		return nil, s.broken("changing the wave", err)
 	}
-	w, err := s.Store.StepWave(ctx, number, key, change)
+	w, err := s.Store.StepWave(ctx, number, key, changeTries, change)
 	var told huma.StatusError
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -253,7 +244,7 @@ func (s *Service) changeWave(ctx context.Context, number int64, change func(w *a
 }
 
 func (s *Service) goOnWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
-	return s.changeWave(ctx, in.Number, func(w *api.Wave, _ store.WaveStep) error {
+	return s.changeWave(ctx, in.Number, func(w *api.Wave, _ *store.WaveStep) error {
 		if w.State != api.WaveWaiting {
 			return huma.Error409Conflict(fmt.Sprintf("wave %d is %s, and does not wait for a word", w.Number, w.State))
 		}
@@ -281,15 +272,15 @@ func (s *Service) stopWave(ctx context.Context, in *struct {
 	if in.Body.Why != "" {
 		why += ": " + in.Body.Why
 	}
-	attending, err := s.Store.Attending(ctx, "")
+	attending, err := s.allAttending(ctx)
 	if err != nil {
 		return nil, s.broken("stopping the wave", err)
 	}
-	return s.changeWave(ctx, in.Number, func(w *api.Wave, step store.WaveStep) error {
+	return s.changeWave(ctx, in.Number, func(w *api.Wave, step *store.WaveStep) error {
 		if w.State != api.WaveRunning && w.State != api.WaveWaiting {
 			return huma.Error409Conflict(fmt.Sprintf("wave %d is %s already", w.Number, w.State))
 		}
-		return stop(ctx, w, step, attending, why)
+		return s.stop(ctx, w, step, attending, why)
 	})
 }
 
@@ -297,12 +288,12 @@ func (s *Service) stopWave(ctx context.Context, in *struct {
 const byItself = 5 * time.Second
 
 // stop ends a wave: what is in force on a host and not kept goes back at once.
-func stop(ctx context.Context, w *api.Wave, step store.WaveStep, attending map[string]store.Attending, why string) error {
+func (s *Service) stop(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.Attending, why string) error {
 	w.State, w.Stopped, w.Ended = api.WaveStopped, why, new(time.Now().UTC())
 	for i := range w.Hosts {
 		h := &w.Hosts[i]
 		if h.Cloud != "" {
-			if err := cloudBack(ctx, h, step, "the wave stopped"); err != nil {
+			if err := s.cloudBack(ctx, h, step, "the wave stopped"); err != nil {
 				return err
 			}
 			continue
@@ -314,9 +305,7 @@ func stop(ctx context.Context, w *api.Wave, step store.WaveStep, attending map[s
 				h.Phase, h.Why = api.HostBack, "it goes back by itself"
 				continue
 			}
-			if _, err := step.Task(ctx, api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: fmt.Sprintf("wave %d stopped: %s", w.Number, why), Until: time.Now().Add(taskWithin)}); err != nil {
-				return err
-			}
+			step.Task(api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: fmt.Sprintf("wave %d stopped: %s", w.Number, why), Until: time.Now().Add(taskWithin)})
 			h.Phase, h.Why = api.HostBack, "the wave stopped"
 		case api.HostAsked: // if it gets to it, nobody keeps it
 			h.Phase, h.Why = api.HostBack, "the wave stopped before it was in force"
@@ -335,7 +324,7 @@ func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, e
 	if before.State == api.WaveRunning || before.State == api.WaveWaiting {
 		return nil, huma.Error409Conflict(fmt.Sprintf("wave %d is %s; stop it first", before.Number, before.State))
 	}
-	heard, err := s.Store.Heard(ctx, "")
+	heard, err := s.Store.Heard(ctx)
 	if err != nil {
 		return nil, s.broken("reading the wave", err)
 	}

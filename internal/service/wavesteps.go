@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"yellowfence.example/yfence/core/fence"
@@ -17,6 +20,10 @@ import (
 // Work takes the next steps of all waves that run, until ctx ends. Any number of
 // services may do it at once.
 func (s *Service) Work(ctx context.Context) {
+	ctx = store.For(ctx, store.Work)
+	var working sync.Map // numbers of waves that are stepped now
+	var all sync.WaitGroup
+	defer all.Wait()
 	for wait := time.Duration(0); ; {
 		select {
 		case <-ctx.Done():
@@ -24,7 +31,7 @@ func (s *Service) Work(ctx context.Context) {
 		case <-time.After(wait):
 		}
 		wait = waveNothing
-		waves, err := s.Store.Waves(ctx, true)
+		waves, err := s.Store.RunningWaves(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
 				s.Log.Error("looking for waves", "error", err)
@@ -35,24 +42,52 @@ func (s *Service) Work(ctx context.Context) {
 			if w.State != api.WaveRunning {
 				continue
 			}
-			wait = waveLook
-			if err := s.stepWave(ctx, w.Number); err != nil && ctx.Err() == nil {
-				s.Log.Error("a step of a wave", "wave", w.Number, "error", err)
+			if _, stepping := working.LoadOrStore(w.Number, true); stepping {
+				continue
 			}
+			all.Go(func() {
+				defer working.Delete(w.Number)
+				s.workWave(ctx, w.Number)
+			})
 		}
 	}
 }
 
-func (s *Service) stepWave(ctx context.Context, number int64) error {
+// workWave takes the steps of one wave while it runs. No wave waits for another.
+func (s *Service) workWave(ctx context.Context, number int64) {
+	for {
+		running := false
+		err := s.guarded(func() (err error) {
+			running, err = s.stepWave(ctx, number)
+			return err
+		})
+		if err != nil && ctx.Err() == nil {
+			s.Log.Error("a step of a wave", "wave", number, "error", err)
+			running = !errors.Is(err, errPanicked) // what panics is not tried again at once
+		}
+		if !running {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(waveLook):
+		}
+	}
+}
+
+// stepWave takes the next step of a wave, and says whether it runs still. Where another
+// service took it meanwhile, that counts.
+func (s *Service) stepWave(ctx context.Context, number int64) (running bool, err error) {
 	key, _, err := s.signer(ctx)
 	if err != nil {
-		return err
+		return true, err
 	}
-	attending, err := s.Store.Attending(ctx, "")
+	attending, err := s.allAttending(ctx)
 	if err != nil {
-		return err
+		return true, err
 	}
-	_, err = s.Store.StepWave(ctx, number, key, func(w *api.Wave, step store.WaveStep) error {
+	w, err := s.Store.StepWave(ctx, number, key, 1, func(w *api.Wave, step *store.WaveStep) error {
 		if w.State != api.WaveRunning {
 			return nil
 		}
@@ -67,7 +102,7 @@ func (s *Service) stepWave(ctx context.Context, number int64) error {
 			}
 			switch h.Phase {
 			case api.HostFailed, api.HostBack:
-				return stop(ctx, w, step, attending, fmt.Sprintf("%s %s: %s", h.Name, h.Phase, h.Why))
+				return s.stop(ctx, w, step, attending, fmt.Sprintf("%s %s: %s", h.Name, h.Phase, h.Why))
 			case api.HostKept:
 			default:
 				done = false
@@ -87,11 +122,39 @@ func (s *Service) stepWave(ctx context.Context, number int64) error {
 		}
 		return nil
 	})
-	return err
+	if errors.Is(err, store.ErrConflict) {
+		return true, nil
+	}
+	return err != nil || w.State == api.WaveRunning, err
+}
+
+// What becomes of a task that nobody answered in its time.
+type excuse int
+
+const (
+	inVain   excuse = iota // the host had its time
+	waitOn                 // it could not be heard, and may be soon
+	askAgain               // it could not be heard, and is there again without having done it
+)
+
+// excused says whether a host that did not answer could be heard at all.
+func (s *Service) excused(t api.TaskStatus, a store.Attending) excuse {
+	switch {
+	case !s.outage.since(t.Asked):
+		return inVain
+	case s.outage.heardSince(a.AskedAt):
+		if a.Change != nil && a.Change.Task == t.ID {
+			return waitOn // it has begun
+		}
+		return askAgain
+	case s.outage.excuses(a.AskedAt, time.Now()):
+		return waitOn
+	}
+	return inVain
 }
 
 // stepHost takes the next step of one host.
-func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, step store.WaveStep, attending map[string]store.Attending) error {
+func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, step *store.WaveStep, attending map[string]store.Attending) error {
 	if h.Cloud != "" {
 		return s.stepInstance(ctx, w, h, step, attending)
 	}
@@ -113,18 +176,23 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 	}
 	switch h.Phase {
 	case api.HostDue:
-		if err := step.Ask(ctx, h.Name, h.Pair); err != nil {
-			return err
-		}
-		id, err := step.Task(ctx, api.Task{Host: h.Name, Do: "settle", Pair: h.Pair, Within: w.Within, Even: w.Even, Why: fmt.Sprintf("wave %d", w.Number), Until: time.Now().Add(2 * taskWithin)})
+		step.Ask(h.Name, h.Pair)
+		id := step.Task(api.Task{Host: h.Name, Do: "settle", Pair: h.Pair, Within: w.Within, Even: w.Even, Why: fmt.Sprintf("wave %d", w.Number), Until: time.Now().Add(2 * taskWithin)})
 		h.Phase, h.Task = api.HostAsked, id
-		return err
+		return nil
 	case api.HostAsked:
 		t, err := s.Store.Task(ctx, h.Task)
 		switch {
 		case err != nil:
 			return err
 		case t.Done == nil && time.Now().After(t.Until):
+			switch s.excused(t, a) {
+			case askAgain:
+				h.Phase = api.HostDue // it never took the task
+				return nil
+			case waitOn:
+				return nil
+			}
 			return fail("it did not answer")
 		case t.Done == nil:
 			return nil
@@ -144,14 +212,16 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 			return err
 		}
 		if prober == "" {
+			if away := s.awayProbers(ctx, h, attending); len(away) > 0 {
+				h.Why = fmt.Sprintf("%s may log in there, and does not ask what there is to do; it waits for a person who logs in, and runs yfence keep", strings.Join(away, ", "))
+				return nil
+			}
 			h.Why = "by this revision no other host may log in there; it waits for a person who does, and runs yfence keep"
 			return nil
 		}
 		p := &api.Probe{Protocol: "tcp", To: to.Addr().String(), Port: int(to.Port())}
 		until := time.Now().Add(taskWithin)
-		if h.Task, err = step.Task(ctx, api.Task{Host: h.Name, Do: "listen", Probe: p, Within: taskWithin.String(), Until: until}); err != nil {
-			return err
-		}
+		h.Task = step.Task(api.Task{Host: h.Name, Do: "listen", Probe: p, Within: taskWithin.String(), Until: until})
 		h.Phase, h.Prober, h.To, h.Probe = api.HostProbed, prober, to.String(), 0
 		return nil
 	case api.HostProbed:
@@ -161,10 +231,16 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 				return err
 			}
 			if t.Done == nil {
+				if excused := s.excused(t, a); excused != inVain {
+					if excused == askAgain {
+						h.Phase = api.HostInForce
+					}
+					return nil
+				}
 				return fail("it no longer answers")
 			}
-			h.Probe, err = step.Task(ctx, api.Task{Host: h.Prober, Do: "probe", Probe: t.Probe, Until: time.Now().Add(taskWithin)})
-			return err
+			h.Probe = step.Task(api.Task{Host: h.Prober, Do: "probe", Probe: t.Probe, Until: time.Now().Add(taskWithin)})
+			return nil
 		}
 		t, err := s.Store.Task(ctx, h.Probe)
 		if err != nil || t.Done == nil && time.Now().Before(t.Until) {
@@ -179,9 +255,7 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 			if t.Done != nil {
 				came = fmt.Sprintf("the way in is shut: a new connection from %s to %s was %s", h.Prober, h.To, t.Result.Came)
 			}
-			if _, err := step.Task(ctx, api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: came, Until: time.Now().Add(taskWithin)}); err != nil {
-				return err
-			}
+			step.Task(api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: came, Until: time.Now().Add(taskWithin)})
 			return fail(came)
 		}
 		key, _, err := s.signer(ctx)
@@ -190,15 +264,21 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 		}
 		proof := &api.KeepProof{Change: h.Change, From: h.Prober, To: h.To}
 		proof.Sign(key)
-		h.Task, err = step.Task(ctx, api.Task{Host: h.Name, Do: "keep", Change: h.Change, Proof: proof, Until: time.Now().Add(taskWithin)})
+		h.Task = step.Task(api.Task{Host: h.Name, Do: "keep", Change: h.Change, Proof: proof, Until: time.Now().Add(taskWithin)})
 		h.Phase = api.HostKeeping
-		return err
+		return nil
 	case api.HostKeeping:
 		t, err := s.Store.Task(ctx, h.Task)
 		switch {
 		case err != nil || t.Done == nil && time.Now().Before(t.Until):
 			return err
 		case t.Done == nil:
+			if excused := s.excused(t, a); excused != inVain {
+				if excused == askAgain {
+					h.Phase = api.HostInForce
+				}
+				return nil
+			}
 			return fail("it did not answer when it was to keep it")
 		case t.Result.Failed != "":
 			return fail(t.Result.Failed)
@@ -221,6 +301,33 @@ func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[stri
 	}
 	now := s.Clock().Unix()
 	tried := 0
+	eachWayIn(m, h, now, func(from *fleet.Host, port int) (more bool) {
+		if !s.attends(attending[from.Name]) {
+			return true
+		}
+		for _, at := range reached(from, h) {
+			q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : tcp %d", from.Name, at, port))
+			if problems != nil {
+				continue
+			}
+			answer, problems := m.asker().Policy(q, now)
+			if problems != nil || answer.Verdict != packet.Admit.String() {
+				continue
+			}
+			// Of several ways another is tried each time.
+			prober, to = from.Name, netip.AddrPortFrom(at, uint16(port))
+			if tried++; tried > w.Tried {
+				return false
+			}
+		}
+		return true
+	})
+	return prober, to, nil
+}
+
+// eachWayIn calls f for each host that may log in to another by a rule that keeps a way in,
+// and with the port, until f says that it is enough.
+func eachWayIn(m *model, h *fleet.Host, now int64, f func(from *fleet.Host, port int) (more bool)) {
 	for _, r := range m.policy.Rules {
 		if !r.Guard || r.Block || !r.InForce(now) || !r.To.Names(h) {
 			continue
@@ -232,27 +339,28 @@ func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[stri
 			}
 		}
 		for _, from := range r.From.Hosts {
-			if port == 0 || from == h || !s.attends(attending[from.Name]) {
-				continue
-			}
-			for _, at := range reached(from, h) {
-				q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : tcp %d", from.Name, at, port))
-				if problems != nil {
-					continue
-				}
-				answer, problems := m.asker().Policy(q, now)
-				if problems != nil || answer.Verdict != packet.Admit.String() {
-					continue
-				}
-				// Of several ways another is tried each time.
-				prober, to = from.Name, netip.AddrPortFrom(at, uint16(port))
-				if tried++; tried > w.Tried {
-					return prober, to, nil
-				}
+			if port != 0 && from != h && !f(from, port) {
+				return
 			}
 		}
 	}
-	return prober, to, nil
+}
+
+// awayProbers are the first few hosts that may log in to another and do not attend.
+func (s *Service) awayProbers(ctx context.Context, w *api.WaveHost, attending map[string]store.Attending) (names []string) {
+	m, err := s.modelOf(ctx, w.Pair)
+	if err != nil {
+		return nil
+	}
+	if h := m.fleet.Host(w.Name); h != nil {
+		eachWayIn(m, h, s.Clock().Unix(), func(from *fleet.Host, _ int) bool {
+			if !s.attends(attending[from.Name]) && !slices.Contains(names, from.Name) {
+				names = append(names, from.Name)
+			}
+			return len(names) < 3
+		})
+	}
+	return names
 }
 
 // reached are the addresses of a host, those on a network that another is on too first.

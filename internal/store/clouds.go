@@ -22,7 +22,7 @@ type CloudState struct {
 // HoldCloud lets one service look after a cloud for a time, and says whether it is this
 // one. Whoever holds it may hold it on; others may when its time is over.
 func (s *Store) HoldCloud(ctx context.Context, name, holder string, lasts time.Duration) (mine bool, err error) {
-	err = s.atOnce(ctx, func(tx *sql.Tx) error {
+	err = s.inTx(ctx, func(tx *sql.Tx) error {
 		var by string
 		var until time.Time
 		err := tx.QueryRowContext(ctx, "SELECT holder, until FROM clouds WHERE name = ? FOR UPDATE", name).Scan(&by, &until)
@@ -49,7 +49,7 @@ func (s *Store) PutCloud(ctx context.Context, name, holder string, state CloudSt
 	if err != nil {
 		return err
 	}
-	return s.atOnce(ctx, func(tx *sql.Tx) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
 		var by string
 		if err := tx.QueryRowContext(ctx, "SELECT holder FROM clouds WHERE name = ? FOR UPDATE", name).Scan(&by); err != nil {
 			return notFound(err)
@@ -64,24 +64,18 @@ func (s *Store) PutCloud(ctx context.Context, name, holder string, state CloudSt
 
 // Clouds are the clouds that any service is or was connected to, by name.
 func (s *Store) Clouds(ctx context.Context) (out map[string]CloudState, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT name, state FROM clouds")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	out = map[string]CloudState{}
-	for rows.Next() {
-		var name string
+	all, err := list(ctx, s, func(scan func(...any) error) (c CloudState, err error) {
 		var body []byte
-		var c CloudState
-		if err := rows.Scan(&name, &body); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(body, &c); err != nil {
-			return nil, err
+		var name string
+		if err = scan(&name, &body); err == nil {
+			err = json.Unmarshal(body, &c)
 		}
 		c.Cloud = name
-		out[name] = c
+		return c, err
+	}, "SELECT name, state FROM clouds ORDER BY name LIMIT 100")
+	out = map[string]CloudState{}
+	for _, c := range all {
+		out[c.Cloud] = c
 	}
-	return out, rows.Err()
+	return out, err
 }

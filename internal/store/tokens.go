@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"database/sql"
 	"encoding/base64"
-	"errors"
 	"strings"
 	"time"
 
@@ -29,12 +28,23 @@ func (s *Store) NewToken(ctx context.Context, name string, rights []api.Right, h
 	t := api.NewToken{Token: api.Token{Name: name, Rights: rights, Host: host, CreatedAt: now()}}
 	var h Hash
 	t.Secret, h = secret("yft_")
-	res, err := s.db.ExecContext(ctx, "INSERT INTO tokens (name, rights, host, hash, created_at) VALUES (?, ?, ?, ?, ?)", name, joinRights(rights), host, h[:], t.CreatedAt)
-	if err != nil {
-		return t, err
-	}
-	t.ID, err = res.LastInsertId()
+	err := s.exactlyOnce(ctx, func(tx *sql.Tx) (err error) {
+		t.ID, err = putToken(ctx, tx, t.Token, h)
+		return err
+	})
 	return t, err
+}
+
+func putToken(ctx context.Context, tx *sql.Tx, t api.Token, h Hash) (id int64, err error) {
+	words := make([]string, len(t.Rights))
+	for i, r := range t.Rights {
+		words[i] = string(r)
+	}
+	res, err := tx.ExecContext(ctx, "INSERT INTO tokens (name, rights, host, hash, created_at) VALUES (?, ?, ?, ?, ?)", t.Name, strings.Join(words, ","), t.Host, h[:], t.CreatedAt)
+	if err != nil {
+		return 0, err
+	}
+	return res.LastInsertId()
 }
 
 const tokenColumns = "t.id, t.name, t.rights, t.host, t.created_at, t.revoked_at"
@@ -49,43 +59,34 @@ func scanToken(scan func(...any) error) (t api.Token, err error) {
 	if revoked.Valid {
 		t.RevokedAt = &revoked.Time
 	}
-	return t, notFound(err)
+	return t, err
 }
 
-// TokenBySecret finds a token that is in force.
-func (s *Store) TokenBySecret(ctx context.Context, secret string) (api.Token, error) {
+// TokenBySecret finds a token. One that is revoked says so in RevokedAt.
+func (s *Store) TokenBySecret(ctx context.Context, secret string) (t api.Token, err error) {
 	h := hashOf(secret)
-	return scanToken(s.db.QueryRowContext(ctx, "SELECT "+tokenColumns+" FROM tokens t WHERE t.hash = ? AND t.revoked_at IS NULL", h[:]).Scan)
+	return t, s.scanRow(ctx, func(scan func(...any) error) (err error) {
+		t, err = scanToken(scan)
+		return err
+	}, "SELECT "+tokenColumns+" FROM tokens t WHERE t.hash = ?", h[:])
 }
 
-// Tokens lists all tokens, the oldest first.
-func (s *Store) Tokens(ctx context.Context) (out []api.Token, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+tokenColumns+" FROM tokens t ORDER BY t.id")
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, rows.Close()) }()
-	for rows.Next() {
-		t, err := scanToken(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, t)
-	}
-	return out, rows.Err()
+// Tokens lists tokens, the newest first: at most so many, those before one if it is not 0.
+func (s *Store) Tokens(ctx context.Context, before int64, most int) ([]api.Token, error) {
+	return list(ctx, s, scanToken, "SELECT "+tokenColumns+" FROM tokens t WHERE t.id < ? ORDER BY t.id DESC LIMIT ?", orLast(before), most)
 }
 
 // RevokeToken ends a token and every session that was begun with it.
 func (s *Store) RevokeToken(ctx context.Context, id int64) error {
-	return s.atOnce(ctx, func(tx *sql.Tx) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked_at = COALESCE(revoked_at, ?) WHERE id = ?", now(), id)
 		if err != nil {
 			return err
 		}
 		if n, err := res.RowsAffected(); err == nil && n == 0 {
 			var known int
-			if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM tokens WHERE id = ?", id).Scan(&known); err != nil || known == 0 {
-				return errors.Join(err, ErrNotFound)
+			if err := tx.QueryRowContext(ctx, "SELECT 1 FROM tokens WHERE id = ?", id).Scan(&known); err != nil {
+				return notFound(err)
 			}
 		}
 		_, err = tx.ExecContext(ctx, "DELETE FROM sessions WHERE token = ?", id)
@@ -96,25 +97,27 @@ func (s *Store) RevokeToken(ctx context.Context, id int64) error {
 // NewSession begins a session of the console for a token.
 func (s *Store) NewSession(ctx context.Context, token int64, lasts time.Duration) (string, error) {
 	value, h := secret("")
-	err := s.atOnce(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE expires_at < ?", now()); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO sessions (hash, token, expires_at) VALUES (?, ?, ?)", h[:], token, now().Add(lasts))
+	err := s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "REPLACE INTO sessions (hash, token, expires_at) VALUES (?, ?, ?)", h[:], token, now().Add(lasts))
 		return err
 	})
 	return value, err
 }
 
 // TokenBySession finds the token of a session that has not ended.
-func (s *Store) TokenBySession(ctx context.Context, value string) (api.Token, error) {
+func (s *Store) TokenBySession(ctx context.Context, value string) (t api.Token, err error) {
 	h := hashOf(value)
-	return scanToken(s.db.QueryRowContext(ctx, "SELECT "+tokenColumns+" FROM sessions x JOIN tokens t ON t.id = x.token WHERE x.hash = ? AND x.expires_at > ? AND t.revoked_at IS NULL", h[:], now()).Scan)
+	return t, s.scanRow(ctx, func(scan func(...any) error) (err error) {
+		t, err = scanToken(scan)
+		return err
+	}, "SELECT "+tokenColumns+" FROM sessions x JOIN tokens t ON t.id = x.token WHERE x.hash = ? AND x.expires_at > ? AND t.revoked_at IS NULL", h[:], now())
 }
 
 // EndSession ends a session.
 func (s *Store) EndSession(ctx context.Context, value string) error {
 	h := hashOf(value)
-	_, err := s.db.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", h[:])
-	return err
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", h[:])
+		return err
+	})
 }

@@ -6,89 +6,207 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/internal/api"
 )
 
-// NewWave begins a wave.
+// A Taken is the refusal of a wave: another is at one of its hosts.
+type Taken struct {
+	Host string
+	Wave int64
+}
+
+func (t *Taken) Error() string { return fmt.Sprintf("wave %d is at %s", t.Wave, t.Host) }
+
+// NewWave begins a wave. It is a *Taken where another that runs is at one of its hosts.
 func (s *Store) NewWave(ctx context.Context, w api.Wave) (api.Wave, error) {
-	err := s.atOnce(ctx, func(tx *sql.Tx) (err error) {
+	hosts := hostsOf(w)
+	var taken *Taken
+	err := s.exactlyOnce(ctx, func(tx *sql.Tx) (err error) {
 		if w.Number, err = next(ctx, tx, "waves"); err != nil {
 			return err
 		}
 		w.Began = now()
-		body, err := json.Marshal(w)
+		if taken, err = takeHosts(ctx, tx, w.Number, hosts); err != nil || taken != nil {
+			return errors.Join(err, errTaken)
+		}
+		state, summary, err := written(w)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO waves (number, state, running) VALUES (?, ?, ?)", w.Number, body, running(w))
+		_, err = tx.ExecContext(ctx, "INSERT INTO waves (number, state, summary, running) VALUES (?, ?, ?, ?)", w.Number, state, summary, running(w))
 		return err
 	})
+	if errors.Is(err, errTaken) && taken != nil {
+		return w, taken
+	}
 	return w, err
+}
+
+var errTaken = errors.New("a host is taken")
+
+// hostsOf are the hosts that a wave is at, each once.
+func hostsOf(w api.Wave) (names []string) {
+	for _, h := range w.Hosts {
+		if h.Phase != api.HostAbsent {
+			names = append(names, h.Name)
+		}
+	}
+	slices.Sort(names) // all waves take them in one order
+	return slices.Compact(names)
+}
+
+// takeHosts notes that a wave is at hosts, or says which wave is at one already.
+func takeHosts(ctx context.Context, tx *sql.Tx, wave int64, hosts []string) (*Taken, error) {
+	for some := range slices.Chunk(hosts, 500) {
+		args := make([]any, 0, 2*len(some))
+		for _, name := range some {
+			args = append(args, name, wave)
+		}
+		_, err := tx.ExecContext(ctx, "INSERT INTO wave_hosts (host, wave) VALUES (?, ?)"+strings.Repeat(", (?, ?)", len(some)-1), args...)
+		if code(err) != duplicate {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		args = args[:0]
+		for _, name := range some {
+			args = append(args, name)
+		}
+		t := &Taken{}
+		err = tx.QueryRowContext(ctx, "SELECT host, wave FROM wave_hosts WHERE host IN (?"+strings.Repeat(", ?", len(some)-1)+") AND wave <> ? ORDER BY host LIMIT 1", append(args, wave)...).Scan(&t.Host, &t.Wave)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil, ErrBusy // it has just ended
+		}
+		return t, err
+	}
+	return nil, nil
 }
 
 func running(w api.Wave) bool { return w.State == api.WaveRunning || w.State == api.WaveWaiting }
 
-// A WaveStep is what a step of a wave may do besides changing its state.
+// written is a wave as it is stored, whole and as lists show it.
+func written(w api.Wave) (state, summary []byte, err error) {
+	w.Counts = map[string]int{}
+	for _, h := range w.Hosts {
+		w.Counts[h.Phase]++
+	}
+	if state, err = json.Marshal(w); err != nil {
+		return nil, nil, err
+	}
+	w.Hosts, w.Trials = []api.WaveHost{}, nil
+	summary, err = json.Marshal(w)
+	return state, summary, err
+}
+
+// A WaveStep is what a step of a wave asks for besides changing its state. It is stored
+// with that, or not at all.
 type WaveStep struct {
-	tx  *sql.Tx
-	key ed25519.PrivateKey
+	key   ed25519.PrivateKey
+	tasks []api.Task
+	asks  []asks
+}
+
+type asks struct {
+	host string
+	pair int64
 }
 
 // Task asks a host to do something, and gives the number of that.
-func (s WaveStep) Task(ctx context.Context, t api.Task) (int64, error) {
-	t, err := newTask(ctx, s.tx, t, s.key)
-	return t.ID, err
+func (s *WaveStep) Task(t api.Task) int64 {
+	t = numbered(t, s.key)
+	s.tasks = append(s.tasks, t)
+	return t.ID
 }
 
 // Ask notes that a host is asked to settle a pair.
-func (s WaveStep) Ask(ctx context.Context, host string, pair int64) error {
-	return ask(ctx, s.tx, host, pair)
-}
+func (s *WaveStep) Ask(host string, pair int64) { s.asks = append(s.asks, asks{host, pair}) }
 
-// StepWave changes a wave in one transaction with what it asks hosts to do. step
-// may be called again, if another was faster.
-func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateKey, step func(w *api.Wave, s WaveStep) error) (w api.Wave, err error) {
-	err = s.atOnce(ctx, func(tx *sql.Tx) error {
-		var body []byte
-		if err := tx.QueryRowContext(ctx, "SELECT state FROM waves WHERE number = ? FOR UPDATE", number).Scan(&body); err != nil {
-			return notFound(err)
+// StepWave changes a wave in one transaction with what it asks hosts to do. step works the
+// change out from the wave as it is, and holds nobody up meanwhile: where another changed
+// the wave since, it is called again, up to tries times; then it is ErrConflict.
+func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateKey, tries int, step func(w *api.Wave, s *WaveStep) error) (w api.Wave, err error) {
+	for range tries {
+		var before []byte
+		if err := s.row(ctx, "SELECT state FROM waves WHERE number = ?", []any{number}, &before); err != nil {
+			return w, err
 		}
 		w = api.Wave{}
-		if err := json.Unmarshal(body, &w); err != nil {
-			return err
+		if err := json.Unmarshal(before, &w); err != nil {
+			return w, err
 		}
-		if err := step(&w, WaveStep{tx, key}); err != nil {
-			return err
+		st := &WaveStep{key: key}
+		if err := step(&w, st); err != nil {
+			return w, err
 		}
-		after, err := json.Marshal(w)
-		if err != nil || string(after) == string(body) {
-			return err
+		after, summary, err := written(w)
+		if err != nil || string(after) == string(before) && len(st.tasks)+len(st.asks) == 0 {
+			return w, err
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE waves SET state = ?, running = ? WHERE number = ?", after, running(w), number)
-		return err
-	})
-	return w, err
+		err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+			var is []byte
+			if err := tx.QueryRowContext(ctx, "SELECT state FROM waves WHERE number = ? FOR UPDATE", number).Scan(&is); err != nil {
+				return notFound(err)
+			}
+			if string(is) != string(before) {
+				return ErrConflict
+			}
+			return st.store(ctx, tx, w, after, summary)
+		})
+		if !errors.Is(err, ErrConflict) {
+			return w, err
+		}
+	}
+	return w, ErrConflict
 }
 
-// Waves are waves, the newest first: those that run, or all.
-func (s *Store) Waves(ctx context.Context, onlyRunning bool) ([]api.Wave, error) {
-	return bodies[api.Wave](ctx, s, "SELECT state FROM waves WHERE running OR NOT ? ORDER BY number DESC LIMIT 200", onlyRunning)
+func (s *WaveStep) store(ctx context.Context, tx *sql.Tx, w api.Wave, state, summary []byte) error {
+	for _, t := range s.tasks {
+		if err := putTask(ctx, tx, t, w.Number); err != nil {
+			return err
+		}
+	}
+	for _, a := range s.asks {
+		if err := ask(ctx, tx, a.host, a.pair); err != nil {
+			return err
+		}
+	}
+	if !running(w) {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM wave_hosts WHERE wave = ?", w.Number); err != nil {
+			return err
+		}
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE waves SET state = ?, summary = ?, running = ? WHERE number = ?", state, summary, running(w), w.Number)
+	return err
+}
+
+// RunningWaves are the numbers of the waves that run, and their states.
+func (s *Store) RunningWaves(ctx context.Context) ([]api.Wave, error) {
+	return list(ctx, s, unjson[api.Wave], "SELECT COALESCE(summary, state) FROM waves WHERE running = TRUE ORDER BY number LIMIT 1000")
+}
+
+// Waves are waves as lists show them, without their hosts, the newest first: at most so
+// many, those before a number if it is not 0.
+func (s *Store) Waves(ctx context.Context, before int64, most int) ([]api.Wave, error) {
+	return list(ctx, s, unjson[api.Wave], "SELECT COALESCE(summary, state) FROM waves WHERE number < ? ORDER BY number DESC LIMIT ?", orLast(before), most)
 }
 
 // Wave is one wave.
 func (s *Store) Wave(ctx context.Context, number int64) (w api.Wave, err error) {
-	var body []byte
-	if err := s.db.QueryRowContext(ctx, "SELECT state FROM waves WHERE number = ?", number).Scan(&body); err != nil {
-		return w, notFound(err)
-	}
-	return w, json.Unmarshal(body, &w)
+	return w, s.scanRow(ctx, func(scan func(...any) error) (err error) {
+		w, err = unjson[api.Wave](scan)
+		return err
+	}, "SELECT state FROM waves WHERE number = ?", number)
 }
 
 // Previous is the pair that a host was asked for before the last; 0 if there is none.
-func (s WaveStep) Previous(ctx context.Context, host string) (pair int64, err error) {
-	err = s.tx.QueryRowContext(ctx, "SELECT previous FROM asked WHERE host = ?", host).Scan(&pair)
-	if errors.Is(err, sql.ErrNoRows) {
+func (s *Store) Previous(ctx context.Context, host string) (pair int64, err error) {
+	err = s.row(ctx, "SELECT previous FROM asked WHERE host = ?", []any{host}, &pair)
+	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
 	return pair, err

@@ -136,6 +136,9 @@ func (db *MariaDB) Create(database string) error {
 	return errors.Join(err, pool.Close())
 }
 
+// Signal sends the server a signal: to freeze it, to let it go on, to kill it.
+func (db *MariaDB) Signal(s syscall.Signal) error { return db.cmd.Process.Signal(s) }
+
 // Stop ends the server and waits for it.
 func (db *MariaDB) Stop() error {
 	if err := db.cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {

@@ -1,0 +1,177 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// Attends notes that a host asked what there is to do.
+func (s *Store) Attends(ctx context.Context, host string) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, asked_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE asked_at = VALUES(asked_at)", host, now())
+		return err
+	})
+}
+
+// PutChange notes how the last change on a host stands. failed says why none was made.
+func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.HostChange, failed string) error {
+	body, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO attending (host, pair, change_now, failed, told_at) VALUES (?, ?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE pair = VALUES(pair), change_now = VALUES(change_now), failed = VALUES(failed), told_at = VALUES(told_at)`, host, pair, body, failed, now())
+		return err
+	})
+}
+
+// Attending is what is known of how a host attends.
+type Attending struct {
+	AskedAt time.Time // what there is to do; zero if never
+	Pair    int64     // that the last change was to put in force; 0 if none of the service's
+	Change  *api.HostChange
+	Failed  string // why the last settle could not be made
+	ToldAt  time.Time
+	Around  api.Surroundings // what it said is loaded when it starts, and of its addresses
+}
+
+// Attending is what is known of hosts, by name: of those named, or of all if none is.
+func (s *Store) Attending(ctx context.Context, only ...string) (out map[string]Attending, err error) {
+	where := ""
+	var args []any
+	if len(only) > 0 {
+		where = " WHERE host IN (?" + strings.Repeat(", ?", len(only)-1) + ")"
+		for _, name := range only {
+			args = append(args, name)
+		}
+	}
+	type known struct {
+		host string
+		Attending
+	}
+	all, err := list(ctx, s, func(scan func(...any) error) (k known, err error) {
+		var asked, told sql.NullTime
+		var change, around []byte
+		var failed sql.NullString
+		if err := scan(&k.host, &asked, &k.Pair, &change, &failed, &told, &around); err != nil {
+			return k, err
+		}
+		k.AskedAt, k.ToldAt, k.Failed = asked.Time, told.Time, failed.String
+		for _, part := range []struct {
+			body []byte
+			into any
+		}{{change, &k.Change}, {around, &k.Around}} {
+			if len(part.body) > 0 {
+				if err := json.Unmarshal(part.body, part.into); err != nil {
+					return k, err
+				}
+			}
+		}
+		return k, nil
+	}, "SELECT host, asked_at, pair, change_now, failed, told_at, around FROM attending"+where, args...)
+	out = map[string]Attending{}
+	for _, k := range all {
+		out[k.host] = k.Attending
+	}
+	return out, err
+}
+
+// PutSurroundings notes what a host says of itself besides its rules, and what its
+// counters stand at. said is nil if it is what it said before.
+func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.Time, said *api.Surroundings, counts []api.Count) error {
+	counted, err := json.Marshal(counts)
+	if err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if said == nil {
+			_, err := tx.ExecContext(ctx, "UPDATE surroundings SET taken_at = ?, counts = ? WHERE host = ?", takenAt.UTC(), counted, host)
+			return err
+		}
+		all := *said
+		if b := all.Boot; b != nil {
+			boot := *b
+			boot.InForce, boot.Dump = nil, "" // the hash is ours to give: it may be of another host's
+			if b.InForce != nil {
+				dumps, err := json.Marshal(b.InForce)
+				if err != nil {
+					return err
+				}
+				hash, err := put(ctx, tx, dumps)
+				if err != nil {
+					return err
+				}
+				boot.Dump = hex.EncodeToString(hash[:])
+				if _, err := tx.ExecContext(ctx, "REPLACE INTO boot_dumps (host, hash) VALUES (?, ?)", host, hash[:]); err != nil {
+					return err
+				}
+			}
+			all.Boot = &boot
+		}
+		body, err := json.Marshal(all)
+		if err != nil {
+			return err
+		}
+		part, err := json.Marshal(api.Surroundings{Boot: all.Boot, Interfaces: all.Interfaces})
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body, counts) VALUES (?, ?, ?, ?)", host, takenAt.UTC(), body, counted); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around)", host, part)
+		return err
+	})
+}
+
+// Surroundings is what a host last said of itself besides its rules, and when.
+type Surroundings struct {
+	api.Surroundings
+	TakenAt time.Time
+	Counts  []api.Count
+}
+
+// Surroundings is what a host last said of itself besides its rules.
+func (s *Store) Surroundings(ctx context.Context, host string) (said Surroundings, err error) {
+	var body, counts []byte
+	if err := s.row(ctx, "SELECT taken_at, body, counts FROM surroundings WHERE host = ?", []any{host}, &said.TakenAt, &body, &counts); err != nil {
+		return said, err
+	}
+	if len(counts) > 0 {
+		if err := json.Unmarshal(counts, &said.Counts); err != nil {
+			return said, err
+		}
+	}
+	return said, json.Unmarshal(body, &said.Surroundings)
+}
+
+// PutCopies replaces what is known of the copies that a host keeps.
+func (s *Store) PutCopies(ctx context.Context, host string, copies []api.CopyNote) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM copies WHERE host = ?", host); err != nil {
+			return err
+		}
+		for _, c := range copies {
+			body, err := json.Marshal(c)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO copies (host, number, note) VALUES (?, ?, ?)", host, c.Number, body); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Copies are the copies that a host keeps, the newest first.
+func (s *Store) Copies(ctx context.Context, host string) ([]api.CopyNote, error) {
+	return list(ctx, s, unjson[api.CopyNote], "SELECT note FROM copies WHERE host = ? ORDER BY number DESC LIMIT 200", host)
+}

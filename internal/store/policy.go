@@ -1,0 +1,176 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"math"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// A Pair is a revision with a generation of the fleet: what is published.
+type Pair struct {
+	Number, Revision, Generation int64
+}
+
+// Publish adds a revision and makes a pair of it with the newest generation. base is the
+// pair that the revision was checked against. It is ErrConflict where that is not the
+// newest any more: whoever comes late must check again.
+func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte) (p Pair, err error) {
+	return s.change(ctx, base, revisions, author, why, files)
+}
+
+// Import adds a generation of the fleet and makes a pair of it with the newest revision,
+// if there is one. base is as for Publish.
+func (s *Store) Import(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
+	return s.change(ctx, base, generations, author, why, file)
+}
+
+// A half is one of the two series that a pair is made of.
+type half string
+
+const (
+	revisions   half = "revisions"
+	generations half = "generations"
+)
+
+// change adds to one half and makes the pair, in one transaction that holds all three
+// counters: while it runs nobody else can change either half, and what it was worked out
+// from is still what is newest.
+func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte) (p Pair, err error) {
+	insert := map[half]string{
+		revisions:   "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)",
+		generations: "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)",
+	}[which]
+	err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+		last, err := counters(ctx, tx)
+		if err != nil {
+			return err
+		}
+		// Before there is a pair, the fleet alone is what a change was worked out from.
+		if base.Number != last["pairs"] || base.Number == 0 && base.Generation != last[string(generations)] {
+			return ErrConflict
+		}
+		h, err := put(ctx, tx, body)
+		if err != nil {
+			return err
+		}
+		number := last[string(which)] + 1
+		if _, err := tx.ExecContext(ctx, insert, number, author, why, now(), h[:]); err != nil {
+			return err
+		}
+		if err := count(ctx, tx, string(which), number); err != nil {
+			return err
+		}
+		p = Pair{Revision: base.Revision, Generation: base.Generation}
+		if which == revisions {
+			p.Revision = number
+		} else {
+			p.Generation = number
+		}
+		if p.Revision == 0 {
+			return nil // nothing is published yet
+		}
+		p.Number = last["pairs"] + 1
+		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at) VALUES (?, ?, ?, ?)", p.Number, p.Revision, p.Generation, now()); err != nil {
+			return err
+		}
+		return count(ctx, tx, "pairs", p.Number)
+	})
+	return p, err
+}
+
+// counters locks the counters of the halves and of the pairs, always in one order, and
+// gives the last number of each.
+func counters(ctx context.Context, tx *sql.Tx) (last map[string]int64, err error) {
+	rows, err := tx.QueryContext(ctx, "SELECT name, value FROM counters WHERE name IN ('generations', 'pairs', 'revisions') ORDER BY name FOR UPDATE")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, rows.Close()) }()
+	last = map[string]int64{}
+	for rows.Next() {
+		var name string
+		var value int64
+		if err := rows.Scan(&name, &value); err != nil {
+			return nil, err
+		}
+		last[name] = value
+	}
+	return last, rows.Err()
+}
+
+// count notes the last number of a series.
+func count(ctx context.Context, tx *sql.Tx, series string, value int64) error {
+	_, err := tx.ExecContext(ctx, "UPDATE counters SET value = ? WHERE name = ?", value, series)
+	return err
+}
+
+// next takes the next number of a series. Others who want one wait until the
+// transaction ends, and if it fails the number is given again.
+func next(ctx context.Context, tx *sql.Tx, series string) (n int64, err error) {
+	if err = tx.QueryRowContext(ctx, "SELECT value + 1 FROM counters WHERE name = ? FOR UPDATE", series).Scan(&n); err != nil {
+		return 0, err
+	}
+	return n, count(ctx, tx, series, n)
+}
+
+// Newest is the pair in force. Number is 0 where nothing was published yet;
+// Generation is that of the fleet all the same.
+func (s *Store) Newest(ctx context.Context) (p Pair, err error) {
+	err = s.row(ctx, "SELECT number, revision, generation FROM pairs ORDER BY number DESC LIMIT 1", nil, &p.Number, &p.Revision, &p.Generation)
+	if errors.Is(err, ErrNotFound) {
+		err = s.row(ctx, "SELECT COALESCE(MAX(number), 0) FROM generations", nil, &p.Generation)
+	}
+	return p, err
+}
+
+// Pair is one pair by its number.
+func (s *Store) Pair(ctx context.Context, number int64) (p Pair, err error) {
+	err = s.row(ctx, "SELECT number, revision, generation FROM pairs WHERE number = ?", []any{number}, &p.Number, &p.Revision, &p.Generation)
+	return p, err
+}
+
+// Revision is one revision with the hash of its files.
+func (s *Store) Revision(ctx context.Context, number int64) (r api.Revision, files Hash, err error) {
+	var h []byte
+	err = s.row(ctx, "SELECT number, author, why, published_at, hash FROM revisions WHERE number = ?", []any{number}, &r.Number, &r.Author, &r.Why, &r.PublishedAt, &h)
+	copy(files[:], h)
+	r.Hash = fmt.Sprintf("%x", h)
+	return r, files, err
+}
+
+// Revisions is the history, the newest first: at most so many, those before a number if it
+// is not 0. Which one is in force is the newest pair's to say.
+func (s *Store) Revisions(ctx context.Context, before int64, most int) ([]api.Revision, error) {
+	return list(ctx, s, func(scan func(...any) error) (r api.Revision, err error) {
+		var h []byte
+		err = scan(&r.Number, &r.Author, &r.Why, &r.PublishedAt, &h)
+		r.Hash = fmt.Sprintf("%x", h)
+		return r, err
+	}, "SELECT number, author, why, published_at, hash FROM revisions WHERE number < ? ORDER BY number DESC LIMIT ?", orLast(before), most)
+}
+
+// orLast is a number, or a larger one than any if it is 0.
+func orLast(before int64) int64 {
+	if before == 0 {
+		return math.MaxInt64
+	}
+	return before
+}
+
+// Generation is the hash of a fleet file by its number.
+func (s *Store) Generation(ctx context.Context, number int64) (file Hash, err error) {
+	var h []byte
+	err = s.row(ctx, "SELECT hash FROM generations WHERE number = ?", []any{number}, &h)
+	copy(file[:], h)
+	return file, err
+}
+
+// PairOf is the newest pair with a revision.
+func (s *Store) PairOf(ctx context.Context, revision int64) (p Pair, err error) {
+	err = s.row(ctx, "SELECT number, revision, generation FROM pairs WHERE revision = ? ORDER BY number DESC LIMIT 1", []any{revision}, &p.Number, &p.Revision, &p.Generation)
+	return p, err
+}

@@ -1,0 +1,163 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+)
+
+// pruneBatch is how many rows go in one transaction: it holds nobody up.
+const pruneBatch = 500
+
+// Keeping is for how long what is no longer needed is kept.
+type Keeping struct {
+	Reports time.Duration // earlier reports of hosts, and what they said; the newest stay
+	Done    time.Duration // tasks and enrolments that are over
+}
+
+// DefaultKeeping is for how long that is, if nobody says otherwise.
+var DefaultKeeping = Keeping{Reports: 90 * 24 * time.Hour, Done: 7 * 24 * time.Hour}
+
+// contentGrace is how old a content must be before it goes: whoever has just stored it may
+// not have said yet what it is for.
+const contentGrace = time.Hour
+
+// The statements that prune, each taking the bound of time and how many rows. What a row of
+// another table refers to stays.
+const (
+	pruneReports = "DELETE FROM reports WHERE received_at < ? AND NOT EXISTS (SELECT 1 FROM newest n WHERE n.host = reports.host AND n.report = reports.id) ORDER BY received_at LIMIT ?"
+	pruneTasks   = "DELETE FROM tasks WHERE until < ? ORDER BY until LIMIT ?"
+	pruneEnrol   = "DELETE FROM enrolments WHERE until < ? ORDER BY until LIMIT ?"
+	pruneSession = "DELETE FROM sessions WHERE expires_at < ? ORDER BY expires_at LIMIT ?"
+	pruneOnce    = "DELETE FROM made_once WHERE at < ? ORDER BY at LIMIT ?"
+)
+
+// Prune removes what is no longer needed, in small transactions, and says how many rows
+// went. It ends when there is no more, or ctx does.
+func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error) {
+	at := now()
+	for _, p := range []struct {
+		query string
+		until time.Time
+	}{
+		{pruneSession, at},
+		{pruneOnce, at.Add(-time.Hour)},
+		{pruneEnrol, at.Add(-keep.Done)},
+		{pruneTasks, at.Add(-keep.Done)},
+		{pruneReports, at.Add(-keep.Reports)},
+	} {
+		n, err := s.pruneAll(ctx, p.query, p.until, pruneBatch)
+		gone += n
+		if err != nil {
+			return gone, err
+		}
+	}
+	n, err := s.pruneFindings(ctx)
+	gone += n
+	if err != nil {
+		return gone, err
+	}
+	n, err = s.pruneContent(ctx, at.Add(-contentGrace))
+	return gone + n, err
+}
+
+// pruneAll runs a statement again and again until it has nothing to remove.
+func (s *Store) pruneAll(ctx context.Context, query string, args ...any) (gone int64, err error) {
+	for ctx.Err() == nil {
+		var n int64
+		err := s.inTx(ctx, func(tx *sql.Tx) error {
+			res, err := tx.ExecContext(ctx, query, args...)
+			if err != nil {
+				return err
+			}
+			n, err = res.RowsAffected()
+			return err
+		})
+		gone += n
+		if err != nil || n < pruneBatch {
+			return gone, err
+		}
+	}
+	return gone, ctx.Err()
+}
+
+// pruneFindings removes results about dumps that no report says any more, page by page
+// through the table: a page is a range of its key.
+func (s *Store) pruneFindings(ctx context.Context) (gone int64, err error) {
+	type key struct {
+		host string
+		dump []byte
+		pair int64
+	}
+	var at key
+	for ctx.Err() == nil {
+		page, err := list(ctx, s, func(scan func(...any) error) (k key, err error) { return k, scan(&k.host, &k.dump, &k.pair) },
+			"SELECT host, dump, pair FROM findings WHERE (host, dump, pair) > (?, ?, ?) ORDER BY host, dump, pair LIMIT ?", at.host, at.dump, at.pair, pruneBatch)
+		if err != nil || len(page) == 0 {
+			return gone, err
+		}
+		err = s.inTx(ctx, func(tx *sql.Tx) error {
+			gone := int64(0)
+			for _, k := range page {
+				res, err := tx.ExecContext(ctx, "DELETE FROM findings WHERE host = ? AND dump = ? AND pair = ? AND NOT EXISTS (SELECT 1 FROM reports r WHERE r.host = findings.host AND r.hash = findings.dump)", k.host, k.dump, k.pair)
+				if err != nil {
+					return err
+				}
+				n, err := res.RowsAffected()
+				if err != nil {
+					return err
+				}
+				gone += n
+			}
+			return nil
+		})
+		if err != nil {
+			return gone, err
+		}
+		at = page[len(page)-1]
+	}
+	return gone, ctx.Err()
+}
+
+// pruneContent removes contents that nothing refers to, page by page, the oldest first.
+func (s *Store) pruneContent(ctx context.Context, before time.Time) (gone int64, err error) {
+	type key struct {
+		at   time.Time
+		hash []byte
+	}
+	var last key
+	for ctx.Err() == nil {
+		page, err := list(ctx, s, func(scan func(...any) error) (k key, err error) { return k, scan(&k.at, &k.hash) },
+			"SELECT created_at, hash FROM content WHERE created_at < ? AND (created_at, hash) > (?, ?) ORDER BY created_at, hash LIMIT ?", before, last.at, last.hash, pruneBatch)
+		if err != nil || len(page) == 0 {
+			return gone, err
+		}
+		for _, k := range page {
+			var n int64
+			err := s.inTx(ctx, func(tx *sql.Tx) error {
+				// Whoever refers to a content anew touches it first, so that it is not that old.
+				res, err := tx.ExecContext(ctx, "DELETE FROM content WHERE hash = ? AND created_at < ?"+unreferred, k.hash, before)
+				if err != nil {
+					return err
+				}
+				if n, err = res.RowsAffected(); err != nil || n == 0 {
+					return err
+				}
+				_, err = tx.ExecContext(ctx, "DELETE FROM pieces WHERE hash = ?", k.hash)
+				return err
+			})
+			if gone += n; err != nil {
+				return gone, err
+			}
+		}
+		last = page[len(page)-1]
+	}
+	return gone, ctx.Err()
+}
+
+// unreferred is that nothing refers to a content.
+const unreferred = " AND NOT EXISTS (SELECT 1 FROM revisions r WHERE r.hash = content.hash)" +
+	" AND NOT EXISTS (SELECT 1 FROM generations g WHERE g.hash = content.hash)" +
+	" AND NOT EXISTS (SELECT 1 FROM reports p WHERE p.hash = content.hash)" +
+	" AND NOT EXISTS (SELECT 1 FROM findings f WHERE f.result = content.hash)" +
+	" AND NOT EXISTS (SELECT 1 FROM boot_dumps b WHERE b.hash = content.hash)"
