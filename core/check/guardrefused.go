@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
@@ -37,6 +38,9 @@ block, or narrow the block:
 
 // guardEnd reports the first host at one end of a guard where some of it is refused.
 func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Host) {
+	if dir != policy.Forward && !p.blockable(r) {
+		return
+	}
 	seen := map[*compile.Plan]bool{}
 	for _, h := range hosts {
 		plan := p.plan(h)
@@ -72,6 +76,24 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		p.report(pr.Hinted("make it an exception with `over`, or narrow what refuses it"))
 		return
 	}
+}
+
+// blockable says that there is a block that could refuse some of a guard at one of its own
+// ends. Only blocks can: no allow without a limit comes after another.
+func (p *pass) blockable(r *policy.Rule) bool {
+	mine := p.wide(r)
+	for _, b := range p.rules() {
+		if !b.Block || slices.Contains(r.Over, b) {
+			continue
+		}
+		// The addresses of a side are not all of what a rule matches there, where it is delivered
+		// to whatever address; the other side's are.
+		other := p.wide(b)
+		if p.sp.And(mine[0], other[0]) != packet.Empty || p.sp.And(mine[1], other[1]) != packet.Empty {
+			return true
+		}
+	}
+	return false
 }
 
 // refuser names what refuses packets by an attributed decision.

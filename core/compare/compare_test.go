@@ -274,7 +274,7 @@ func TestTangled(t *testing.T) {
 	}
 	res, _, _ := told(300_000)
 	require.Equal(t, "drifted", res.State())
-	require.Contains(t, res.Unread[0], "too tangled to be held exactly: it takes more than 4 million distinctions; only new connections")
+	require.Contains(t, res.Unread[0], "too complex to decide exactly (more than 4 million cases); only new connections")
 	require.GreaterOrEqual(t, len(res.Findings), 2)
 	_, live, sp := told(0)
 	d := live.Decision(sp) // which is not too much here

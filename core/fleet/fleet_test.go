@@ -50,7 +50,7 @@ func TestMessages(t *testing.T) {
 		{`{"hosts": [{"name": "A b", "roles": [], "interfaces": []}]}`,
 			"1:21 fleet-name: \"A b\" is not a host's name | a host's name is made of small letters, digits, hyphens and dots\n1:37 fleet-role: a host has at least one role | name the role whose rules it is to get"},
 		{`{"hosts": [{"name": "a", "roles": ["r", "r"], "interfaces": [{"name": "far-too-long-a-name", "addresses": []}]}]}`,
-			"1:41 fleet-role: the role \"r\" stands twice | leave one\n1:71 fleet-interface: \"far-too-long-a-name\" is not an interface's name | it has at most 15 characters, no blank and none of / * \" \\"},
+			"1:41 fleet-role: the role \"r\" stands twice | leave one\n1:71 fleet-interface: \"far-too-long-a-name\" is not an interface's name | it has at most 15 characters: letters, digits and . _ : @ -"},
 		{`{"hosts": [{"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"]}]},
  {"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"]}]}]}`,
 			"2:11 fleet-twice: the host \"a\" stands twice | the other is at f.json:1:21\n2:11 fleet-twice: the address 10.0.0.1 of a is also a's | an address belongs to one interface of one host, unless it is `floating`; a is at f.json:1:21"},

@@ -10,10 +10,9 @@ import (
 	"net/netip"
 	"path"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"yellowfence.example/yfence/core/fence"
 )
@@ -49,97 +48,48 @@ func FormatOf(file string, data []byte) Format {
 	return YAML
 }
 
-// Read reads a fleet file in any format. It always gives a fleet, of what it
-// could understand, and every problem of the file.
+// Bounds of a fleet file, whatever its format.
+const (
+	MaxFile  = 64 << 20 // bytes
+	MaxHosts = 200_000
+
+	maxDepth    = 32   // of lists and objects in one another
+	maxProblems = 1000 // that are told of one file
+)
+
+var tooDeep = fmt.Sprintf("lists and objects stand in one another more than %d deep, which nothing in a fleet file does", maxDepth)
+
+func tooLarge(file, why string) *fence.Problem {
+	p := fence.Errorf(fence.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-size", "the fleet file is too large to be read").Hinted("%s", why)
+	return &p
+}
+
+// Read reads a fleet file in any format, in time and memory that are linear in its length.
+// It always gives a fleet, of what it could understand, and every problem of the file.
 func Read(file string, data []byte) (*Fleet, []fence.Problem) {
 	switch FormatOf(file, data) {
 	case YAML:
-		doc, problem := yamlTree(file, data)
-		return decode(doc, problem)
+		return decode(file, data, yamlTree)
 	case CSV:
-		return readCSV(file, data)
+		return decode(file, data, csvTree)
 	}
 	return ReadJSON(file, data)
-}
-
-// yamlTree reads YAML text; anchors and tags are not for fleet files.
-func yamlTree(file string, data []byte) (t tree, problem *fence.Problem) {
-	defer func() { // the library's parser is not proof against every text
-		if r := recover(); r != nil {
-			p := fence.Errorf(fence.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-syntax", "this is not YAML that can be read")
-			problem = &p
-		}
-	}()
-	doc, err := parser.ParseBytes(data, 0)
-	if err != nil {
-		pos := fence.Pos{File: file, Line: 1, Column: 1}
-		message := err.Error()
-		var syntax *yaml.SyntaxError
-		if errors.As(err, &syntax) && syntax.Token != nil {
-			pos.Line, pos.Column, message = syntax.Token.Position.Line, syntax.Token.Position.Column, syntax.Message
-		}
-		p := fence.Errorf(pos, 1, "fleet-syntax", "this is not YAML: %s", message)
-		return t, &p
-	}
-	if len(doc.Docs) != 1 || doc.Docs[0].Body == nil {
-		p := fence.Errorf(fence.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-syntax", "a fleet file holds one YAML document, this one %d", len(doc.Docs))
-		return t, &p
-	}
-	return yamlNode(file, doc.Docs[0].Body), nil
-}
-
-func yamlNode(file string, n ast.Node) tree {
-	token := n.GetToken()
-	t := tree{pos: fence.Pos{File: file, Line: token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), kind: "thing we have no use for"}
-	switch v := n.(type) {
-	case *ast.MappingNode:
-		t.kind, t.width = "object", 1
-		for _, pair := range v.Values {
-			t.fields = append(t.fields, yamlField(file, pair))
-		}
-		if len(t.fields) > 0 { // it begins with its first key, not with the colon behind it
-			t.pos = t.fields[0].pos
-		}
-	case *ast.MappingValueNode:
-		t.kind, t.width, t.fields = "object", 1, []field{yamlField(file, v)}
-		t.pos = t.fields[0].pos
-	case *ast.SequenceNode:
-		t.kind, t.width = "list", 1
-		for _, item := range v.Values {
-			t.items = append(t.items, yamlNode(file, item))
-		}
-	case *ast.StringNode:
-		t.kind, t.text = "text", v.Value
-	case *ast.IntegerNode:
-		t.kind, t.text = "number", token.Value
-	case *ast.BoolNode:
-		t.kind, t.yes = "boolean", v.Value
-	case *ast.NullNode:
-		t.kind = "null"
-	case *ast.FloatNode, *ast.LiteralNode:
-		t.kind, t.text = "text", token.Value // such as an address without quotes
-	}
-	return t
-}
-
-func yamlField(file string, pair *ast.MappingValueNode) field {
-	token := pair.Key.GetToken()
-	return field{key: token.Value, pos: fence.Pos{File: file, Line: token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), value: yamlNode(file, pair.Value)}
 }
 
 // csvHead are the columns of a CSV fleet file.
 var csvHead = []string{"host", "roles", "dialect", "interface", "address"}
 
-// readCSV reads one address a line; roles are separated by blanks. Lines of one
-// host agree in its roles and dialect.
-func readCSV(file string, data []byte) (*Fleet, []fence.Problem) {
+// csvTree reads one address a line; roles are separated by blanks. Lines of one
+// host agree in its roles and dialect. Hosts are handed to each at the end.
+func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []fence.Problem) {
 	r := csv.NewReader(bytes.NewReader(data))
 	r.FieldsPerRecord = len(csvHead)
 	r.TrimLeadingSpace = true
-	list := tree{kind: "list", pos: fence.Pos{File: file, Line: 1, Column: 1}, width: 1}
+	r.ReuseRecord = true
+	var hosts []tree
 	byName := map[string]int{}
-	var problems []fence.Problem
-	for first := true; ; first = false {
+	interfaces := map[[2]string]int{} // by host and name
+	for first := true; len(problems) < maxProblems; first = false {
 		record, err := r.Read()
 		if errors.Is(err, io.EOF) {
 			break
@@ -152,7 +102,7 @@ func readCSV(file string, data []byte) (*Fleet, []fence.Problem) {
 		}
 		at := func(i int, kind, text string) tree {
 			line, column := r.FieldPos(i)
-			return tree{pos: fence.Pos{File: file, Line: line, Column: column}, width: len([]rune(text)), kind: kind, text: text}
+			return tree{pos: fence.Pos{File: file, Line: line, Column: column}, width: utf8.RuneCountInString(text), kind: kind, text: text}
 		}
 		if first {
 			if strings.Join(record, ",") != strings.Join(csvHead, ",") {
@@ -162,25 +112,26 @@ func readCSV(file string, data []byte) (*Fleet, []fence.Problem) {
 		}
 		i, known := byName[record[0]]
 		if !known {
-			i = len(list.items)
+			i = len(hosts)
 			byName[record[0]] = i
-			list.items = append(list.items, csvHost(at, record))
+			hosts = append(hosts, csvHost(at, record))
 		}
-		csvAddress(at, record, &list.items[i])
+		csvAddress(at, record, &hosts[i], interfaces)
 		if known {
 			for _, column := range []int{1, 2} {
-				if before := list.items[i].fields[column].value.text; before != record[column] {
+				if before := hosts[i].fields[column].value.text; before != record[column] {
 					problems = append(problems, fence.Errorf(at(column, "", "").pos, max(len(record[column]), 1), "fleet-twice", "%s of %s was %q on an earlier line", csvHead[column], record[0], before).
 						Hinted("write the same on every line of a host"))
 				}
 			}
 		}
 	}
-	doc := tree{kind: "object", pos: list.pos, width: 1, fields: []field{{key: "hosts", pos: list.pos, value: list}}}
-	fl, found := decode(doc, nil)
-	problems = append(problems, found...)
-	fence.SortProblems(problems)
-	return fl, problems
+	for i, h := range hosts {
+		each(h)
+		hosts[i] = tree{}
+	}
+	top := fence.Pos{File: file, Line: 1, Column: 1}
+	return tree{kind: "object", pos: top, width: 1, fields: []field{{key: "hosts", pos: top, value: tree{kind: "list", pos: top, width: 1}}}}, problems
 }
 
 // csvHost is a host as the JSON would have it, without interfaces yet.
@@ -202,15 +153,15 @@ func csvHost(at func(int, string, string) tree, record []string) tree {
 }
 
 // csvAddress adds a line's address to the host's interface.
-func csvAddress(at func(int, string, string) tree, record []string, host *tree) {
+func csvAddress(at func(int, string, string) tree, record []string, host *tree, known map[[2]string]int) {
 	interfaces := &host.fields[3].value
-	for i := range interfaces.items {
-		if interfaces.items[i].fields[0].value.text == record[3] {
-			list := &interfaces.items[i].fields[1].value
-			list.items = append(list.items, at(4, "text", record[4]))
-			return
-		}
+	key := [2]string{record[0], record[3]}
+	if i, is := known[key]; is {
+		list := &interfaces.items[i].fields[1].value
+		list.items = append(list.items, at(4, "text", record[4]))
+		return
 	}
+	known[key] = len(interfaces.items)
 	name, list := at(3, "text", record[3]), at(4, "list", "")
 	if record[4] != "" {
 		list.items = []tree{at(4, "text", record[4])}

@@ -9,27 +9,44 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/fence"
-	"yellowfence.example/yfence/core/packet"
 )
 
 // ReadJSON reads a fleet file. It always gives a fleet, of what it could
 // understand, and every problem of the file.
 func ReadJSON(file string, data []byte) (*Fleet, []fence.Problem) {
-	doc, problem := jsonTree(file, data)
-	return decode(doc, problem)
+	return decode(file, data, jsonTree)
 }
 
+// A reader makes a tree of a text. The hosts are not in it: each is handed over when it was
+// read, so that a large fleet is not held twice. Problems end it.
+type reader func(file string, data []byte, each func(host tree)) (doc tree, problems []fence.Problem)
+
 // decode makes a fleet of a document, in whatever format it was written.
-func decode(doc tree, problem *fence.Problem) (*Fleet, []fence.Problem) {
-	if problem != nil {
-		return &Fleet{}, []fence.Problem{*problem}
+func decode(file string, data []byte, read reader) (*Fleet, []fence.Problem) {
+	if len(data) > MaxFile {
+		return &Fleet{}, []fence.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d MiB", MaxFile>>20))}
 	}
 	d := &decoder{}
 	fl := &Fleet{Hosts: []*Host{}}
+	more := 0
+	doc, problems := read(file, data, func(t tree) {
+		if len(fl.Hosts) == MaxHosts {
+			more++
+			return
+		}
+		fl.Hosts = append(fl.Hosts, d.host(t))
+	})
+	if more > 0 {
+		return &Fleet{}, []fence.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d hosts, this one has %d", MaxHosts, MaxHosts+more))}
+	}
+	if problems != nil && doc.kind == "" {
+		return &Fleet{}, problems
+	}
+	d.problems = append(d.problems, problems...)
 	d.object(doc, "a fleet", map[string]func(tree){
 		"service": func(t tree) { d.service(t, &fl.Service) },
 		"hosts": func(t tree) {
-			for _, item := range d.list(t, "hosts") {
+			for _, item := range d.list(t, "hosts", MaxHosts) {
 				fl.Hosts = append(fl.Hosts, d.host(item))
 			}
 		},
@@ -39,10 +56,21 @@ func decode(doc tree, problem *fence.Problem) (*Fleet, []fence.Problem) {
 	return fl, d.problems
 }
 
+// Bounds of what one host may have; nothing that there is has as much.
+const (
+	maxRoles      = 100
+	maxInterfaces = 1000
+	maxAddresses  = 10_000 // of one list
+	maxLabels     = 200
+)
+
 // decoder makes a fleet of a tree and collects what is wrong with it.
 type decoder struct{ problems []fence.Problem }
 
 func (d *decoder) errorf(t tree, code, format string, args ...any) *fence.Problem {
+	if len(d.problems) >= maxProblems { // nobody reads more
+		return &fence.Problem{}
+	}
 	d.problems = append(d.problems, fence.Errorf(t.pos, t.width, code, format, args...))
 	return &d.problems[len(d.problems)-1]
 }
@@ -84,9 +112,13 @@ func (d *decoder) object(t tree, what string, readers map[string]func(tree), nee
 	}
 }
 
-func (d *decoder) list(t tree, what string) []tree {
+func (d *decoder) list(t tree, what string, most int) []tree {
 	if t.kind != "list" {
 		d.errorf(t, "fleet-type", "expected a list of %s, found a %s", what, t.kind)
+	}
+	if len(t.items) > most {
+		d.errorf(t, "fleet-size", "there are %d %s in this list, more than the %d that it may have", len(t.items), what, most)
+		return nil
 	}
 	return t.items
 }
@@ -112,6 +144,14 @@ func (d *decoder) service(t tree, s *Service) {
 	}, "addresses", "port")
 }
 
+var interfaceName = regexp.MustCompile(`^[A-Za-z0-9._:@-]{1,15}$`)
+
+// InterfaceName says that a name may be an interface's: the kernel takes more, but some of
+// that means something else to its tools.
+func InterfaceName(name string) bool {
+	return interfaceName.MatchString(name) && name != "." && name != ".."
+}
+
 var hostName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
 
 func (d *decoder) host(t tree) *Host {
@@ -124,7 +164,7 @@ func (d *decoder) host(t tree) *Host {
 			}
 		},
 		"roles": func(t tree) {
-			for _, item := range d.list(t, "roles") {
+			for _, item := range d.list(t, "roles", maxRoles) {
 				role := d.text(item, "a role")
 				if slices.Contains(h.Roles, role) {
 					d.errorf(item, "fleet-role", "the role %q stands twice", role).Hint = "leave one"
@@ -144,7 +184,7 @@ func (d *decoder) host(t tree) *Host {
 		},
 		"own_console": func(t tree) { h.OwnConsole = d.yes(t) },
 		"interfaces": func(t tree) {
-			for _, item := range d.list(t, "interfaces") {
+			for _, item := range d.list(t, "interfaces", maxInterfaces) {
 				i := d.iface(item)
 				if slices.ContainsFunc(h.Interfaces, func(j Interface) bool { return j.Name == i.Name && i.Name != "" }) {
 					d.errorf(item, "fleet-interface", "the interface %q stands twice", i.Name).Hint = "give all of its addresses in one place"
@@ -185,6 +225,10 @@ func (d *decoder) instance(t tree) *Instance {
 			if t.kind != "object" {
 				d.errorf(t, "fleet-type", "expected labels by their keys, found a %s", t.kind)
 			}
+			if len(t.fields) > maxLabels {
+				d.errorf(t, "fleet-size", "an instance has up to %d labels, this one %d", maxLabels, len(t.fields))
+				return
+			}
 			for _, f := range t.fields {
 				if _, twice := i.Labels[f.key]; twice {
 					d.errorf(tree{pos: f.pos, width: f.width}, "fleet-key", "the key %q stands twice", f.key).Hint = "leave one"
@@ -204,12 +248,12 @@ func (d *decoder) iface(t tree) (i Interface) {
 	d.object(t, "an interface", map[string]func(tree){
 		"name": func(t tree) {
 			i.Name, i.Pos = d.text(t, "the interface's name"), t.pos
-			if t.kind == "text" && (i.Name == "" || len(i.Name) > packet.MaxInterfaceName || strings.ContainsAny(i.Name, " /*\"\\\t\n")) {
-				d.errorf(t, "fleet-interface", "%q is not an interface's name", i.Name).Hint = "it has at most 15 characters, no blank and none of / * \" \\"
+			if t.kind == "text" && !InterfaceName(i.Name) {
+				d.errorf(t, "fleet-interface", "%q is not an interface's name", i.Name).Hint = "it has at most 15 characters: letters, digits and . _ : @ -"
 			}
 		},
 		"addresses": func(t tree) {
-			for _, item := range d.list(t, "addresses") {
+			for _, item := range d.list(t, "addresses", maxAddresses) {
 				s := d.text(item, "an address")
 				p, err := netip.ParsePrefix(s)
 				if a, errAddr := netip.ParseAddr(s); errAddr == nil && a.Zone() == "" {
@@ -229,7 +273,7 @@ func (d *decoder) iface(t tree) (i Interface) {
 }
 
 func (d *decoder) addresses(t tree) (out []netip.Addr) {
-	for _, item := range d.list(t, "addresses") {
+	for _, item := range d.list(t, "addresses", maxAddresses) {
 		s := d.text(item, "an address")
 		a, err := netip.ParseAddr(s)
 		if err != nil || a.Zone() != "" {

@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"sort"
+	"unicode/utf8"
 
 	"yellowfence.example/yfence/core/fence"
 )
@@ -31,15 +31,10 @@ type field struct {
 }
 
 // jsonTree reads JSON text. The problem, if any, is the one that ends it.
-func jsonTree(file string, data []byte) (tree, *fence.Problem) {
-	r := &jsonReader{file: file, data: data, dec: json.NewDecoder(bytes.NewReader(data))}
+func jsonTree(file string, data []byte, each func(tree)) (tree, []fence.Problem) {
+	r := &jsonReader{file: file, data: data, dec: json.NewDecoder(bytes.NewReader(data)), line: 1, column: 1, each: each}
 	r.dec.UseNumber()
-	for i, c := range data {
-		if c == '\n' {
-			r.lines = append(r.lines, i+1)
-		}
-	}
-	t, err := r.value()
+	t, err := r.value(1, false)
 	if err == nil {
 		var extra json.Token
 		if extra, err = r.dec.Token(); err == nil {
@@ -47,6 +42,9 @@ func jsonTree(file string, data []byte) (tree, *fence.Problem) {
 		} else if errors.Is(err, io.EOF) {
 			return t, nil
 		}
+	}
+	if errors.Is(err, errTooDeep) {
+		return tree{}, []fence.Problem{fence.Errorf(r.pos(int(r.dec.InputOffset())), 1, "fleet-syntax", "%s", tooDeep)}
 	}
 	offset := int(r.dec.InputOffset())
 	var syntax *json.SyntaxError
@@ -57,25 +55,32 @@ func jsonTree(file string, data []byte) (tree, *fence.Problem) {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		offset, message = len(data), "the document ends in the middle"
 	}
-	p := fence.Errorf(r.pos(offset), 1, "fleet-syntax", "this is not JSON: %s", message)
-	return t, &p
+	return tree{}, []fence.Problem{fence.Errorf(r.pos(offset), 1, "fleet-syntax", "this is not JSON: %s", message)}
 }
+
+var errTooDeep = errors.New("too deep")
 
 type jsonReader struct {
-	file  string
-	data  []byte
-	dec   *json.Decoder
-	lines []int // offsets at which lines 2, 3, … begin
+	file string
+	data []byte
+	dec  *json.Decoder
+	each func(tree) // takes the hosts
+
+	// the place that was asked for last: those that are asked for come one after the other
+	offset, line, column int
 }
 
+// pos is the place of an offset, which is not before the last that was asked for.
 func (r *jsonReader) pos(offset int) fence.Pos {
-	line := sort.SearchInts(r.lines, offset+1)
-	start := 0
-	if line > 0 {
-		start = r.lines[line-1]
+	passed := r.data[r.offset:max(min(offset, len(r.data)), r.offset)]
+	if n := bytes.Count(passed, []byte("\n")); n > 0 {
+		r.line += n
+		r.column = 1
+		passed = passed[bytes.LastIndexByte(passed, '\n')+1:]
 	}
-	column := len([]rune(string(r.data[start:min(offset, len(r.data))]))) + 1
-	return fence.Pos{File: r.file, Line: line + 1, Column: column}
+	r.column += utf8.RuneCount(passed)
+	r.offset = max(min(offset, len(r.data)), r.offset)
+	return fence.Pos{File: r.file, Line: r.line, Column: r.column}
 }
 
 // token reads a token and where it begins.
@@ -88,7 +93,9 @@ func (r *jsonReader) token() (json.Token, fence.Pos, int, error) {
 	return tok, r.pos(start), int(r.dec.InputOffset()) - start, err
 }
 
-func (r *jsonReader) value() (tree, error) {
+// value reads what comes next. hosts says that it is the list of hosts, whose items are
+// handed over.
+func (r *jsonReader) value(depth int, hosts bool) (tree, error) {
 	tok, pos, width, err := r.token()
 	t := tree{pos: pos, width: width}
 	if err != nil {
@@ -96,6 +103,9 @@ func (r *jsonReader) value() (tree, error) {
 	}
 	switch v := tok.(type) {
 	case json.Delim:
+		if depth > maxDepth {
+			return t, errTooDeep
+		}
 		t.width = 1
 		if v == '[' {
 			t.kind = "list"
@@ -104,9 +114,13 @@ func (r *jsonReader) value() (tree, error) {
 		}
 		for r.dec.More() {
 			if v == '[' {
-				item, err := r.value()
+				item, err := r.value(depth+1, false)
 				if err != nil {
 					return t, err
+				}
+				if hosts {
+					r.each(item)
+					continue
 				}
 				t.items = append(t.items, item)
 				continue
@@ -115,11 +129,15 @@ func (r *jsonReader) value() (tree, error) {
 			if err != nil {
 				return t, err
 			}
-			value, err := r.value()
+			name, ok := key.(string)
+			if !ok {
+				return t, fmt.Errorf("%v is no key", key)
+			}
+			value, err := r.value(depth+1, depth == 1 && name == "hosts")
 			if err != nil {
 				return t, err
 			}
-			t.fields = append(t.fields, field{key.(string), pos, width, value})
+			t.fields = append(t.fields, field{name, pos, width, value})
 		}
 		_, err := r.dec.Token()
 		return t, err

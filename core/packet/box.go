@@ -173,6 +173,10 @@ func (sp *Space) Addrs(field Field, addrs *netipx.IPSet) Set {
 	if addrs == nil {
 		return Empty
 	}
+	key := addrsKey{field, addrs}
+	if set, known := sp.addrs[key]; known {
+		return set
+	}
 	var runs [2][]Range
 	for _, r := range addrs.Ranges() {
 		family := IPv4
@@ -187,8 +191,21 @@ func (sp *Space) Addrs(field Field, addrs *netipx.IPSet) Set {
 			set = sp.Or(set, sp.And(sp.Value(Family, family), sp.Ranges(field, ranges)))
 		}
 	}
+	if len(sp.addrs) >= maxAddrs { // most are asked for again soon, or never
+		clear(sp.addrs)
+	}
+	sp.addrs[key] = set
 	return set
 }
+
+// addrsKey is a set of addresses, which never changes, as a set of packets.
+type addrsKey struct {
+	field Field
+	addrs *netipx.IPSet
+}
+
+// maxAddrs is how many of them a Space remembers.
+const maxAddrs = 1 << 14
 
 // AddrSet is the way back from Addrs for a box: the addresses of both families
 // that it allows for a field.

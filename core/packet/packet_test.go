@@ -300,7 +300,7 @@ func TestTooTangled(t *testing.T) {
 			d = sp.Choose(match, sp.Leaf(Outcome{Verdict: Admit}), d)
 		}
 	})
-	require.EqualError(t, err, "too tangled to be held exactly: it takes more than 0 million distinctions")
+	require.EqualError(t, err, "too complex to decide exactly (more than 0 million cases)")
 	var tangled *Tangled
 	require.ErrorAs(t, err, &tangled)
 	require.Equal(t, 20_000, tangled.Edges)

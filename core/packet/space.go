@@ -57,6 +57,7 @@ type Space struct {
 	unknownOf map[string]Field
 	roomOf    map[Bucket]Field
 	numberOf  [4]map[string]int
+	addrs     map[addrsKey]Set
 
 	// results of earlier operations; may forget
 	cache []cached
@@ -69,6 +70,8 @@ type Space struct {
 
 	bound int // how many edges there may be, 0 is any; see Bound
 	used  int
+	halt  func() error // see Halt
+	ticks int
 
 	idleSweep *sweep // that FirstMatch used last, nil while it runs
 }
@@ -88,6 +91,7 @@ func NewSpace() *Space {
 		unknownOf: map[string]Field{},
 		roomOf:    map[Bucket]Field{},
 		numberOf:  [4]map[string]int{{}, {}, {}, {}},
+		addrs:     map[addrsKey]Set{},
 		cache:     make([]cached, 1<<12),
 	}
 	for i := range sp.buckets {
@@ -123,6 +127,11 @@ func (sp *Space) edgesOf(r ref) []edge {
 // the field's values in order. Neighbours that lead to the same place are
 // joined, a node with one edge is that edge's end, and equal nodes are one.
 func (sp *Space) make(field Field, edges []edge) ref {
+	if sp.ticks++; sp.ticks&haltEvery == 0 && sp.halt != nil {
+		if err := sp.halt(); err != nil {
+			panic(&Halted{err})
+		}
+	}
 	out := edges[:1]
 	for _, e := range edges[1:] {
 		if last := &out[len(out)-1]; last.to == e.to {
@@ -163,7 +172,7 @@ func (sp *Space) make(field Field, edges []edge) ref {
 type Tangled struct{ Edges int }
 
 func (t *Tangled) Error() string {
-	return fmt.Sprintf("too tangled to be held exactly: it takes more than %d million distinctions", t.Edges/1_000_000)
+	return fmt.Sprintf("too complex to decide exactly (more than %d million cases)", t.Edges/1_000_000)
 }
 
 // Bound limits what the Space may hold, in edges of its diagrams (an edge takes
@@ -171,15 +180,57 @@ func (t *Tangled) Error() string {
 // a *Tangled, which Untangled turns into an error.
 func (sp *Space) Bound(edges int) { sp.bound = edges }
 
+// haltEvery is how many nodes are looked up between two questions whether to go on; a power
+// of two less one.
+const haltEvery = 1<<12 - 1
+
+// Halted is what becomes of a piece of work that Halt ended, with its reason.
+type Halted struct{ Err error }
+
+func (h *Halted) Error() string { return h.Err.Error() }
+
+// Unwrap is why the work ended.
+func (h *Halted) Unwrap() error { return h.Err }
+
+// Halt has work in the Space end when f gives an error: it is asked now and then. Work that
+// ends panics with a *Halted, which Untangled turns into an error.
+func (sp *Space) Halt(f func() error) { sp.halt = f }
+
+// A Budget is what a piece of work may take. The zero Budget is as much as it needs.
+type Budget struct {
+	Edges int          // of diagrams, see Space.Bound
+	Halt  func() error // why to end now, nil to go on; see Space.Halt
+}
+
+// Space makes a Space for a piece of work within the budget.
+func (b Budget) Space() *Space {
+	sp := NewSpace()
+	sp.Bound(b.Edges)
+	sp.Halt(b.Halt)
+	return sp
+}
+
+// Check ends the work if it is to end now, where there is much to do and no Space at work.
+func (b Budget) Check() {
+	if b.Halt != nil {
+		if err := b.Halt(); err != nil {
+			panic(&Halted{err})
+		}
+	}
+}
+
 // Size is how many edges the Space holds.
 func (sp *Space) Size() int { return sp.used }
 
-// Untangled does a piece of work in a Space with a Bound. The error is a *Tangled.
+// Untangled does a piece of work in Spaces with a Bound or a Halt. The error is a *Tangled
+// or a *Halted.
 func Untangled(work func()) (err error) {
 	defer func() {
 		switch r := recover().(type) {
 		case nil:
 		case *Tangled:
+			err = r
+		case *Halted:
 			err = r
 		default:
 			panic(r)

@@ -9,7 +9,9 @@ import (
 
 // TestOutages: what nobody could hear counts against no host.
 func TestOutages(t *testing.T) {
-	at := func(seconds int) time.Time { return time.Unix(1_800_000_000, 0).Add(time.Duration(seconds) * time.Second) }
+	at := func(seconds int) time.Time {
+		return time.Unix(1_800_000_000, 0).Add(time.Duration(seconds) * time.Second)
+	}
 	var o outage // the service has just started; hosts were last heard at 0
 	o.note(true, at(600))
 	o.began(at(0))
