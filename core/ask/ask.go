@@ -119,7 +119,7 @@ type Asker struct {
 func NewAsker(pol *policy.Policy) *Asker { return &Asker{pol: pol, names: compare.NamesOf(pol)} }
 
 // kept is how large a Space an Asker keeps, in edges.
-const kept = 4_000_000
+const kept = 1_500_000
 
 // fresh makes a Space anew where the old one is too large, or a rule has ended since.
 func (k *Asker) fresh(now int64) {
@@ -137,9 +137,33 @@ func (k *Asker) fresh(now int64) {
 // Policy answers by what a policy means at both ends, for an instant in seconds
 // since 1970. The problems are about the question.
 func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) {
+	answer, problems, _ := k.PolicyWithin(packet.Budget{}, q, now) // without a budget nothing ends it
+	return answer, problems
+}
+
+// PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
+// work was to end.
+func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (answer *Answer, problems []fence.Problem, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.fresh(now)
+	err = packet.Untangled(func() {
+		k.fresh(now)
+		if b.Edges > 0 {
+			k.sp.Bound(k.sp.Size() + b.Edges)
+		}
+		k.sp.Halt(b.Halt)
+		answer, problems = k.policy(q, now)
+	})
+	if err != nil {
+		k.sp = nil // it was left in the middle of something
+		return nil, nil, err
+	}
+	k.sp.Bound(0)
+	k.sp.Halt(nil)
+	return answer, problems, nil
+}
+
+func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []fence.Problem) {
 	a, problems := resolve(k.sp, k.pol, k.names, q, now)
 	if problems == nil {
 		problems = a.ends()

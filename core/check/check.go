@@ -45,6 +45,7 @@ type pass struct {
 	spoken   map[end]packet.Set
 	all      map[*policy.Rule]wide
 	where    map[*fleet.Host]*whereabouts
+	budget   packet.Budget
 	now      int64
 	codes    []string // of all checks
 	accepted map[acceptance]bool
@@ -165,17 +166,30 @@ func (p *pass) report(pr fence.Problem) { p.problems = append(p.problems, pr) }
 // checks, for an instant in seconds since 1970. The checks run only where nothing
 // before them is an error.
 func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
+	return run(packet.Budget{}, sources, fl, now)
+}
+
+// PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
+// work was to end.
+func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []fence.Problem, err error) {
+	err = packet.Untangled(func() { pol, problems = run(b, sources, fl, now) })
+	return pol, problems, err
+}
+
+func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
 	in, problems := policy.Read(sources, fl)
+	in.Budget = b
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
 	if !fence.HasErrors(problems) {
-		p := &pass{pol: pol, sp: packet.NewSpace(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
+		p := &pass{pol: pol, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
 			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now, accepted: map[acceptance]bool{}}
 		p.sp.Since(now)
 		for _, c := range Checks {
 			p.codes = append(p.codes, c.Code)
 		}
 		for _, c := range Checks {
+			b.Check()
 			c.run(p)
 		}
 		problems = append(problems, p.problems...)

@@ -18,8 +18,10 @@ same with it. This one can go, unless it is there for a reason of its own; then 
 so with knowingly.
 `,
 	run: func(p *pass) {
-		for _, r := range p.rules() {
-			for _, other := range p.rules() {
+		rules := p.rules()
+		for _, r := range rules {
+			p.budget.Check()
+			for _, other := range rules {
 				if r != other && p.covers(other, r) && !p.covers(r, other) {
 					p.warn(r, "covered", "take it away, or narrow "+other.Title(), "all that the rule %q does is done by %s", r.Name, other.Title())
 					break
@@ -40,6 +42,7 @@ one of them away changes nothing, which surprises whoever does it. Keep one.
 	run: func(p *pass) {
 		rules := p.rules()
 		for i, r := range rules {
+			p.budget.Check()
 			for _, other := range rules[:i] {
 				if p.covers(other, r) && p.covers(r, other) {
 					p.warn(r, "repeated", "take one of them away", "the rule %q does exactly what %s does", r.Name, other.Title())

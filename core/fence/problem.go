@@ -80,13 +80,16 @@ func Nearest(word string, candidates []string) string {
 	if len(word) > 253 { // longer than anything can be named
 		return ""
 	}
-	for _, c := range candidates {
+	for _, c := range candidates[:min(len(candidates), maxCandidates)] {
 		if d := distance(word, c); d < bestDistance || d == bestDistance && best != "" && c < best {
 			best, bestDistance = c, d
 		}
 	}
 	return best
 }
+
+// maxCandidates is how many names are looked at: a hint is not worth more.
+const maxCandidates = 2000
 
 func distance(a, b string) int {
 	rows := make([][]int, len(a)+1)

@@ -23,9 +23,25 @@ type Source struct {
 }
 
 // Read parses a policy's .fence files; its other files are lists of addresses.
+//
+// A policy that is larger than anybody writes is not read: the one problem says so.
 func Read(sources []Source, fl *fleet.Fleet) (Input, []fence.Problem) {
 	in := Input{Lists: map[string]string{}, Fleet: fl}
 	var problems []fence.Problem
+	text, lines, statements := 0, 0, 0
+	for _, s := range sources {
+		if path.Ext(s.Name) == ".fence" {
+			text += len(s.Text)
+		} else {
+			lines += strings.Count(s.Text, "\n") + 1
+		}
+	}
+	if text > MaxText {
+		return in, tooLarge(sources, "the policy has %d MiB of statements, more than the %d MiB that are read", (text+1<<20-1)>>20, MaxText>>20)
+	}
+	if lines > MaxListed {
+		return in, tooLarge(sources, "the lists hold %d lines, more than the %d that are read", lines, MaxListed)
+	}
 	for _, s := range sources {
 		if path.Ext(s.Name) != ".fence" {
 			in.Lists[s.Name] = s.Text
@@ -33,8 +49,24 @@ func Read(sources []Source, fl *fleet.Fleet) (Input, []fence.Problem) {
 		}
 		file, found := fence.Parse(s.Name, s.Text)
 		in.Files, problems = append(in.Files, file), append(problems, found...)
+		statements += len(file.Stmts)
+	}
+	if statements > MaxStatements {
+		return Input{Lists: map[string]string{}, Fleet: fl}, tooLarge(sources, "the policy has %d statements, more than the %d that are read", statements, MaxStatements)
 	}
 	return in, problems
+}
+
+// Bounds of a policy: several times what the largest has.
+const (
+	MaxText       = 4 << 20 // bytes of its statements
+	MaxStatements = 10_000
+	MaxListed     = 500_000 // lines of its lists of addresses
+)
+
+func tooLarge(sources []Source, format string, args ...any) []fence.Problem {
+	return []fence.Problem{fence.Errorf(fence.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", format, args...).
+		Hinted("split the policy, or keep long lists of addresses elsewhere in fewer, larger prefixes")}
 }
 
 // ListsOf names the files of addresses that a policy file refers to.
@@ -52,6 +84,8 @@ type Input struct {
 	Files []*fence.File
 	Lists map[string]string // the text of each list of addresses, by its file's name
 	Fleet *fleet.Fleet
+
+	Budget packet.Budget // ends the work with a panic, see packet.Untangled
 }
 
 // Resolve looks up every name in a policy's files and holds them against a
@@ -61,6 +95,7 @@ type Input struct {
 func Resolve(in Input) (*Policy, []fence.Problem) {
 	files, fl := in.Files, in.Fleet
 	r := &resolver{
+		budget:     in.Budget,
 		lists:      in.Lists,
 		groups:     map[string]*group{},
 		both:       map[[2]*netipx.IPSet]*netipx.IPSet{},
@@ -79,6 +114,7 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	slices.SortFunc(files, func(a, b *fence.File) int { return cmp.Compare(a.Name, b.Name) })
 	r.collect(files)
 	for _, d := range r.networkOrder {
+		in.Budget.Check()
 		r.pol.Networks = append(r.pol.Networks, r.network(d))
 	}
 	for _, d := range r.serviceOrder {
@@ -122,6 +158,7 @@ type resolver struct {
 	serviceOrder []*fence.ServiceDecl
 	ruleOrder    []*fence.Rule
 	otherOrder   []fence.Stmt // ground, redirects, masquerades, leaves, expectations
+	budget       packet.Budget
 	lists        map[string]string
 	strangers    *netipx.IPSet
 	groups       map[string]*group // of roles, and "fleet"

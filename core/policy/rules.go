@@ -13,6 +13,7 @@ import (
 func (r *resolver) rules() {
 	byName := map[string]*Rule{}
 	for _, d := range r.ruleOrder {
+		r.budget.Check()
 		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log, AtMost: d.AtMost, IPsec: d.Encrypted, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
 			From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services)}
 		if d.Block {
@@ -190,6 +191,7 @@ func (r *resolver) exceptions(byName map[string]*Rule) {
 		}
 	}
 	for _, d := range r.ruleOrder {
+		r.budget.Check()
 		for _, i := range d.Over {
 			if b := byName[i.Name]; b == nil {
 				r.unknown(i, "block", blocks...)

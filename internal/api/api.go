@@ -56,8 +56,8 @@ const (
 
 // PublishRequest asks for a new revision.
 type PublishRequest struct {
-	Files []check.Source `json:"files" doc:"all files of the policy"`
-	Why   string         `json:"why" minLength:"1" doc:"the reason, for the history"`
+	Files []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
+	Why   string         `json:"why" minLength:"1" maxLength:"2000" doc:"the reason, for the history"`
 	After *int64         `json:"after,omitempty" doc:"refuse if another revision than this is in force; 0 is none"`
 	// InSpiteOf names checks whose errors do not stand in the way.
 	InSpiteOf []string `json:"in_spite_of,omitempty" nullable:"false" doc:"codes of checks; a policy that cannot be read is refused all the same"`
@@ -100,9 +100,9 @@ type FleetFile struct {
 
 // ImportRequest replaces the fleet, or puts hosts over it.
 type ImportRequest struct {
-	File    string `json:"file" doc:"the fleet file's name, for messages; its ending tells the format"`
+	File    string `json:"file" maxLength:"255" doc:"the fleet file's name, for messages; its ending tells the format"`
 	Text    string `json:"text" doc:"the fleet file: JSON, YAML or CSV"`
-	Why     string `json:"why,omitempty"`
+	Why     string `json:"why,omitempty" maxLength:"2000"`
 	Merge   bool   `json:"merge,omitempty" doc:"hosts of the same name are replaced, others added, none removed"`
 	Preview bool   `json:"preview,omitempty" doc:"tell what would change, and change nothing"`
 }
@@ -319,9 +319,9 @@ type Keyword struct {
 
 // TokenRequest asks for a new token.
 type TokenRequest struct {
-	Name   string  `json:"name" minLength:"1" maxLength:"100" doc:"who or what will use it"`
-	Rights []Right `json:"rights"`
-	Host   string  `json:"host,omitempty" doc:"the host whose own token it is; it then has the right host"`
+	Name   string  `json:"name" minLength:"1" maxLength:"100" pattern:"^[^\\p{Cc}\\p{Cf}\\p{Zl}\\p{Zp}]+$" patternDescription:"characters that can be printed" doc:"who or what will use it"`
+	Rights []Right `json:"rights" maxItems:"20"`
+	Host   string  `json:"host,omitempty" maxLength:"253" doc:"the host whose own token it is; it then has the right host"`
 }
 
 // Token is a token without its secret.

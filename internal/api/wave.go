@@ -8,13 +8,13 @@ import (
 // WaveRequest asks to put a revision in force over the fleet, step by step.
 type WaveRequest struct {
 	Revision int64    `json:"revision,omitempty" doc:"with the fleet it was last published with; 0 is what is published"`
-	Hosts    []string `json:"hosts,omitempty" nullable:"false" doc:"these alone; hosts or roles"`
-	Sizes    []string `json:"sizes,omitempty" nullable:"false" doc:"how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all"`
+	Hosts    []string `json:"hosts,omitempty" nullable:"false" maxItems:"100000" doc:"these alone; hosts or roles"`
+	Sizes    []string `json:"sizes,omitempty" nullable:"false" maxItems:"100" doc:"how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all"`
 	Within   string   `json:"within,omitempty" doc:"the time for a host's keep, as 90s; a minute if not said"`
 	Check    bool     `json:"check,omitempty" doc:"wait after each step until somebody says to go on"`
 	Untried  bool     `json:"untried,omitempty" doc:"do not try after each step what the policy expects"`
 	Even     bool     `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
-	Why      string   `json:"why,omitempty"`
+	Why      string   `json:"why,omitempty" maxLength:"2000"`
 }
 
 // The states of a wave.

@@ -83,7 +83,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	if err != nil {
 		return api.Drift{}, err
 	}
-	res, err := live.Drift(pol, compare.NamesOf(pol), h, time.Now().Unix(), f)
+	res, err := live.Drift(pol, compare.NamesOf(pol), h, time.Now().Unix(), f, time.Time{})
 	if err != nil { // what cannot be read is no host without rules: it is unread
 		res = &compare.Result{Unread: []string{unreadable(dumps, err)}, Findings: []compare.Finding{}}
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -65,7 +66,7 @@ func TestAdoptFound(t *testing.T) {
 			require.Empty(t, problems)
 			pol, problems := policy.Resolve(policy.Input{Files: []*fence.File{parsed}, Fleet: r.Fleet})
 			require.Empty(t, problems)
-			res, err := live.Drift(pol, compare.NamesOf(pol), r.Fleet.Host(host), foundAt, f)
+			res, err := live.Drift(pol, compare.NamesOf(pol), r.Fleet.Host(host), foundAt, f, time.Time{})
 			require.NoError(t, err)
 			left := 0
 			for _, finding := range res.Findings {

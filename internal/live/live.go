@@ -21,6 +21,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 // Read gives all of a host's dumps as the one ruleset they are to its kernel. The
@@ -195,5 +196,5 @@ func plain(data []byte) []byte {
 }
 
 // Bound is how many distinctions a dump may take before it is called too
-// tangled: about half a gigabyte. What people write by hand takes a hundredth.
-const Bound = 12_000_000
+// complex: about 300 MB. What people write by hand takes a hundredth.
+const Bound = limits.JudgeCases

@@ -33,8 +33,17 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 		return nil, noHost(in.Host)
 	}
 	out := api.Listening{Version: api.Version, Hosts: []api.HostListening{}}
+	err = s.computed(ctx, s.computing, "reading the listeners", func(b packet.Budget) error { return s.listening(ctx, b, current, in.Host, &out) })
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body api.Listening }{out}, nil
+}
+
+// listening compares what listens on a host, or on all, with what the policy admits.
+func (s *Service) listening(ctx context.Context, b packet.Budget, current *model, only string, out *api.Listening) error {
 	for _, h := range current.fleet.Hosts {
-		if in.Host != "" && h.Name != in.Host {
+		if only != "" && h.Name != only {
 			continue
 		}
 		one := api.HostListening{Host: h.Name, Notes: []listeners.Note{}}
@@ -43,17 +52,17 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 		case errors.Is(err, store.ErrNotFound):
 			one.Untold = "it never reported"
 		case err != nil:
-			return nil, s.broken("reading the listeners", err)
+			return s.broken("reading the listeners", err)
 		case said.Untold["listeners"] != "":
 			one.TakenAt, one.Untold = timeOf(said.TakenAt), said.Untold["listeners"]
 		default:
-			sp := packet.NewSpace()
+			sp := b.Space()
 			one.TakenAt = timeOf(said.TakenAt)
 			one.Notes = listeners.Compare(sp, compile.Host(sp, current.policy, h, s.Clock().Unix()), current.policy.Services, listeners.Seen{Listeners: said.Listeners, Runs: said.Runs})
 		}
 		out.Hosts = append(out.Hosts, one)
 	}
-	return &struct{ Body api.Listening }{out}, nil
+	return nil
 }
 
 // differs tells what of a host's addresses is otherwise than the fleet file says.

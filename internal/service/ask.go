@@ -7,6 +7,7 @@ import (
 
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -21,7 +22,12 @@ func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*st
 	q, problems := fence.ParseQuestion(in.Body.Question)
 	var answer *ask.Answer
 	if problems == nil {
-		answer, problems = m.asker().Policy(q, s.Clock().Unix())
+		if err := s.computed(ctx, s.asking, "answering", func(b packet.Budget) (err error) {
+			answer, problems, err = m.asker().PolicyWithin(b, q, s.Clock().Unix())
+			return err
+		}); err != nil {
+			return nil, err
+		}
 	}
 	if problems != nil {
 		return nil, refused("the question is not understood", problems)

@@ -13,6 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -20,6 +21,14 @@ const (
 	sessionCookie = "yfence_session"
 	sessionLasts  = 12 * time.Hour
 )
+
+type remoteKey struct{}
+
+// remote is the address that a request came from.
+func remote(ctx context.Context) string {
+	from, _ := ctx.Value(remoteKey{}).(string)
+	return from
+}
 
 type callerKey struct{}
 
@@ -37,6 +46,9 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 		if len(rights) == 0 {
 			next(ctx)
 			return
+		}
+		if rights[0] == api.Host { // what comes from hosts has connections of its own
+			ctx = huma.WithContext(ctx, store.For(ctx.Context(), store.Hosts))
 		}
 		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
 		token, err := s.token(ctx)
@@ -109,10 +121,18 @@ func (s *Service) whoAmI(ctx context.Context, _ *struct{}) (*struct{ Body api.Se
 
 func (s *Service) signIn(ctx context.Context, in *struct {
 	Body struct {
-		Token string `json:"token" minLength:"1"`
+		Token string `json:"token" minLength:"1" maxLength:"500"`
 	}
 }) (*sessionOutput, error) {
+	from := source(remote(ctx))
+	if wait := s.signIns.wait(from, time.Now()); wait > 0 {
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s", limits.SignIns, from, wait.Round(time.Second))),
+			http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
+	}
 	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
+	if errors.Is(err, store.ErrNotFound) || err == nil && t.RevokedAt != nil {
+		s.signIns.fail(from, time.Now())
+	}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return nil, huma.Error401Unauthorized("the token is not known here: it is wrong, or another service's")
@@ -215,6 +235,15 @@ func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenReque
 		} else if m.fleet.Host(req.Host) == nil {
 			return nil, huma.Error404NotFound(fmt.Sprintf("no host is named %q", req.Host))
 		}
+	}
+	most := limits.PeopleTokens
+	if req.Host != "" {
+		most = limits.HostTokens
+	}
+	if n, err := s.Store.TokensInForce(ctx, req.Host); err != nil {
+		return nil, s.broken("making a token", err)
+	} else if n >= most {
+		return nil, huma.Error409Conflict(fmt.Sprintf("there are %d tokens in force already, as many as there may be; revoke one first", n))
 	}
 	t, err := s.Store.NewToken(ctx, req.Name, req.Rights, req.Host)
 	if err != nil {

@@ -29,7 +29,13 @@ func (s *Service) compare(ctx context.Context, in *struct{ Body api.CompareReque
 	if err != nil {
 		return nil, err
 	}
-	changes := compare.Policies(packet.NewSpace(), from, to, s.Clock().Unix())
+	var changes *compare.Changes
+	if err := s.computed(ctx, s.computing, "comparing", func(b packet.Budget) error {
+		changes = compare.Policies(b.Space(), from, to, s.Clock().Unix())
+		return nil
+	}); err != nil {
+		return nil, err
+	}
 	return &struct{ Body api.Comparison }{api.Comparison{Version: api.Version, Changes: *changes}}, nil
 }
 
@@ -56,7 +62,14 @@ func (s *Service) side(ctx context.Context, current *model, side api.Side) (*pol
 		pol, _ := policy.Resolve(in) // it was sound with the fleet it was published with
 		return pol, nil
 	}
-	pol, problems := check.Policy(files, current.fleet, s.Clock().Unix())
+	var pol *policy.Policy
+	var problems []fence.Problem
+	if err := s.computed(ctx, s.computing, "comparing", func(b packet.Budget) (err error) {
+		pol, problems, err = check.PolicyWithin(b, files, current.fleet, s.Clock().Unix())
+		return err
+	}); err != nil {
+		return nil, err
+	}
 	if fence.HasErrors(problems) {
 		return nil, refused("the policy is not compared", problems)
 	}

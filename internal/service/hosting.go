@@ -5,6 +5,8 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
+	"math"
+	"net/http"
 	"slices"
 	"sync"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -117,6 +120,11 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Wait int    `query:"wait" minimum:"0" doc:"seconds to wait for one if there is none"`
 }) (*struct{ Body api.Tasks }, error) {
+	leave, ok := s.polls.enter(in.Host)
+	if !ok {
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s has %d questions for tasks open already", in.Host, limits.Polls)), http.Header{"Retry-After": {"5"}})
+	}
+	defer leave()
 	if err := s.Store.Attends(ctx, in.Host); err != nil {
 		return nil, s.broken("reading the tasks", err)
 	}
@@ -247,7 +255,7 @@ type taskRequest struct {
 		Copy   int    `json:"copy,omitempty" doc:"of a put back: the copy's number"`
 		Within string `json:"within,omitempty" doc:"the length of a pause, or the time for a keep, as 90s or 2h"`
 		Cut    bool   `json:"cut,omitempty" doc:"of connections: cut those that are found"`
-		Why    string `json:"why,omitempty"`
+		Why    string `json:"why,omitempty" maxLength:"2000"`
 		Even   bool   `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
 	}
 }
@@ -305,6 +313,11 @@ func (s *Service) showCopies(ctx context.Context, in *struct {
 	Host   string `path:"host"`
 	Number int    `query:"number" doc:"one copy only, with its text"`
 }) (*struct{ Body api.Copies }, error) {
+	if m, err := s.newest(ctx); err != nil {
+		return nil, s.broken("reading the copies", err)
+	} else if m.fleet.Host(in.Host) == nil {
+		return nil, noHost(in.Host)
+	}
 	copies, err := s.Store.Copies(ctx, in.Host)
 	if err != nil {
 		return nil, s.broken("reading the copies", err)
@@ -326,6 +339,16 @@ func (s *Service) putCopies(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Body api.Copies
 }) (*struct{}, error) {
+	seen := map[int]bool{}
+	for _, c := range in.Body.Copies {
+		if c.Number < 1 || c.Number > math.MaxInt32 || seen[c.Number] {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("copies are numbered from 1 to %d, each once, and one of these is numbered %d", math.MaxInt32, c.Number))
+		}
+		seen[c.Number] = true
+	}
+	if len(seen) > limits.Copies {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a host tells of up to %d copies, not %d", limits.Copies, len(seen)))
+	}
 	if err := s.Store.PutCopies(ctx, in.Host, in.Body.Copies); err != nil {
 		return nil, s.broken("keeping the copies", err)
 	}

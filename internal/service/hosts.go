@@ -17,6 +17,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -34,6 +35,7 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
+	ctx = patient(ctx, time.Now().Add(readerWaits))
 	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
 	for _, h := range m.fleet.Hosts {
 		a := k.attending[h.Name]
@@ -74,6 +76,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
+	ctx = patient(ctx, time.Now().Add(readerWaits))
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
 	for _, h := range m.fleet.Hosts {
 		if only != nil && h != only {
@@ -267,6 +270,8 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		return nil, s.broken("reading what the host reported", err)
 	}
 	last := k.lastHeard(h)
+	ctx = patient(ctx, time.Now().Add(readerWaits))
+	var f api.InForce
 	_, m, err := s.status(ctx, current, h, last, store.Attending{})
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
@@ -274,8 +279,24 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if known := m.fleet.Host(in.Host); known != nil {
 		h = known
 	}
-	sp := packet.NewSpace()
-	sp.Bound(live.Bound)
+	if last.ReceivedAt.IsZero() {
+		f = api.InForce{}
+	} else if f, err = s.inForce(ctx, last.Dump); err != nil {
+		return nil, s.broken("reading what the host reported", err)
+	}
+	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}}
+	err = s.computed(ctx, s.computing, "reading the host's rules", func(b packet.Budget) error {
+		return s.liveOf(ctx, b, m, h, f, said.Counts, !last.ReceivedAt.IsZero(), &out)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &struct{ Body api.LiveRules }{out}, nil
+}
+
+// liveOf reads a host's rules into out, beside those that are published.
+func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *fleet.Host, f api.InForce, counts []api.Count, reported bool, out *api.LiveRules) error {
+	sp := b.Space()
 	sp.Since(s.Clock().Unix())
 	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
 	ours := &dialect.Ruleset{}
@@ -284,15 +305,11 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	} else if _, rs, err := s.written(ctx, sp, m, h, plan, ""); err == nil { // else there is nothing to hold them beside
 		ours = rs
 	}
-	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}, Published: published(plan, ours)}
-	if last.ReceivedAt.IsZero() {
-		return &struct{ Body api.LiveRules }{out}, nil
+	out.Published = published(plan, ours)
+	if !reported {
+		return nil
 	}
-	f, err := s.inForce(ctx, last.Dump)
-	if err != nil {
-		return nil, s.broken("reading what the host reported", err)
-	}
-	tangled := packet.Untangled(func() {
+	complex := packet.Untangled(func() {
 		rules, err := live.ReadOf(sp, h, m.fleet, f)
 		if err != nil {
 			out.Unread = err.Error()
@@ -300,12 +317,14 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		}
 		out.Chains = chains(rules)
 		pairOff(sp, out.Chains, rules, out.Published, ours)
-		count(out.Chains, said.Counts)
+		count(out.Chains, counts)
 	})
-	if tangled != nil {
+	var tangled *packet.Tangled
+	if errors.As(complex, &tangled) {
 		out.Chains, out.Unread = []api.Chain{}, tangled.Error()
+		return nil
 	}
-	return &struct{ Body api.LiveRules }{out}, nil
+	return complex
 }
 
 // count says of rules what their counters stood at.
@@ -374,11 +393,11 @@ func (s *Service) report(ctx context.Context, in *struct {
 	} else {
 		var dumps []byte
 		if dumps, err = json.Marshal(in.Body.InForce); err == nil {
-			_, err = s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps, reportQuota)
+			_, err = s.Store.Report(ctx, h.Name, in.Body.TakenAt, dumps, limits.ReportQuota)
 		}
 	}
 	if errors.Is(err, store.ErrQuota) {
-		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s sent reports of more than %d MB within a day, each other than the one before: find out what keeps changing its rules", in.Host, reportQuota>>20)), http.Header{"Retry-After": {"3600"}})
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s sent reports of more than %d MB within a day, each other than the one before: find out what keeps changing its rules", in.Host, limits.ReportQuota>>20)), http.Header{"Retry-After": {"3600"}})
 	}
 	if err != nil {
 		return nil, s.broken("taking the report", err)
@@ -396,6 +415,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if h = m.fleet.Host(in.Host); h == nil {
 		return nil, noHost(in.Host)
 	}
+	ctx = patient(ctx, time.Now().Add(senderWaits))
 	res, _, err := s.whole(ctx, m, h, k)
 	if err != nil {
 		return nil, s.broken("reading the report", err)

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -137,7 +136,11 @@ type result struct {
 	Why      string            `json:"-"` // it is paused, went back or failed
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty"`
+	pending  bool              // it is not made yet
 }
+
+// good says that a result was worked out as it would be now.
+func (r result) good(now int64) bool { return r.Engine == engine && (r.Until == 0 || now < r.Until) }
 
 // differences counts the findings that mean something, and those that do not.
 func (r result) differences() (real, cosmetic int) {
@@ -163,37 +166,31 @@ func (s *Service) inForce(ctx context.Context, dump store.Hash) (f api.InForce, 
 	return f, json.Unmarshal(body, &f)
 }
 
-// judge holds a host's dump against a model, or finds that it was done before.
-func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash) (res result, err error) {
-	now := s.Clock().Unix()
-	stored, err := s.Store.Findings(ctx, h.Name, dump, m.pair.Number)
-	if err == nil {
-		if err := json.Unmarshal(stored, &res); err != nil || res.Engine == engine && (res.Until == 0 || now < res.Until) {
-			return res, err
-		}
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return res, err
-	}
-	f, err := s.inForce(ctx, dump)
+// stored is the result of a comparison as it is stored.
+func (s *Service) stored(ctx context.Context, of judged) (res result, err error) {
+	body, err := s.Store.Findings(ctx, of.host, of.dump, of.pair)
 	if err != nil {
 		return res, err
 	}
-	res = hold(m, h, f, now)
-	body, err := json.Marshal(res)
-	if err != nil {
-		return res, err
-	}
-	return res, s.Store.PutFindings(ctx, h.Name, dump, m.pair.Number, body)
+	return res, json.Unmarshal(body, &res)
 }
 
-// hold holds what a host has in force against a model.
-func hold(m *model, h *fleet.Host, f api.InForce, now int64) (res result) {
+func (s *Service) putResult(ctx context.Context, of judged, res result) error {
+	body, err := json.Marshal(res)
+	if err != nil {
+		return err
+	}
+	return s.Store.PutFindings(ctx, of.host, of.dump, of.pair, body)
+}
+
+// hold holds what a host has in force against a model, and gives up at a time.
+func hold(m *model, h *fleet.Host, f api.InForce, now int64, over time.Time) (res result) {
 	if dumps := live.Telling(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
 			return result{Engine: engine, Until: r.Until, State: api.InStep, Findings: []compare.Finding{}}
 		}
 	}
-	r, err := live.Drift(m.policy, m.names(), h, now, f)
+	r, err := live.Drift(m.policy, m.names(), h, now, f, over)
 	if err != nil {
 		r = &compare.Result{Unread: []string{err.Error()}, Findings: []compare.Finding{}}
 	}
@@ -264,10 +261,12 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 		res.State = api.Waiting
 	case heard.Previous != 0:
 		before, err := s.equals(ctx, heard.Previous, h.Name, heard.Dump)
-		if err != nil {
+		switch {
+		case err != nil:
 			return res, m, err
-		}
-		if before {
+		case before.pending:
+			res = before
+		case before.State == api.InStep:
 			res.State = api.Waiting
 		}
 	}
@@ -283,16 +282,15 @@ func (s *Service) modelOf(ctx context.Context, number int64) (*model, error) {
 	return s.model(ctx, pair)
 }
 
-// equals says that a host's dump is in step with an earlier pair.
-func (s *Service) equals(ctx context.Context, number int64, host string, dump store.Hash) (bool, error) {
+// equals is what a host's dump is when it is compared with an earlier pair.
+func (s *Service) equals(ctx context.Context, number int64, host string, dump store.Hash) (res result, err error) {
 	m, err := s.modelOf(ctx, number)
 	if err != nil {
-		return false, err
+		return res, err
 	}
 	h := m.fleet.Host(host)
 	if h == nil {
-		return false, nil
+		return res, nil
 	}
-	res, err := s.judge(ctx, m, h, dump)
-	return res.State == api.InStep, err
+	return s.judge(ctx, m, h, dump)
 }

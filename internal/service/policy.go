@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -106,7 +107,9 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		if after := in.Body.After; after != nil && *after != current.pair.Revision {
 			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is in force, not %d: somebody published since; look at what changed and publish again", current.pair.Revision, *after))
 		}
-		_, out.Problems = check.Policy(in.Body.Files, current.fleet, s.Clock().Unix())
+		if out.Problems, err = s.checked(ctx, "publishing", in.Body.Files, current.fleet); err != nil {
+			return pair, out, err
+		}
 		for i := range out.Problems {
 			if slices.Contains(in.Body.InSpiteOf, out.Problems[i].Code) {
 				out.Problems[i].Severity = fence.Warning
@@ -121,7 +124,14 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 }
 
 func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRequest }) (*struct{ Body api.Checked }, error) {
-	read, readProblems := fleet.Read(in.Body.File, []byte(in.Body.Text))
+	var read *fleet.Fleet
+	var readProblems []fence.Problem
+	if err := s.computed(ctx, s.computing, "reading the fleet file", func(packet.Budget) error {
+		read, readProblems = fleet.Read(in.Body.File, []byte(in.Body.Text))
+		return nil
+	}); err != nil {
+		return nil, err
+	}
 	return s.change(ctx, "importing the fleet", func(current *model) (pair store.Pair, out api.Checked, err error) {
 		fl, file := read, check.Source{Name: in.Body.File, Text: in.Body.Text}
 		out.Problems = slices.Clone(readProblems)
@@ -163,8 +173,17 @@ func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet
 	if err != nil {
 		return nil, err
 	}
-	_, found := check.Policy(files, fl, s.Clock().Unix())
-	return append(problems, found...), nil
+	found, err := s.checked(ctx, "checking the policy with the fleet", files, fl)
+	return append(problems, found...), err
+}
+
+// checked are all problems of a policy with a fleet.
+func (s *Service) checked(ctx context.Context, what string, files []check.Source, fl *fleet.Fleet) (problems []fence.Problem, err error) {
+	err = s.computed(ctx, s.computing, what, func(b packet.Budget) (err error) {
+		_, problems, err = check.PolicyWithin(b, files, fl, s.Clock().Unix())
+		return err
+	})
+	return problems, err
 }
 
 // changeTries is how often a change of the policy or the fleet is worked out anew because

@@ -19,6 +19,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -42,6 +43,10 @@ type Service struct {
 	models modelCache
 	bell   bell
 	outage outage
+	queues
+	judging judging
+	signIns signIns
+	polls   polls
 
 	stopOnce sync.Once
 	stopping chan struct{} // closed when the service stops: nobody is kept waiting any longer
@@ -87,20 +92,9 @@ func New(o Options) *Service {
 	if o.MaxPause == 0 {
 		o.MaxPause = 24 * time.Hour
 	}
-	return &Service{Options: o, stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}}}
+	return &Service{Options: o, stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}}, queues: newQueues(),
+		judging: judging{jobs: map[judged]*job{}, busy: map[string]bool{}, results: map[judged]result{}}}
 }
-
-// Bounds of what a request may bring, in bytes: most are small, a policy with its
-// lists may be large, a report with its dumps larger.
-const (
-	maxBody       = 64 << 10
-	maxPolicyBody = 32 << 20
-	maxReportBody = 32 << 20
-)
-
-// reportQuota is how many bytes of reports a host may send within a day, of those that say
-// something else than the one before.
-const reportQuota = 1 << 30
 
 // withBody is an operation whose body may have up to n bytes, and take its time.
 func withBody(o huma.Operation, n int64) huma.Operation {
@@ -111,7 +105,12 @@ func withBody(o huma.Operation, n int64) huma.Operation {
 // Handler is everything the service answers.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(maxReportBody))
+	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(limits.ReportBody))
+	r.Use(func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), remoteKey{}, r.RemoteAddr)))
+		})
+	})
 	r.Use(http.NewCrossOriginProtection().Handler) // a browser's cookie counts only for our own pages
 	r.Get("/livez", s.live)
 	r.Get("/readyz", s.ready)
@@ -133,7 +132,7 @@ func config() huma.Config {
 
 // operation describes one operation; one of rights is needed, none means anybody.
 func operation(method, path, id, summary string, rights ...api.Right) huma.Operation {
-	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Metadata: map[string]any{"rights": rights}, MaxBodyBytes: maxBody}
+	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Metadata: map[string]any{"rights": rights}, MaxBodyBytes: limits.Body}
 	if len(rights) == 0 {
 		o.Security = []map[string][]string{}
 	}
@@ -150,23 +149,23 @@ func (s *Service) register(a huma.API) {
 
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "The policy's history", api.Read), s.listRevisions)
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
-	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), maxPolicyBody), s.publish)
+	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), limits.PolicyBody), s.publish)
 
 	huma.Register(a, operation("GET", "/language", "show-language", "The words of the policy language", api.Read), s.showLanguage)
 
 	huma.Register(a, operation("GET", "/fleet", "show-fleet", "All hosts and what they are", api.Read), s.showFleet)
-	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), maxPolicyBody), s.importFleet)
+	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), limits.PolicyBody), s.importFleet)
 
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
-	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read), 2*maxPolicyBody), s.compare)
+	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read), 2*limits.PolicyBody), s.compare)
 	huma.Register(a, operation("POST", "/ask", "ask", "What becomes of traffic by what is published, and who decides", api.Read), s.ask)
 	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
 	huma.Register(a, operation("GET", "/listeners", "show-listeners", "What listens on hosts against what the policy admits", api.Read), s.showListeners)
 	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)
 	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)
 	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host", "Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)
-	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), maxReportBody), s.report)
+	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), limits.ReportBody), s.report)
 
 	huma.Register(a, operation("POST", "/enrol", "enrol", "Trade a one-time token for a host's own"), s.enrol)
 	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens), s.newEnrolment)
@@ -176,7 +175,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("POST", "/hosts/{host}/tasks/{id}/result", "finish-task", "Tell what became of a task", api.Host), s.finishTask)
 	huma.Register(a, operation("POST", "/hosts/{host}/change", "tell-change", "Tell how the last change on a host stands", api.Host), s.tellChange)
 	huma.Register(a, operation("GET", "/hosts/{host}/copies", "list-copies", "The copies that a host keeps of what it had in force", api.Read), s.showCopies)
-	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), maxReportBody), s.putCopies)
+	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), limits.ReportBody), s.putCopies)
 
 	huma.Register(a, operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle), s.probe)
 	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle), s.startWave)

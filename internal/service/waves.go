@@ -265,7 +265,7 @@ func goOn(w *api.Wave) {
 func (s *Service) stopWave(ctx context.Context, in *struct {
 	Number int64 `path:"number"`
 	Body   struct {
-		Why string `json:"why,omitempty"`
+		Why string `json:"why,omitempty" maxLength:"2000"`
 	}
 }) (*waveOutput, error) {
 	why := "stopped by " + caller(ctx).Name

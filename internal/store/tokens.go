@@ -47,6 +47,11 @@ func putToken(ctx context.Context, tx *sql.Tx, t api.Token, h Hash) (id int64, e
 	return res.LastInsertId()
 }
 
+// TokensInForce counts the tokens of a host that are not revoked; of nobody's host if it is "".
+func (s *Store) TokensInForce(ctx context.Context, host string) (n int, err error) {
+	return n, s.row(ctx, "SELECT COUNT(*) FROM tokens WHERE host = ? AND revoked_at IS NULL", []any{host}, &n)
+}
+
 const tokenColumns = "t.id, t.name, t.rights, t.host, t.created_at, t.revoked_at"
 
 func scanToken(scan func(...any) error) (t api.Token, err error) {
