@@ -140,6 +140,8 @@ func TestSendersOfAHost(t *testing.T) {
 	shallowUnit, deepUnit := fmt.Sprintf("shallow%d.service", os.Getpid()), fmt.Sprintf("deep%d.service", os.Getpid())
 	require.NoError(t, os.MkdirAll(slice+"/"+shallowUnit, 0o755))
 	require.NoError(t, os.MkdirAll(deep+"/"+deepUnit, 0o755))
+	borrowed := slice + "/runner.service" // whoever runs there names groups as he likes
+	require.NoError(t, os.MkdirAll(borrowed+"/gone.service", 0o755))
 	remove := func(paths ...string) {
 		for _, p := range paths {
 			require.NoError(t, os.Remove(p))
@@ -178,7 +180,7 @@ func TestSendersOfAHost(t *testing.T) {
 	}))
 	require.Len(t, report.Names.Gone, 1, "its control group is listed by a number that nothing has any more")
 	require.Contains(t, report.Names.Absent, "unit "+deepUnit)
-	remove(slice+"/"+shallowUnit, slice)
+	remove(slice+"/"+shallowUnit, borrowed+"/gone.service", borrowed, slice)
 }
 
 // TestReportOfSeveralTools: what nft does not list is reported too, and what users

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/internal/api"
@@ -99,7 +100,8 @@ func (k known) filling() nft.Filling {
 	return nft.Filling{Element: fmt.Sprintf("%q", below), Level: k.level}
 }
 
-// find looks up what this host knows a user or a unit by; ok is false where it has none of that name.
+// find looks up what this host knows a user or a unit by; ok is false where it has none of that
+// name. Units are those of the system's own manager.
 func find(kind, name string) (k known, ok bool) {
 	if kind == "user" {
 		u, err := user.Lookup(name)
@@ -113,11 +115,18 @@ func find(kind, name string) (k known, ok bool) {
 			if err != nil || !d.IsDir() {
 				return nil // one that ended meanwhile
 			}
-			if d.Name() != name {
-				return nil
+			below, err := filepath.Rel(root, path)
+			if err != nil {
+				return fs.SkipDir
+			}
+			if d.Name() != name || below == "." {
+				if dialect.SystemSlice(below) {
+					return nil
+				}
+				return fs.SkipDir // whoever makes groups below names them as he likes
 			}
 			level := strings.Count(strings.TrimPrefix(path, root), "/")
-			if below, err := filepath.Rel(root, path); err == nil && (!ok || level < k.level) {
+			if !ok || level < k.level {
 				k, ok = known{below, root, level}, true
 			}
 			return fs.SkipDir

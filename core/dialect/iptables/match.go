@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/bits"
 	"net/netip"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -278,7 +277,7 @@ func (m *matching) read(option string) bool {
 	case "time --datestart", "time --datestop":
 		return m.time(option)
 	case "cgroup --path":
-		m.and(sp.Named(packet.Unit, path.Base(m.next())))
+		m.and(sp.Named(packet.Unit, dialect.UnitOf(m.next())))
 	default:
 		return false
 	}

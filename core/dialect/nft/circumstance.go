@@ -95,7 +95,7 @@ func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) 
 	if field == packet.Unit && !isNumber {
 		// nft lists a control group by its path, while there is one. A slice holds
 		// units, and nobody tells which.
-		return path.Base(e.text), e.text != "" && path.Ext(e.text) != ".slice"
+		return dialect.UnitOf(e.text), e.text != "" && path.Ext(e.text) != ".slice"
 	}
 	if !isNumber {
 		return e.text, e.text != ""
