@@ -310,19 +310,25 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 		a.say("%s: this host trusts the service's key %s from now on", h.name, keys.Keys[0])
 	}
 	var rules api.Rules
+	kind := ""
 	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Even: f.even, Service: h.services()}
 	if f.pause {
-		rules, err = svc.RulesOf(ctx, h.name, "pause")
+		kind = "pause"
+		rules, err = svc.RulesOf(ctx, h.name, kind)
 		w.Passing, w.Change.Kind = true, "pause"
 	} else {
-		kind := map[bool]string{true: "ground"}[f.ground]
+		kind = map[bool]string{true: "ground"}[f.ground]
 		rules, err = svc.SettlePair(ctx, h.name, kind, f.pair)
 	}
 	if err != nil {
 		return err
 	}
-	if err := h.machine.Verify(rules); err != nil {
-		return fmt.Errorf("nothing was changed: the rules are not to be trusted: %w", err)
+	wanted := f.pair
+	if f.pause {
+		wanted = 0 // everything is admitted for a while, by whatever is published
+	}
+	if err := h.machine.Accept(rules, h.name, kind, wanted); err != nil {
+		return fmt.Errorf("nothing was changed: %w", err)
 	}
 	w.Files, w.Change.Revision, w.Change.Generation, w.Change.Pair = rules.Files, rules.Revision, rules.Generation, rules.Pair
 	w.Change.What = fmt.Sprintf("revision %d", rules.Revision)
@@ -342,6 +348,11 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 			_ = svc.TellChange(ctx, h.name, rules.Pair, nil, strings.ReplaceAll(err.Error(), "\n", ": "))
 		}
 		return err
+	}
+	if !f.pause {
+		if err := h.machine.Settled(rules.Pair); err != nil {
+			a.say("%s: which pair was settled could not be noted: %s", h.name, err)
+		}
 	}
 	return a.made(cmd, h, made, f.even)
 }

@@ -61,7 +61,7 @@ func (a *Attendant) Attend(ctx context.Context) error {
 	if err := a.ready(); err != nil {
 		return err
 	}
-	if err := a.readFile("done.json", &a.done); err != nil {
+	if err := a.readFile(doneFile, &a.done); err != nil {
 		a.Say("what was done before is not known: %v", err)
 	}
 	debug.SetGCPercent(30) // it waits most of the time, and is to take little room
@@ -275,18 +275,26 @@ func (a *Attendant) serve(ctx context.Context) {
 	}
 }
 
-// do does one task and tells what became of it.
+// doneFile keeps which tasks were done.
+const doneFile = "done.json"
+
+// lateSlack is how far a host's clock may be ahead of the service's.
+const lateSlack = 10 * time.Second
+
+// do does one task and tells what became of it. Only what is verified is noted as done: a
+// number that somebody made up takes the place of none.
 func (a *Attendant) do(ctx context.Context, t api.Task) {
-	if a.wasDone(t) { // it could not be told what became of it
-		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
-		return
-	}
 	var r api.TaskResult
 	switch err := a.Verify(t); {
 	case err != nil:
 		r.Failed = "the task was not done: " + err.Error()
 	case t.Host != a.Host:
 		r.Failed = fmt.Sprintf("the task is for %s", t.Host)
+	case time.Now().After(t.Until.Add(lateSlack)):
+		r.Failed = fmt.Sprintf("the task was not done: nobody waits for it since %s, and this host's clock says %s", t.Until.UTC().Format(time.DateTime), time.Now().UTC().Format(time.DateTime))
+	case a.wasDone(t): // it could not be told what became of it
+		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
+		return
 	default:
 		if t.Do == "listen" || t.Do == "probe" {
 			a.tell(ctx, t.ID, a.perform(ctx, t))
@@ -311,7 +319,7 @@ func (a *Attendant) wasDone(t api.Task) bool {
 		a.done = slices.Delete(a.done, 0, 500)
 	}
 	if t.Do != "probe" && t.Do != "listen" {
-		_ = a.writeFile("done.json", a.done) // a full disk must not keep a change from being kept
+		_ = a.writeFile(doneFile, a.done) // a full disk must not keep a change from being kept
 	}
 	return false
 }

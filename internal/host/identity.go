@@ -26,10 +26,16 @@ func (m *Machine) Identity() (id *Identity, err error) {
 	return id, err
 }
 
-// Enrol keeps who this host is now, and whom it trusts.
+// Enrol keeps who this host is now, and whom it trusts. What an earlier service asked for
+// and published counts no longer.
 func (m *Machine) Enrol(id Identity, keys []api.Key) error {
 	if err := m.ready(); err != nil {
 		return err
+	}
+	for _, name := range []string{doneFile, settledFile, "reported.json"} {
+		if err := os.Remove(m.path(name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
 	}
 	if err := m.pin(keys); err != nil {
 		return err
@@ -93,6 +99,48 @@ func (m *Machine) Verify(signed interface {
 		return err
 	}
 	return signed.Verify(publics(pins))
+}
+
+// settledFile keeps the newest pair that was ever settled here.
+const settledFile = "settled.json"
+
+type settledPair struct {
+	Pair int64 `json:"pair"`
+}
+
+// Accept says that rules are those that were asked for: signed by a service that this host
+// trusts, for this host, of the kind and the pair that were asked for. Where no pair was asked
+// for by a signed task, rules older than any that were settled here are refused: a service
+// does not go back by itself.
+func (m *Machine) Accept(r api.Rules, host, kind string, pair int64) error {
+	if err := m.Verify(r); err != nil {
+		return fmt.Errorf("the rules are not to be trusted: %w", err)
+	}
+	var last settledPair
+	if err := m.readFile(settledFile, &last); err != nil {
+		return err
+	}
+	kinds := map[string]string{"": "the policy's", "ground": "the ground's", "pause": "a pause's"}
+	switch {
+	case r.Host != host:
+		return fmt.Errorf("these rules are %s's and not %s's: somebody on the way to the service mixes answers up", r.Host, host)
+	case r.Kind != kind:
+		return fmt.Errorf("these are %s rules, and %s were asked for: somebody on the way to the service mixes answers up", kinds[r.Kind], kinds[kind])
+	case pair != 0 && r.Pair != pair:
+		return fmt.Errorf("these are the rules of pair %d, and those of pair %d were asked for: somebody on the way to the service mixes answers up", r.Pair, pair)
+	case pair == 0 && r.Pair < last.Pair:
+		return fmt.Errorf("these are the rules of pair %d, and pair %d was settled here already: this is an old answer; if the service's database was put back, use a wave, or enrol the host again", r.Pair, last.Pair)
+	}
+	return nil
+}
+
+// Settled notes that a pair was settled here.
+func (m *Machine) Settled(pair int64) error {
+	var last settledPair
+	if err := m.readFile(settledFile, &last); err != nil || pair <= last.Pair {
+		return err
+	}
+	return m.writeFile(settledFile, settledPair{pair})
 }
 
 // reported is the last report that the service took.

@@ -331,6 +331,12 @@ func (m *Machine) ready() error {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return err
 		}
+		// One that was there keeps its mode, and holds a token and what lets rules go back.
+		if info, err := os.Stat(dir); err == nil && info.Mode().Perm()&0o077 != 0 {
+			if err := os.Chmod(dir, 0o700); err != nil {
+				return err
+			}
+		}
 	}
 	if len(m.socket()) > 100 { // sun_path
 		return fmt.Errorf("the path of %s is too long for a socket in it", m.Dir)
