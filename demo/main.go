@@ -257,10 +257,13 @@ func (d *demo) service(ctx context.Context) error {
 		return err
 	}
 	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(30 * time.Millisecond) {
-		res, err := http.Get(d.url + "/healthz")
+		res, err := http.Get(d.url + "/readyz")
 		if err == nil {
 			_ = res.Body.Close()
-			break
+			if res.StatusCode == http.StatusOK {
+				break
+			}
+			err = fmt.Errorf("it says %s", res.Status)
 		}
 		if time.Now().After(deadline) || ctx.Err() != nil {
 			return fmt.Errorf("the service does not answer; see %s: %w", log.Name(), err)

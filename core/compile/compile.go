@@ -177,7 +177,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 	}
 	for _, seg := range pol.Segments() {
-		if on := h.On(seg.Name, seg.Addrs); dir == policy.Inbound && seg.Local && on != nil {
+		if on := h.On(seg.Name, seg.Addrs); dir != policy.Outbound && seg.Local && on != nil { // what is forwarded arrives too
 			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
 				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}})
 		}

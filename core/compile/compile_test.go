@@ -227,6 +227,20 @@ func TestThrough(t *testing.T) {
 	}
 }
 
+// TestForgedSourcesAreNotForwarded: a router drops what says that it is of a local segment
+// and arrives by another interface, whatever a rule admits.
+func TestForgedSourcesAreNotForwarded(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nsegment wan = 203.0.113.0/28 local\nrole red\nrole blue\nrole green { forward closed }\nallow a: everywhere -> red : ssh through green\n")
+	sp := packet.NewSpace()
+	d, deciders := compile.Host(sp, pol, pol.Fleet.Host("h4"), now).Attributed(sp)
+	for from, want := range map[string]string{"wan0": "admitted by allow a", "eth9": "dropped by local wan"} {
+		p := at(t, packet.Through, "", "tcp 203.0.113.5 -> 10.40.0.1 : 22", "new")
+		p.In, p.Out = from, "eth8"
+		o := sp.Outcome(d, p)
+		require.Equal(t, want, o.Verdict.String()+" by "+deciders[o.By-1].String(), from)
+	}
+}
+
 // TestPrograms: what one program sends is told from what others send, at the sending end.
 func TestPrograms(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, head+"role red { outbound closed }\nrole blue\nrole green\nallow a: red -> office : ssh from program /bin/a, /bin/b from user x\nallow b: office -> red : https\n")
