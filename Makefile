@@ -51,6 +51,7 @@ generate: ## golden files and the console's client, from the Go types
 	go test ./core/fence -run TestThe -update
 	go test ./core/check -run TestTheDocumentation -update
 	go test ./internal/api -run TestSchemas -update
+	go test ./internal/service -run TestTheLimits -update
 	cd console && npm run generate
 
 lint: console/node_modules/.package-lock.json console/dist/index.html

@@ -999,6 +999,8 @@ export interface components {
             name: string;
             /** @description which segment it is on, where its addresses leave a doubt */
             segment?: string;
+            /** @description what a dynamic interface may report; if not said, what its segment holds, or the networks of the addresses here */
+            within?: string[];
         };
         KeepProof: {
             /** @description the change's ID */

@@ -178,6 +178,9 @@ func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64)
 
 func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
 	in, problems := policy.Read(sources, fl)
+	if in.Files == nil && problems != nil { // it is too large, and nothing of it was read
+		return &policy.Policy{Fleet: fl}, problems
+	}
 	in.Budget = b
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)

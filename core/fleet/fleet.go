@@ -53,6 +53,7 @@ type Interface struct {
 	Addresses []netip.Prefix `json:"addresses" nullable:"false" doc:"each with the length of its network's prefix"`
 	Segment   string         `json:"segment,omitempty" doc:"which segment it is on, where its addresses leave a doubt"`
 	Dynamic   bool           `json:"dynamic,omitempty" doc:"its addresses are those the host last reported; the ones here are a beginning"`
+	Within    []netip.Prefix `json:"within,omitempty" nullable:"false" doc:"what a dynamic interface may report; if not said, what its segment holds, or the networks of the addresses here"`
 
 	Pos        fence.Pos `json:"-"` // of the name
 	SegmentPos fence.Pos `json:"-"`
@@ -135,6 +136,15 @@ func (f *Fleet) Host(name string) *Host {
 		}
 	}
 	return nil
+}
+
+// Index gives the hosts by their names, for whoever looks up many.
+func (f *Fleet) Index() map[string]*Host {
+	out := make(map[string]*Host, len(f.Hosts))
+	for _, h := range slices.Backward(f.Hosts) {
+		out[h.Name] = h
+	}
+	return out
 }
 
 // Names are the names of all hosts, in the fleet's order.

@@ -15,10 +15,15 @@ func Merge(old, add *Fleet) *Fleet {
 	if len(add.Service.Addresses) > 0 {
 		out.Service = add.Service
 	}
+	at := make(map[string]int, len(out.Hosts))
+	for i, h := range out.Hosts {
+		at[h.Name] = i
+	}
 	for _, h := range add.Hosts {
-		if i := slices.IndexFunc(out.Hosts, func(o *Host) bool { return o.Name == h.Name }); i >= 0 {
+		if i, known := at[h.Name]; known {
 			out.Hosts[i] = h
 		} else {
+			at[h.Name] = len(out.Hosts)
 			out.Hosts = append(out.Hosts, h)
 		}
 	}
@@ -37,8 +42,9 @@ func Changes(old, new *Fleet) (out []Change) {
 	if !reflect.DeepEqual(old.Service, new.Service) {
 		out = append(out, Change{"changed", "", fmt.Sprintf("the service: %s, was %s", service(new.Service), service(old.Service))})
 	}
+	was, is := old.Index(), new.Index()
 	for _, h := range new.Hosts {
-		before := old.Host(h.Name)
+		before := was[h.Name]
 		if before == nil {
 			out = append(out, Change{"added", h.Name, describe(h)})
 			continue
@@ -61,7 +67,7 @@ func Changes(old, new *Fleet) (out []Change) {
 		}
 	}
 	for _, h := range old.Hosts {
-		if new.Host(h.Name) == nil {
+		if is[h.Name] == nil {
 			out = append(out, Change{"removed", h.Name, describe(h)})
 		}
 	}

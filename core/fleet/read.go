@@ -245,6 +245,7 @@ func (d *decoder) instance(t tree) *Instance {
 
 func (d *decoder) iface(t tree) (i Interface) {
 	i.Addresses = []netip.Prefix{}
+	var within tree
 	d.object(t, "an interface", map[string]func(tree){
 		"name": func(t tree) {
 			i.Name, i.Pos = d.text(t, "the interface's name"), t.pos
@@ -267,9 +268,27 @@ func (d *decoder) iface(t tree) (i Interface) {
 			}
 		},
 		"dynamic": func(t tree) { i.Dynamic = d.yes(t) },
+		"within":  func(t tree) { within = t; i.Within = d.prefixes(t) },
 		"segment": func(t tree) { i.Segment, i.SegmentPos = d.text(t, "a segment's name"), t.pos },
 	}, "name", "addresses")
+	if i.Within != nil && !i.Dynamic {
+		d.errorf(within, "fleet-key", "only a dynamic interface has a `within`").Hint = "say \"dynamic\": true, or leave it out"
+	}
 	return i
+}
+
+// prefixes are networks that are written with the length of their prefixes.
+func (d *decoder) prefixes(t tree) (out []netip.Prefix) {
+	for _, item := range d.list(t, "networks", maxAddresses) {
+		s := d.text(item, "a network")
+		p, err := netip.ParsePrefix(s)
+		if err != nil || p != p.Masked() {
+			d.errorf(item, "fleet-address", "%q is not a network", s).Hint = "write 10.40.0.0/16 or fd40::/64, with no bit set behind the prefix"
+			continue
+		}
+		out = append(out, p)
+	}
+	return out
 }
 
 func (d *decoder) addresses(t tree) (out []netip.Addr) {

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -36,13 +38,18 @@ type app struct {
 	caFile    string
 
 	stdin       io.Reader
-	out, errOut io.Writer
+	out, errOut *shown
+	raw         io.Writer // for what is no text for people: protocols between programs
 	getenv      func(string) string
 }
 
 // Main runs the program and gives its exit code.
 func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(string) string) int {
-	a := &app{stdin: stdin, out: out, errOut: errOut, getenv: getenv}
+	a := &app{stdin: stdin, raw: out, getenv: getenv}
+	a.out, a.errOut = a.show(out), a.show(errOut)
+	a.errOut.json = func() bool { return false }
+	defer a.out.flush()
+	defer a.errOut.flush()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(stdin)
@@ -55,7 +62,7 @@ func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(str
 	case errors.Is(err, errFound):
 		return exitFound
 	}
-	_, _ = fmt.Fprintf(errOut, "yfence: %s\n", err)
+	_, _ = fmt.Fprintf(a.errOut, "yfence: %s\n", err)
 	return exitTrouble
 }
 
@@ -91,7 +98,28 @@ and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.adoptCommand(), a.publishCommand(), a.revisionsCommand(), a.fleetCommand(),
 		a.wavesCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.attendCommand(), a.reportCommand(), a.settleCommand(), a.keepCommand(), a.watchdogCommand(), a.rehearseCommand(), a.unitsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand())
+	for _, c := range root.Commands() {
+		wantSubcommand(c)
+	}
 	return root
+}
+
+// wantSubcommand has a command that only holds others refuse what is none of them.
+func wantSubcommand(c *cobra.Command) {
+	if c.Runnable() || !c.HasSubCommands() {
+		return
+	}
+	c.Args = cobra.ArbitraryArgs
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return cmd.Help()
+		}
+		hint := ""
+		if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+			hint = fmt.Sprintf("; did you mean %q?", near[0])
+		}
+		return fmt.Errorf("%q is no command of yfence %s%s; yfence %s --help lists them", args[0], cmd.Name(), hint, cmd.Name())
+	}
 }
 
 // service is a client of the service that flags, environment or config file name.
@@ -133,7 +161,38 @@ func (a *app) say(format string, args ...any) {
 // readFile reads a file, or standard input if its name is -.
 func (a *app) readFile(name string) ([]byte, error) {
 	if name == "-" {
-		return io.ReadAll(a.stdin)
+		return readBounded("standard input", a.stdin)
 	}
-	return os.ReadFile(name)
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = file.Close() }()
+	return readBounded(name, file)
+}
+
+// maxInput is how much is read of a file or of standard input, in bytes.
+const maxInput = 256 << 20
+
+func readBounded(name string, r io.Reader) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, maxInput+1))
+	if err == nil && len(data) > maxInput {
+		err = fmt.Errorf("%s is longer than the %d MiB that are read", name, maxInput>>20)
+	}
+	return data, err
+}
+
+// readRegular reads a file that was found and not named: what is no plain file may never end.
+func readRegular(root *os.Root, name string) ([]byte, error) {
+	file, err := root.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = file.Close() }()
+	if info, err := file.Stat(); err != nil {
+		return nil, err
+	} else if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no plain file", filepath.Join(root.Name(), name))
+	}
+	return readBounded(name, file)
 }

@@ -21,7 +21,12 @@ func (a *app) sources() ([]check.Source, error) {
 		return nil, errors.New("no policy is named: give its folder with --policy DIR")
 	}
 	var out []check.Source
-	err := filepath.WalkDir(a.policyDir, func(path string, d fs.DirEntry, err error) error {
+	root, err := os.OpenRoot(a.policyDir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = root.Close() }()
+	err = filepath.WalkDir(a.policyDir, func(path string, d fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
 			return err
@@ -30,11 +35,14 @@ func (a *app) sources() ([]check.Source, error) {
 		case d.IsDir() || filepath.Ext(path) != ".fence":
 			return nil
 		}
-		text, err := os.ReadFile(path)
+		name, err := filepath.Rel(a.policyDir, path)
 		if err != nil {
 			return err
 		}
-		name, err := filepath.Rel(a.policyDir, path)
+		text, err := readRegular(root, name)
+		if err != nil {
+			return err
+		}
 		out = append(out, check.Source{Name: filepath.ToSlash(name), Text: string(text)})
 		return err
 	})
@@ -63,8 +71,11 @@ func (a *app) lists(out []check.Source) ([]check.Source, error) {
 				continue
 			}
 			seen[name] = true
-			if text, err := root.ReadFile(filepath.FromSlash(name)); err == nil {
+			text, err := readRegular(root, filepath.FromSlash(name))
+			if err == nil {
 				out = append(out, check.Source{Name: name, Text: string(text)})
+			} else if !errors.Is(err, fs.ErrNotExist) {
+				a.say("yfence: the list %s is not read: %s", name, err)
 			}
 		}
 	}

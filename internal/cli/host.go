@@ -500,7 +500,7 @@ shares the connection of an earlier one, shows nothing.`,
 // rehearseCommand is the process that loads what is loaded at the start, in a network of its own.
 func (a *app) rehearseCommand() *cobra.Command {
 	return &cobra.Command{Use: "rehearse", Hidden: true, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-		return host.Rehearse(cmd.Context(), a.stdin, a.out)
+		return host.Rehearse(cmd.Context(), a.stdin, a.raw)
 	}}
 }
 
@@ -509,7 +509,7 @@ func (a *app) watchdogCommand() *cobra.Command {
 	var dir, change string
 	var standby bool
 	c := &cobra.Command{Use: "watchdog", Hidden: true, Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		return (&host.Machine{Dir: dir}).Watch(change, standby, a.out)
+		return (&host.Machine{Dir: dir}).Watch(change, standby, a.raw)
 	}}
 	c.Flags().StringVar(&dir, "state", host.StateDir, "")
 	c.Flags().StringVar(&change, "change", "", "")

@@ -21,7 +21,7 @@ the folder that the editor opens, or --policy; the fleet is --fleet, else a file
 fleet.json, fleet.yaml or fleet.csv in that folder.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return lsp.Serve(cmd.Context(), io.NopCloser(a.stdin), nopCloser{a.out}, a.lspLoad)
+			return lsp.Serve(cmd.Context(), io.NopCloser(a.stdin), nopCloser{a.raw}, a.lspLoad)
 		},
 	}
 }

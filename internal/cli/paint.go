@@ -1,11 +1,6 @@
 package cli
 
-import (
-	"io"
-	"os"
-
-	"golang.org/x/term"
-)
+import "io"
 
 // The colours we use, as SGR parameters of ECMA-48.
 const (
@@ -19,8 +14,7 @@ const (
 // paint gives what colours a text for w: nothing unless w is a terminal, and
 // never with NO_COLOR.
 func (a *app) paint(w io.Writer) func(colour, text string) string {
-	f, ok := w.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) || a.getenv("NO_COLOR") != "" {
+	if s, ok := w.(*shown); !ok || !s.colours {
 		return func(_, text string) string { return text }
 	}
 	return func(colour, text string) string { return "\x1b[" + colour + "m" + text + "\x1b[0m" }

@@ -23,10 +23,15 @@ import (
 // missing or fails is told, and is not the same as one that has nothing to tell.
 func surroundings(ctx context.Context, m *Machine) *api.Surroundings {
 	s := &api.Surroundings{Untold: map[string]string{}}
-	if out, err := tool(ctx, nil, "ss", "-H", "-ltunpe"); err != nil {
+	out, err := tool(ctx, nil, "ss", "-H", "-ltunpe")
+	if err == nil {
+		var sockets []byte
+		if sockets, err = tool(ctx, nil, "ss", "-H", "-ltun"); err == nil {
+			s.Listeners = readListeners(string(out), string(sockets))
+		}
+	}
+	if err != nil {
 		s.Untold["listeners"] = err.Error()
-	} else {
-		s.Listeners = readListeners(string(out))
 	}
 	s.Runs = runs()
 	if out, err := tool(ctx, nil, "ip", "-j", "addr"); err != nil {
@@ -53,14 +58,27 @@ var (
 	ssCgroup = regexp.MustCompile(`cgroup:(\S+)`)
 )
 
-// readListeners reads what ss -H -ltunpe prints: one socket a line.
-func readListeners(text string) (out []listeners.Listener) {
+// readListeners reads what ss -H -ltunpe prints: one socket a line. What a process calls
+// itself stands in it as it is, line feeds too, so that only sockets count which the same
+// listing without processes has.
+func readListeners(text, without string) (out []listeners.Listener) {
 	out = []listeners.Listener{}
+	there := map[string]int{}
+	for line := range strings.Lines(without) {
+		if f := strings.Fields(line); len(f) >= 6 {
+			there[strings.Join([]string{f[0], f[1], f[4], f[5]}, " ")]++
+		}
+	}
 	for line := range strings.Lines(text) {
 		f := strings.Fields(line)
 		if len(f) < 6 || f[0] != "tcp" && f[0] != "udp" {
 			continue
 		}
+		key := strings.Join([]string{f[0], f[1], f[4], f[5]}, " ")
+		if there[key] == 0 {
+			continue
+		}
+		there[key]--
 		l := listeners.Listener{Protocol: f[0]}
 		at := strings.LastIndexByte(f[4], ':')
 		port, err := strconv.Atoi(f[4][max(at, 0)+1:])

@@ -77,7 +77,7 @@ var All = []Limit{
 	{"tokens of one host that are in force", fmt.Sprint(HostTokens), "the database", "409: revoke one first"},
 	{"tokens of people and programs that are in force", fmt.Sprint(PeopleTokens), "the database", "409: revoke one first"},
 	{"questions for tasks that one host has open", fmt.Sprint(Polls), "connections", "429 with Retry-After"},
-	{"entries of a list in one answer", fmt.Sprint(Page), "memory and time", "422; the answer says where the next part begins"},
+	{"entries of a list in one answer", fmt.Sprint(Page), "memory and time", "422: expected number <= 1000; the answer says where the next part begins"},
 }
 
 func mib(n int) string {

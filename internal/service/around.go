@@ -9,6 +9,9 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"unicode"
+
+	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
@@ -29,7 +32,7 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the listeners", err)
 	}
-	if in.Host != "" && current.fleet.Host(in.Host) == nil {
+	if in.Host != "" && current.host(in.Host) == nil {
 		return nil, noHost(in.Host)
 	}
 	out := api.Listening{Version: api.Version, Hosts: []api.HostListening{}}
@@ -64,6 +67,38 @@ func (s *Service) listening(ctx context.Context, b packet.Budget, current *model
 	}
 	return nil
 }
+
+// believable takes out of a report what no kernel of ours would say, and what would be
+// something else to a filter's tools. What is taken out is told.
+func believable(said *api.Surroundings) {
+	if said == nil {
+		return
+	}
+	strange := 0
+	said.Interfaces = slices.DeleteFunc(said.Interfaces, func(i api.SeenInterface) bool {
+		if fleet.InterfaceName(i.Name) && len(i.Addresses) <= maxSeen {
+			return false
+		}
+		strange++
+		return true
+	})
+	if len(said.Interfaces) > maxSeen {
+		strange += len(said.Interfaces) - maxSeen
+		said.Interfaces = said.Interfaces[:maxSeen]
+	}
+	said.Listeners = slices.DeleteFunc(said.Listeners, func(l listeners.Listener) bool {
+		return strings.ContainsFunc(l.Process+l.Unit+l.Address+l.Interface, unicode.IsControl)
+	})
+	if strange > 0 {
+		if said.Untold == nil {
+			said.Untold = map[string]string{}
+		}
+		said.Untold["interfaces"] = fmt.Sprintf("%d interfaces have names or numbers of addresses that are not believed", strange)
+	}
+}
+
+// maxSeen is how many interfaces, and addresses of one, are taken from a report.
+const maxSeen = 1000
 
 // differs tells what of a host's addresses is otherwise than the fleet file says.
 // Dynamic interfaces are as they are reported.
@@ -107,7 +142,7 @@ func differs(h *fleet.Host, seen []api.SeenInterface) (out []string) {
 // an interface that the fleet file calls dynamic: its peers' rules follow.
 func (s *Service) follow(ctx context.Context, m *model, host string, said api.Surroundings) (*model, error) {
 	m, _, err := s.takeOver(ctx, m, host, func(m *model) ([]*fleet.Host, string) {
-		h := m.fleet.Host(host)
+		h := m.host(host)
 		if h == nil {
 			return nil, "" // it has just been taken out of the fleet
 		}
@@ -120,7 +155,13 @@ func (s *Service) follow(ctx context.Context, m *model, host string, said api.Su
 			if !mine.Dynamic || at < 0 || len(said.Interfaces[at].Addresses) == 0 {
 				continue // an interface that is down for a while keeps what it had
 			}
-			now := said.Interfaces[at].Addresses
+			now, beyond := m.allowed(h, mine, said.Interfaces[at].Addresses)
+			if beyond != nil {
+				s.Log.Warn("what a dynamic interface reported is not believed", "host", host, "interface", mine.Name, "addresses", joinPrefixes(beyond))
+			}
+			if len(now) == 0 {
+				continue
+			}
 			same := len(now) == len(mine.Addresses) && !slices.ContainsFunc(now, func(p netip.Prefix) bool { return !slices.Contains(mine.Addresses, p) })
 			if !same {
 				what = append(what, fmt.Sprintf("%s now has %s", mine.Name, joinPrefixes(now)))
@@ -133,6 +174,41 @@ func (s *Service) follow(ctx context.Context, m *model, host string, said api.Su
 		return []*fleet.Host{&changed}, h.Name + ": " + strings.Join(what, "; ")
 	})
 	return m, err
+}
+
+// maxMoved is how many addresses a dynamic interface may have.
+const maxMoved = 16
+
+// allowed are those of the addresses that a dynamic interface reports which it may have: within
+// what the fleet file allows, else on its segment, else on the networks of the addresses there.
+func (m *model) allowed(h *fleet.Host, i *fleet.Interface, reported []netip.Prefix) (now, beyond []netip.Prefix) {
+	var b netipx.IPSetBuilder
+	for _, p := range i.Within {
+		b.AddPrefix(p)
+	}
+	if i.Within == nil {
+		for _, seg := range m.policy.Segments() {
+			if slices.Contains(h.On(seg.Name, seg.Addrs), i.Name) {
+				b.AddSet(seg.Addrs)
+			}
+		}
+		for _, p := range i.Addresses {
+			b.AddPrefix(p.Masked())
+		}
+	}
+	within, err := b.IPSet()
+	if err != nil {
+		return nil, reported
+	}
+	for _, p := range reported {
+		a := p.Addr().Unmap()
+		if p = netip.PrefixFrom(a, min(p.Bits(), a.BitLen())); !p.IsValid() || !within.Contains(a) || len(now) == maxMoved {
+			beyond = append(beyond, p)
+		} else {
+			now = append(now, p)
+		}
+	}
+	return now, beyond
 }
 
 // takeOver makes a new generation of the fleet with hosts that are new or otherwise, which

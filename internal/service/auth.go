@@ -232,7 +232,7 @@ func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenReque
 	if req.Host != "" {
 		if m, err := s.newest(ctx); err != nil {
 			return nil, s.broken("making a token", err)
-		} else if m.fleet.Host(req.Host) == nil {
+		} else if m.host(req.Host) == nil {
 			return nil, huma.Error404NotFound(fmt.Sprintf("no host is named %q", req.Host))
 		}
 	}

@@ -153,7 +153,7 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 		default:
 			opened = append(opened, at)
 			for _, member := range want.Members {
-				if known := m.fleet.Host(strings.TrimSuffix(at, "@"+c.Name)); known != nil && known.Instance != nil && known.Instance.ID == member.Instance {
+				if known := m.host(strings.TrimSuffix(at, "@"+c.Name)); known != nil && known.Instance != nil && known.Instance.ID == member.Instance {
 					open.Members = append(open.Members, member)
 				}
 			}
@@ -251,7 +251,7 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 			continue
 		}
 		for _, at := range all {
-			h := m.fleet.Host(strings.TrimSuffix(at, "@"+c.Name))
+			h := m.host(strings.TrimSuffix(at, "@"+c.Name))
 			if h == nil || h.Instance == nil {
 				continue
 			}
@@ -422,7 +422,7 @@ func newcomer(c CloudAccount, m *model, i cloud.Instance) (h *fleet.Host, why st
 	if !hostName.MatchString(name) {
 		return nil, fmt.Sprintf("%q cannot be a host's name", name)
 	}
-	if m.fleet.Host(name) != nil {
+	if m.host(name) != nil {
 		return nil, "another host is named " + name
 	}
 	h.Roles = strings.FieldsFunc(i.Labels[c.Label], func(r rune) bool { return r == ' ' || r == ',' })

@@ -43,7 +43,7 @@ func (s *Service) newEnrolment(ctx context.Context, in *hostInput) (*struct{ Bod
 	if err != nil {
 		return nil, s.broken("enrolling", err)
 	}
-	if m.fleet.Host(in.Host) == nil {
+	if m.host(in.Host) == nil {
 		return nil, noHost(in.Host)
 	}
 	e, err := s.Store.NewEnrolment(ctx, in.Host, enrolmentLasts)
@@ -315,7 +315,7 @@ func (s *Service) showCopies(ctx context.Context, in *struct {
 }) (*struct{ Body api.Copies }, error) {
 	if m, err := s.newest(ctx); err != nil {
 		return nil, s.broken("reading the copies", err)
-	} else if m.fleet.Host(in.Host) == nil {
+	} else if m.host(in.Host) == nil {
 		return nil, noHost(in.Host)
 	}
 	copies, err := s.Store.Copies(ctx, in.Host)

@@ -68,7 +68,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
-	only := m.fleet.Host(in.Host)
+	only := m.host(in.Host)
 	if in.Host != "" && only == nil {
 		return nil, noHost(in.Host)
 	}
@@ -104,7 +104,7 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 	if err != nil {
 		return nil, nil, s.broken("reading the fleet", err)
 	}
-	h := m.fleet.Host(name)
+	h := m.host(name)
 	if h == nil {
 		return nil, nil, noHost(name)
 	}
@@ -225,7 +225,7 @@ func (s *Service) modelFor(ctx context.Context, in *rulesInput) (*model, *fleet.
 	if err != nil {
 		return nil, nil, s.broken("reading the pair", err)
 	}
-	if h = m.fleet.Host(in.Host); h == nil {
+	if h = m.host(in.Host); h == nil {
 		return nil, nil, huma.Error409Conflict(fmt.Sprintf("%s was not in the fleet of pair %d", in.Host, in.Pair))
 	}
 	return m, h, nil
@@ -276,7 +276,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	if known := m.fleet.Host(in.Host); known != nil {
+	if known := m.host(in.Host); known != nil {
 		h = known
 	}
 	if last.ReceivedAt.IsZero() {
@@ -374,7 +374,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("taking the report", err)
 	}
-	h := m.fleet.Host(in.Host)
+	h := m.host(in.Host)
 	switch {
 	case h == nil:
 		return nil, noHost(in.Host)
@@ -385,6 +385,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	case len(in.Body.Dumps) == 0 && in.Body.Same == "":
 		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is not the same")
 	}
+	believable(in.Body.Around)
 	if in.Body.Same != "" {
 		err = s.Store.ReportSame(ctx, h.Name, in.Body.TakenAt, in.Body.Same)
 		if errors.Is(err, store.ErrNotFound) {
@@ -412,7 +413,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if m, err = s.follow(ctx, m, h.Name, k.attending[h.Name].Around); err != nil {
 		return nil, s.broken("following the host's addresses", err)
 	}
-	if h = m.fleet.Host(in.Host); h == nil {
+	if h = m.host(in.Host); h == nil {
 		return nil, noHost(in.Host)
 	}
 	ctx = patient(ctx, time.Now().Add(senderWaits))

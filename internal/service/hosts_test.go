@@ -283,4 +283,13 @@ func TestStrangeAddresses(t *testing.T) {
 	report("10.40.6.60/16") // which is another host's
 	require.Equal(t, "10.40.3.41/16", seen()[0].Addresses[0].String())
 	require.Contains(t, differs, "eth1 has 10.40.6.60/16, which the fleet file does not say")
+	report("192.0.2.50/24", "10.40.3.44/16") // the one is on no segment of the interface
+	require.Equal(t, []netip.Prefix{netip.MustParsePrefix("10.40.3.44/16")}, seen()[0].Addresses, "a host is not believed whatever it says")
+	require.Contains(t, differs, "eth1 has 192.0.2.50/24, which the fleet file does not say")
+	r := recordedReport(t, "logbook-01")
+	r.TakenAt, r.Around = time.Now().UTC(), &api.Surroundings{Interfaces: []api.SeenInterface{{Name: "+", Addresses: seen()[0].Addresses}, {Name: "eth\r", Addresses: seen()[0].Addresses}}}
+	_, err = h.Report(ctx, r)
+	require.NoError(t, err)
+	seen()
+	require.NotContains(t, strings.Join(differs, ";"), "+", "nobody's interface is called that")
 }

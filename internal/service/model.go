@@ -25,6 +25,7 @@ type model struct {
 	policy *policy.Policy
 	asker  func() *ask.Asker     // made when somebody asks
 	names  func() *compare.Names // made when something is to be said
+	byName map[string]*fleet.Host
 
 	grouping sync.Mutex
 	grouped  *grouped // nil before a cloud is looked at
@@ -32,6 +33,9 @@ type model struct {
 	watching sync.Mutex
 	watched  *compare.Watch // nil before a report is judged
 }
+
+// host is a host of the fleet by its name; nil if there is none.
+func (m *model) host(name string) *fleet.Host { return m.byName[name] }
 
 // watch tells which hosts are in step at an instant.
 func (m *model) watch(now int64) *compare.Watch {
@@ -68,6 +72,7 @@ func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 		}
 		m.fleet, _ = fleet.Read(text.Name, []byte(text.Text))
 	}
+	m.byName = m.fleet.Index()
 	in := policy.Input{Fleet: m.fleet}
 	if pair.Revision != 0 {
 		sources, err := s.files(ctx, pair.Revision)
@@ -209,7 +214,7 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 		if err != nil {
 			return res, m, err
 		}
-		if known := asked.fleet.Host(h.Name); known != nil {
+		if known := asked.host(h.Name); known != nil {
 			m, h = asked, known
 		}
 	}
@@ -288,7 +293,7 @@ func (s *Service) equals(ctx context.Context, number int64, host string, dump st
 	if err != nil {
 		return res, err
 	}
-	h := m.fleet.Host(host)
+	h := m.host(host)
 	if h == nil {
 		return res, nil
 	}

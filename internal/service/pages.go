@@ -15,20 +15,27 @@ const notBuilt = `<!doctype html><meta charset="utf-8"><title>Yellow Fence</titl
 
 // consoleFiles serves the console. Any path that is no file is one of its pages.
 func (s *Service) consoleFiles(w http.ResponseWriter, r *http.Request) {
-	if strings.HasPrefix(r.URL.Path, "/api/") {
+	files, built := console.Files()
+	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+	isFile := false
+	if built {
+		info, err := fs.Stat(files, name)
+		isFile = err == nil && !info.IsDir()
+	}
+	// Whoever wants no page asks for something that there is not.
+	page := r.URL.Path == "/" || r.Method == http.MethodGet && strings.Contains(r.Header.Get("Accept"), "text/html")
+	if strings.HasPrefix(r.URL.Path, "/api/") || !isFile && !page {
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(http.StatusNotFound)
 		_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is nothing at this path; /api/v1/openapi.json says what there is"}`))
 		return
 	}
-	files, built := console.Files()
 	if !built {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		_, _ = w.Write([]byte(notBuilt))
 		return
 	}
-	name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
-	if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
+	if !isFile {
 		name = "index.html"
 	}
 	if strings.HasPrefix(name, "assets/") { // their names change with their content
@@ -40,9 +47,12 @@ func (s *Service) consoleFiles(w http.ResponseWriter, r *http.Request) {
 }
 
 // securityHeaders lets pages load nothing that is not ours.
-func securityHeaders(next http.Handler) http.Handler {
+func (s *Service) securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
+		if s.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")

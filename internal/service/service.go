@@ -105,7 +105,7 @@ func withBody(o huma.Operation, n int64) huma.Operation {
 // Handler is everything the service answers.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, securityHeaders, middleware.RequestSize(limits.ReportBody))
+	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, s.securityHeaders, middleware.RequestSize(limits.ReportBody))
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), remoteKey{}, r.RemoteAddr)))

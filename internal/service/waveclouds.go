@@ -34,7 +34,7 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 		if err != nil {
 			return err
 		}
-		host := m.fleet.Host(h.Name)
+		host := m.host(h.Name)
 		if host == nil {
 			return fail(fmt.Sprintf("it is not in the fleet of pair %d", h.Pair))
 		}

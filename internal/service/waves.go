@@ -112,7 +112,7 @@ func (s *Service) beginWave(ctx context.Context, w api.Wave) (*waveOutput, error
 // chosen are the hosts that names of hosts and roles stand for; all, if there are none.
 func (s *Service) chosen(m *model, names []string) (hosts []*fleet.Host, err error) {
 	for _, name := range names {
-		if m.fleet.Host(name) == nil && !slices.ContainsFunc(m.policy.Roles, func(r *policy.Role) bool { return r.Name == name }) {
+		if m.host(name) == nil && !slices.ContainsFunc(m.policy.Roles, func(r *policy.Role) bool { return r.Name == name }) {
 			return nil, huma.Error404NotFound(fmt.Sprintf("no host and no role is named %q", name))
 		}
 	}

@@ -295,7 +295,7 @@ func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[stri
 	if err != nil {
 		return "", to, err
 	}
-	h := m.fleet.Host(w.Name)
+	h := m.host(w.Name)
 	if h == nil {
 		return "", to, fmt.Errorf("%s is not in the fleet of pair %d", w.Name, w.Pair)
 	}
@@ -352,7 +352,7 @@ func (s *Service) awayProbers(ctx context.Context, w *api.WaveHost, attending ma
 	if err != nil {
 		return nil
 	}
-	if h := m.fleet.Host(w.Name); h != nil {
+	if h := m.host(w.Name); h != nil {
 		eachWayIn(m, h, s.Clock().Unix(), func(from *fleet.Host, _ int) bool {
 			if !s.attends(attending[from.Name]) && !slices.Contains(names, from.Name) {
 				names = append(names, from.Name)
