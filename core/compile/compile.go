@@ -105,9 +105,7 @@ func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string
 		carries(r.On(h))
 	}
 	for _, m := range pol.Masquerades {
-		if carries(m.On(h)); m.Behind(m.From.Addrs, h) {
-			b.WriteString("|masquerade " + m.Name)
-		}
+		carries(m.On(h) || m.Behind(m.From.Addrs, h)) // which of its own addresses are reached, it alone knows
 	}
 	if alone[h] {
 		b.WriteString("|" + h.Name)

@@ -1,16 +1,20 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
@@ -19,6 +23,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -51,12 +56,12 @@ func (a *app) rulesCommand() *cobra.Command {
 			if kind != "" && !a.onFiles() {
 				return errors.New("--dialect goes with --policy DIR and --fleet FILE: the service gives each host's own")
 			}
+			if into != "" {
+				return a.rulesInto(cmd, into, args, kind, prove)
+			}
 			list, err := a.rulesOf(cmd, args, kind, prove)
 			if err != nil {
 				return err
-			}
-			if into != "" {
-				return a.rulesInto(into, list)
 			}
 			return a.print(map[string]any{"version": api.Version, "hosts": list}, func(w io.Writer) {
 				for i, r := range list {
@@ -101,9 +106,22 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 		}
 		return list, nil
 	}
-	pol, err := a.sound()
+	pol, hosts, err := a.hostsOf(names, kind)
 	if err != nil {
 		return nil, err
+	}
+	list = make([]hostRules, len(hosts))
+	return list, a.written(pol, hosts, kind, prove, func(i int, r hostRules) error {
+		list[i] = r
+		return nil
+	})
+}
+
+// hostsOf are the hosts of the names, all that have rules of a kind if there are none.
+func (a *app) hostsOf(names []string, kind string) (*policy.Policy, []*fleet.Host, error) {
+	pol, err := a.sound()
+	if err != nil {
+		return nil, nil, err
 	}
 	if len(names) == 0 {
 		for _, h := range pol.Fleet.Hosts {
@@ -112,41 +130,108 @@ func (a *app) rulesOf(cmd *cobra.Command, names []string, kind string, prove boo
 			}
 		}
 	}
-	for _, name := range names {
-		h := pol.Fleet.Host(name)
-		if h == nil {
-			return nil, unknownHost(name, pol.Fleet.Names())
+	index := pol.Fleet.Index()
+	hosts := make([]*fleet.Host, len(names))
+	for i, name := range names {
+		if hosts[i] = index[name]; hosts[i] == nil {
+			return nil, nil, unknownHost(name, pol.Fleet.Names())
 		}
-		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, h, time.Now().Unix())
-		if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
-			r, err := a.groupsOf(sp, pol.Fleet, plan, prove)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, r)
-			continue
-		}
-		form := forms.Of(h)
-		if kind != "" {
-			form = forms.Writing(kind)
-		}
-		files, err := form.Write(sp, plan)
-		if err == nil && prove {
-			if err = dialect.Prove(form, sp, plan, files); err == nil {
-				a.say("%s: proven, the rules do what the policy means for every packet", name)
-			}
-		}
-		if err != nil {
-			return nil, err
-		}
-		if kind != "" {
-			files = slices.DeleteFunc(files, func(f api.File) bool { return f.Kind != kind })
-		}
-		list = append(list, hostRules{h.Name, form.Name(), api.TextOf(files), files})
 	}
-	return list, nil
+	return pol, hosts, nil
 }
+
+// written writes the rules of hosts, on all processors, and hands each over with its host's
+// place. Hosts of a class have the same rules but for their name: those are written, and
+// proven, once.
+func (a *app) written(pol *policy.Policy, hosts []*fleet.Host, kind string, prove bool, take func(i int, r hostRules) error) error {
+	alone, now := compile.Alone(pol), time.Now().Unix()
+	classes := map[string][]int{} // places in hosts
+	var order []string
+	for i, h := range hosts {
+		class := h.Dialect + " " + compile.Class(pol, h, alone)
+		if kind == groupKind || h.Dialect == fleet.NoFilter || !sharesText[cmp.Or(kind, h.Dialect)] {
+			class = fmt.Sprintf("%d", i) // what is written says more of the host than its name
+		}
+		if classes[class] == nil {
+			order = append(order, class)
+		}
+		classes[class] = append(classes[class], i)
+	}
+	var work errgroup.Group
+	if work.SetLimit(runtime.GOMAXPROCS(0)); len(order) < manyHosts { // what is said of each comes in order
+		work.SetLimit(1)
+	}
+	for _, class := range order {
+		places := classes[class]
+		work.Go(func() error {
+			first := hosts[places[0]]
+			r, err := a.writtenOf(pol, first, kind, prove, now)
+			if err != nil {
+				return err
+			}
+			for _, i := range places {
+				if err := take(i, r.of(hosts[i].Name)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return err
+	}
+	if prove && len(hosts) > 1 {
+		a.say("all %d hosts: proven, the rules do what the policy means for every packet", len(hosts))
+	}
+	return nil
+}
+
+// sharesText are the dialects whose files say nothing of a host but its name, in their first line.
+var sharesText = map[string]bool{"nft": true, "iptables": true, "ip6tables": true, "ipset": true}
+
+// of is the rules of a host as those of another of its class.
+func (r hostRules) of(name string) hostRules {
+	if name == r.Host {
+		return r
+	}
+	out := hostRules{Host: name, Dialect: r.Dialect, Files: slices.Clone(r.Files)}
+	for i := range out.Files {
+		if rest, ok := strings.CutPrefix(out.Files[i].Text, "# "+r.Host+":"); ok {
+			out.Files[i].Text = "# " + name + ":" + rest
+		}
+	}
+	out.Text = api.TextOf(out.Files)
+	return out
+}
+
+// writtenOf writes the rules of one host.
+func (a *app) writtenOf(pol *policy.Policy, h *fleet.Host, kind string, prove bool, now int64) (r hostRules, err error) {
+	sp := packet.NewSpace()
+	plan := compile.Host(sp, pol, h, now)
+	if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
+		return a.groupsOf(sp, pol.Fleet, plan, prove)
+	}
+	form := forms.Of(h)
+	if kind != "" {
+		form = forms.Writing(kind)
+	}
+	files, err := form.Write(sp, plan)
+	if err == nil && prove {
+		if err = dialect.Prove(form, sp, plan, files); err == nil && len(pol.Fleet.Hosts) < manyHosts {
+			a.say("%s: proven, the rules do what the policy means for every packet", h.Name)
+		}
+	}
+	if err != nil {
+		return r, err
+	}
+	if kind != "" {
+		files = slices.DeleteFunc(files, func(f api.File) bool { return f.Kind != kind })
+	}
+	return hostRules{h.Name, form.Name(), api.TextOf(files), files}, nil
+}
+
+// manyHosts is from when on a line for each says nothing to anybody.
+const manyHosts = 50
 
 // groupKind is security groups, which are no file of the kernel's tools.
 const groupKind = "group"
@@ -192,12 +277,15 @@ func unknownHost(name string, known []string) error {
 	return fmt.Errorf("the fleet has no host %q", name)
 }
 
-// rulesInto writes the files of hosts. Each takes its place whole or not at all.
-func (a *app) rulesInto(dir string, list []hostRules) error {
+// rulesInto writes the files of hosts, each as soon as it is made. Each takes its place whole
+// or not at all.
+func (a *app) rulesInto(cmd *cobra.Command, dir string, names []string, kind string, prove bool) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	for _, r := range list {
+	var files, hosts atomic.Int64
+	write := func(r hostRules) error {
+		hosts.Add(1)
 		for _, f := range r.Files {
 			name := filepath.Join(dir, r.Host+"."+f.Kind)
 			if err := os.WriteFile(name+".new", []byte(f.Text), 0o644); err != nil {
@@ -206,8 +294,33 @@ func (a *app) rulesInto(dir string, list []hostRules) error {
 			if err := os.Rename(name+".new", name); err != nil {
 				return err
 			}
-			a.say("wrote %s", name)
+			if n := files.Add(1); n < manyHosts {
+				a.say("wrote %s", name)
+			}
 		}
+		return nil
+	}
+	if a.onFiles() {
+		pol, all, err := a.hostsOf(names, kind)
+		if err != nil {
+			return err
+		}
+		if err := a.written(pol, all, kind, prove, func(_ int, r hostRules) error { return write(r) }); err != nil {
+			return err
+		}
+	} else {
+		list, err := a.rulesOf(cmd, names, kind, prove)
+		if err != nil {
+			return err
+		}
+		for _, r := range list {
+			if err := write(r); err != nil {
+				return err
+			}
+		}
+	}
+	if files.Load() >= manyHosts {
+		a.say("wrote %d files for %d hosts to %s; the first are named above", files.Load(), hosts.Load(), dir)
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -17,7 +18,8 @@ import (
 type shown struct {
 	to      io.Writer
 	json    func() bool
-	colours bool   // our own colours pass
+	colours bool // our own colours pass
+	mu      sync.Mutex
 	rest    []byte // of a character, or of one of our colours, that is not whole yet
 }
 
@@ -36,6 +38,8 @@ var ours = func() (all []string) {
 }()
 
 func (s *shown) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	text := append(s.rest, p...)
 	s.rest = nil
 	var b strings.Builder
