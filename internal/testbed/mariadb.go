@@ -32,20 +32,15 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 	if err != nil {
 		return nil, err
 	}
-	server, err := exec.LookPath("mariadbd")
-	if err != nil {
+	if _, err := exec.LookPath("mariadbd"); err != nil {
 		return nil, fmt.Errorf("MariaDB is not installed (Debian's mariadb-server): %w", err)
-	}
-	var who []string
-	if os.Getuid() == 0 { // which it wants to be told
-		who = []string{"--user=root"}
 	}
 	if _, err := os.Stat(filepath.Join(dir, "mysql")); errors.Is(err, os.ErrNotExist) {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, err
 		}
 		// Two servers that start at once delete each other's files in a tmpdir they share.
-		if err := run("env", append([]string{"TMPDIR=" + dir, "mariadb-install-db", "--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, who...)...); err != nil {
+		if err := run("env", append([]string{"TMPDIR=" + dir, "mariadb-install-db", "--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, asRoot()...)...); err != nil {
 			return nil, err
 		}
 	}
@@ -57,37 +52,64 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 	if err := listener.Close(); err != nil {
 		return nil, err
 	}
+	return db, db.Start()
+}
+
+// Start starts the server, or starts one again that was killed: with the same data, on the
+// same port.
+func (db *MariaDB) Start() error {
+	dir := db.dir
+	server, err := exec.LookPath("mariadbd")
+	if err != nil {
+		return err
+	}
 	// A socket's path has at most 107 characters, so it cannot lie in dir.
 	db.socket = filepath.Join(os.TempDir(), fmt.Sprintf("yf-db-%d.sock", db.port))
-	log, err := os.Create(filepath.Join(dir, "server.log"))
+	log, err := os.OpenFile(filepath.Join(dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer func() { _ = log.Close() }()
 	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--tmpdir=" + dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
-		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" + filepath.Join(dir, "server.pid")}, who...)...)
+		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" + filepath.Join(dir, "server.pid")}, asRoot()...)...)
 	db.cmd.Stdout, db.cmd.Stderr = log, log
 	if db.exited, err = Start(db.cmd); err != nil {
-		return nil, err
+		return err
 	}
 	pool, err := sql.Open("mysql", db.DSN(""))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer func() { _ = pool.Close() }()
 	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		select {
 		case err := <-db.exited:
-			return nil, fmt.Errorf("MariaDB ended at its start (%v); see %s", err, log.Name())
+			return fmt.Errorf("MariaDB ended at its start (%v); see %s", err, log.Name())
 		default:
 		}
 		if err = pool.PingContext(context.Background()); err == nil {
-			return db, nil
+			return nil
 		}
 		if time.Now().After(deadline) {
-			return nil, errors.Join(fmt.Errorf("MariaDB does not answer; see %s: %w", log.Name(), err), db.Stop())
+			return errors.Join(fmt.Errorf("MariaDB does not answer; see %s: %w", log.Name(), err), db.Stop())
 		}
 	}
+}
+
+// asRoot is what the server wants to be told where we are root.
+func asRoot() []string {
+	if os.Getuid() == 0 {
+		return []string{"--user=root"}
+	}
+	return nil
+}
+
+// Kill ends the server at once, as a crash does, and waits for its end.
+func (db *MariaDB) Kill() error {
+	err := db.cmd.Process.Kill()
+	<-db.exited
+	_ = os.Remove(db.socket)
+	return err
 }
 
 // Start starts a program that ends with us, however we end, and does not get the

@@ -1,0 +1,532 @@
+// Package chaos tries the whole of Yellow Fence while its parts are killed and frozen:
+// services, the database, host agents, watchdogs and commands. What was acknowledged is held
+// against what is there afterwards.
+package chaos
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+var (
+	rounds = flag.Int("rounds", 10, "how many rounds of disturbance")
+	seed   = flag.Uint64("seed", 1, "which")
+)
+
+const clients = 8
+
+// harbour is what is disturbed: two services on one database, and hosts that attend to both.
+type harbour struct {
+	*testing.T
+	dir, program string
+	db           *testbed.MariaDB
+	wire         *testbed.Namespace
+	hosts        map[string]*testbed.Namespace
+	inside       *os.File // the socket at which hosts find the services; both answer there
+	services     [2]*server
+	agents       map[string]*exec.Cmd
+	token        string
+
+	model model
+}
+
+type server struct {
+	url    string
+	socket *os.File
+	cmd    *exec.Cmd
+}
+
+// model is what was acknowledged.
+type model struct {
+	mu        sync.Mutex
+	published map[string]int64 // revisions by their reasons
+	imported  map[string]int64
+	tokens    map[string]bool // secrets, and whether they are in force still
+	unsure    map[string]bool // secrets that may have been revoked
+	reported  map[string]string
+	calls     int
+	failed    int
+}
+
+const realHosts = 3
+
+func fleetText(extra int) string {
+	all := []string{
+		`{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "own_console": true, "interfaces": [{"name": "eth1", "addresses": ["10.40.9.1/16"]}]}`,
+		`{"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.2.1/16"]}]}`,
+		`{"name": "charts-02", "roles": ["charts"], "dialect": "iptables", "interfaces": [{"name": "eth1", "addresses": ["10.40.2.2/16"]}]}`,
+	}
+	for n := range clients {
+		all = append(all, fmt.Sprintf(`{"name": "load-%d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.3.%d/16"]}]}`, n, n+1))
+	}
+	all = append(all, fmt.Sprintf(`{"name": "extra", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.4.%d/16"]}]}`, extra%250+1))
+	return `{"service": {"addresses": ["10.40.0.5"], "port": 8480}, "hosts": [` + strings.Join(all, ",\n") + `]}`
+}
+
+// policyText is a policy that admits a port of its own: what a host has in force tells which it is.
+func policyText(port int) string {
+	return fmt.Sprintf("policy chaos language 1\nrole jump\nrole charts\nallow way-in: 10.40.8.0/24 -> jump : ssh guard\nallow hop: jump -> charts : ssh guard\nallow mark: 10.40.8.0/24 -> fleet : tcp %d\n", port)
+}
+
+func TestChaos(t *testing.T) {
+	if err := testbed.Available(); err != nil {
+		if os.Getenv("CI") != "" {
+			t.Fatal("the kernel must be there in CI: ", err)
+		}
+		t.Skip("NOT TRIED, THE KERNEL IS NEEDED: ", err)
+	}
+	h := newHarbour(t)
+	rng := rand.New(rand.NewPCG(*seed, 17))
+	for round := range *rounds {
+		h.round(round, rng)
+	}
+	h.calm()
+	h.judge()
+	t.Logf("%d rounds: %d calls, %d of them not acknowledged; %d revisions, %d generations, %d tokens", *rounds, h.model.calls, h.model.failed, len(h.model.published), len(h.model.imported), len(h.model.tokens))
+}
+
+func newHarbour(t *testing.T) *harbour {
+	dir, err := os.MkdirTemp("", "yfx")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	h := &harbour{T: t, dir: dir, program: filepath.Join(dir, "yfence"), hosts: map[string]*testbed.Namespace{}, agents: map[string]*exec.Cmd{},
+		model: model{published: map[string]int64{}, imported: map[string]int64{}, tokens: map[string]bool{}, unsure: map[string]bool{}, reported: map[string]string{}}}
+	out, err := exec.Command("go", "build", "-o", h.program, "../../cmd/yfence").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	h.db, err = testbed.StartMariaDB(filepath.Join(dir, "db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = h.db.Signal(syscall.SIGCONT); _ = h.db.Stop() })
+	require.NoError(t, h.db.Create("yfence"))
+	prefix := fmt.Sprintf("yfx%d-", os.Getpid())
+	space := func(name string) *testbed.Namespace {
+		ns, err := testbed.NewNamespace(prefix + name)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = ns.Close() })
+		return ns
+	}
+	h.wire = space("wire")
+	require.NoError(t, h.wire.Bridge("quay"))
+	require.NoError(t, h.wire.IP("addr add 10.40.0.5/16 dev quay"))
+	for name, address := range map[string]string{"jump-01": "10.40.9.1/16", "charts-01": "10.40.2.1/16", "charts-02": "10.40.2.2/16"} {
+		h.hosts[name] = space(name)
+		require.NoError(t, h.hosts[name].Attach(h.wire, "quay", "eth1", address))
+	}
+	require.NoError(t, h.wire.Do(func() (err error) { h.inside, err = socket("10.40.0.5:8480"); return err }))
+	for n := range h.services {
+		file, err := socket("127.0.0.1:0")
+		require.NoError(t, err)
+		l, err := net.FileListener(file)
+		require.NoError(t, err)
+		h.services[n] = &server{url: "http://" + l.Addr().String(), socket: file}
+		require.NoError(t, l.Close())
+		h.serve(n)
+	}
+	st, err := store.Open(context.Background(), h.db.DSN("yfence"))
+	require.NoError(t, err)
+	token, err := st.NewToken(context.Background(), "pat", api.Rights, "")
+	require.NoError(t, err)
+	require.NoError(t, st.Close())
+	h.token = token.Secret
+	h.ready()
+	pat := h.client(0)
+	_, err = pat.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: fleetText(0), Why: "first"})
+	require.NoError(t, err)
+	_, err = pat.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: policyText(20000)}}, Why: "first"})
+	require.NoError(t, err)
+	for name := range h.hosts {
+		e, err := pat.NewEnrolment(context.Background(), name)
+		require.NoError(t, err)
+		file := filepath.Join(dir, name+"-once")
+		require.NoError(t, os.WriteFile(file, []byte(e.Token), 0o600))
+		h.attend(name, "--enrol", file, "--server", "http://10.40.0.5:8480", "--without-tls")
+		h.until("the host "+name+" is enrolled", func() bool { _, err := os.Stat(filepath.Join(h.state(name), "identity.json")); return err == nil })
+	}
+	return h
+}
+
+// socket is a listening socket to be handed to services, however often they are started.
+func socket(address string) (*os.File, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = l.Close() }()
+	return l.(*net.TCPListener).File()
+}
+
+func (h *harbour) state(name string) string { return filepath.Join(h.dir, name) }
+
+func (h *harbour) client(n int) *client.Client { return client.New(h.services[n].url, h.token) }
+
+func (h *harbour) serve(n int) {
+	s := h.services[n]
+	s.cmd = exec.Command(h.program, "serve", "--log-errors", "--report-every", "2s")
+	s.cmd.Env = append(os.Environ(), "YFENCE_DATABASE="+h.db.DSN("yfence"), "LISTEN_FDS=2")
+	s.cmd.ExtraFiles = []*os.File{s.socket, h.inside}
+	log, err := os.OpenFile(filepath.Join(h.dir, fmt.Sprintf("service-%d.log", n)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(h, err)
+	s.cmd.Stderr = log
+	require.NoError(h, s.cmd.Start())
+	h.Cleanup(func() { _ = s.cmd.Process.Kill(); _ = s.cmd.Wait() })
+}
+
+func (h *harbour) attend(name string, args ...string) {
+	cmd := exec.Command(h.program, append([]string{"attend", "--state", h.state(name), "--look", "500ms"}, args...)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	log, err := os.OpenFile(filepath.Join(h.dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(h, err)
+	cmd.Stderr = log
+	require.NoError(h, h.hosts[name].Do(cmd.Start))
+	h.agents[name] = cmd
+	h.Cleanup(func() { _ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) })
+}
+
+func (h *harbour) until(what string, holds func() bool) {
+	h.Helper()
+	for deadline := time.Now().Add(90 * time.Second); !holds(); time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			logs, _ := exec.Command("sh", "-c", "tail -n 15 "+h.dir+"/*.log").CombinedOutput()
+			require.Fail(h, "not in 90 s: "+what, "%s", logs)
+		}
+	}
+}
+
+// ready waits until both services do what they are for.
+func (h *harbour) ready() {
+	for _, s := range h.services {
+		h.until("a service is ready", func() bool {
+			res, err := http.Get(s.url + "/readyz")
+			if err != nil {
+				return false
+			}
+			_ = res.Body.Close()
+			return res.StatusCode == http.StatusOK
+		})
+	}
+}
+
+// round has all clients at work while things are killed and frozen.
+func (h *harbour) round(round int, rng *rand.Rand) {
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	defer cancel()
+	var work sync.WaitGroup
+	for n := range clients {
+		mine := rand.New(rand.NewPCG(rng.Uint64(), uint64(n)))
+		work.Go(func() {
+			for step := range 3 {
+				h.act(ctx, n, fmt.Sprintf("%d-%d-%d", round, n, step), mine)
+				time.Sleep(time.Duration(mine.IntN(300)) * time.Millisecond)
+			}
+		})
+	}
+	for range 2 {
+		time.Sleep(time.Duration(rng.IntN(700)) * time.Millisecond)
+		h.disturb(rng)
+	}
+	work.Wait()
+	h.ready()
+}
+
+// disturb kills or freezes something, and starts again what nothing else would.
+func (h *harbour) disturb(rng *rand.Rand) {
+	freeze := func(signal func(syscall.Signal) error) {
+		_ = signal(syscall.SIGSTOP)
+		time.Sleep(time.Duration(500+rng.IntN(2500)) * time.Millisecond)
+		_ = signal(syscall.SIGCONT)
+	}
+	names := []string{"jump-01", "charts-01", "charts-02"}
+	switch n := rng.IntN(2); rng.IntN(7) {
+	case 0:
+		_ = h.services[n].cmd.Process.Kill()
+		_ = h.services[n].cmd.Wait()
+		h.serve(n)
+	case 1:
+		freeze(h.services[n].signal)
+	case 2:
+		require.NoError(h, h.db.Kill())
+		require.NoError(h, h.db.Start())
+	case 3:
+		freeze(h.db.Signal)
+	case 4: // an agent, with the commands that it runs
+		name := names[rng.IntN(len(names))]
+		_ = syscall.Kill(-h.agents[name].Process.Pid, syscall.SIGKILL)
+		_ = h.agents[name].Wait()
+		h.attend(name)
+	case 5:
+		for _, pid := range processes(h.state(names[rng.IntN(len(names))]), "watchdog", "settle")[0:] {
+			if rng.IntN(2) == 0 {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+	case 6:
+		pids := processes(h.state(names[rng.IntN(len(names))]), "watchdog", "settle", "attend")
+		freeze(func(s syscall.Signal) error {
+			for _, pid := range pids {
+				_ = syscall.Kill(pid, s)
+			}
+			return nil
+		})
+	}
+}
+
+func (s *server) signal(with syscall.Signal) error { return s.cmd.Process.Signal(with) }
+
+// processes are those of ours that are at work in a state folder, by their commands.
+func processes(dir string, commands ...string) (pids []int) {
+	all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, name := range all {
+		line, _ := os.ReadFile(name)
+		args := strings.Split(string(line), "\x00")
+		for _, c := range commands {
+			if len(args) > 2 && args[1] == c && strings.Contains(string(line), "\x00"+dir+"\x00") {
+				pid, _ := strconv.Atoi(strings.Split(name, "/")[2])
+				pids = append(pids, pid)
+			}
+		}
+	}
+	return pids
+}
+
+// act does something as a client, and notes what was acknowledged.
+func (h *harbour) act(ctx context.Context, n int, id string, rng *rand.Rand) {
+	c := h.client(rng.IntN(2))
+	m := &h.model
+	note := func(err error, done func()) {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		if m.calls++; err != nil {
+			m.failed++
+			return
+		}
+		done()
+	}
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	switch rng.IntN(8) {
+	case 0, 1:
+		done, err := c.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: policyText(20001 + rng.IntN(10000))}}, Why: id})
+		note(err, func() { m.published[id] = done.Revision })
+	case 2:
+		done, err := c.Import(ctx, api.ImportRequest{File: "fleet.json", Text: fleetText(rng.IntN(250)), Why: id})
+		note(err, func() { m.imported[id] = done.Generation })
+	case 3:
+		name := fmt.Sprint("load-", n)
+		r := api.Report{Version: 1, Host: name, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-text", Text: "table ip t" + strings.ReplaceAll(id, "-", "") + " {\n}\n"}}}}
+		d, err := c.Report(ctx, r)
+		note(err, func() { m.reported[id] = name + " " + d.Hash })
+	case 4:
+		t, err := c.NewToken(ctx, api.TokenRequest{Name: id, Rights: []api.Right{api.Read}})
+		note(err, func() { m.tokens[t.Secret] = true })
+		if err == nil && rng.IntN(2) == 0 {
+			err := c.RevokeToken(ctx, t.ID)
+			note(err, func() { m.tokens[t.Secret] = false })
+			if err != nil {
+				m.mu.Lock()
+				m.unsure[t.Secret] = true
+				m.mu.Unlock()
+			}
+		}
+	case 5:
+		e, err := c.NewEnrolment(ctx, fmt.Sprint("load-", n))
+		note(err, func() {})
+		if err == nil {
+			mine, err := client.New(c.URL(), "").Enrol(ctx, api.EnrolRequest{Token: e.Token})
+			note(err, func() {})
+			if err == nil {
+				_, err = client.New(c.URL(), "").Enrol(ctx, api.EnrolRequest{Token: e.Token})
+				var p *client.Problem
+				if err == nil || errors.As(err, &p) && p.Status < 400 {
+					h.Errorf("a one-time token of %s worked twice", mine.Host)
+				}
+			}
+		}
+	case 6:
+		w, err := c.StartWave(ctx, api.WaveRequest{Within: "6s", Untried: rng.IntN(2) == 0, Why: id})
+		note(err, func() {})
+		if err == nil && rng.IntN(3) == 0 {
+			time.Sleep(time.Duration(rng.IntN(2000)) * time.Millisecond)
+			_, err := c.StopWave(ctx, w.Number, "the test")
+			note(err, func() {})
+		}
+	case 7: // by hand, on a host
+		for name, ns := range h.hosts {
+			_ = ns.Do(func() error {
+				command, leave := context.WithTimeout(ctx, 20*time.Second)
+				defer leave()
+				_ = exec.CommandContext(command, h.program, "settle", "--within", "2s", "--state", h.state(name)).Run()
+				if name == "jump-01" && rng.IntN(2) == 0 {
+					_ = exec.CommandContext(command, h.program, "keep", "--at-console", "--state", h.state(name)).Run()
+				}
+				return nil
+			})
+			break
+		}
+	}
+}
+
+// calm has everything run that should, and waits for what was begun.
+func (h *harbour) calm() {
+	_ = h.db.Signal(syscall.SIGCONT)
+	h.ready()
+	pat := h.client(0)
+	ctx := context.Background()
+	h.until("no wave runs", func() bool {
+		all, err := pat.Waves(ctx)
+		if err != nil {
+			return false
+		}
+		for _, w := range all.Waves {
+			if w.State == api.WaveRunning || w.State == api.WaveWaiting {
+				// jump-01 waits for a person: nobody else may log in there.
+				_, _ = pat.StopWave(ctx, w.Number, "the test is over")
+				return false
+			}
+		}
+		return true
+	})
+	for name := range h.hosts {
+		m := host.Machine{Dir: h.state(name)}
+		h.until("no change waits on "+name, func() bool {
+			left, _ := filepath.Glob(filepath.Join(m.Dir, "waiting-*"))
+			c, err := m.Change()
+			return err == nil && len(left) == 0 && (c.Phase == "" || c.Phase == api.Kept || c.Phase == api.WentBack)
+		})
+	}
+}
+
+// judge compares what is there with what was acknowledged.
+func (h *harbour) judge() {
+	ctx := context.Background()
+	pat := h.client(1)
+	db, err := sql.Open("mysql", h.db.DSN("yfence"))
+	require.NoError(h, err)
+	defer func() { _ = db.Close() }()
+	one := func(query string, args ...any) (n int64) {
+		require.NoError(h, db.QueryRow(query, args...).Scan(&n), query)
+		return n
+	}
+	for table, acknowledged := range map[string]map[string]int64{"revisions": h.model.published, "generations": h.model.imported} {
+		for why, number := range acknowledged {
+			require.Equal(h, number, one("SELECT number FROM "+table+" WHERE why = ?", why), "%s of %s was acknowledged", table, why)
+		}
+		require.Zero(h, one("SELECT COUNT(*) FROM (SELECT why FROM "+table+" WHERE author = 'pat' GROUP BY why HAVING COUNT(*) > 1) x"), "nothing is there twice")
+		require.Equal(h, one("SELECT MAX(number) FROM "+table), one("SELECT COUNT(*) FROM "+table), "no number is missing")
+	}
+	rows, err := db.Query("SELECT revision, generation FROM pairs ORDER BY number")
+	require.NoError(h, err)
+	var revision, generation, beforeR, beforeG int64
+	for n := 0; rows.Next(); n++ {
+		require.NoError(h, rows.Scan(&revision, &generation))
+		if n > 0 {
+			require.EqualValues(h, 1, revision-beforeR+generation-beforeG, "each pair is the one before with one half newer")
+		}
+		beforeR, beforeG = revision, generation
+	}
+	require.NoError(h, rows.Err())
+	require.Equal(h, one("SELECT MAX(number) FROM revisions"), revision)
+	require.Equal(h, one("SELECT MAX(number) FROM generations"), generation)
+	for secret, inForce := range h.model.tokens {
+		if h.model.unsure[secret] {
+			continue
+		}
+		_, err := client.New(h.services[0].url, secret).Revisions(ctx)
+		require.Equal(h, inForce, err == nil, "%v", err)
+	}
+	for id, report := range h.model.reported {
+		name, hash, _ := strings.Cut(report, " ")
+		require.Positive(h, one("SELECT COUNT(*) FROM reports WHERE host = ? AND hash = UNHEX(?)", name, hash), "the report %s was acknowledged", id)
+		require.Positive(h, one("SELECT COUNT(*) FROM content WHERE hash = UNHEX(?)", hash))
+	}
+	require.Zero(h, one("SELECT COUNT(*) FROM wave_hosts"), "no wave holds a host")
+	require.Zero(h, one("SELECT COUNT(*) FROM tasks WHERE done_at IS NULL AND until < NOW(6) - INTERVAL 1 HOUR"))
+
+	for name, ns := range h.hosts {
+		m := host.Machine{Dir: h.state(name)}
+		c, err := m.Change()
+		require.NoError(h, err)
+		kept, err := m.Kept()
+		require.NoError(h, err)
+		rules, err := ns.Run(nil, "sh", "-c", "nft list ruleset; iptables-save 2>/dev/null")
+		require.NoError(h, err)
+		mark := func(files []api.File) string { // the port that a policy of its own admits
+			for _, f := range files {
+				for _, word := range strings.FieldsFunc(f.Text, func(r rune) bool { return r < '0' || r > '9' }) {
+					if n, _ := strconv.Atoi(word); n >= 20000 && n <= 30001 && f.Kind != "ipset" {
+						return word
+					}
+				}
+			}
+			return ""
+		}
+		switch {
+		case kept != nil:
+			require.Contains(h, string(rules), mark(kept.Files), "%s has in force what it kept last; the last change %s: %s", name, c.Phase, c.Why)
+		default:
+			require.NotContains(h, string(rules), "tcp dport 2", "%s never kept anything", name)
+		}
+		if c.Phase == api.Kept {
+			require.Equal(h, c.ID, kept.Change.ID)
+		}
+	}
+
+	// Whatever was, all of it can be put in force now, and everybody says so.
+	stop := make(chan struct{})
+	var console sync.WaitGroup
+	console.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(200 * time.Millisecond):
+				_, _ = h.hosts["jump-01"].Run(nil, h.program, "keep", "--at-console", "--state", h.state("jump-01"))
+			}
+		}
+	})
+	var w api.Wave
+	h.until("a last wave begins", func() bool {
+		w, err = pat.StartWave(ctx, api.WaveRequest{Within: "20s", Untried: true, Why: "the last"})
+		return err == nil && w.Counts[api.HostAbsent] == clients+1 || err == nil && len(w.Hosts) == realHosts+clients+1
+	})
+	h.until("the last wave is done", func() bool {
+		now, err := pat.Wave(ctx, w.Number)
+		if err == nil && now.State == api.WaveStopped {
+			body, _ := json.MarshalIndent(now, "", " ")
+			require.Fail(h, "the last wave stopped", "%s", body)
+		}
+		return err == nil && now.State == api.WaveDone
+	})
+	close(stop)
+	console.Wait()
+	for name := range h.hosts {
+		h.until(name+" is in step", func() bool {
+			d, err := pat.Drift(ctx, name)
+			return err == nil && d.Hosts[0].State == api.InStep
+		})
+	}
+	require.EqualValues(h, realHosts, len(h.hosts))
+}
