@@ -2,12 +2,14 @@
 # they need from Debian's packages, Go's modules and npm.
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
-.PHONY: help demo test build bench generate lint go-test judge fuzz shots clean
+.PHONY: help demo test build bench generate lint go-test judge chaos fuzz shots clean
 
-PACKAGES := nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium
-TOOLS    := nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium
+PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium
+TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./internal/... # not ./..., which finds Go in node_modules
+# where much happens at once: tested with -race
+RACED    := /internal/(service|store|host|cli)$$
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
 WEB      := $(shell git ls-files -co --exclude-standard console ':!console/console.go')
 
@@ -63,10 +65,14 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
 # need the built console, so the program is built first.
 go-test: console/dist/index.html
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $(GO_ALL)
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(RACED)')
+	PATH=$$PATH:/usr/sbin:/sbin CGO_ENABLED=1 go test -race -count=1 -timeout 18m $$(go list $(GO_ALL) | grep -E '$(RACED)')
 
 judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
+
+chaos: var/packages ## everything at once while parts are killed: make chaos ROUNDS=200 SEED=7
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v ./internal/chaos -rounds $(or $(ROUNDS),50) -seed $(or $(SEED),1)
 
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...

@@ -163,15 +163,17 @@ func (s *Store) Tasks(ctx context.Context, ids []int64) (map[int64]api.TaskStatu
 		all, err := list(ctx, s, func(scan func(...any) error) (t api.TaskStatus, err error) {
 			var body, result []byte
 			var done sql.NullTime
-			if err := scan(&body, &done, &result); err != nil {
+			var id int64
+			if err := scan(&id, &body, &done, &result); err != nil {
 				return t, err
 			}
-			if err := json.Unmarshal(body, &t.Task); err != nil || !done.Valid {
+			err = json.Unmarshal(body, &t.Task)
+			if t.ID = id; err != nil || !done.Valid {
 				return t, err
 			}
 			t.Done = &done.Time
 			return t, json.Unmarshal(result, &t.Result)
-		}, "SELECT task, done_at, result FROM tasks WHERE id IN (?"+strings.Repeat(", ?", len(some)-1)+")", args...)
+		}, "SELECT id, task, done_at, result FROM tasks WHERE id IN (?"+strings.Repeat(", ?", len(some)-1)+")", args...)
 		if err != nil {
 			return nil, err
 		}

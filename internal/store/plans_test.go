@@ -1,0 +1,198 @@
+package store_test
+
+import (
+	"context"
+	"crypto/ed25519"
+	"fmt"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/testbed"
+)
+
+// fill makes tables as large as those of a fleet of 20,000 hosts after some months.
+var fill = []string{
+	"INSERT INTO content (hash, body, created_at) SELECT UNHEX(SHA2(CONCAT('c', seq), 256)), '[]', NOW(6) - INTERVAL 1 MINUTE FROM seq_1_to_40000",
+	"INSERT INTO revisions SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
+	"INSERT INTO generations SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
+	"INSERT INTO pairs SELECT seq, seq, seq, NOW(6) FROM seq_1_to_4000",
+	"UPDATE counters SET value = 4000",
+	"INSERT INTO asked SELECT CONCAT('h', seq), 4000, 3999, NOW(6) FROM seq_1_to_20000",
+	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT CONCAT('h', seq MOD 20000 + 1), NOW(6), NOW(6), UNHEX(SHA2(CONCAT('c', seq MOD 40000 + 1), 256)), 1000 FROM seq_1_to_60000",
+	"INSERT INTO newest SELECT host, MAX(id) FROM reports GROUP BY host",
+	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT 'h1', NOW(6) - INTERVAL 3 DAY, NOW(6) - INTERVAL 3 DAY, UNHEX(SHA2(CONCAT('c', seq), 256)), 1000 FROM seq_1_to_20000",
+	"INSERT INTO findings SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)), 4000, UNHEX(SHA2('c1', 256)) FROM seq_1_to_20000",
+	"INSERT INTO tokens (name, rights, host, hash, created_at) SELECT CONCAT('h', seq), 'host', CONCAT('h', seq), UNHEX(SHA2(CONCAT('t', seq), 256)), NOW(6) FROM seq_1_to_20000",
+	"INSERT INTO sessions SELECT UNHEX(SHA2(CONCAT('s', seq), 256)), seq, NOW(6) + INTERVAL 1 HOUR FROM seq_1_to_20000",
+	"INSERT INTO enrolments SELECT UNHEX(SHA2(CONCAT('e', seq), 256)), CONCAT('h', seq), NOW(6) + INTERVAL 1 HOUR, NULL FROM seq_1_to_20000",
+	"INSERT INTO enrolled SELECT CONCAT('h', seq), NOW(6), '{}' FROM seq_1_to_20000",
+	"INSERT INTO tasks (id, host, task, until, done_at, result) SELECT seq, CONCAT('h', seq MOD 20000 + 1), '{}', NOW(6) + INTERVAL 1 HOUR, NOW(6), '{}' FROM seq_1_to_50000",
+	"INSERT INTO attending (host, asked_at, around) SELECT CONCAT('h', seq), NOW(6), '{}' FROM seq_1_to_20000",
+	"INSERT INTO surroundings SELECT CONCAT('h', seq), NOW(6), '{}', NULL FROM seq_1_to_20000",
+	"INSERT INTO copies SELECT CONCAT('h', seq), 1, '{}' FROM seq_1_to_20000",
+	"INSERT INTO boot_dumps SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_20000",
+	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
+	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
+	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
+	"ANALYZE TABLE content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, enrolments, tasks, attending, surroundings, copies, waves, wave_hosts, made_once, boot_dumps",
+}
+
+// TestNothingIsScanned: on filled tables no statement of the store looks at more rows than
+// it gives, but for those that are of the whole fleet.
+func TestNothingIsScanned(t *testing.T) {
+	ctx := context.Background()
+	server, err := testbed.StartMariaDB(t.TempDir())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, server.Stop()) }()
+	require.NoError(t, server.Create("yfence"))
+	open(t, server.DSN("yfence"))
+	db := raw(t, server.DSN("yfence"))
+	for _, q := range append(fill, "SET GLOBAL log_output = 'TABLE'", "SET GLOBAL long_query_time = 0", "SET GLOBAL slow_query_log = ON") {
+		_, err := db.Exec(q)
+		require.NoError(t, err, q)
+	}
+	st := open(t, server.DSN("yfence"))
+	_, key, _ := ed25519.GenerateKey(nil)
+	token, err := st.NewToken(ctx, "pat", api.Rights, "")
+	require.NoError(t, err)
+	session, err := st.NewSession(ctx, token.ID, time.Hour)
+	require.NoError(t, err)
+	pair := store.Pair{Number: 4000, Revision: 4000, Generation: 4000}
+	var h store.Heard
+	must := func(err error) { t.Helper(); require.NoError(t, err) }
+	any := func(_ any, err error) { t.Helper(); require.NoError(t, err) }
+	calls := []struct {
+		method string
+		call   func()
+	}{
+		{"Ready", func() { must(st.Ready(ctx)) }},
+		{"Newest", func() { any(st.Newest(ctx)) }},
+		{"Pair", func() { any(st.Pair(ctx, 77)) }},
+		{"PairOf", func() { any(st.PairOf(ctx, 77)) }},
+		{"Revision", func() { _, _, err := st.Revision(ctx, 77); must(err) }},
+		{"Revisions", func() { any(st.Revisions(ctx, 0, 200)) }},
+		{"Generation", func() { any(st.Generation(ctx, 77)) }},
+		{"Publish", func() { p, err := st.Publish(ctx, pair, "pat", "why", []byte("files")); must(err); pair = p }},
+		{"Import", func() { any(st.Import(ctx, pair, "pat", "why", []byte("file"))) }},
+		{"Ask", func() { must(st.Ask(ctx, "h7", 4000)) }},
+		{"Previous", func() { any(st.Previous(ctx, "h7")) }},
+		{"Report", func() {
+			var err error
+			h, err = st.Report(ctx, "h1", time.Now(), []byte("dump"), 1<<30)
+			must(err)
+		}},
+		{"ReportSame", func() { must(st.ReportSame(ctx, "h1", time.Now(), fmt.Sprintf("%x", h.Dump))) }},
+		{"Heard", func() { any(st.Heard(ctx, "h1", "h2")); any(st.Heard(ctx)) }},
+		{"PutFindings", func() { must(st.PutFindings(ctx, "h1", h.Dump, 4000, []byte("{}"))) }},
+		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000)) }},
+		{"Content", func() { any(st.Content(ctx, h.Dump)) }},
+		{"NewToken", func() { any(st.NewToken(ctx, "pat", []api.Right{api.Read}, "")) }},
+		{"TokensInForce", func() { any(st.TokensInForce(ctx, "h7")) }},
+		{"TokenBySecret", func() { any(st.TokenBySecret(ctx, token.Secret)) }},
+		{"TokenBySession", func() { any(st.TokenBySession(ctx, session)) }},
+		{"Tokens", func() { any(st.Tokens(ctx, 0, 200)) }},
+		{"NewSession", func() { any(st.NewSession(ctx, token.ID, time.Hour)) }},
+		{"EndSession", func() { must(st.EndSession(ctx, session)) }},
+		{"RevokeToken", func() { must(st.RevokeToken(ctx, token.ID)) }},
+		{"SigningKeys", func() { any(st.SigningKeys(ctx)) }},
+		{"NewSigningKey", func() { must(st.NewSigningKey(ctx)) }},
+		{"RetireSigningKey", func() { must(st.RetireSigningKey(ctx)) }},
+		{"Enrol", func() {
+			e, err := st.NewEnrolment(ctx, "h9", time.Hour)
+			must(err)
+			any(st.Enrol(ctx, e.Token, api.EnrolRequest{}))
+		}},
+		{"NewEnrolment", func() { any(st.NewEnrolment(ctx, "h9", time.Hour)) }},
+		{"NewTask", func() {
+			task, err := st.NewTask(ctx, api.Task{Host: "h7", Do: "report", Until: time.Now().Add(time.Hour)}, key)
+			must(err)
+			any(st.WaveOf(ctx, task.ID))
+			any(st.Task(ctx, task.ID))
+			must(st.FinishTask(ctx, "h7", task.ID, api.TaskResult{}))
+		}},
+		{"OpenTasks", func() { any(st.OpenTasks(ctx, "h7")) }},
+		{"TaskMark", func() { any(st.TaskMark(ctx)) }},
+		{"Tasks", func() { any(st.Tasks(ctx, []int64{5, 6, 7})) }},
+		{"Task", func() { any(st.Task(ctx, 5)) }},
+		{"FinishTask", func() { must(st.FinishTask(ctx, "h7", 6, api.TaskResult{})) }},
+		{"WaveOf", func() { any(st.WaveOf(ctx, 5)) }},
+		{"Attends", func() { must(st.Attends(ctx, "h7")) }},
+		{"PutChange", func() { must(st.PutChange(ctx, "h7", 4000, &api.HostChange{}, "")) }},
+		{"Attending", func() { any(st.Attending(ctx, "h7")); any(st.Attending(ctx)) }},
+		{"PutSurroundings", func() {
+			must(st.PutSurroundings(ctx, "h7", time.Now(), &api.Surroundings{Boot: &api.Boot{InForce: &api.InForce{}}}, nil))
+			must(st.PutSurroundings(ctx, "h7", time.Now(), nil, nil))
+		}},
+		{"Surroundings", func() { any(st.Surroundings(ctx, "h7")) }},
+		{"PutCopies", func() { must(st.PutCopies(ctx, "h7", []api.CopyNote{{Number: 3}})) }},
+		{"Copies", func() { any(st.Copies(ctx, "h7")) }},
+		{"NewWave", func() {
+			w, err := st.NewWave(ctx, api.Wave{State: api.WaveRunning, Hosts: []api.WaveHost{{Name: "h7"}, {Name: "h8"}}})
+			must(err)
+			any(st.RunningWaves(ctx))
+			any(st.NewWave(ctx, api.Wave{State: api.WaveRunning, Hosts: []api.WaveHost{{Name: "h9"}}}))
+			any(st.StepWave(ctx, w.Number, key, 1, func(w *api.Wave, s *store.WaveStep) error {
+				w.State = api.WaveDone
+				s.Task(api.Task{Host: "h7", Do: "report"})
+				s.Ask("h7", 4000)
+				return nil
+			}))
+		}},
+		{"StepWave", func() { any(st.StepWave(ctx, 7, key, 1, func(*api.Wave, *store.WaveStep) error { return nil })) }},
+		{"RunningWaves", func() { any(st.RunningWaves(ctx)) }},
+		{"Waves", func() { any(st.Waves(ctx, 0, 200)) }},
+		{"Wave", func() { any(st.Wave(ctx, 7)) }},
+		{"HoldCloud", func() { any(st.HoldCloud(ctx, "dunlin", "me", time.Minute)) }},
+		{"PutCloud", func() { must(st.PutCloud(ctx, "dunlin", "me", store.CloudState{})) }},
+		{"Clouds", func() { any(st.Clouds(ctx)) }},
+		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
+		{"Prune", func() { any(st.Prune(ctx, store.DefaultKeeping)) }},
+	}
+	called := map[string]bool{"Close": true}
+	for _, c := range calls {
+		called[c.method] = true
+		c.call()
+	}
+	methods := reflect.TypeFor[*store.Store]()
+	for i := range methods.NumMethod() {
+		require.True(t, called[methods.Method(i).Name], "what %s asks of the database is not looked at", methods.Method(i).Name)
+	}
+	// These are of the whole fleet, or go through a table page by page.
+	whole := []string{
+		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending", // what is known of all hosts
+		"SELECT host, dump, pair FROM findings WHERE (host, dump, pair) >", // pruning
+	}
+	rows, err := db.Query("SELECT sql_text, rows_examined, rows_sent FROM mysql.slow_log WHERE db = 'yfence'")
+	require.NoError(t, err)
+	defer func() { _ = rows.Close() }()
+	seen := 0
+next:
+	for rows.Next() {
+		var text string
+		var examined, sent int
+		require.NoError(t, rows.Scan(&text, &examined, &sent))
+		if strings.Contains(text, "mysql.slow_log") || !strings.ContainsAny(text, " ") {
+			continue
+		}
+		seen++
+		for _, w := range whole {
+			if strings.Contains(text, w) && !strings.Contains(text, " IN (") {
+				continue next
+			}
+		}
+		if limit := 500 + 3*sent; examined > limit && !strings.HasPrefix(text, "DELETE") {
+			require.Fail(t, "a table is scanned", "%d rows for %d: %.300s", examined, sent, text)
+		} else if examined > 2500 {
+			require.Fail(t, "a table is scanned", "%d rows: %.300s", examined, text)
+		}
+		require.LessOrEqual(t, sent, 1000, "a list without an end: %.300s", text)
+	}
+	require.NoError(t, rows.Err())
+	require.Greater(t, seen, 150)
+}
