@@ -701,9 +701,20 @@ export interface components {
         Drift: {
             /** @description that the service is connected to, with what of their groups is not as it is to be */
             clouds?: components["schemas"]["CloudStatus"][];
+            /** @description how many of those are in which state */
+            counts?: {
+                [key: string]: number;
+            };
             hosts: components["schemas"]["HostDrift"][] | null;
+            /** @description there are more: ask for those after this one */
+            next?: string;
             /** Format: int64 */
             revision: number;
+            /**
+             * Format: int64
+             * @description how many hosts are as it was asked for, in all parts
+             */
+            total?: number;
             /** Format: int64 */
             version: number;
         };
@@ -831,9 +842,15 @@ export interface components {
         Fleet: {
             /** @description that the service is connected to */
             clouds?: components["schemas"]["CloudStatus"][];
+            /** @description how many of those are in which state */
+            counts?: {
+                [key: string]: number;
+            };
             /** Format: int64 */
             generation: number;
             hosts: components["schemas"]["HostStatus"][] | null;
+            /** @description there are more: ask for those after this one */
+            next?: string;
             /** @description the policy's name */
             policy: string;
             /**
@@ -842,6 +859,11 @@ export interface components {
              */
             revision: number;
             service: components["schemas"]["Service"];
+            /**
+             * Format: int64
+             * @description how many hosts are as it was asked for, in all parts
+             */
+            total?: number;
             /** Format: int64 */
             version: number;
         };
@@ -1831,10 +1853,29 @@ export interface operations {
     "show-drift": {
         parameters: {
             query?: {
+                /** @description in one of these states */
+                state?: string[] | null;
+                /** @description of this role */
+                role?: string;
+                /** @description with this in its name */
+                name?: string;
+                /** @description those that come after this one: what the part before gave as next */
+                after?: string;
+                /** @description how many at most */
+                limit?: number;
                 /** @description one host only */
                 host?: string;
             };
-            header?: never;
+            header?: {
+                /** @description Succeeds if the server's resource matches one of the passed values. */
+                "If-Match"?: string[] | null;
+                /** @description Succeeds if the server's resource matches none of the passed values. On writes, the special value * may be used to match any existing value. */
+                "If-None-Match"?: string[] | null;
+                /** @description Succeeds if the server's resource date is more recent than the passed date. */
+                "If-Modified-Since"?: string;
+                /** @description Succeeds if the server's resource date is older or the same as the passed date. */
+                "If-Unmodified-Since"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -1843,6 +1884,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "Cache-Control"?: string;
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -1895,8 +1938,28 @@ export interface operations {
     };
     "show-fleet": {
         parameters: {
-            query?: never;
-            header?: never;
+            query?: {
+                /** @description in one of these states */
+                state?: string[] | null;
+                /** @description of this role */
+                role?: string;
+                /** @description with this in its name */
+                name?: string;
+                /** @description those that come after this one: what the part before gave as next */
+                after?: string;
+                /** @description how many at most */
+                limit?: number;
+            };
+            header?: {
+                /** @description Succeeds if the server's resource matches one of the passed values. */
+                "If-Match"?: string[] | null;
+                /** @description Succeeds if the server's resource matches none of the passed values. On writes, the special value * may be used to match any existing value. */
+                "If-None-Match"?: string[] | null;
+                /** @description Succeeds if the server's resource date is more recent than the passed date. */
+                "If-Modified-Since"?: string;
+                /** @description Succeeds if the server's resource date is older or the same as the passed date. */
+                "If-Unmodified-Since"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -1905,6 +1968,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    "Cache-Control"?: string;
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {

@@ -43,7 +43,18 @@ const again = 10_000
 export const useSession = () =>
   useQuery({ queryKey: ['session'], queryFn: async () => open(await client.GET('/api/v1/session')), retry: false, staleTime: Infinity })
 
-export const useFleet = () => useQuery({ queryKey: ['fleet'], queryFn: async () => open(await client.GET('/api/v1/fleet')), refetchInterval: again })
+/** All hosts: the service gives them in parts. */
+async function wholeFleet() {
+  const all = open(await client.GET('/api/v1/fleet'))
+  for (let next = all.next; next !== undefined; ) {
+    const part = open(await client.GET('/api/v1/fleet', { params: { query: { after: next } } }))
+    all.hosts = [...(all.hosts ?? []), ...(part.hosts ?? [])]
+    next = part.next
+  }
+  return all
+}
+
+export const useFleet = () => useQuery({ queryKey: ['fleet'], queryFn: wholeFleet, refetchInterval: again })
 
 export const useDrift = (host: string) =>
   useQuery({

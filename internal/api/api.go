@@ -127,13 +127,16 @@ type HostStatus struct {
 
 // Fleet is all hosts.
 type Fleet struct {
-	Version    int           `json:"version"`
-	Generation int64         `json:"generation"`
-	Revision   int64         `json:"revision" doc:"in force"`
-	Policy     string        `json:"policy" doc:"the policy's name"`
-	Service    fleet.Service `json:"service"`
-	Hosts      []HostStatus  `json:"hosts"`
-	Clouds     []CloudStatus `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to"`
+	Version    int            `json:"version"`
+	Generation int64          `json:"generation"`
+	Revision   int64          `json:"revision" doc:"in force"`
+	Policy     string         `json:"policy" doc:"the policy's name"`
+	Service    fleet.Service  `json:"service"`
+	Hosts      []HostStatus   `json:"hosts"`
+	Clouds     []CloudStatus  `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to"`
+	Total      int            `json:"total,omitempty" doc:"how many hosts are as it was asked for, in all parts"`
+	Counts     map[string]int `json:"counts,omitempty" doc:"how many of those are in which state"`
+	Next       string         `json:"next,omitempty" doc:"there are more: ask for those after this one"`
 }
 
 // Dump is one listing of rules.
@@ -175,7 +178,10 @@ type Drift struct {
 	Revision int64       `json:"revision"`
 	Hosts    []HostDrift `json:"hosts"`
 
-	Clouds []CloudStatus `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to, with what of their groups is not as it is to be"`
+	Clouds []CloudStatus  `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to, with what of their groups is not as it is to be"`
+	Total  int            `json:"total,omitempty" doc:"how many hosts are as it was asked for, in all parts"`
+	Counts map[string]int `json:"counts,omitempty" doc:"how many of those are in which state"`
+	Next   string         `json:"next,omitempty" doc:"there are more: ask for those after this one"`
 }
 
 // CloudStatus is how a cloud stands that the service is connected to.

@@ -149,7 +149,27 @@ func (c *Client) Revision(ctx context.Context, number int64) (api.Revision, erro
 
 // Fleet is all hosts and what they are.
 func (c *Client) Fleet(ctx context.Context) (api.Fleet, error) {
-	return get[api.Fleet](ctx, c, "/fleet")
+	return hosts(ctx, c, "/fleet?after=", func(all, part *api.Fleet) string {
+		if all.Hosts != nil {
+			part.Hosts = append(all.Hosts, part.Hosts...)
+		}
+		*all = *part
+		return all.Next
+	})
+}
+
+// hosts puts the parts of what is about the fleet together.
+func hosts[T any](ctx context.Context, c *Client, path string, join func(all, part *T) (next string)) (all T, err error) {
+	after := ""
+	for {
+		part, err := get[T](ctx, c, path+url.QueryEscape(after))
+		if err != nil {
+			return all, err
+		}
+		if after = join(&all, &part); after == "" {
+			return all, nil
+		}
+	}
 }
 
 // Import replaces the fleet.
@@ -164,7 +184,13 @@ func (c *Client) Export(ctx context.Context, format string) (api.FleetFile, erro
 
 // Drift is how hosts differ; host "" is all of them.
 func (c *Client) Drift(ctx context.Context, host string) (api.Drift, error) {
-	return get[api.Drift](ctx, c, "/drift?host="+url.QueryEscape(host))
+	return hosts(ctx, c, "/drift?host="+url.QueryEscape(host)+"&after=", func(all, part *api.Drift) string {
+		if all.Hosts != nil {
+			part.Hosts = append(all.Hosts, part.Hosts...)
+		}
+		*all = *part
+		return all.Next
+	})
 }
 
 // Compare tells what two states of the policy let through differently.

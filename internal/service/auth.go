@@ -168,6 +168,15 @@ func (s *Service) cookie(value string, maxAge int) http.Cookie {
 	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode}
 }
 
+// told is an error as an answer: what is one already, or what broken makes of it.
+func (s *Service) told(what string, err error) error {
+	var told huma.StatusError
+	if errors.As(err, &told) {
+		return told
+	}
+	return s.broken(what, err)
+}
+
 // broken is the answer where something of ours failed: the cause is for the log.
 func (s *Service) broken(what string, err error) error {
 	if errors.Is(err, context.Canceled) {

@@ -2,13 +2,17 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/conditional"
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
@@ -26,7 +30,78 @@ type hostInput struct {
 	Host string `path:"host"`
 }
 
-func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api.Fleet }, error) {
+// HostsWanted is which hosts of the fleet are wanted. (Its name begins with a capital so that
+// the package which reads requests finds its fields where it is part of another.)
+type HostsWanted struct {
+	conditional.Params
+	State []string `query:"state" maxItems:"20" doc:"in one of these states"`
+	Role  string   `query:"role" maxLength:"63" doc:"of this role"`
+	Name  string   `query:"name" maxLength:"253" doc:"with this in its name"`
+	After string   `query:"after" maxLength:"253" doc:"those that come after this one: what the part before gave as next"`
+	Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"1000" doc:"how many at most"`
+}
+
+// each goes through the hosts that are wanted, with what each is now, and counts them by
+// state. page is called for those of the part that is wanted; next is the last of them, if
+// there are more.
+func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, page func(h *fleet.Host, res result, against *model)) (counts map[string]int, total int, next string, err error) {
+	counts = map[string]int{}
+	if in.After != "" && m.host(in.After) == nil {
+		return nil, 0, "", huma.Error409Conflict(fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
+	}
+	given, begun := 0, in.After == ""
+	last := ""
+	for _, h := range m.fleet.Hosts {
+		before := !begun
+		begun = begun || h.Name == in.After
+		if in.Role != "" && !slices.Contains(h.Roles, in.Role) || in.Name != "" && !strings.Contains(h.Name, in.Name) {
+			continue
+		}
+		res, against, err := s.whole(ctx, m, h, k)
+		if err != nil {
+			return nil, 0, "", err
+		}
+		if len(in.State) > 0 && !slices.Contains(in.State, string(res.State)) {
+			continue
+		}
+		counts[string(res.State)]++
+		total++
+		switch {
+		case before:
+		case given == in.Limit:
+			next = last
+		default:
+			given++
+			last = h.Name
+			page(h, res, against)
+		}
+	}
+	return counts, total, next, nil
+}
+
+// A tagged answer is told by its content: whoever has it already is told that, and no more.
+type tagged[T any] struct {
+	ETag         string `header:"ETag"`
+	CacheControl string `header:"Cache-Control"`
+	Body         T
+}
+
+func tag[T any](p conditional.Params, body T) (*tagged[T], error) {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(text)
+	etag := fmt.Sprintf("%x", sum[:12])
+	if p.HasConditionalParams() {
+		if err := p.PreconditionFailed(etag, time.Time{}); err != nil {
+			return nil, err
+		}
+	}
+	return &tagged[T]{`"` + etag + `"`, "private, no-cache", body}, nil
+}
+
+func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.Fleet], error) {
 	m, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
@@ -37,12 +112,8 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 	}
 	ctx = patient(ctx, time.Now().Add(readerWaits))
 	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
-	for _, h := range m.fleet.Hosts {
+	out.Counts, out.Total, out.Next, err = s.each(ctx, in, m, k, func(h *fleet.Host, res result, against *model) {
 		a := k.attending[h.Name]
-		res, against, err := s.whole(ctx, m, h, k)
-		if err != nil {
-			return nil, s.broken("reading the fleet", err)
-		}
 		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State, Why: res.Why,
 			Instance: h.Instance, HeardAt: timeOf(k.lastHeard(h).ReceivedAt), Revision: against.pair.Revision, Change: a.Change, Attends: timeOf(a.AskedAt)}
 		status.Findings, status.Cosmetic = res.differences()
@@ -50,8 +121,11 @@ func (s *Service) showFleet(ctx context.Context, _ *struct{}) (*struct{ Body api
 			status.Differs = differs(h, a.Around.Interfaces)
 		}
 		out.Hosts = append(out.Hosts, status)
+	})
+	if err != nil {
+		return nil, s.told("reading the fleet", err)
 	}
-	return &struct{ Body api.Fleet }{out}, nil
+	return tag(in.Params, out)
 }
 
 func timeOf(t time.Time) *time.Time {
@@ -62,8 +136,9 @@ func timeOf(t time.Time) *time.Time {
 }
 
 func (s *Service) showDrift(ctx context.Context, in *struct {
-	Host string `query:"host" doc:"one host only"`
-}) (*struct{ Body api.Drift }, error) {
+	HostsWanted
+	Host string `query:"host" maxLength:"253" doc:"one host only"`
+}) (*tagged[api.Drift], error) {
 	m, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
@@ -78,20 +153,22 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	}
 	ctx = patient(ctx, time.Now().Add(readerWaits))
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
-	for _, h := range m.fleet.Hosts {
-		if only != nil && h != only {
-			continue
-		}
-		res, _, err := s.whole(ctx, m, h, k)
+	if only != nil {
+		res, _, err := s.whole(ctx, m, only, k)
 		if err != nil {
 			return nil, s.broken("reading the drift", err)
 		}
+		out.Hosts = append(out.Hosts, drifts(only, res, k.lastHeard(only)))
+		return tag(in.Params, out)
+	}
+	out.Clouds = k.cloudNotes()
+	out.Counts, out.Total, out.Next, err = s.each(ctx, &in.HostsWanted, m, k, func(h *fleet.Host, res result, _ *model) {
 		out.Hosts = append(out.Hosts, drifts(h, res, k.lastHeard(h)))
+	})
+	if err != nil {
+		return nil, s.told("reading the drift", err)
 	}
-	if in.Host == "" {
-		out.Clouds = k.cloudNotes()
-	}
-	return &struct{ Body api.Drift }{out}, nil
+	return tag(in.Params, out)
 }
 
 func noHost(name string) error {

@@ -77,20 +77,22 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	if known && res.good(now) {
 		return res, nil
 	}
-	if res, err = s.stored(ctx, key); err == nil && res.good(now) {
-		j.remember(key, res)
-		return res, nil
+	until, ok := ctx.Value(patienceKey{}).(time.Time)
+	if !ok {
+		until = time.Now().Add(limits.JudgeTime)
 	}
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return res, err
+	if time.Now().Before(until) { // else what is stored comes to it too
+		if res, err = s.stored(ctx, key); err == nil && res.good(now) {
+			j.remember(key, res)
+			return res, nil
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return res, err
+		}
 	}
 	one := s.enqueue(&job{judged: key, m: m, h: h})
 	if one == nil {
 		return beingRead(), nil
-	}
-	until, ok := ctx.Value(patienceKey{}).(time.Time)
-	if !ok {
-		until = time.Now().Add(limits.JudgeTime)
 	}
 	select {
 	case <-one.done:

@@ -21,12 +21,12 @@ type known struct {
 
 // known reads what is known of a host, or of all if it is nil.
 func (s *Service) known(ctx context.Context, h *fleet.Host) (k known, err error) {
-	var names, subjects []string
-	if h != nil {
-		names, subjects = []string{h.Name}, []string{h.Name}
-		if h.Instance != nil {
-			subjects = append(subjects, atCloud(h))
-		}
+	if h == nil {
+		return s.knownAll(ctx)
+	}
+	names, subjects := []string{h.Name}, []string{h.Name}
+	if h.Instance != nil {
+		subjects = append(subjects, atCloud(h))
 	}
 	if k.heard, err = s.Store.Heard(ctx, subjects...); err != nil {
 		return k, err

@@ -43,6 +43,7 @@ type Service struct {
 	models modelCache
 	bell   bell
 	outage outage
+	view   view
 	queues
 	judging judging
 	signIns signIns

@@ -36,7 +36,7 @@ const saltmarsh = "../../demo/saltmarsh"
 // harbour is a running service, and a client with all rights.
 type harbour struct {
 	*client.Client
-	t     *testing.T
+	t     testing.TB
 	store *store.Store
 	dsn   string // of its database
 	url   string
@@ -44,7 +44,7 @@ type harbour struct {
 	now   time.Time // the service's clock; zero is the real one
 }
 
-func newHarbour(t *testing.T, with ...func(*service.Options)) *harbour {
+func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 	t.Helper()
 	ctx := context.Background()
 	dsn := testbed.Database(t)

@@ -14,7 +14,7 @@ import (
 // Attends notes that a host asked what there is to do.
 func (s *Store) Attends(ctx context.Context, host string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, asked_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE asked_at = VALUES(asked_at)", host, now())
+		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, asked_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE asked_at = VALUES(asked_at), polled_at = NOW(6)", host, now())
 		return err
 	})
 }
@@ -27,7 +27,7 @@ func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.H
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO attending (host, pair, change_now, failed, told_at) VALUES (?, ?, ?, ?, ?)
-			ON DUPLICATE KEY UPDATE pair = VALUES(pair), change_now = VALUES(change_now), failed = VALUES(failed), told_at = VALUES(told_at)`, host, pair, body, failed, now())
+			ON DUPLICATE KEY UPDATE pair = VALUES(pair), change_now = VALUES(change_now), failed = VALUES(failed), told_at = VALUES(told_at), changed_at = NOW(6)`, host, pair, body, failed, now())
 		return err
 	})
 }
@@ -44,14 +44,17 @@ type Attending struct {
 
 // Attending is what is known of hosts, by name: of those named, or of all if none is.
 func (s *Store) Attending(ctx context.Context, only ...string) (out map[string]Attending, err error) {
-	where := ""
-	var args []any
-	if len(only) > 0 {
-		where = " WHERE host IN (?" + strings.Repeat(", ?", len(only)-1) + ")"
-		for _, name := range only {
-			args = append(args, name)
-		}
+	if len(only) == 0 {
+		return s.attending(ctx, "")
 	}
+	var args []any
+	for _, name := range only {
+		args = append(args, name)
+	}
+	return s.attending(ctx, " WHERE host IN (?"+strings.Repeat(", ?", len(only)-1)+")", args...)
+}
+
+func (s *Store) attending(ctx context.Context, where string, args ...any) (out map[string]Attending, err error) {
 	type known struct {
 		host string
 		Attending
@@ -126,7 +129,7 @@ func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.T
 		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body, counts) VALUES (?, ?, ?, ?)", host, takenAt.UTC(), body, counted); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around)", host, part)
+		_, err = tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around), changed_at = NOW(6)", host, part)
 		return err
 	})
 }

@@ -23,9 +23,9 @@ var fill = []string{
 	"INSERT INTO generations SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
 	"INSERT INTO pairs SELECT seq, seq, seq, NOW(6) FROM seq_1_to_4000",
 	"UPDATE counters SET value = 4000",
-	"INSERT INTO asked SELECT CONCAT('h', seq), 4000, 3999, NOW(6) FROM seq_1_to_20000",
+	"INSERT INTO asked (host, pair, previous, asked_at, changed_at) SELECT CONCAT('h', seq), 4000, 3999, NOW(6), NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
 	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT CONCAT('h', seq MOD 20000 + 1), NOW(6), NOW(6), UNHEX(SHA2(CONCAT('c', seq MOD 40000 + 1), 256)), 1000 FROM seq_1_to_60000",
-	"INSERT INTO newest SELECT host, MAX(id) FROM reports GROUP BY host",
+	"INSERT INTO newest (host, report, changed_at) SELECT host, MAX(id), NOW(6) - INTERVAL 1 HOUR FROM reports GROUP BY host",
 	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT 'h1', NOW(6) - INTERVAL 3 DAY, NOW(6) - INTERVAL 3 DAY, UNHEX(SHA2(CONCAT('c', seq), 256)), 1000 FROM seq_1_to_20000",
 	"INSERT INTO findings SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)), 4000, UNHEX(SHA2('c1', 256)) FROM seq_1_to_20000",
 	"INSERT INTO tokens (name, rights, host, hash, created_at) SELECT CONCAT('h', seq), 'host', CONCAT('h', seq), UNHEX(SHA2(CONCAT('t', seq), 256)), NOW(6) FROM seq_1_to_20000",
@@ -33,7 +33,7 @@ var fill = []string{
 	"INSERT INTO enrolments SELECT UNHEX(SHA2(CONCAT('e', seq), 256)), CONCAT('h', seq), NOW(6) + INTERVAL 1 HOUR, NULL FROM seq_1_to_20000",
 	"INSERT INTO enrolled SELECT CONCAT('h', seq), NOW(6), '{}' FROM seq_1_to_20000",
 	"INSERT INTO tasks (id, host, task, until, done_at, result) SELECT seq, CONCAT('h', seq MOD 20000 + 1), '{}', NOW(6) + INTERVAL 1 HOUR, NOW(6), '{}' FROM seq_1_to_50000",
-	"INSERT INTO attending (host, asked_at, around) SELECT CONCAT('h', seq), NOW(6), '{}' FROM seq_1_to_20000",
+	"INSERT INTO attending (host, asked_at, around, changed_at, polled_at) SELECT CONCAT('h', seq), NOW(6), '{}', NOW(6) - INTERVAL 1 HOUR, NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
 	"INSERT INTO surroundings SELECT CONCAT('h', seq), NOW(6), '{}', NULL FROM seq_1_to_20000",
 	"INSERT INTO copies SELECT CONCAT('h', seq), 1, '{}' FROM seq_1_to_20000",
 	"INSERT INTO boot_dumps SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_20000",
@@ -71,6 +71,7 @@ func TestNothingIsScanned(t *testing.T) {
 		method string
 		call   func()
 	}{
+		{"Delta", func() { any(st.Delta(ctx, time.Now())) }},
 		{"Ready", func() { must(st.Ready(ctx)) }},
 		{"Newest", func() { any(st.Newest(ctx)) }},
 		{"Pair", func() { any(st.Pair(ctx, 77)) }},

@@ -84,7 +84,9 @@ func report(ctx context.Context, tx *sql.Tx, h Heard, size int64) error {
 	err := tx.QueryRowContext(ctx, "SELECT r.id, r.hash FROM newest n JOIN reports r ON r.id = n.report WHERE n.host = ? FOR UPDATE", h.Host).Scan(&id, &hash)
 	switch {
 	case err == nil && bytes.Equal(hash, h.Dump[:]):
-		_, err = tx.ExecContext(ctx, "UPDATE reports SET taken_at = ?, received_at = ? WHERE id = ?", h.TakenAt, h.ReceivedAt, id)
+		if _, err = tx.ExecContext(ctx, "UPDATE reports SET taken_at = ?, received_at = ? WHERE id = ?", h.TakenAt, h.ReceivedAt, id); err == nil {
+			_, err = tx.ExecContext(ctx, "UPDATE newest SET changed_at = NOW(6) WHERE host = ?", h.Host)
+		}
 		return err
 	case err != nil && !errors.Is(err, sql.ErrNoRows):
 		return err
@@ -96,7 +98,7 @@ func report(ctx context.Context, tx *sql.Tx, h Heard, size int64) error {
 	if id, err = res.LastInsertId(); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO newest (host, report) VALUES (?, ?) ON DUPLICATE KEY UPDATE report = VALUES(report)", h.Host, id)
+	_, err = tx.ExecContext(ctx, "INSERT INTO newest (host, report) VALUES (?, ?) ON DUPLICATE KEY UPDATE report = VALUES(report), changed_at = NOW(6)", h.Host, id)
 	return err
 }
 

@@ -68,6 +68,17 @@ CREATE INDEX IF NOT EXISTS by_hash   ON generations (hash);
 CREATE INDEX IF NOT EXISTS by_content ON reports (hash);
 CREATE INDEX IF NOT EXISTS by_result ON findings (result);
 
+-- When what is known of a host changed, by the database's own clock: whoever keeps what is
+-- known of the fleet reads what changed since.
+ALTER TABLE asked     ADD COLUMN IF NOT EXISTS changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6) ON UPDATE CURRENT_TIMESTAMP(6);
+ALTER TABLE newest    ADD COLUMN IF NOT EXISTS changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6);
+ALTER TABLE attending ADD COLUMN IF NOT EXISTS changed_at DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6);
+ALTER TABLE attending ADD COLUMN IF NOT EXISTS polled_at  DATETIME(6) NOT NULL DEFAULT CURRENT_TIMESTAMP(6);
+CREATE INDEX IF NOT EXISTS by_change ON asked (changed_at);
+CREATE INDEX IF NOT EXISTS by_change ON newest (changed_at);
+CREATE INDEX IF NOT EXISTS by_change ON attending (changed_at);
+CREATE INDEX IF NOT EXISTS by_poll   ON attending (polled_at);
+
 -- Which wave a task is of, so that what becomes of it reaches that wave alone.
 ALTER TABLE tasks ADD COLUMN IF NOT EXISTS wave BIGINT NOT NULL DEFAULT 0;
 -- What a list of waves shows of one, without its hosts.
