@@ -3,6 +3,7 @@ package compare
 import (
 	"fmt"
 	"math"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -140,13 +141,17 @@ func (n *Names) Addresses(set *netipx.IPSet) string {
 	}
 	var wide string // what nearly everybody is said as, where too many are excepted
 	hidden := 0     // how many of them it does not say
+	first := netip.Addr{}
+	if ranges := set.Ranges(); len(ranges) > 0 {
+		first = ranges[0].From()
+	}
 	for _, whole := range slices.Concat([]known{everywhere}, n.known) {
 		for family, suffix := range []string{" (IPv4)", " (IPv6)", ""} {
 			base := whole.set
 			if family < 2 {
 				base = whole.halfs[family]
 			}
-			if len(packet.Without(set, base).Ranges()) > 0 || len(base.Ranges()) == 0 {
+			if !base.Contains(first) || len(packet.Without(set, base).Ranges()) > 0 {
 				continue
 			}
 			names, left := n.cover(packet.Without(base, set))
@@ -205,8 +210,9 @@ func (n *Names) one(set *netipx.IPSet) (string, bool) {
 // cover takes from a set what names say, the widest first; left is the rest.
 func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
 	left = set
+	ranges := left.Ranges()
 	for _, k := range n.known {
-		if len(left.Ranges()) == 0 {
+		if len(ranges) == 0 {
 			break
 		}
 		for family, suffix := range []string{"", " (IPv4)", " (IPv6)"} {
@@ -214,13 +220,26 @@ func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
 			if family > 0 {
 				part = k.halfs[family-1]
 			}
-			if len(part.Ranges()) > 0 && len(packet.Without(part, left).Ranges()) == 0 {
+			if holds(ranges, part) {
 				names, left = append(names, k.name+suffix), packet.Without(left, part)
+				ranges = left.Ranges()
 				break
 			}
 		}
 	}
 	return names, left
+}
+
+// holds says that all of a set, which has something in it, lies in ranges that stand in order.
+func holds(ranges []netipx.IPRange, part *netipx.IPSet) bool {
+	inner := part.Ranges()
+	for _, r := range inner {
+		i, _ := slices.BinarySearchFunc(ranges, r.From(), func(have netipx.IPRange, at netip.Addr) int { return have.To().Compare(at) })
+		if i == len(ranges) || ranges[i].From().Compare(r.From()) > 0 || ranges[i].To().Compare(r.To()) < 0 {
+			return false
+		}
+	}
+	return len(inner) > 0
 }
 
 // serviceText says a protocol and its runs of ports or types.

@@ -73,7 +73,7 @@ func TestFaults(t *testing.T) {
 				s := p.status("charts-01")
 				return s.Change != nil && s.Change.Phase == api.WentBack
 			})
-			require.Regexp(t, "^(nobody kept it within 5s|the service could no longer be reached)", p.status("charts-01").Change.Why)
+			require.Regexp(t, "^(nobody kept it within 5s|the service could no longer be reached|the command that made it ended before it was done)", p.status("charts-01").Change.Why)
 			p.until("the wave stopped", func() bool {
 				now, err := p.Wave(context.Background(), w.Number)
 				return err == nil && now.State == api.WaveStopped
