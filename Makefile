@@ -66,7 +66,8 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 # need the built console, so the program is built first.
 go-test: console/dist/index.html
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(RACED)')
-	PATH=$$PATH:/usr/sbin:/sbin CGO_ENABLED=1 go test -race -count=1 -timeout 18m $$(go list $(GO_ALL) | grep -E '$(RACED)')
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
+	PATH=$$PATH:/usr/sbin:/sbin CGO_ENABLED=1 go test -race -count=1 -timeout 18m -skip '^TestLimits$$' $$(go list $(GO_ALL) | grep -E '$(RACED)')
 
 judge: var/packages ## the kernel as judge: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
@@ -77,6 +78,7 @@ chaos: var/packages ## everything at once while parts are killed: make chaos ROU
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...
 	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench RulesInTheKernel -benchtime 8x ./internal/testbed
+	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench 'FrontDoor|Fleet' -benchtime 3x ./internal/cli ./internal/service
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m
 	@for f in $$(grep -rlE "^func Fuzz" --include=*_test.go core internal); do d=./$$(dirname $$f); \

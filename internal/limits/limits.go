@@ -25,10 +25,10 @@ const (
 	Cases       = 4_000_000        // edges of diagrams, see packet.Space.Bound
 	ComputeTime = 20 * time.Second // of one piece of work
 	Computing   = 1                // pieces of work at once
-	ComputeWait = 8                // that wait for their turn
+	ComputeWait = 4                // that wait for their turn
 	AskTime     = 5 * time.Second
 	Asking      = 1
-	AskWait     = 32
+	AskWait     = 8
 	JudgeCases  = 6_000_000 // for the rules of one host; internal/live works within it
 	JudgeTime   = 30 * time.Second
 	Judging     = 1

@@ -1,5 +1,0 @@
-//go:build !race
-
-package service_test
-
-const raceFactor = 1
