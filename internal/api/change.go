@@ -37,6 +37,16 @@ type HostChange struct {
 	Ended      *time.Time `json:"ended,omitempty"`
 }
 
+// Before says that a word about a change is older than another: about an earlier change, or
+// about the same one before it went on.
+func (c HostChange) Before(other HostChange) bool {
+	if c.ID != other.ID {
+		return c.Began.Before(other.Began)
+	}
+	rank := map[Phase]int{Changing: 0, InForceYet: 1, GoingBack: 2, Kept: 3, WentBack: 3}
+	return rank[c.Phase] < rank[other.Phase]
+}
+
 // A Key is a public key of a service (Ed25519, RFC 8032), in base64.
 type Key string
 

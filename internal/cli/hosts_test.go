@@ -63,6 +63,7 @@ func TestFaults(t *testing.T) {
 		{"the network is gone", func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 down")) }, func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 up")) }},
 	} {
 		t.Run(c.what, func(t *testing.T) {
+			begun := time.Now().Add(-time.Second)
 			w, err := p.StartWave(context.Background(), api.WaveRequest{Hosts: []string{"charts-01"}, Within: "5s"})
 			require.NoError(t, err)
 			p.until("it is in force", func() bool { return strings.Contains(p.listing("charts-01"), "table inet yellowfence") })
@@ -71,7 +72,7 @@ func TestFaults(t *testing.T) {
 			c.mend()
 			p.until("the service knows", func() bool {
 				s := p.status("charts-01")
-				return s.Change != nil && s.Change.Phase == api.WentBack
+				return s.Change != nil && s.Change.Phase == api.WentBack && s.Change.Began.After(begun)
 			})
 			require.Regexp(t, "^(nobody kept it within 5s|the service could no longer be reached|the command that made it ended before it was done)", p.status("charts-01").Change.Why)
 			p.until("the wave stopped", func() bool {

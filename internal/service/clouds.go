@@ -59,6 +59,7 @@ func (s *Service) WorkClouds(ctx context.Context) {
 }
 
 func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
+	ctx = store.For(ctx, store.Work)
 	name, _ := os.Hostname()
 	holder := fmt.Sprintf("%.32s %d %d", name, os.Getpid(), time.Now().UnixNano())
 	next := time.Time{} // when all of it is read again
@@ -78,7 +79,7 @@ func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
 		open, err := s.cloudOpen(ctx, c)
 		if err == nil && (len(open) > 0 || !time.Now().Before(next)) {
 			next = time.Now().Add(s.CloudEvery)
-			err = s.lookAtCloud(ctx, c, holder)
+			err = s.guarded(func() error { return s.lookAtCloud(ctx, c, holder) })
 		}
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("looking after a cloud", "cloud", c.Name, "error", err)

@@ -488,7 +488,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 		return nil, s.broken("reading the report", err)
 	}
 	if m, err = s.follow(ctx, m, h.Name, k.attending[h.Name].Around); err != nil {
-		return nil, s.broken("following the host's addresses", err)
+		return nil, s.told("following the host's addresses", err)
 	}
 	if h = m.host(in.Host); h == nil {
 		return nil, noHost(in.Host)

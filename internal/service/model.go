@@ -8,12 +8,17 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -37,6 +42,21 @@ type model struct {
 // host is a host of the fleet by its name; nil if there is none.
 func (m *model) host(name string) *fleet.Host { return m.byName[name] }
 
+// answer is what becomes of one connection; nil where that cannot be told, or takes too much.
+func (m *model) answer(q *fence.Question, now int64) *ask.Answer {
+	over := time.Now().Add(limits.AskTime)
+	answer, problems, err := m.asker().PolicyWithin(packet.Budget{Edges: limits.Cases, Halt: func() error {
+		if time.Now().After(over) {
+			return errTooLong
+		}
+		return nil
+	}}, q, now)
+	if problems != nil || err != nil {
+		return nil
+	}
+	return answer
+}
+
 // watch tells which hosts are in step at an instant.
 func (m *model) watch(now int64) *compare.Watch {
 	m.watching.Lock()
@@ -50,6 +70,8 @@ func (m *model) watch(now int64) *compare.Watch {
 // modelCache keeps the last few models. They are made of what is stored, so
 // forgetting one costs time only.
 type modelCache struct {
+	making singleflight.Group
+
 	mu     sync.Mutex
 	models map[int64]*model
 	order  []int64
@@ -59,11 +81,53 @@ const keptModels = 4
 
 func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 	c := &s.models
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if m := c.models[pair.Number]; m != nil && pair.Number != 0 {
+	if m := c.get(pair.Number); m != nil {
 		return m, nil
 	}
+	if pair.Number == 0 {
+		return s.load(ctx, pair)
+	}
+	// It is made once for all who want it, and for those who come when the first has left.
+	made := c.making.DoChan(fmt.Sprint(pair.Number), func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), loadTime)
+		defer cancel()
+		m, err := s.load(ctx, pair)
+		if err == nil {
+			c.put(m)
+		}
+		return m, err
+	})
+	select {
+	case r := <-made:
+		m, _ := r.Val.(*model)
+		return m, r.Err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// loadTime is how long reading and resolving a pair may take.
+const loadTime = 30 * time.Second
+
+// get is a model that is kept; nil if it is not.
+func (c *modelCache) get(number int64) *model {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.models[number]
+}
+
+func (c *modelCache) put(m *model) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.models[m.pair.Number] = m
+	if c.order = append(c.order, m.pair.Number); len(c.order) > keptModels {
+		delete(c.models, c.order[0])
+		c.order = c.order[1:]
+	}
+}
+
+// load reads what a pair is of.
+func (s *Service) load(ctx context.Context, pair store.Pair) (*model, error) {
 	m := &model{pair: pair, fleet: &fleet.Fleet{}}
 	if pair.Generation != 0 {
 		text, err := s.fleetFile(ctx, pair.Generation)
@@ -84,13 +148,6 @@ func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 	m.policy, _ = policy.Resolve(in) // it was checked when it was published
 	m.names = sync.OnceValue(func() *compare.Names { return compare.NamesOf(m.policy) })
 	m.asker = sync.OnceValue(func() *ask.Asker { return ask.NewAsker(m.policy) })
-	if pair.Number != 0 {
-		c.models[pair.Number] = m
-		if c.order = append(c.order, pair.Number); len(c.order) > keptModels {
-			delete(c.models, c.order[0])
-			c.order = c.order[1:]
-		}
-	}
 	return m, nil
 }
 

@@ -225,7 +225,7 @@ func until(d time.Duration) func() time.Duration {
 func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api.ProbeResult) {
 	r = api.ProbeResult{From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), For: t.about, Came: "untried", Policy: ask.Uncertain, Agrees: "open"}
 	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", t.from.Name, t.at, t.service())); problems == nil {
-		if answer, problems := m.asker().Policy(q, s.Clock().Unix()); problems == nil {
+		if answer := m.answer(q, s.Clock().Unix()); answer != nil {
 			r.Policy = answer.Verdict
 			if translated(answer) { // it arrives where nothing was opened for it
 				listener = nil

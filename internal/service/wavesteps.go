@@ -63,7 +63,9 @@ func (s *Service) workWave(ctx context.Context, number int64) {
 		})
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("a step of a wave", "wave", number, "error", err)
-			running = !errors.Is(err, errPanicked) // what panics is not tried again at once
+			if running = !errors.Is(err, errPanicked); !running {
+				s.setAside(ctx, number) // it would panic again
+			}
 		}
 		if !running {
 			return
@@ -73,6 +75,17 @@ func (s *Service) workWave(ctx context.Context, number int64) {
 			return
 		case <-time.After(waveLook):
 		}
+	}
+}
+
+// setAside stops a wave that cannot be stepped. What is not kept goes back by itself.
+func (s *Service) setAside(ctx context.Context, number int64) {
+	_, err := s.Store.StepWave(ctx, number, nil, changeTries, func(w *api.Wave, _ *store.WaveStep) error {
+		w.State, w.Stopped, w.Ended = api.WaveStopped, "something of ours failed; the service's log says why. What is not kept goes back by itself", new(time.Now().UTC())
+		return nil
+	})
+	if err != nil {
+		s.Log.Error("stopping a wave", "wave", number, "error", err)
 	}
 }
 
@@ -310,8 +323,8 @@ func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[stri
 			if problems != nil {
 				continue
 			}
-			answer, problems := m.asker().Policy(q, now)
-			if problems != nil || answer.Verdict != packet.Admit.String() {
+			answer := m.answer(q, now)
+			if answer == nil || answer.Verdict != packet.Admit.String() {
 				continue
 			}
 			// Of several ways another is tried each time.

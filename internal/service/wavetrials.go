@@ -153,8 +153,8 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 			if problems != nil {
 				continue
 			}
-			answer, problems := m.asker().Policy(q, now)
-			if problems != nil || answer.Verdict == ask.Mixed || answer.Verdict == ask.Uncertain || translated(answer) {
+			answer := m.answer(q, now)
+			if answer == nil || answer.Verdict == ask.Mixed || answer.Verdict == ask.Uncertain || translated(answer) {
 				continue
 			}
 			out = append(out, api.Trial{For: t.about, From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), Admitted: answer.Verdict == packet.Admit.String()})

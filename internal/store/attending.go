@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"strings"
 	"time"
 
@@ -19,14 +20,30 @@ func (s *Store) Attends(ctx context.Context, host string) error {
 	})
 }
 
-// PutChange notes how the last change on a host stands. failed says why none was made.
+// PutChange notes how the last change on a host stands. failed says why none was made. What
+// comes late changes nothing: a change that has ended is not in force again, and an earlier one
+// not the last.
 func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.HostChange, failed string) error {
 	body, err := json.Marshal(c)
 	if err != nil {
 		return err
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO attending (host, pair, change_now, failed, told_at) VALUES (?, ?, ?, ?, ?)
+		var before []byte
+		err := tx.QueryRowContext(ctx, "SELECT change_now FROM attending WHERE host = ? FOR UPDATE", host).Scan(&before)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		var last *api.HostChange
+		if len(before) > 0 {
+			if err := json.Unmarshal(before, &last); err != nil {
+				return err
+			}
+		}
+		if c != nil && last != nil && c.Before(*last) {
+			return nil
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO attending (host, pair, change_now, failed, told_at) VALUES (?, ?, ?, ?, ?)
 			ON DUPLICATE KEY UPDATE pair = VALUES(pair), change_now = VALUES(change_now), failed = VALUES(failed), told_at = VALUES(told_at), changed_at = NOW(6)`, host, pair, body, failed, now())
 		return err
 	})

@@ -177,3 +177,36 @@ func TestADatabaseThatIsNone(t *testing.T) {
 	_, err = store.Open(context.Background(), "root@tcp(127.0.0.1:1)/x")
 	require.ErrorContains(t, err, "the database cannot be used")
 }
+
+// TestLateWordsAboutAChange change nothing: a request that hung while the database was away
+// may come after the one that was sent later.
+func TestLateWordsAboutAChange(t *testing.T) {
+	ctx := context.Background()
+	st := open(t, testbed.Database(t))
+	began := time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)
+	change := func(id string, phase api.Phase, after time.Duration) *api.HostChange {
+		return &api.HostChange{ID: id, Phase: phase, Began: began.Add(after)}
+	}
+	for _, c := range []struct {
+		told *api.HostChange
+		want string
+	}{
+		{change("a", api.InForceYet, 0), "a in force"},
+		{change("a", api.WentBack, 0), "a went back"},
+		{change("a", api.InForceYet, 0), "a went back"},
+		{change("b", api.Changing, time.Minute), "b changing"},
+		{change("a", api.WentBack, 0), "b changing"},
+		{change("b", api.Kept, time.Minute), "b kept"},
+		{nil, ""},
+		{change("c", api.InForceYet, 2*time.Minute), "c in force"},
+	} {
+		require.NoError(t, st.PutChange(ctx, "charts-01", 1, c.told, ""))
+		all, err := st.Attending(ctx, "charts-01")
+		require.NoError(t, err)
+		got := ""
+		if now := all["charts-01"].Change; now != nil {
+			got = now.ID + " " + string(now.Phase)
+		}
+		require.Equal(t, c.want, got)
+	}
+}
