@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -164,7 +166,7 @@ func adoptInto(dir string, r adopted) error {
 		return err
 	}
 	files := map[string][]byte{"adopted.fence": []byte(r.Policy), "fleet.json": fleetText}
-	for name := range files {
+	for _, name := range slices.Sorted(maps.Keys(files)) { // one message, and always the same
 		if _, err := os.Lstat(filepath.Join(dir, name)); err == nil {
 			return fmt.Errorf("%s is there already; name another folder", filepath.Join(dir, name))
 		}
