@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -215,13 +216,14 @@ func TestWhatIsExpectedIsTried(t *testing.T) {
 	p.keepAtConsole("jump-01")
 	out, code = p.operate("waves", "start")
 	require.Equal(t, 0, code, out)
-	status := http.StatusServiceUnavailable
-	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }))
+	var status atomic.Int64
+	status.Store(http.StatusServiceUnavailable)
+	site := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(int(status.Load())) }))
 	defer site.Close()
 	out, code = p.operate("waves", "start", "charts", "--check", site.URL)
 	require.Equal(t, 1, code, out)
 	require.Contains(t, out, "the check after step 1 does not hold: "+site.URL+" answered 503 Service Unavailable")
-	status = http.StatusNoContent
+	status.Store(http.StatusNoContent)
 	out, code = p.operate("waves", "start", "charts", "--check", site.URL)
 	require.Equal(t, 0, code, out)
 	require.Contains(t, out, "the check after step 2 holds\nwave 4 is done: 2 kept")
