@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/tls"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -34,6 +36,7 @@ type serveFlags struct {
 	reportEvery        time.Duration
 	maxPause           time.Duration
 	keep               string
+	sealKey            string
 	logJSON, logErrors bool
 }
 
@@ -63,6 +66,7 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().DurationVar(&f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	c.Flags().DurationVar(&f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
 	c.Flags().StringVar(&f.keep, "keep", "90d", "for how long earlier reports of hosts are kept, as 90d or 36h; the newest of each stay")
+	c.Flags().StringVar(&f.sealKey, "seal-key", "", "a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services on the database need the same")
 	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
 	c.Flags().DurationVar(&f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
@@ -135,6 +139,15 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	opened := make(chan *store.Store, 1)
 	go func() {
 		st, err := openStore(ctx, source, log)
+		if err == nil && f.sealKey != "" {
+			err = seal(ctx, st, f.sealKey)
+		}
+		if err == nil { // whoever cannot sign serves nobody
+			_, err = st.SigningKeys(ctx)
+		}
+		if errors.Is(err, store.ErrSealed) {
+			err = fmt.Errorf("%w: give the file that they were sealed with (--seal-key FILE)", err)
+		}
 		if err == nil && f.firstToken != "" {
 			err = makeFirstToken(ctx, st, f.firstToken)
 		}
@@ -185,6 +198,29 @@ func parseLength(s string) (time.Duration, error) {
 		return time.Duration(n) * 24 * time.Hour, err
 	}
 	return time.ParseDuration(s)
+}
+
+// seal reads the key that seals, or makes one, and has the store use it.
+func seal(ctx context.Context, st *store.Store, name string) error {
+	file, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err == nil {
+		key := make([]byte, store.SealKeySize)
+		_, _ = rand.Read(key) // never fails
+		_, err = fmt.Fprintln(file, base64.StdEncoding.EncodeToString(key))
+		err = errors.Join(err, file.Sync(), file.Close())
+	}
+	if err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
+	if err != nil || len(key) != store.SealKeySize {
+		return fmt.Errorf("%s holds no key that seals: it has %d bytes, in base64", name, store.SealKeySize)
+	}
+	return st.Seal(ctx, key)
 }
 
 // stopTime is how long what was begun may take when the service is told to stop.

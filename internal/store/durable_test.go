@@ -384,3 +384,37 @@ func TestPruning(t *testing.T) {
 		both.Wait()
 	}
 }
+
+// TestSealedKeys: the seeds lie in the database encrypted, also those that were there before,
+// and whoever has another key, or none, signs nothing.
+func TestSealedKeys(t *testing.T) {
+	ctx := context.Background()
+	dsn := testbed.Database(t)
+	st := open(t, dsn)
+	before, err := st.SigningKeys(ctx)
+	require.NoError(t, err)
+	key := bytes.Repeat([]byte{7}, store.SealKeySize)
+	require.NoError(t, st.Seal(ctx, key))
+	require.NoError(t, st.NewSigningKey(ctx))
+	keys, err := st.SigningKeys(ctx)
+	require.NoError(t, err)
+	require.Len(t, keys, 2)
+	require.Equal(t, before[0], keys[0])
+	for _, k := range keys {
+		var n int
+		require.NoError(t, raw(t, dsn).QueryRow("SELECT COUNT(*) FROM signing_keys WHERE LOCATE(?, seed) > 0", k.Seed()).Scan(&n))
+		require.Zero(t, n)
+	}
+	_, err = open(t, dsn).SigningKeys(ctx)
+	require.ErrorIs(t, err, store.ErrSealed)
+	other := open(t, dsn)
+	require.NoError(t, other.Seal(ctx, bytes.Repeat([]byte{8}, store.SealKeySize)))
+	_, err = other.SigningKeys(ctx)
+	require.ErrorIs(t, err, store.ErrSealed)
+	same := open(t, dsn)
+	require.NoError(t, same.Seal(ctx, key))
+	again, err := same.SigningKeys(ctx)
+	require.NoError(t, err)
+	require.Equal(t, keys, again)
+	require.ErrorContains(t, st.Seal(ctx, []byte("short")), "a key that seals has 32 bytes")
+}

@@ -21,8 +21,12 @@ func (s *Store) SigningKeys(ctx context.Context) (keys []ed25519.PrivateKey, err
 
 func (s *Store) signingKeys(ctx context.Context) (keys []ed25519.PrivateKey, err error) {
 	return list(ctx, s, func(scan func(...any) error) (ed25519.PrivateKey, error) {
-		var seed []byte
-		if err := scan(&seed); err != nil {
+		var stored []byte
+		if err := scan(&stored); err != nil {
+			return nil, err
+		}
+		seed, err := s.unsealed(stored)
+		if err != nil {
 			return nil, err
 		}
 		return ed25519.NewKeyFromSeed(seed), nil
@@ -47,7 +51,7 @@ func (s *Store) addKey(ctx context.Context, first bool) error {
 		}
 		seed := make([]byte, ed25519.SeedSize)
 		_, _ = rand.Read(seed) // never fails
-		_, err = tx.ExecContext(ctx, "INSERT INTO signing_keys (seed, made_at) VALUES (?, ?)", seed, now())
+		_, err = tx.ExecContext(ctx, "INSERT INTO signing_keys (seed, made_at) VALUES (?, ?)", s.sealed(seed), now())
 		return err
 	})
 }

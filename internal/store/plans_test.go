@@ -155,7 +155,7 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
 		{"Prune", func() { any(st.Prune(ctx, store.DefaultKeeping)) }},
 	}
-	called := map[string]bool{"Close": true}
+	called := map[string]bool{"Close": true, "Seal": true}
 	for _, c := range calls {
 		called[c.method] = true
 		c.call()

@@ -4,6 +4,7 @@ package store
 
 import (
 	"context"
+	"crypto/cipher"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,7 @@ import (
 type Store struct {
 	config *mysql.Config
 	pools  [classes]*sql.DB
+	seal   cipher.AEAD // of the seeds of signing keys; nil where they lie in clear, see Seal
 }
 
 // Open connects to a database and brings its tables up to date. The source is

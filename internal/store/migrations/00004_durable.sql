@@ -90,6 +90,8 @@ CREATE TABLE IF NOT EXISTS wave_hosts (
     KEY by_wave (wave)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
+-- Seeds may be sealed, which takes room.
+ALTER TABLE signing_keys MODIFY seed VARBINARY(100) NOT NULL;
 -- Whoever changes the signing keys holds this row.
 INSERT IGNORE INTO counters VALUES ('keys', 0);
 
