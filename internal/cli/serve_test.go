@@ -8,6 +8,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
 	"io"
 	"math/big"
@@ -167,6 +168,45 @@ func TestServe(t *testing.T) {
 	identity, err := os.ReadFile(filepath.Join(dir, "state", "identity.json"))
 	require.NoError(t, err)
 	require.Contains(t, string(identity), "BEGIN CERTIFICATE")
+
+	// A renewed certificate is served after SIGHUP, which ends nothing.
+	head, err := web.Get(url + "/livez")
+	require.NoError(t, err)
+	require.NoError(t, head.Body.Close())
+	require.NotEmpty(t, head.Header.Get("Strict-Transport-Security"))
+	_, _, renewed := certificate(t, dir)
+	require.NoError(t, again.Process.Signal(syscall.SIGHUP))
+	fresh := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: renewed}}}
+	require.Eventually(t, func() bool {
+		fresh.CloseIdleConnections()
+		res, err := fresh.Get(url + "/livez")
+		if err != nil {
+			return false
+		}
+		_ = res.Body.Close()
+		return true
+	}, 5*time.Second, 50*time.Millisecond)
+
+	// A host's question for tasks keeps nobody who is told to stop.
+	var who struct{ Token string }
+	require.NoError(t, json.Unmarshal(identity, &who))
+	poll, err := http.NewRequest("GET", url+"/api/v1/hosts/jump-01/tasks?wait=25", nil)
+	require.NoError(t, err)
+	poll.Header.Set("Authorization", "Bearer "+who.Token)
+	polled := make(chan int, 1)
+	go func() {
+		res, err := fresh.Do(poll)
+		if err != nil {
+			polled <- 0
+			return
+		}
+		_ = res.Body.Close()
+		polled <- res.StatusCode
+	}()
+	time.Sleep(500 * time.Millisecond)
+	begin := time.Now()
 	require.NoError(t, again.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, again.Wait())
+	require.Less(t, time.Since(begin), 2*time.Second)
+	require.Equal(t, http.StatusOK, <-polled, "it is answered that there is nothing to do")
 }
