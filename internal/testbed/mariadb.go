@@ -1,6 +1,7 @@
 package testbed
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -158,11 +159,22 @@ func (db *MariaDB) Create(database string) error {
 	return errors.Join(err, pool.Close())
 }
 
-// Signal sends the server a signal: to freeze it, to let it go on, to kill it.
-func (db *MariaDB) Signal(s syscall.Signal) error { return db.cmd.Process.Signal(s) }
+// Signal sends the server a signal: to freeze it, to let it go on, to kill it. One that is to
+// be frozen is when this returns: until then it may answer.
+func (db *MariaDB) Signal(s syscall.Signal) error {
+	err := db.cmd.Process.Signal(s)
+	for begin := time.Now(); err == nil && s == syscall.SIGSTOP && time.Since(begin) < 2*time.Second; time.Sleep(5 * time.Millisecond) {
+		stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", db.cmd.Process.Pid))
+		if bytes.Contains(stat, []byte(") T ")) {
+			break
+		}
+	}
+	return err
+}
 
 // Stop ends the server and waits for it.
 func (db *MariaDB) Stop() error {
+	_ = db.cmd.Process.Signal(syscall.SIGCONT) // one that is frozen hears nothing
 	if err := db.cmd.Process.Signal(syscall.SIGTERM); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return err
 	}
