@@ -278,7 +278,7 @@ func (h *harbour) disturb(rng *rand.Rand) {
 		_ = h.agents[name].Wait()
 		h.attend(name)
 	case 5:
-		for _, pid := range processes(h.state(names[rng.IntN(len(names))]), "watchdog", "settle")[0:] {
+		for _, pid := range processes(h.state(names[rng.IntN(len(names))]), "watchdog", "settle") {
 			if rng.IntN(2) == 0 {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
 			}

@@ -66,7 +66,7 @@ const (
 	senderWaits = 20 * time.Second // by a host that reports, for its own
 )
 
-// compare gives the result of comparing a dump, from memory, the store or the pool.
+// judge gives the result of comparing a dump, from memory, the store or the pool.
 func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash) (res result, err error) {
 	j := &s.judging
 	key := judged{h.Name, dump, m.pair.Number}
@@ -131,7 +131,6 @@ func (s *Service) enqueue(one *job) *job {
 	if len(j.queue) >= limits.JudgeWait {
 		return nil
 	}
-	// Of a host the newest report counts: an earlier one that nobody has begun with is not needed.
 	one.done = make(chan struct{})
 	j.jobs[one.judged] = one
 	j.queue = append(j.queue, one)

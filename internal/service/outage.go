@@ -71,19 +71,19 @@ func (o *outage) heardSince(at time.Time) bool {
 	return !o.end.IsZero() && at.After(o.end)
 }
 
-// allAttending is how all hosts attend.
+// allAttending is how all hosts attend. It is not to be changed.
 func (s *Service) allAttending(ctx context.Context) (map[string]store.Attending, error) {
-	all, err := s.Store.Attending(ctx)
+	k, err := s.knownAll(ctx) // what changed since it was read last
 	s.outage.note(err == nil, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	var newest time.Time
-	for _, a := range all {
+	for _, a := range k.attending {
 		if a.AskedAt.After(newest) {
 			newest = a.AskedAt
 		}
 	}
 	s.outage.began(newest)
-	return all, nil
+	return k.attending, nil
 }

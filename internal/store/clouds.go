@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"time"
 
 	"yellowfence.example/yfence/core/dialect/group"
@@ -22,25 +21,8 @@ type CloudState struct {
 // HoldCloud lets one service look after a cloud for a time, and says whether it is this
 // one. Whoever holds it may hold it on; others may when its time is over.
 func (s *Store) HoldCloud(ctx context.Context, name, holder string, lasts time.Duration) (mine bool, err error) {
-	err = s.inTx(ctx, func(tx *sql.Tx) error {
-		var by string
-		var until time.Time
-		err := tx.QueryRowContext(ctx, "SELECT holder, until FROM clouds WHERE name = ? FOR UPDATE", name).Scan(&by, &until)
-		switch {
-		case errors.Is(err, sql.ErrNoRows):
-			mine = true
-			_, err = tx.ExecContext(ctx, "INSERT INTO clouds (name, holder, until, state) VALUES (?, ?, ?, '{}')", name, holder, now().Add(lasts))
-			return err
-		case err != nil:
-			return err
-		}
-		if mine = by == holder || now().After(until); !mine {
-			return nil
-		}
-		_, err = tx.ExecContext(ctx, "UPDATE clouds SET holder = ?, until = ? WHERE name = ?", holder, now().Add(lasts), name)
-		return err
-	})
-	return mine, err
+	return s.hold(ctx, holding{"SELECT holder, until FROM clouds WHERE name = ? FOR UPDATE", "INSERT INTO clouds (holder, until, name, state) VALUES (?, ?, ?, '{}')",
+		"UPDATE clouds SET holder = ?, until = ? WHERE name = ?"}, name, holder, lasts)
 }
 
 // PutCloud notes how a cloud stands. It is ErrConflict where another service looks after it by now.

@@ -149,22 +149,32 @@ func (s *Store) whileLeased(ctx context.Context, holder string, work func(contex
 // Lease takes a right that one service has at a time, or goes on with it, and says whether
 // this one has it. It is committed before the work begins.
 func (s *Store) Lease(ctx context.Context, name, holder string, lasts time.Duration) (mine bool, err error) {
+	return s.hold(ctx, holding{"SELECT holder, until FROM leases WHERE name = ? FOR UPDATE", "INSERT INTO leases (holder, until, name) VALUES (?, ?, ?)",
+		"UPDATE leases SET holder = ?, until = ? WHERE name = ?"}, name, holder, lasts)
+}
+
+// holding is the statements by which a table says who holds something, and until when.
+type holding struct{ find, take, goOn string }
+
+// hold lets one hold something for a time, and says whether it is this one. Whoever holds it
+// may go on; others may take it when its time is over.
+func (s *Store) hold(ctx context.Context, in holding, name, holder string, lasts time.Duration) (mine bool, err error) {
 	err = s.inTx(ctx, func(tx *sql.Tx) error {
 		var by string
 		var until time.Time
-		err := tx.QueryRowContext(ctx, "SELECT holder, until FROM leases WHERE name = ? FOR UPDATE", name).Scan(&by, &until)
-		switch {
+		write := in.goOn
+		switch err := tx.QueryRowContext(ctx, in.find, name).Scan(&by, &until); {
 		case errors.Is(err, sql.ErrNoRows):
-			mine = true
-			_, err = tx.ExecContext(ctx, "INSERT INTO leases (name, holder, until) VALUES (?, ?, ?)", name, holder, now().Add(lasts))
-			return err
+			mine, write = true, in.take
 		case err != nil:
 			return err
+		default:
+			mine = by == holder || now().After(until)
 		}
-		if mine = by == holder || now().After(until); !mine {
+		if !mine {
 			return nil
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE leases SET holder = ?, until = ? WHERE name = ?", holder, now().Add(lasts), name)
+		_, err := tx.ExecContext(ctx, write, holder, now().Add(lasts), name)
 		return err
 	})
 	if errors.Is(err, ErrConflict) { // another made the row
