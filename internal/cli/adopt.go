@@ -21,6 +21,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 )
 
@@ -133,7 +134,13 @@ func (a *app) adopt(name string, dumps []string) (r adopted, err error) {
 	if err != nil {
 		return r, err
 	}
-	_, found := check.Policy([]check.Source{{Name: "adopted.fence", Text: made.Text}}, made.Fleet, now)
+	var found []fence.Problem
+	if err := within(limits.Cases, "checking what was adopted", func(b packet.Budget) (err error) {
+		_, found, err = check.PolicyWithin(b, []check.Source{{Name: "adopted.fence", Text: made.Text}}, made.Fleet, now)
+		return err
+	}); err != nil {
+		return r, err
+	}
 	return adopted{Version: api.Version, Policy: made.Text, Fleet: made.Fleet, Roles: made.Roles, Left: made.Left, Problems: found}, nil
 }
 

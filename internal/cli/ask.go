@@ -19,6 +19,7 @@ import (
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 )
 
@@ -93,12 +94,17 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 	if err != nil || problems != nil {
 		return answer, problems, err
 	}
-	sp, now := packet.NewSpace(), time.Now().Unix()
+	now := time.Now().Unix()
 	var found *ask.Answer
 	if dumps == nil {
-		found, problems = ask.NewAsker(pol).Policy(q, now)
+		if err := within(limits.Cases, "answering", func(b packet.Budget) (err error) {
+			found, problems, err = ask.NewAsker(pol).PolicyWithin(b, q, now)
+			return err
+		}); err != nil {
+			return answer, nil, err
+		}
 	} else {
-		sp.Bound(live.Bound)
+		sp := packet.Budget{Edges: live.Bound}.Space()
 		f, err := a.inForce(dumps)
 		if err != nil {
 			return answer, nil, err

@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"bytes"
 	"context"
 	"flag"
 	"log/slog"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/cli"
 	"yellowfence.example/yfence/internal/service"
@@ -50,6 +52,25 @@ func params(t *testing.T, dir string) testscript.Params {
 
 // TestFiles is what can be done without a service, a database or root.
 func TestFiles(t *testing.T) { testscript.Run(t, params(t, "files")) }
+
+// TestTooComplexOnFiles: what a service would not take costs no more on files, and is refused
+// in the same words.
+func TestTooComplexOnFiles(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "p.fence"), []byte("policy p language 1\nrole red\nrole blue\nrole green\n"+policytest.Tangled(1500, "red")), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "fleet.json"), []byte(policytest.Fleet), 0o644))
+	for _, args := range [][]string{{"check"}, {"rules", "h1"}, {"rules", "--all", "--into", filepath.Join(dir, "out")},
+		{"ask", "198.51.100.1 -> h1 : tcp 22"}, {"compare", "--from", dir, "--to", dir}} {
+		args = append(args, "--fleet", filepath.Join(dir, "fleet.json"))
+		if args[0] != "compare" {
+			args = append(args, "--policy", dir)
+		}
+		var out, errOut bytes.Buffer
+		require.NotZero(t, cli.Main(args, strings.NewReader(""), &out, &errOut, func(string) string { return "" }), args)
+		require.Contains(t, errOut.String(), "too complex to decide exactly (more than 4 million cases)", args)
+		require.Empty(t, out.String(), args)
+	}
+}
 
 // TestWrongPolicies shows what is said of policies that are wrong, one each.
 func TestWrongPolicies(t *testing.T) { testscript.Run(t, params(t, "wrong")) }

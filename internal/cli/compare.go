@@ -18,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 func (a *app) compareCommand() *cobra.Command {
@@ -72,7 +73,12 @@ func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, erro
 		if err != nil {
 			return api.Comparison{}, err
 		}
-		return api.Comparison{Version: api.Version, Changes: *compare.Policies(packet.NewSpace(), before, after, time.Now().Unix())}, nil
+		c := api.Comparison{Version: api.Version}
+		err = within(limits.Cases, "comparing", func(b packet.Budget) error {
+			c.Changes = *compare.Policies(b.Space(), before, after, time.Now().Unix())
+			return nil
+		})
+		return c, err
 	}
 	if from == "" && to == "" {
 		return api.Comparison{}, errors.New("say what to compare what is published with: --to DIR, --from REVISION")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,7 +13,9 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 // sources reads the policy's files; their names are those within its folder.
@@ -111,8 +114,23 @@ func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fe
 		fence.SortProblems(problems)
 		return nil, append(files, fleetText), problems, nil
 	}
-	pol, found := check.Policy(files, fl, time.Now().Unix())
-	return pol, append(files, fleetText), append(problems, found...), nil
+	err = within(limits.Cases, "checking the policy", func(b packet.Budget) (err error) {
+		var found []fence.Problem
+		pol, found, err = check.PolicyWithin(b, files, fl, time.Now().Unix())
+		problems = append(problems, found...)
+		return err
+	})
+	return pol, append(files, fleetText), problems, err
+}
+
+// within does work on files with as many cases as a service would give it, and says in the
+// service's words why it was not done: what cannot be published is not held to be sound.
+func within(cases int, what string, work func(b packet.Budget) error) (err error) {
+	tangled := packet.Untangled(func() { err = work(packet.Budget{Edges: cases}) })
+	if tangled == nil && !errors.As(err, new(*packet.Tangled)) {
+		return err
+	}
+	return fmt.Errorf("%s: %w; rules with fewer distinct ports and addresses take less", what, cmp.Or(tangled, err))
 }
 
 // sound is checked for commands that need a policy without errors. Where it

@@ -25,6 +25,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 // hostRules is the rules of one host as `rules --output json` gives them.
@@ -206,7 +207,14 @@ func (r hostRules) of(name string) hostRules {
 
 // writtenOf writes the rules of one host.
 func (a *app) writtenOf(pol *policy.Policy, h *fleet.Host, kind string, prove bool, now int64) (r hostRules, err error) {
-	sp := packet.NewSpace()
+	err = within(limits.JudgeCases, h.Name, func(b packet.Budget) (err error) {
+		r, err = a.writtenIn(b.Space(), pol, h, kind, prove, now)
+		return err
+	})
+	return r, err
+}
+
+func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kind string, prove bool, now int64) (r hostRules, err error) {
 	plan := compile.Host(sp, pol, h, now)
 	if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
 		return a.groupsOf(sp, pol.Fleet, plan, prove)

@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/live"
 )
 
 // A Connection is a TCP connection of this host, as the kernel knows it.
@@ -170,12 +171,19 @@ func (s *sockets) logIns() (out []Connection) {
 // CutOff are connections that rules would not let be opened again: log-ins, and what
 // goes to one of the addresses at which the host finds the service.
 func CutOff(files []api.File, service []netip.AddrPort) (out []string, err error) {
+	if tangled := packet.Untangled(func() { out, err = cutOff(files, service) }); tangled != nil {
+		return nil, fmt.Errorf("what the rules would cut off: %w", tangled)
+	}
+	return out, err
+}
+
+func cutOff(files []api.File, service []netip.AddrPort) (out []string, err error) {
 	s, err := openSockets()
 	if err != nil {
 		return nil, err
 	}
 	at := interfacesByAddress()
-	sp := packet.NewSpace()
+	sp := packet.Budget{Edges: live.Bound}.Space()
 	rs, err := forms.Writing(files[len(files)-1].Kind).Read(sp, &fleet.Host{Name: "new"}, files)
 	if err != nil {
 		return nil, err

@@ -2,11 +2,13 @@ package host
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
@@ -36,7 +38,7 @@ func readTracked(text string) (out []tracked) {
 		if f[0] == "tcp" {
 			c.state = f[3]
 		}
-		at := &c.original
+		at, whole := &c.original, true
 		for _, word := range f[3:] {
 			key, value, ok := strings.Cut(word, "=")
 			if !ok {
@@ -51,16 +53,22 @@ func readTracked(text string) (out []tracked) {
 			case "dst":
 				at.dst, _ = netip.ParseAddr(value)
 			case "sport":
-				at.sport, _ = strconv.Atoi(value)
+				at.sport, whole = portOf(value, whole)
 			case "dport":
-				at.dport, _ = strconv.Atoi(value)
+				at.dport, whole = portOf(value, whole)
 			}
 		}
-		if c.original.src.IsValid() && c.original.dst.IsValid() && c.reply.src.IsValid() {
+		if whole && c.original.src.IsValid() && c.original.dst.IsValid() && c.reply.src.IsValid() {
 			out = append(out, c)
 		}
 	}
 	return out
+}
+
+// portOf is a port, and whether it and all before it are some.
+func portOf(text string, whole bool) (int, bool) {
+	n, err := strconv.ParseUint(text, 10, 16)
+	return int(n), whole && err == nil
 }
 
 // Unadmitted are connections that are open and that the rules in force would not let be
@@ -83,12 +91,19 @@ func (m *Machine) Unadmitted(ctx context.Context, name string, cut bool) ([]api.
 	if err != nil {
 		return nil, err
 	}
-	sp := packet.NewSpace()
-	rs, err := live.Read(sp, r.InForce)
+	sp := packet.Budget{Edges: live.Bound, Halt: ctx.Err}.Space()
+	var d packet.Decision
+	if tangled := packet.Untangled(func() {
+		var rs *dialect.Ruleset
+		if rs, err = live.Read(sp, r.InForce); err == nil {
+			d = rs.Decision(sp)
+		}
+	}); tangled != nil {
+		err = fmt.Errorf("the rules in force: %w", tangled)
+	}
 	if err != nil {
 		return nil, err
 	}
-	d := rs.Decision(sp)
 	at := interfacesByAddress()
 	for _, c := range all {
 		if ctx.Err() != nil {

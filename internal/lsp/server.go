@@ -19,7 +19,9 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 // Loader reads what lies on disk: a policy's files by their names within its
@@ -228,7 +230,11 @@ func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
 	if err != nil {
 		return err
 	}
-	_, problems := check.Policy(sources, fl, time.Now().Unix())
+	_, problems, err := check.PolicyWithin(packet.Budget{Edges: limits.Cases}, sources, fl, time.Now().Unix())
+	if err != nil && len(sources) > 0 {
+		problems = []fence.Problem{fence.Errorf(fence.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", "%s", err).
+			Hinted("rules with fewer distinct ports and addresses take less")}
+	}
 	byFile := map[string][]diagnostic{}
 	for _, name := range keys(s.told, s.open) {
 		byFile[name] = []diagnostic{}

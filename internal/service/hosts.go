@@ -193,16 +193,24 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 
 // rulesOf are the rules of a host, signed. The kind is "" for those of the policy.
 func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind string) (*struct{ Body api.Rules }, error) {
-	sp := packet.NewSpace()
 	pol := m.policy
 	if kind == "ground" {
 		pol = pol.WaysIn()
 	}
-	plan := compile.Host(sp, pol, h, s.Clock().Unix())
-	if kind == "pause" {
-		plan = plan.Paused(sp)
+	var plan *compile.Plan
+	var files []dialect.File
+	var rs *dialect.Ruleset
+	var err error
+	if tangled := packet.Untangled(func() {
+		sp := packet.Budget{Edges: limits.JudgeCases, Halt: ctx.Err}.Space()
+		plan = compile.Host(sp, pol, h, s.Clock().Unix())
+		if kind == "pause" {
+			plan = plan.Paused(sp)
+		}
+		files, rs, err = s.written(ctx, sp, m, h, plan, kind)
+	}); tangled != nil {
+		err = fmt.Errorf("the rules of %s: %w", h.Name, tangled)
 	}
-	files, rs, err := s.written(ctx, sp, m, h, plan, kind)
 	if err != nil {
 		return nil, huma.Error409Conflict(err.Error())
 	}

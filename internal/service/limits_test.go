@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/limits"
@@ -62,7 +63,7 @@ func (h *harbour) send(method, path string, body any) outcome {
 	return h.call(method, path, text)
 }
 
-// tangle is a policy that takes more to be compared than anybody would write.
+// tangle is a policy that can be published, and costs more than anybody would write to ask about.
 func tangle(rules int) []check.Source {
 	rng := rand.New(rand.NewPCG(1, uint64(rules)))
 	var b strings.Builder
@@ -155,7 +156,7 @@ func TestLimits(t *testing.T) {
 		})
 	}
 	comparing := func(ctx context.Context) outcome {
-		_, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: tangle3000}})
+		_, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy + policytest.Tangled(1500, "fleet")}}}})
 		if p, ok := err.(*client.Problem); ok {
 			return outcome{p.Status, p.Detail, map[int]string{503: "5"}[p.Status]}
 		}
@@ -293,5 +294,3 @@ func TestLimits(t *testing.T) {
 	require.Less(t, time.Duration(slowest.Load()), 100*time.Millisecond)
 	require.Less(t, most.Load(), int64(1<<30))
 }
-
-var tangle3000 = tangle(3000)

@@ -64,3 +64,14 @@ func LargeFleet(t testing.TB, hosts int) *policy.Policy {
 	require.False(t, fence.HasErrors(problems))
 	return pol
 }
+
+// Tangled is statements that admit ranges of ports from ranges of addresses to a role, all at
+// random: one and a half thousand take more cases than anybody may have.
+func Tangled(statements int, role string) string {
+	rng := rand.New(rand.NewPCG(1, uint64(statements)))
+	var b strings.Builder
+	for i := range statements {
+		fmt.Fprintf(&b, "allow a%d: %d.%d.0.1-%d.%d.0.1 -> %s : tcp %d-%d\n", i, 1+rng.IntN(100), rng.IntN(256), 101+rng.IntN(100), rng.IntN(256), role, 1+rng.IntN(30000), 30001+rng.IntN(30000))
+	}
+	return b.String()
+}
