@@ -82,7 +82,7 @@ bench: ## benchmarks
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m
 	@for f in $$(grep -rlE "^func Fuzz" --include=*_test.go core internal); do d=./$$(dirname $$f); \
-	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzzminimizetime 1s -fuzztime $(or $(T),30s) || exit 1; done; done
+	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzzminimizetime 100x -fuzztime $(or $(T),30s) || exit 1; done; done
 
 shots: bin/yfence ## the pictures of docs/screenshots, from the running demo
 	go run ./demo/shots

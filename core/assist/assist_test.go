@@ -114,3 +114,29 @@ func TestComplete(t *testing.T) {
 	a, pos = analyse(t, "allow a: office -> red : ssh on |")
 	require.Equal(t, "[{quay segment }]", fmt.Sprint(a.Complete(pos)))
 }
+
+// FuzzAnalyse: wherever an editor points, in whatever text, it gets an answer; what is
+// renamed is found in the text under its old name.
+func FuzzAnalyse(f *testing.F) {
+	fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+	require.Empty(f, problems)
+	f.Add("allow use: office, blue -> red : web  log\n", 1, 14)
+	f.Add("expect on red: office can reach red : \"ssh\"\n", 1, 40)
+	f.Add("role red { outbound ü", 1, 21)
+	f.Add("", -1, -7)
+	f.Fuzz(func(t *testing.T, text string, line, column int) {
+		a := assist.Analyse([]policy.Source{{Name: "p.fence", Text: declared}, {Name: "q.fence", Text: text}}, fl)
+		pos := fence.Pos{File: "q.fence", Line: line, Column: column}
+		a.Hover(pos)
+		a.Definition(pos)
+		a.Complete(pos)
+		uses := a.Uses(pos)
+		places, err := a.Rename(pos, "new-name")
+		if err == nil {
+			require.NotEmpty(t, places)
+		}
+		for _, u := range append(uses, places...) {
+			require.Contains(t, map[string]string{"p.fence": declared, "q.fence": text}[u.Pos.File], u.Name)
+		}
+	})
+}

@@ -3,6 +3,7 @@ package check_test
 import (
 	"flag"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
 
@@ -213,4 +215,29 @@ func TestEveryCheckIsDocumented(t *testing.T) {
 		require.Greater(t, len(c.Doc), 100, c.Code)
 		require.True(t, strings.HasSuffix(c.Doc, "\n"), c.Code)
 	}
+}
+
+// FuzzPolicy: whatever a policy and its list of addresses hold, it is checked, refused
+// with a place, or ended as too complex; and the same text has the same problems again.
+func FuzzPolicy(f *testing.F) {
+	fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+	require.Empty(f, found)
+	for seed := range uint64(12) {
+		f.Add(policytest.Random(rand.New(rand.NewPCG(11, seed))), "192.0.2.0/24\n2001:db8::/32 # crew\n")
+	}
+	f.Add(head+"network l = from \"l.txt\"\nallow a: l -> red : tcp 1-9\nexpect e: l can reach red : tcp 5\n", "10.0.0.0/8\n::ffff:10.0.0.0/104\n\x00")
+	f.Fuzz(func(t *testing.T, text, list string) {
+		sources := []check.Source{{Name: "p.fence", Text: text}, {Name: "l.txt", Text: list}}
+		budget := packet.Budget{Edges: 200_000}
+		_, problems, err := check.PolicyWithin(budget, sources, fl, now)
+		for _, p := range problems {
+			require.Positive(t, p.Line, p.Message)
+			require.Positive(t, p.Column, p.Message)
+			require.NotEmpty(t, p.Message)
+		}
+		if err == nil {
+			_, again, _ := check.PolicyWithin(budget, sources, fl, now)
+			require.Equal(t, problems, again)
+		}
+	})
 }

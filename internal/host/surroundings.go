@@ -81,11 +81,11 @@ func readListeners(text, without string) (out []listeners.Listener) {
 		there[key]--
 		l := listeners.Listener{Protocol: f[0]}
 		at := strings.LastIndexByte(f[4], ':')
-		port, err := strconv.Atoi(f[4][max(at, 0)+1:])
+		port, err := strconv.ParseUint(f[4][max(at, 0)+1:], 10, 16)
 		if at < 0 || err != nil {
 			continue // a socket without a port
 		}
-		l.Port = port
+		l.Port = int(port)
 		address, iface, _ := strings.Cut(strings.Trim(f[4][:at], "[]"), "%")
 		l.Interface = strings.TrimSuffix(iface, "]")
 		switch address = strings.Trim(address, "[]"); address {
@@ -180,8 +180,9 @@ func readInterfaces(text []byte) (out []api.SeenInterface, err error) {
 	for _, i := range all {
 		seen := api.SeenInterface{Name: i.Name, Up: slices.Contains(i.Flags, "UP"), Addresses: []netip.Prefix{}}
 		for _, a := range i.Addr {
-			if at, err := netip.ParseAddr(a.Local); err == nil && a.Scope == "global" {
-				seen.Addresses = append(seen.Addresses, netip.PrefixFrom(at, a.Length))
+			at, err := netip.ParseAddr(a.Local)
+			if p := netip.PrefixFrom(at, a.Length); err == nil && p.IsValid() && a.Scope == "global" {
+				seen.Addresses = append(seen.Addresses, p)
 			}
 		}
 		if i.Name != "lo" {

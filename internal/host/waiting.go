@@ -1,6 +1,7 @@
 package host
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"encoding/json"
@@ -367,8 +368,7 @@ func process(pid int) string {
 	if err != nil {
 		return ""
 	}
-	_, after, _ := strings.Cut(string(stat[strings.LastIndexByte(string(stat), ')')+1:]), " ")
-	fields := strings.Fields(after)
+	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+1:])) // the name in brackets may hold any
 	if len(fields) < 20 {
 		return ""
 	}

@@ -180,10 +180,6 @@ func FuzzReadJSON(f *testing.F) {
 	f.Add(whole)
 	f.Add([]byte(`{"nftables": [{"rule": {"expr": [{"vmap": {"key": {"concat": []}, "data": {"set": [[1]]}}}, {"match": null}, "accept"]}}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		sp := packet.NewSpace()
-		if rs, err := nft.ReadJSON(sp, data, nil); err == nil {
-			rs.Decision(sp)
-			rs.Meanings(sp)
-		}
+		within(func(sp *packet.Space) (*dialect.Ruleset, error) { return nft.ReadJSON(sp, data, nil) })
 	})
 }

@@ -1,12 +1,15 @@
 package nft_test
 
 import (
+	"context"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
@@ -111,8 +114,23 @@ func FuzzReadText(f *testing.F) {
 	f.Add(whole)
 	f.Add([]byte("table inet t {\n\tset s {\n\t\telements = { 1 : jump c, \"x\" . 5-6 timeout 3s }\n\t}\n\tchain c {\n\t\tfib saddr . iif oif vmap @s\n\t\tupdate @s { ip6 saddr & ffff:: limit rate over 5/hour } log flags tcp\n\t}\n}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		sp := packet.NewSpace()
-		if rs, err := nft.ReadText(sp, "f", data, nil); err == nil {
+		within(func(sp *packet.Space) (*dialect.Ruleset, error) { return nft.ReadText(sp, "f", data, nil) })
+	})
+}
+
+// within reads and decides with as much as a service would give it, made small: whatever
+// it was given, it ends with an answer, with an error or as too complex.
+func within(read func(sp *packet.Space) (*dialect.Ruleset, error)) {
+	over := time.Now().Add(5 * time.Second)
+	budget := packet.Budget{Edges: 500_000, Halt: func() error {
+		if time.Now().After(over) {
+			return context.DeadlineExceeded
+		}
+		return nil
+	}}
+	_ = packet.Untangled(func() {
+		sp := budget.Space()
+		if rs, err := read(sp); err == nil {
 			rs.Decision(sp)
 			rs.Meanings(sp)
 		}

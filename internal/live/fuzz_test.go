@@ -1,0 +1,39 @@
+package live_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/internal/live"
+)
+
+// FuzzDrift: whatever a file holds that is said to be a host's listing or report, it is
+// compared with the policy in the time there is, or refused with a reason.
+func FuzzDrift(f *testing.F) {
+	pol := policytest.Resolve(f, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\nnetwork vpn = 198.51.100.0/25\n"+
+		"allow ops: vpn -> fleet : ssh  guard\nallow use: blue -> red : tcp 443\n")
+	found, err := filepath.Glob("testdata/found/*/*")
+	require.NoError(f, err)
+	require.NotEmpty(f, found)
+	for _, name := range found {
+		if text, err := os.ReadFile(name); err == nil && len(text) < 20_000 {
+			f.Add(text)
+		}
+	}
+	f.Add([]byte(`{"host": "r1", "dumps": [{"kind": "nft-json", "text": "{\"nftables\": []}"}, {"kind": "ipset-save", "text": "create x hash:ip\n"}, {"kind": "routes", "text": "default via 192.0.2.1 dev eth0\n"}], "names": {"users": {"0": "root"}}}`))
+	f.Add([]byte("\xff\xfe{\x00}\x00"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		said, begun := live.OfFile("f", data), time.Now()
+		res, err := live.Drift(pol, compare.NamesOf(pol), pol.Fleet.Hosts[0], 1795564800, said, begun.Add(time.Second))
+		if err == nil {
+			require.NotNil(t, res)
+		}
+		require.Less(t, time.Since(begun), 40*time.Second)
+	})
+}
