@@ -202,7 +202,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 		_, cloud := c.drift("charts-01")
 		return c.state("broker-01") == api.InStep && cloud.Notes == nil
 	})
-	require.Regexp(t, `^yf-broker\.\w{8}\.2$`, c.groupOf("puffin-2").Name, "the one that was changed is left, not mended")
+	require.Regexp(t, `^yf-broker\.\w{16}-2$`, c.groupOf("puffin-2").Name, "the one that was changed is left, not mended")
 
 	// Another revision, for one of them; then back.
 	c.publish("allow site: everywhere -> charts : https\n")

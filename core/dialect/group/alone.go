@@ -1,8 +1,6 @@
 package group
 
 import (
-	"strings"
-
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -11,7 +9,7 @@ import (
 // cloud sets limits, with what they are to admit.
 func Alone(sp *packet.Space, plan *compile.Plan) (*Document, *Admitted, error) {
 	h, admitted := plan.Host, Of(sp, plan)
-	groups, err := admitted.Write(sp, Prefix+strings.Join(h.Roles, "-"), Abilities{})
+	groups, err := admitted.Write(sp, nameOf(h.Roles, ""), Abilities{})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -124,15 +124,3 @@ func Notes(have, want *Document) []CloudNote {
 	}
 	return notes
 }
-
-// calledAfter takes the name of a group that is called after its content apart (ByContent):
-// what it is for, and the sum; "" if it is called otherwise.
-func calledAfter(name string) (base, sum string) {
-	parts := strings.Split(name, ".")
-	for i := 1; i < len(parts); i++ {
-		if len(parts[i]) == sumLength && strings.Trim(parts[i], "0123456789abcdef") == "" {
-			return strings.Join(parts[:i], "."), parts[i]
-		}
-	}
-	return name, ""
-}

@@ -1,7 +1,6 @@
 package group
 
 import (
-	"fmt"
 	"runtime"
 	"slices"
 	"strings"
@@ -14,9 +13,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
-
-// Prefix is what the names of groups of ours begin with.
-const Prefix = "yf-"
 
 // OfFleet makes the groups of all instances that a cloud has, for an instant in seconds
 // since 1970, with who is in which: instances of the same roles, as far as the policy makes no
@@ -31,7 +27,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 		err    error
 	}
 	var classes []*class
-	byKey, named := map[string]*class{}, map[string]int{}
+	byKey, named := map[string]*class{}, map[string]bool{}
 	alone := compile.Alone(pol)
 	for _, h := range pol.Fleet.Hosts {
 		if h.Instance == nil || h.Instance.Cloud != cloud {
@@ -40,10 +36,11 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 		key := compile.Class(pol, h, alone) + "|" + h.Dialect
 		c := byKey[key]
 		if c == nil {
-			c = &class{name: Prefix + strings.Join(h.Roles, "-")}
-			if named[c.name]++; named[c.name] > 1 {
-				c.name += fmt.Sprintf("-of-%s", h.Name)
+			c = &class{name: nameOf(h.Roles, "")}
+			if named[c.name] {
+				c.name = nameOf(h.Roles, h.Name)
 			}
+			named[c.name] = true
 			byKey[key] = c
 			classes = append(classes, c)
 		}

@@ -3,6 +3,7 @@ package group_test
 import (
 	"math/rand/v2"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -158,7 +159,7 @@ func TestRefused(t *testing.T) {
 	a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
 	groups, err := a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 4})
 	require.NoError(t, err)
-	require.Equal(t, []string{"charts", "charts-2", "charts-3"}, []string{groups[0].Name, groups[1].Name, groups[2].Name})
+	require.Equal(t, []string{"charts", "charts_2", "charts_3"}, []string{groups[0].Name, groups[1].Name, groups[2].Name})
 	_, err = a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 2})
 	var many *group.TooMany
 	require.ErrorAs(t, err, &many)
@@ -364,4 +365,37 @@ block one: charts -> host charts-02 : tcp 9100
 			}
 		}
 	}
+}
+
+// TestRolesNamedToCollide: whatever roles are called, groups of several parts hold for each
+// instance what the policy means for it, also once they are called after their content.
+func TestRolesNamedToCollide(t *testing.T) {
+	called := map[string]string{"red": "site", "blue": "site-2", "green": "site-of-h2"}
+	named := func(text string) string {
+		return regexp.MustCompile(`\b(red|blue|green)\b`).ReplaceAllStringFunc(text, func(role string) string { return called[role] })
+	}
+	parts := 0
+	for seed := range uint64(40) {
+		text := named(policytest.Random(rand.New(rand.NewPCG(17, seed))))
+		pol := policytest.Resolve(t, named(policytest.Fleet), text)
+		for _, h := range pol.Fleet.Hosts {
+			h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
+		}
+		for _, can := range []group.Abilities{{RulesPerGroup: 2}, {RulesPerGroup: 4, Ordered: true}} {
+			doc, _, err := group.OfFleet(pol, "puffin", 0, can)
+			require.NoError(t, err)
+			for _, d := range []*group.Document{doc, group.ByContent(doc)} {
+				d, err := group.Parse([]byte(d.String()))
+				require.NoError(t, err, "seed %d\n%s", seed, text)
+				parts = max(parts, len(d.Members[0].Groups))
+				for _, h := range pol.Fleet.Hosts {
+					sp := packet.NewSpace()
+					rs, err := group.Read(sp, h, pol.Fleet, d)
+					require.NoError(t, err)
+					require.NoError(t, group.Of(sp, compile.Host(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, d)
+				}
+			}
+		}
+	}
+	require.Greater(t, parts, 3)
 }

@@ -2,8 +2,6 @@ package group
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -137,9 +135,9 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, err error) {
 // that somebody changed by hand is left as it is, until nobody is in it: whoever leaves
 // it must not get what it should hold, nor whoever comes what it does hold.
 func standsAs(have *Document, g Group) (name string, there bool) {
-	taken := map[string]bool{}
+	taken, base := map[string]bool{}, strings.TrimSuffix(g.Name, "."+g.sum())
 	for _, h := range have.Groups {
-		if h.Name != g.Name && !strings.HasPrefix(h.Name, g.Name+".") {
+		if was, sum := calledAfter(h.Name); h.Name != g.Name && (was != base || sum != g.sum()) {
 			continue
 		}
 		if bytes.Equal(h.content(), g.content()) {
@@ -149,7 +147,7 @@ func standsAs(have *Document, g Group) (name string, there bool) {
 	}
 	name = g.Name
 	for n := 2; taken[name]; n++ {
-		name = fmt.Sprintf("%s.%d", g.Name, n)
+		name = again(g.Name, n)
 	}
 	return name, false
 }
@@ -157,15 +155,6 @@ func standsAs(have *Document, g Group) (name string, there bool) {
 func sameNames(a, b []string) bool {
 	a, b = slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))
 	return slices.Equal(a, b)
-}
-
-// sumLength is how many characters of a group's sum its name has.
-const sumLength = 8
-
-// sum is what a group is called after.
-func (g Group) sum() string {
-	sum := sha256.Sum256(g.content())
-	return hex.EncodeToString(sum[:])[:sumLength]
 }
 
 // content is what a group holds, whatever it is called.

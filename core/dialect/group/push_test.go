@@ -176,7 +176,7 @@ func TestStepsOpenNoGap(t *testing.T) {
 func TestStepsAreToldAndRefused(t *testing.T) {
 	want := group.ByContent(&group.Document{Groups: []group.Group{{Name: "yf-a", Inbound: []group.Rule{{Protocol: "any", Peers: []string{"::/0"}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-a"}}, {Instance: "gone", Groups: []string{"yf-a"}}}})
 	name := want.Groups[0].Name
-	require.Regexp(t, `^yf-a\.[0-9a-f]{8}$`, name)
+	require.Regexp(t, `^yf-a\.[0-9a-f]{16}$`, name)
 	have := &group.Document{Groups: []group.Group{{Name: "yf-old"}, {Name: "yf-used"}, {Name: "theirs"}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-old", "theirs"}}, {Instance: "p-9", Groups: []string{"yf-used"}}}}
 	phases, err := group.Steps(have, want, group.Abilities{GroupsPerInstance: 3})
 	require.NoError(t, err)

@@ -75,11 +75,7 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 		}
 		for n, part := range parts {
 			if n == len(groups) {
-				g := Group{Name: name, Inbound: []Rule{}, Outbound: []Rule{}}
-				if n > 0 {
-					g.Name = fmt.Sprintf("%s-%d", name, n+1)
-				}
-				groups = append(groups, g)
+				groups = append(groups, Group{Name: partOf(name, n+1), Inbound: []Rule{}, Outbound: []Rule{}})
 			}
 			if s.Direction == policy.Inbound {
 				groups[n].Inbound = part
