@@ -83,6 +83,15 @@ func (h *Host) Broadcast() *netipx.IPSet {
 	return all
 }
 
+// Unicast says that an address is one that a host can have and be reached at by others: not of
+// this network, loopback, multicast, reserved or broadcast (RFC 6890), and no IPv4 address in the form of IPv6.
+func Unicast(a netip.Addr) bool {
+	if !a.IsValid() || a.Is4In6() || a.Zone() != "" || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() {
+		return false
+	}
+	return !a.Is4() || a.As4()[0] != 0 && a.As4()[0] < 240
+}
+
 // Addresses are those that peers see the host come from: of its interfaces, those it is seen as, and those that float.
 func (h *Host) Addresses() *netipx.IPSet {
 	var b netipx.IPSetBuilder

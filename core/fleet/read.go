@@ -260,7 +260,7 @@ func (d *decoder) iface(t tree) (i Interface) {
 				if a, errAddr := netip.ParseAddr(s); errAddr == nil && a.Zone() == "" {
 					p, err = netip.PrefixFrom(a, a.BitLen()), nil
 				}
-				if err != nil {
+				if err != nil || !Unicast(p.Addr()) {
 					d.notAddress(item, s)
 					continue
 				}
@@ -295,7 +295,7 @@ func (d *decoder) addresses(t tree) (out []netip.Addr) {
 	for _, item := range d.list(t, "addresses", maxAddresses) {
 		s := d.text(item, "an address")
 		a, err := netip.ParseAddr(s)
-		if err != nil || a.Zone() != "" {
+		if err != nil || !Unicast(a) {
 			d.notAddress(item, s)
 			continue
 		}
@@ -306,7 +306,7 @@ func (d *decoder) addresses(t tree) (out []netip.Addr) {
 
 func (d *decoder) notAddress(t tree, s string) {
 	if t.kind == "text" {
-		d.errorf(t, "fleet-address", "%q is not an address", s).Hint = "write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"
+		d.errorf(t, "fleet-address", "%q is not an address of a host", s).Hint = "write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"
 	}
 }
 

@@ -136,13 +136,16 @@ func (s *State) Document() (*group.Document, error) {
 type Progress struct {
 	Waits []string // what was asked for and is not in force yet
 	Asked []string // what was asked for now
-	Done  bool     // all is as it is to be
+	Done  bool     // all is as it is to be, but for what is refused
+
+	Refused map[string]string // instances for whom it cannot be done, and why
 }
 
 // Advance asks for the next phase of what leads from what a cloud has to what it is to have
 // (group.ByContent, without peers that are groups). Nothing is asked for while something of
 // it is not in force yet. It is called again and again, each time with what was read anew, until
-// it is done; whatever goes wrong between, it leads on from there.
+// it is done; whatever goes wrong between, it leads on from there. What the cloud refuses for one
+// instance, or has no room for, hinders no other.
 func Advance(ctx context.Context, a Account, have *State, want *group.Document) (p Progress, err error) {
 	concerns := map[string]bool{}
 	for _, m := range want.Members {
@@ -165,33 +168,54 @@ func Advance(ctx context.Context, a Account, have *State, want *group.Document) 
 	if err != nil {
 		return p, err
 	}
-	phases, err := group.Steps(doc, want, have.Abilities)
-	if err != nil {
-		return p, &Refusal{err.Error()}
-	}
-	if len(phases) == 0 {
-		p.Done = true
-		return p, nil
-	}
-	for _, s := range phases[0] {
-		switch {
-		case s.Put != nil:
-			err = a.Make(ctx, *s.Put)
-		case s.Instance != "":
-			err = a.Join(ctx, s.Instance, s.Groups)
-		default:
-			at := slices.IndexFunc(have.Groups, func(g Group) bool { return g.Name == s.Drop })
-			err = a.Drop(ctx, have.Groups[at])
+	p.Refused = map[string]string{}
+	for again := true; again; {
+		again = false
+		phases, full := group.Steps(doc, want, have.Abilities)
+		for _, f := range full {
+			p.Refused[f.Instance] = (&Refusal{f.Error()}).Error()
+		}
+		p.Asked = nil
+		if len(phases) == 0 {
+			break
+		}
+		for _, s := range phases[0] {
+			switch {
+			case s.Put != nil:
+				err = a.Make(ctx, *s.Put)
+			case s.Instance != "":
+				err = a.Join(ctx, s.Instance, s.Groups)
+			default:
+				at := slices.IndexFunc(have.Groups, func(g Group) bool { return g.Name == s.Drop })
+				err = a.Drop(ctx, have.Groups[at])
+			}
 			var refused *Refusal
-			if errors.As(err, &refused) { // somebody needs it: it is no longer ours to drop
-				continue
+			switch {
+			case err == nil:
+				p.Asked = append(p.Asked, s.String())
+			case !errors.As(err, &refused):
+				return p, fmt.Errorf("%s: %w", s, err)
+			case s.Drop == "": // else somebody needs it: it is no longer ours to drop
+				if want = without(want, s, fmt.Sprintf("%s: %s", s, refused), p.Refused); len(want.Members) > 0 {
+					again = true // the others need not wait for it
+				}
 			}
 		}
-		if err != nil {
-			return p, fmt.Errorf("%s: %w", s, err)
-		}
-		p.Asked = append(p.Asked, s.String())
 	}
 	p.Done = p.Asked == nil
 	return p, nil
+}
+
+// without is what a cloud is to have but for those who need a step that is refused.
+func without(want *group.Document, s group.Step, why string, refused map[string]string) *group.Document {
+	left := *want
+	left.Members = nil
+	for _, m := range want.Members {
+		if m.Instance == s.Instance || slices.ContainsFunc(m.Groups, s.Makes) {
+			refused[m.Instance] = why
+		} else {
+			left.Members = append(left.Members, m)
+		}
+	}
+	return left.Attached()
 }

@@ -87,11 +87,11 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	require.NoError(t, elsewhere.IP("route add 169.254.9.9 dev eth0", "route add default via 169.254.9.9 dev eth0", "route add default via 2001:db8:ffff::1 dev eth0"))
 
 	can := group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 40}
-	doc, left, err := group.OfFleet(pol, "puffin", now, can)
-	require.NoError(t, err)
+	doc, left, failed := group.OfFleet(pol, "puffin", now, can)
+	require.Empty(t, failed)
 	require.Empty(t, left)
-	ordered, _, err := group.OfFleet(pol, "skua", now, group.Abilities{Ordered: true})
-	require.NoError(t, err)
+	ordered, _, failed := group.OfFleet(pol, "skua", now, group.Abilities{Ordered: true})
+	require.Empty(t, failed)
 	require.True(t, slices.ContainsFunc(ordered.Groups[0].Inbound, func(r group.Rule) bool { return r.Refuses }), "another cloud's groups may refuse")
 	docs := map[string]*group.Document{"puffin": doc, "skua": ordered}
 	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03"), fl.Host("charts-04"), fl.Host("charts-05")}

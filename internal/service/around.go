@@ -202,7 +202,7 @@ func (m *model) allowed(h *fleet.Host, i *fleet.Interface, reported []netip.Pref
 	}
 	for _, p := range reported {
 		a := p.Addr().Unmap()
-		if p = netip.PrefixFrom(a, min(p.Bits(), a.BitLen())); !p.IsValid() || !within.Contains(a) || len(now) == maxMoved {
+		if p = netip.PrefixFrom(a, min(p.Bits(), a.BitLen())); !p.IsValid() || !fleet.Unicast(a) || !within.Contains(a) || len(now) == maxMoved {
 			beyond = append(beyond, p)
 		} else {
 			now = append(now, p)

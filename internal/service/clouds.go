@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -143,45 +142,47 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 	if st.Reached == nil {
 		st.Reached = map[string]time.Time{}
 	}
+	for at, why := range st.Failed { // what the cloud refused stays refused until it is asked for anew
+		if h, ok := heard[at]; ok && failed[at] == "" && h.Pair != 0 && st.Reached[at].Equal(h.AskedAt) && m.host(strings.TrimSuffix(at, "@"+c.Name)) != nil {
+			failed[at] = why
+		}
+	}
 	st.Failed, st.Left = failed, left
 	open := &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: want.Groups, Members: []group.Member{}}
-	var opened []string
+	opened := map[string]string{} // HOST@CLOUD by the identity of the instance
 	for at, h := range heard {
 		switch {
 		case h.Pair == 0 || st.Reached[at].Equal(h.AskedAt):
 		case failed[at] != "":
 			st.Reached[at] = h.AskedAt // as far as it goes
 		default:
-			opened = append(opened, at)
+			known := m.host(strings.TrimSuffix(at, "@"+c.Name))
 			for _, member := range want.Members {
-				if known := m.host(strings.TrimSuffix(at, "@"+c.Name)); known != nil && known.Instance != nil && known.Instance.ID == member.Instance {
+				if known != nil && known.Instance != nil && known.Instance.ID == member.Instance {
 					open.Members = append(open.Members, member)
+					opened[member.Instance] = at
 				}
 			}
 		}
 	}
-	if opened != nil {
-		inUse(open)
-		p, err := cloud.Advance(ctx, c.Account, have, open)
+	if len(opened) > 0 {
+		p, err := cloud.Advance(ctx, c.Account, have, open.Attached())
 		st.Waits = append(p.Waits, p.Asked...)
-		var refused *cloud.Refusal
-		switch {
-		case errors.As(err, &refused):
-			if st.Failed == nil {
-				st.Failed = map[string]string{}
-			}
-			for _, at := range opened {
-				st.Failed[at], st.Reached[at] = refused.Error(), heard[at].AskedAt
-			}
-		case err != nil:
+		if err != nil {
 			st.Failing = err.Error()
-		case p.Done:
-			for _, at := range opened {
+		}
+		for instance, why := range p.Refused {
+			at := opened[instance]
+			st.Failed[at], st.Reached[at] = why, heard[at].AskedAt
+			delete(opened, instance)
+		}
+		for _, at := range opened {
+			if p.Done {
 				st.Reached[at] = heard[at].AskedAt
 			}
 		}
 	}
-	if st.Notes = notes; opened == nil { // else they are just about to be right
+	if st.Notes = notes; len(opened) == 0 { // else they are just about to be right
 		st.Notes = append(notes, group.Notes(doc, want)...)
 	}
 	return s.Store.PutCloud(ctx, c.Name, holder, st)
@@ -244,16 +245,14 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		whole, remain, err := s.groupsOf(m, c.Name, can)
-		if err != nil {
-			for _, at := range all {
-				failed[at] = err.Error()
-			}
-			continue
-		}
+		whole, remain, cannot := s.groupsOf(m, c.Name, can)
 		for _, at := range all {
 			h := m.host(strings.TrimSuffix(at, "@"+c.Name))
 			if h == nil || h.Instance == nil {
+				continue
+			}
+			if err := cannot[h.Name]; err != nil {
+				failed[at] = err.Error()
 				continue
 			}
 			i := slices.IndexFunc(whole.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID })
@@ -302,20 +301,18 @@ func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now
 }
 
 // groupsOf are the groups of all of a cloud's instances by a pair, called after what they hold.
-func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (*group.Document, map[string][]string, error) {
+//
+// It tells by host what is left to its own filter, and whose groups cannot be written.
+func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (d *group.Document, left map[string][]string, failed map[string]error) {
 	m.grouping.Lock()
 	defer m.grouping.Unlock()
 	can.GroupPeers = false // a group that is a peer would have to keep its name, and what it holds
 	now := s.Clock().Unix()
 	if g := m.grouped; g == nil || g.cloud != cloud || g.can != can || g.until != 0 && now >= g.until || now < g.at {
-		doc, left, err := group.OfFleet(m.policy, cloud, now, can)
-		g = &grouped{cloud: cloud, can: can, at: now, until: nextEnd(m.policy, now), left: left, err: err}
-		if err == nil {
-			g.doc = group.ByContent(doc)
-		}
-		m.grouped = g
+		doc, left, failed := group.OfFleet(m.policy, cloud, now, can)
+		m.grouped = &grouped{cloud: cloud, can: can, at: now, until: nextEnd(m.policy, now), doc: group.ByContent(doc), left: left, failed: failed}
 	}
-	return m.grouped.doc, m.grouped.left, m.grouped.err
+	return m.grouped.doc, m.grouped.left, m.grouped.failed
 }
 
 // grouped are groups that were made, and until when they are right.
@@ -325,7 +322,7 @@ type grouped struct {
 	at, until int64
 	doc       *group.Document
 	left      map[string][]string
-	err       error
+	failed    map[string]error
 }
 
 // nextEnd is when the next rule of a policy ends; 0 if none does.
@@ -336,13 +333,6 @@ func nextEnd(pol *policy.Policy, now int64) (end int64) {
 		}
 	}
 	return end
-}
-
-// inUse leaves in a document the groups that somebody is in.
-func inUse(d *group.Document) {
-	d.Groups = slices.DeleteFunc(slices.Clone(d.Groups), func(g group.Group) bool {
-		return !slices.ContainsFunc(d.Members, func(m group.Member) bool { return slices.Contains(m.Groups, g.Name) })
-	})
 }
 
 // hostName is what a host of the fleet may be called.
@@ -434,7 +424,7 @@ func newcomer(c CloudAccount, m *model, i cloud.Instance) (h *fleet.Host, why st
 	}
 	nic := fleet.Interface{Name: "nic"}
 	for _, a := range i.Addresses {
-		if !a.IsValid() || a.IsUnspecified() || a.IsLoopback() || a.IsMulticast() || a.IsLinkLocalUnicast() {
+		if !fleet.Unicast(a) || a.IsLinkLocalUnicast() {
 			return nil, fmt.Sprintf("%s is no address of a host", a)
 		}
 		for _, other := range m.fleet.Hosts {

@@ -245,10 +245,13 @@ func TestNewInstances(t *testing.T) {
 	})
 	require.ElementsMatch(t, []string{"tcp 8883", "198.51.100.201/32", "198.51.100.208/32"}, c.peersOf("puffin-2", "allow feed"))
 	for role, wrong := range map[string]struct{ id, address, says string }{
-		"charts": {"puffin-4", "203.0.113.65", "jump-01 has the address 203.0.113.65 already"},
-		"jumps":  {"puffin-5", "198.51.100.205", "the policy has no role jumps"},
-		"broker": {"puffin-6", "127.0.0.1", "127.0.0.1 is no address of a host"},
-		"jump":   {"Puffin 7", "198.51.100.206", `"Puffin 7" cannot be a host's name`},
+		"charts":  {"puffin-4", "203.0.113.65", "jump-01 has the address 203.0.113.65 already"},
+		"jumps":   {"puffin-5", "198.51.100.205", "the policy has no role jumps"},
+		"broker":  {"puffin-6", "127.0.0.1", "127.0.0.1 is no address of a host"},
+		"jump":    {"Puffin 7", "198.51.100.206", `"Puffin 7" cannot be a host's name`},
+		"charts,": {"puffin-8", "255.255.255.255", "255.255.255.255 is no address of a host"},
+		"charts ": {"puffin-9", "0.1.2.3", "0.1.2.3 is no address of a host"},
+		",charts": {"puffin-10", "::ffff:203.0.113.65", "::ffff:203.0.113.65 is no address of a host"},
 	} {
 		start(wrong.id, role, wrong.address)
 		c.until(wrong.says, func() bool {
@@ -290,6 +293,38 @@ func TestACloudThatIsNotWell(t *testing.T) {
 		w, err = c.Wave(context.Background(), w.Number)
 		return err == nil && w.State == api.WaveDone
 	})
+}
+
+// TestOneThatCannotHindersNobody: an instance whose groups cannot be written fails alone, and says
+// why for as long as it is not asked anew; its fellows have theirs, and newcomers are covered.
+func TestOneThatCannotHindersNobody(t *testing.T) {
+	c := newClouded(t, func(o *puffin.Options) {
+		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 2, PeersPerRule: 2}
+	})
+	c.publish("allow many: crew -> charts : tcp 1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29, 31\n")
+	w := c.wave("broker")
+	require.Equal(t, api.WaveDone, w.State, "%+v", w)
+	require.NotEmpty(t, c.peersOf("puffin-2", "allow hop"))
+	c.sky.Start(puffin.Instance{ID: "puffin-3", Labels: map[string]string{"role": "broker"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
+	c.sky.Start(puffin.Instance{ID: "puffin-4", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.209")}})
+	c.until("the newcomer is covered", func() bool { return c.state("puffin-3") == api.InStep })
+	for range 3 { // and however often the cloud is read
+		c.until("the other one is told of", func() bool { return c.state("puffin-4") == api.Failed })
+		time.Sleep(300 * time.Millisecond)
+	}
+	require.Equal(t, api.InStep, c.state("puffin-3"))
+	require.Equal(t, api.WaveStopped, c.wave("charts").State)
+}
+
+// TestAnInstanceMoves to another cloud in the fleet file while it is in force in its old one:
+// newcomers there are covered all the same.
+func TestAnInstanceMoves(t *testing.T) {
+	c := newClouded(t)
+	require.Equal(t, api.WaveDone, c.wave().State)
+	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `{"cloud": "puffin", "id": "puffin-1"}`, `{"cloud": "gull", "id": "gull-1"}`, 1)})
+	require.NoError(t, err)
+	c.sky.Start(puffin.Instance{ID: "puffin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
+	c.until("it is covered", func() bool { return c.state("puffin-3") == api.InStep })
 }
 
 // TestACloudThatCannot: what a cloud has no room for fails with the numbers, and what was

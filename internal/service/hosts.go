@@ -238,9 +238,8 @@ func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fl
 		return nil, nil, err
 	}
 	if h.Instance != nil && clouds[h.Instance.Cloud].ReadAt != nil && kind == "" {
-		if doc, _, err = s.groupsOf(m, h.Instance.Cloud, clouds[h.Instance.Cloud].Abilities); err == nil {
-			doc = doc.Concerning(h.Instance.ID)
-		}
+		whole, _, failed := s.groupsOf(m, h.Instance.Cloud, clouds[h.Instance.Cloud].Abilities)
+		doc, err = whole.Concerning(h.Instance.ID), failed[h.Name]
 	} else {
 		doc, _, err = group.Alone(sp, plan)
 	}

@@ -17,8 +17,8 @@ import (
 // OfFleet makes the groups of all instances that a cloud has, for an instant in seconds
 // since 1970, with who is in which: instances of the same roles, as far as the policy makes no
 // difference between them, share their groups. left tells by host what is left to its own
-// filter. The error names the first host whose groups cannot be written.
-func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Document, left map[string][]string, err error) {
+// filter, failed whose groups cannot be written and why: those are in none, and hinder nobody else.
+func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Document, left map[string][]string, failed map[string]error) {
 	type class struct {
 		name   string
 		hosts  []*fleet.Host
@@ -53,10 +53,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 			for _, h := range c.hosts {
 				b.AddSet(ownAddresses(h))
 			}
-			addresses, err := b.IPSet()
-			if err != nil {
-				return nil, nil, err
-			}
+			addresses, _ := b.IPSet() // of sets, it has no error
 			known = append(known, Named{c.name, addresses})
 		}
 	}
@@ -78,10 +75,13 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 	}
 	close(work)
 	all.Wait()
-	d, left = &Document{Version: 1, Kind: Kind, Cloud: cloud, Groups: []Group{}, Members: []Member{}}, map[string][]string{}
+	d, left, failed = &Document{Version: 1, Kind: Kind, Cloud: cloud, Groups: []Group{}, Members: []Member{}}, map[string][]string{}, map[string]error{}
 	for _, c := range classes {
 		if c.err != nil {
-			return nil, nil, c.err
+			for _, h := range c.hosts {
+				failed[h.Name] = c.err
+			}
+			continue
 		}
 		var names []string
 		for _, g := range c.groups {
@@ -97,7 +97,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 	}
 	slices.SortFunc(d.Groups, func(a, b Group) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(d.Members, func(a, b Member) int { return strings.Compare(a.Instance, b.Instance) })
-	return d, left, nil
+	return d, left, failed
 }
 
 // shared is what the groups are to admit that several hosts share, between whom the policy

@@ -28,6 +28,15 @@ func (s Step) String() string {
 	return "take group " + s.Drop + " away"
 }
 
+// Makes says that a step makes what is to hold what a group of this name does (ByContent).
+func (s Step) Makes(name string) bool {
+	if s.Put == nil {
+		return false
+	}
+	base, sum := calledAfter(s.Put.Name)
+	return s.Put.Name == name || base+"."+sum == name
+}
+
 // ByContent is a document whose groups are called after what they hold as well: a group of
 // ours never changes, another takes its place. Groups that hold the same are one. What
 // stands for members (group:NAME) is not to be called by a name that changes, and so
@@ -69,8 +78,11 @@ func (e *NoRoom) Error() string {
 // what both do: first the new groups are made, which changes nothing for anybody; then every instance is in
 // both; then in the new ones alone; then what nobody is in goes. Begun anew from wherever it was
 // interrupted they lead on from there. Of groups that are not ours nothing is changed; an
-// instance of ours leaves them.
-func Steps(have, want *Document, can Abilities) (phases [][]Step, err error) {
+// instance of ours leaves them. Whoever cannot be in both stays as it is, and is told in full.
+func Steps(have, want *Document, can Abilities) (phases [][]Step, full []*NoRoom) {
+	if want, full = roomy(have, want, can); full != nil {
+		want = want.Attached()
+	}
 	var create, join, leave, drop []Step
 	wanted, called := map[string]bool{}, map[string]string{}
 	for _, g := range want.Groups {
@@ -95,15 +107,7 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, err error) {
 		for _, name := range m.Groups {
 			then = append(then, called[name])
 		}
-		both := slices.Clone(now)
-		for _, name := range then {
-			if !slices.Contains(both, name) {
-				both = append(both, name)
-			}
-		}
-		if can.GroupsPerInstance > 0 && len(both) > can.GroupsPerInstance {
-			return nil, &NoRoom{m.Instance, len(both), can.GroupsPerInstance}
-		}
+		both := union(now, then)
 		if len(both) > len(now) {
 			join = append(join, Step{Instance: m.Instance, Groups: both})
 		}
@@ -128,7 +132,55 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, err error) {
 			phases = append(phases, phase)
 		}
 	}
-	return phases, nil
+	return phases, full
+}
+
+// roomy is what a cloud is to have but for who has no room for it, which are told.
+func roomy(have, want *Document, can Abilities) (left *Document, full []*NoRoom) {
+	if can.GroupsPerInstance == 0 {
+		return want, nil
+	}
+	stands := map[string]string{}
+	for _, g := range want.Groups {
+		stands[g.Name], _ = standsAs(have, g)
+	}
+	left = &Document{}
+	*left = *want
+	left.Members = nil
+	for _, m := range want.Members {
+		var now, then []string
+		if i := slices.IndexFunc(have.Members, func(h Member) bool { return h.Instance == m.Instance }); i >= 0 {
+			now = have.Members[i].Groups
+		}
+		for _, name := range m.Groups {
+			then = append(then, stands[name])
+		}
+		if n := len(union(now, then)); n > can.GroupsPerInstance {
+			full = append(full, &NoRoom{m.Instance, n, can.GroupsPerInstance})
+			continue
+		}
+		left.Members = append(left.Members, m)
+	}
+	return left, full
+}
+
+// Attached is a document without the groups that nobody is in.
+func (d *Document) Attached() *Document {
+	out := *d
+	out.Groups = slices.DeleteFunc(slices.Clone(d.Groups), func(g Group) bool {
+		return !slices.ContainsFunc(d.Members, func(m Member) bool { return slices.Contains(m.Groups, g.Name) })
+	})
+	return &out
+}
+
+func union(a, b []string) []string {
+	both := slices.Clone(a)
+	for _, name := range b {
+		if !slices.Contains(both, name) {
+			both = append(both, name)
+		}
+	}
+	return both
 }
 
 // standsAs is the name under which a cloud has a group, or is to have it. One of its name
