@@ -93,14 +93,15 @@ func changedGround(pol *policy.Policy, part string, dir policy.Direction, matche
 		if c.Off {
 			return nil
 		}
-		narrowed := make([]Match, len(matches))
-		for i, m := range matches {
+		var narrowed []Match
+		for _, m := range matches {
+			peers := &m.From
 			if dir == policy.Outbound {
-				m.To = intersect(m.To, c.From)
-			} else {
-				m.From = intersect(m.From, c.From)
+				peers = &m.To
 			}
-			narrowed[i] = m
+			if *peers = intersect(*peers, c.From); len((*peers).Ranges()) > 0 { // else it is left to nobody
+				narrowed = append(narrowed, m)
+			}
 		}
 		matches = narrowed
 	}

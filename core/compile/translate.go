@@ -96,6 +96,9 @@ func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir p
 		}
 		as := p
 		as.match.From, as.match.To = q.Routers, intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
+		if p.rule.On != nil { // between addresses on it, the router's too
+			as.match.From = packet.Intersection(q.Routers, p.rule.On.Addrs)
+		}
 		as.set = as.match.Set(sp, dir)
 		parts = append(parts, as)
 	}
@@ -138,7 +141,7 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 			continue
 		}
 		came := sp.AndAll(fresh, sp.Values(packet.Hook, packet.In, packet.Through), t.Match.Set(sp, Anywhere))
-		decided := p.asIf(sp, ends[t.Direction], t.Direction)
+		decided := p.asIf(sp, ends[t.Direction], t)
 		for _, family := range []int{packet.IPv4, packet.IPv6} {
 			to, ok := t.To(family)
 			if !ok {
@@ -159,13 +162,18 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 	return d
 }
 
-// asIf is d for packets that cross in another direction, as if they crossed in this.
-func (p *Plan) asIf(sp *packet.Space, d packet.Decision, dir policy.Direction) packet.Decision {
-	d = sp.Restrict(d, packet.Hook, packet.Num(int(dir)))
-	if dir == policy.Inbound {
+// asIf is d for packets that cross in another direction than the translation's, as if they
+// crossed in that. What a router takes to itself leaves by no interface: no rule about one,
+// of what is left to others, is about it.
+func (p *Plan) asIf(sp *packet.Space, d packet.Decision, t *Translation) packet.Decision {
+	d = sp.Restrict(d, packet.Hook, packet.Num(int(t.Direction)))
+	if t.Direction == policy.Inbound {
 		return sp.Restrict(d, packet.OutIface, packet.Value{})
 	}
 	name := "lo"
+	if t.Passes() == policy.Inbound {
+		return sp.Restrict(d, packet.OutIface, packet.InterfaceRange(name).Lo)
+	}
 	if len(p.Host.Interfaces) > 0 {
 		name = p.Host.Interfaces[0].Name
 	}

@@ -473,13 +473,13 @@ func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decisi
 		return e.resent(r, b, to, next, accepting)
 	}
 	own, known := e.routes.Own(to)
-	in, through := e.delivered(), packet.Void
+	in, through := e.to(e.delivered(), b, to), packet.Void
 	if !own {
-		through = sp.Restrict(e.next[packet.Through], packet.Hook, packet.Num(packet.Through))
+		through = e.to(sp.Restrict(e.next[packet.Through], packet.Hook, packet.Num(packet.Through)), b, to)
 		if iface, ok := e.routes.Leaves(to); ok {
 			through = sp.Restrict(through, packet.OutIface, packet.InterfaceRange(iface).Lo)
-		} else if some, ok := e.indifferent(through, packet.OutIface, packet.InterfaceRange("lo").Lo, e.as(packet.Through)); ok {
-			through = some // any will do
+		} else if some, ok := e.indifferent(through, packet.OutIface, packet.InterfaceRange("lo").Lo, e.sentOn(r, b)); ok {
+			through = some // any will do for what is sent there
 		} else {
 			return e.unmodelled("by which interface what goes to "+to.String()+" leaves ("+r.At+")", next)
 		}
@@ -490,11 +490,17 @@ func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decisi
 	case known:
 		in = through
 	}
-	in, through = e.to(in, b, to), e.to(through, b, to)
 	if in == through {
 		return in
 	}
 	return sp.Choose(sp.Unknown("whether "+to.String()+" is an address of the host itself"), in, through)
+}
+
+// sentOn is the packets that a branch sends elsewhere, as they are when they go through: those
+// of new connections, since only they are translated anew.
+func (e *evaluation) sentOn(r *Rule, b *Branch) packet.Set {
+	here := packet.Decision(e.sp.And(r.Match, b.Match))
+	return e.sp.AndAll(e.as(packet.Through), e.sp.Value(packet.State, packet.New), packet.Set(e.sp.Restrict(e.sp.Restrict(here, packet.Hook, packet.Num(e.way)), packet.OutIface, packet.Value{})))
 }
 
 // owe puts down what is admitted later to a decider of now: to a rule unless a

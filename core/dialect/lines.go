@@ -449,16 +449,25 @@ func (b Box) Set(sp *packet.Space, dir policy.Direction, rs *Ruleset) packet.Set
 	return sp.And(asked, m.Set(sp, dir))
 }
 
+// Runs are the line's cases by one run of ports each, from the lowest on: as a kernel lists them.
+func (l Line) Runs() (out []Case) {
+	for _, c := range l.Cases {
+		for _, p := range c.Ports {
+			out = append(out, Case{[]fence.PortRange{p}, c.Target})
+		}
+	}
+	slices.SortFunc(out, func(a, b Case) int { return a.Ports[0].Lo - b.Ports[0].Lo })
+	return out
+}
+
 // Rule is the line as rules of a ruleset are read; text is how it is written.
 func (l Line) Rule(sp *packet.Space, dir policy.Direction, rs *Ruleset, at, text string) Rule {
 	r := Rule{Match: l.Set(sp, dir, rs), Log: l.Log != "", Comment: l.Comment(), At: at, Text: Words(text)}
 	if l.Bucket != nil {
 		r.Match = sp.And(r.Match, sp.Room(l.Bucket.Bucket))
 	}
-	for _, c := range l.Cases {
-		for _, p := range c.Ports {
-			r.Branches = append(r.Branches, Branch{Match: sp.And(sp.Value(packet.Protocol, l.Protocol), sp.Range(packet.DstPort, p.Lo, p.Hi)), Action: Jump, Target: c.Target})
-		}
+	for _, c := range l.Runs() {
+		r.Branches = append(r.Branches, Branch{Match: sp.And(sp.Value(packet.Protocol, l.Protocol), sp.Range(packet.DstPort, c.Ports[0].Lo, c.Ports[0].Hi)), Action: Jump, Target: c.Target})
 	}
 	if l.Cases != nil {
 		r.Match = packet.All

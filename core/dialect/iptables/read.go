@@ -266,7 +266,7 @@ func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rul
 			r.target(c, &out, m)
 			return out
 		case "-g", "--goto":
-			out.Match = m.all()
+			out.Match, out.Comment = m.all(), m.comment
 			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Goto, Target: m.next()}}
 			return out
 		case "!":

@@ -142,14 +142,17 @@ type writer struct {
 	names  map[string]string // of chains, by what they are called in full
 	sets   []string          // as ipset restore takes them
 	known  map[string]bool   // sets
+
+	leaving map[string]bool // chains that leave packets to others, by what they are called in full
 }
 
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
-	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}}
+	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}, leaving: map[string]bool{}}
 	w.out.Tracks[family], w.out.Routes = true, dialect.RoutesOf(plan.Host)
 	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, OneCame: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
 	for _, l := range laid {
 		w.names[l.Name] = w.unique(Prefix + l.Name)
+		w.leaving[l.Name] = slices.ContainsFunc(l.Lines, dialect.Line.Leaves)
 	}
 	for _, l := range laid {
 		table := "filter"
@@ -161,6 +164,9 @@ func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 		for _, line := range l.Lines {
 			if line.Leaves() {
 				line.Do = dialect.Return
+			}
+			if line.Do == dialect.Jump && w.leaving[line.Target] { // what returns from there is nobody's here either
+				line.Do = dialect.Goto
 			}
 			text := w.line(line) // by its name in full
 			line.Target = w.names[line.Target]
@@ -362,8 +368,8 @@ func (w *writer) line(l dialect.Line) string {
 		add("-j DNAT --to-destination %s", netip.AddrPortFrom(l.To, uint16(l.Port)))
 	case dialect.SourceNAT:
 		add("-j MASQUERADE")
-	case dialect.Jump:
-		add("-j %s", w.names[l.Target])
+	case dialect.Jump, dialect.Goto:
+		add("-%s %s", map[dialect.Action]string{dialect.Jump: "j", dialect.Goto: "g"}[l.Do], w.names[l.Target])
 	case dialect.Reject:
 		with := "tcp-reset"
 		if l.With != with {

@@ -132,10 +132,8 @@ const byPort = 8
 func (w *writer) line(l dialect.Line) string {
 	if l.Cases != nil {
 		var cases []string
-		for _, c := range l.Cases {
-			for _, p := range portTexts(c.Ports) {
-				cases = append(cases, p+" : jump "+c.Target)
-			}
+		for _, c := range l.Runs() {
+			cases = append(cases, portTexts(c.Ports)[0]+" : jump "+c.Target)
 		}
 		return fmt.Sprintf("%s dport vmap { %s }", packet.ProtocolName(l.Protocol), strings.Join(cases, ", "))
 	}
