@@ -176,8 +176,8 @@ func (w *world) passes(p packet.Packet, room bool) (passes, byGround bool) {
 				}
 			}
 			o := w.sp.Outcomes(w.sp.Only(d, here))[0]
-			some = some || o.Verdict == packet.Admit
 			by := deciders[o.By-1]
+			some = some || o.Verdict == packet.Admit && (room || by.Kind != "leave")
 			byGround = byGround || end.dir == packet.In && (by.Kind == "ground" || by.Kind == "local")
 		}
 		passes = passes && some

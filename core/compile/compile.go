@@ -146,13 +146,13 @@ func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan 
 	})
 	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
 		stance := pol.StanceOf(h, dir)
-		if dir == policy.Forward && !stance.Closed {
+		e := p.meaning(sp, pol, dir, stance, now)
+		if dir == policy.Forward && !stance.Closed && len(e.blocks) == 0 { // what is forwarded is left as it is
 			if handsOn { // but what was its own before
 				p.Chains = append(p.Chains, Chain{Direction: dir, Stance: stance})
 			}
-			continue // what is forwarded is left as it is
+			continue
 		}
-		e := p.meaning(sp, pol, dir, stance, now)
 		p.ends = append(p.ends, e)
 		p.Chains = append(p.Chains, Chain{dir, stance, e.order(sp)})
 	}
@@ -175,7 +175,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 	}
 	for _, seg := range pol.Segments() {
-		if on := h.On(seg.Name, seg.Addrs); dir != policy.Outbound && seg.Local && on != nil { // what is forwarded arrives too
+		if on := h.On(seg.Name, seg.Addrs); dir != policy.Outbound && seg.Local && on != nil && (dir == policy.Inbound || stance.Closed) { // what is forwarded arrives too
 			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
 				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}})
 		}
@@ -184,7 +184,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		matches := part.in
 		if dir == policy.Outbound {
 			matches = part.out
-		} else if dir == policy.Forward && !part.forward {
+		} else if dir == policy.Forward && (!part.forward || !stance.Closed && part.name != "replies") {
 			matches = nil
 		}
 		for _, m := range changedGround(pol, part.name, dir, matches) {
@@ -212,10 +212,28 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			}
 		}
 	}
+	if dir == policy.Forward && !stance.Closed {
+		e.allows = e.exceptions(sp)
+	}
 	byName := func(a, b piece) int { return cmp.Compare(a.rule.Name, b.rule.Name) }
 	slices.SortFunc(e.allows, byName)
 	slices.SortFunc(e.blocks, byName)
 	return e
+}
+
+// exceptions are the allows as far as they are exceptions to blocks that are carried out here:
+// where everything else passes anyway, an allow has nothing else to say.
+func (e *end) exceptions(sp *packet.Space) (out []piece) {
+	for _, a := range e.allows {
+		for _, b := range e.blocks {
+			if a.rule.Overrides(b.rule) && meet(sp, a, b) {
+				both := a
+				both.match, both.set = a.match.and(b.match), sp.And(a.set, b.set)
+				out = append(out, both)
+			}
+		}
+	}
+	return out
 }
 
 // byEnd takes an allow apart by where it logs and counts: at the receiving end

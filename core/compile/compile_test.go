@@ -99,7 +99,32 @@ func TestWhatItMeans(t *testing.T) {
 		{"strangers are on shared segments", strings.Replace(plain, "fd60::/48", "fd60::/48 shared", 1) + "block s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 10.60.0.1 : 22", "dropped by block s"},
 		{"not on those that are ours alone", plain + "block s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "eth1", "tcp 10.60.9.9 -> 10.60.0.1 : 22", "admitted by allow a"},
 		{"our hosts are none, wherever they are seen from", plain + "block s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.7 -> 203.0.113.1 : 22", "admitted by allow a"},
-		{"a network that only blocks name is one of strangers", plain + "network foes = 192.0.2.0/24\nblock f: foes -> green : ssh\nblock s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 192.0.2.1 -> 203.0.113.1 : 22", "dropped by block s"},
+		{"no rule decides who is one: a network that only blocks name is none", plain + "network foes = 192.0.2.0/24\nblock f: foes -> green : ssh\nblock s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 192.0.2.1 -> 203.0.113.1 : 22", "admitted by allow a"},
+		{"unless it is declared shared", plain + "network foes = 192.0.2.0/24 shared\nblock f: foes -> green : ssh\nblock s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 192.0.2.1 -> 203.0.113.1 : 22", "dropped by block s"},
+		{"what is shared stays so in what is made of it", plain + "network wifi = 192.0.2.0/24 shared\nnetwork campus = wifi, office\nblock s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 192.0.2.1 -> 203.0.113.1 : 22", "dropped by block s"},
+		{"and what is not does not", plain + "network wifi = 192.0.2.0/24 shared\nnetwork campus = wifi, office\nblock s: strangers -> red : ssh\nallow a: everywhere -> red : ssh\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "admitted by allow a"},
+
+		{"except takes addresses away from a host on the right", plain + "allow a: office -> red except hill : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 10.60.0.1 : 443", "dropped by stance inbound closed"},
+		{"and leaves its others", plain + "allow a: office -> red except hill : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 443", "admitted by allow a"},
+		{"and then it is delivered to those alone", plain + "allow a: office -> red except hill : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 192.0.2.200 : 443", "dropped by stance inbound closed"},
+		{"where it takes none away, to whatever address", plain + "allow a: office -> red except 192.0.2.0/25 : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 192.0.2.200 : 443", "admitted by allow a"},
+		{"except takes addresses away from a host on the left", head + "role red { outbound closed }\nrole blue\nrole green\nallow a: red except hill -> office : https\n", "h1", out, "eth1", "tcp 10.60.0.1 -> 198.51.100.9 : 443", "dropped by stance outbound closed"},
+		{"a role that is taken away is taken whole", plain + "allow a: office -> fleet except red : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 192.0.2.200 : 443", "dropped by stance inbound closed"},
+		{"a role at a place is taken away there", plain + "allow a: everywhere except red at hill -> green : https\n", "h4", in, "wan0", "tcp 10.60.0.1 -> 203.0.113.9 : 443", "dropped by stance inbound closed"},
+		{"and nowhere else", plain + "allow a: everywhere except red at hill -> green : https\n", "h4", in, "wan0", "tcp 10.40.0.1 -> 203.0.113.9 : 443", "admitted by allow a"},
+		{"as a target too", plain + "allow a: office -> fleet except red at hill : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 443", "admitted by allow a"},
+		{"at and except on one side", plain + "allow a: office -> red at quay, red at hill except 10.60.0.1 : https\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 10.60.0.1 : 443", "dropped by stance inbound closed"},
+
+		{"a block refuses on a router whose forward is open", plain + "block b: office -> everywhere : https through red\n", "h1", through, "eth0", "tcp 198.51.100.9 -> 192.0.2.1 : 443", "dropped by block b"},
+		{"and nothing else", plain + "block b: office -> everywhere : https through red\n", "h1", through, "eth0", "tcp 198.51.100.9 -> 192.0.2.1 : 444", "admitted by stance forward open"},
+		{"but for exceptions", plain + "block b: office -> everywhere : https through red\nallow a: bad -> everywhere : https through red over b\n", "h1", through, "eth0", "tcp 198.51.100.70 -> 192.0.2.1 : 443", "admitted by allow a"},
+		{"replies go on", plain + "block b: everywhere -> everywhere : any through red\n", "h1", through, "eth0", "established tcp 198.51.100.9 -> 192.0.2.1 : 443", "admitted by ground replies"},
+		{"a forged source is dropped where forward is closed", head + "role red { forward closed }\nrole blue\nrole green\n", "h1", through, "wan0", "tcp 10.40.7.7 -> 192.0.2.1 : 443", "dropped by local quay"},
+		{"where it is open it is nobody's matter", plain + "block b: office -> everywhere : https through red\n", "h1", through, "wan0", "tcp 10.40.7.7 -> 192.0.2.1 : 443", "admitted by stance forward open"},
+		{"a part of the ground turned off is off for what is forwarded", head + "role red { forward closed }\nrole blue\nrole green\nground { icmp-errors off }\n", "h1", through, "eth0", "icmp 198.51.100.9 -> 192.0.2.1 : 3", "dropped by stance forward closed"},
+		{"in one direction alone it is not", head + "role red { forward closed }\nrole blue\nrole green\nground { inbound icmp-errors off }\n", "h1", through, "eth0", "icmp 198.51.100.9 -> 192.0.2.1 : 3", "admitted by ground icmp-errors"},
+		{"behind a masquerade on means the router's address too", plain + "masquerade m: office -> fleet via red\nallow a: office, hill -> blue : ssh on hill\n", "h3", in, "eth0", "tcp 10.40.0.1 -> 10.60.3.1 : 22", "dropped by stance inbound closed"},
+		{"which may be the router's address there", plain + "masquerade m: hill -> fleet via red\nallow a: 10.60.9.0/24 -> blue : ssh on hill\n", "h3", in, "eth0", "tcp 10.60.0.1 -> 10.60.3.1 : 22", "admitted by allow a"},
 		{"off: kept and not in force", plain + "allow a: office -> red : ssh off\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
 		{"ended", plain + "allow a: office -> red : ssh until 2026-11-24\n", "h1", in, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "dropped by stance inbound closed"},
 		{"a part of the ground turned off", plain + "ground { icmp-errors off }\n", "h1", in, "wan0", "icmp 198.51.100.9 -> 203.0.113.1 : 3", "dropped by stance inbound closed"},
@@ -133,7 +158,8 @@ func TestWhatItMeans(t *testing.T) {
 		sp := packet.NewSpace()
 		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host), now)
 		d, deciders := plan.Attributed(sp)
-		p := at(t, c.hook, c.iface, c.packet, "new")
+		text, established := strings.CutPrefix(c.packet, "established ")
+		p := at(t, c.hook, c.iface, text, map[bool]string{true: "established", false: "new"}[established])
 		o := sp.Outcome(d, p)
 		require.Equal(t, c.want, said(o)+" by "+deciders[o.By-1].String(), "%s: %s", c.what, p)
 	}

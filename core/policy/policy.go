@@ -141,11 +141,13 @@ type Side struct {
 	Hosts []*fleet.Host // the hosts it names, in the fleet's order
 	Addrs *netipx.IPSet // all addresses it stands for, its hosts' included
 
-	// At is the addresses of a host's that are meant, where the side says which.
+	// At is the addresses of a host's that are meant, where the side says which: none of one
+	// that it names and takes away.
 	At map[*fleet.Host]*netipx.IPSet
-	// Refs are the names it is made of, and Everywhere that it says so.
+	// Refs are the names it is made of, Everywhere and Strangers that it says so.
 	Refs       []string
 	Everywhere bool
+	Strangers  bool
 
 	named map[*fleet.Host]bool // Hosts, to look up
 	own   *netipx.IPSet        // all addresses of Hosts

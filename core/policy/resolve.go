@@ -99,6 +99,7 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 		lists:      in.Lists,
 		groups:     map[string]*group{},
 		both:       map[[2]*netipx.IPSet]*netipx.IPSet{},
+		unshared:   map[string]*netipx.IPSet{},
 		hosts:      make(map[string]*fleet.Host, len(fl.Hosts)),
 		everything: packet.Everything(),
 		pol:        &Policy{Fleet: fl},
@@ -164,6 +165,7 @@ type resolver struct {
 	groups       map[string]*group // of roles, and "fleet"
 	everything   *netipx.IPSet
 	both         map[[2]*netipx.IPSet]*netipx.IPSet // see within
+	unshared     map[string]*netipx.IPSet           // see known
 	hosts        map[string]*fleet.Host
 	hostsByName  bool // a host may be named without `host`: in a question
 

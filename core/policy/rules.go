@@ -169,7 +169,7 @@ func (r *resolver) expectation(d *fence.Expectation) {
 
 func (r *resolver) ground(d *fence.GroundDecl) {
 	for _, p := range d.Parts {
-		for _, dir := range []Direction{Inbound, Outbound} {
+		for _, dir := range []Direction{Inbound, Outbound, Forward} {
 			if p.Direction != "" && p.Direction != DirectionNames[dir] {
 				continue
 			}

@@ -1,7 +1,7 @@
 package policy
 
 import (
-	"slices"
+	"cmp"
 	"strings"
 
 	"go4.org/netipx"
@@ -18,7 +18,7 @@ func (r *resolver) side(p fence.Peers) Side {
 	s := Side{Pos: p.Pos, At: map[*fleet.Host]*netipx.IPSet{}}
 	hosts := map[*fleet.Host]bool{}
 	whole := map[*fleet.Host]bool{} // named without saying which address
-	var b netipx.IPSetBuilder
+	var b, away netipx.IPSetBuilder
 	var texts, exceptions []string
 	for _, peer := range p.Items {
 		texts = append(texts, peer.Text)
@@ -26,40 +26,40 @@ func (r *resolver) side(p fence.Peers) Side {
 			s.Refs = append(s.Refs, peer.Name)
 		}
 		s.Everywhere = s.Everywhere || peer.Kind == fence.EverywherePeer
+		s.Strangers = s.Strangers || peer.Kind == fence.StrangersPeer
 		named, members, addrs := r.peer(peer)
 		s.Named = s.Named || named
-		var where *netipx.IPSet
-		if peer.At != nil {
-			where = r.addrItem(*peer.At)
-			addrs = packet.Intersection(addrs, where)
-			if !named {
-				r.errorf(fence.Ident{Name: peer.At.Text, Pos: peer.At.Pos}, "at", "`at` says which address of a host of ours is meant; %s names none", peer.Text).Hint = "write the addresses themselves"
-			}
-		}
 		for _, h := range members {
 			hosts[h] = true
-			if where == nil {
-				whole[h] = true
-				continue
-			}
-			both := packet.Intersection(h.Addresses(), where)
-			if before := s.At[h]; before != nil {
-				both = packet.Union(both, before)
-			}
-			s.At[h] = both
+			whole[h] = whole[h] || peer.At == nil
 		}
 		b.AddSet(addrs)
-	}
-	for h := range whole {
-		delete(s.At, h)
 	}
 	for _, peer := range p.Except {
 		exceptions = append(exceptions, peer.Text)
 		_, members, addrs := r.peer(peer)
 		for _, h := range members {
-			delete(hosts, h)
+			if peer.At == nil {
+				delete(hosts, h)
+			}
+			if peer.Kind == fence.HostPeer {
+				s.At[h] = &netipx.IPSet{}
+			}
 		}
 		b.RemoveSet(addrs)
+		away.AddSet(addrs)
+	}
+	s.Addrs, _ = b.IPSet()
+	taken, _ := away.IPSet()
+	for h := range hosts { // of those that are named in part the side holds just these addresses
+		own := h.Addresses()
+		if gone := packet.Intersection(own, taken); whole[h] && len(gone.Ranges()) == 0 {
+			continue
+		}
+		s.At[h] = packet.Intersection(own, s.Addrs)
+		if whole[h] && len(s.At[h].Ranges()) == 0 {
+			delete(hosts, h)
+		}
 	}
 	s.Text = strings.Join(texts, ", ")
 	if exceptions != nil {
@@ -70,7 +70,6 @@ func (r *resolver) side(p fence.Peers) Side {
 			s.Hosts = append(s.Hosts, h)
 		}
 	}
-	s.Addrs, _ = b.IPSet()
 	s.named, s.own = hosts, newGroup(s.Hosts).addrs
 	return s
 }
@@ -82,7 +81,7 @@ func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
 		return s, false
 	}
 	peer := p.Items[0]
-	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer}
+	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer, Strangers: peer.Kind == fence.StrangersPeer}
 	if peer.Name != "" {
 		s.Refs = []string{peer.Name}
 	}
@@ -105,35 +104,53 @@ func (r *resolver) group(name string, hosts []*fleet.Host) *group {
 }
 
 // strangersOf works out who the strangers are: every address but our hosts' and
-// those in networks and segments that are not shared. A network that only
-// blocks name is one of strangers.
+// those that are written in a declaration which is not shared. Rules have no say in it.
 func (r *resolver) strangersOf() {
-	allowed, blocked := map[string]bool{}, map[string]bool{}
-	for _, d := range r.ruleOrder {
-		for _, p := range slices.Concat(d.From.Items, d.From.Except, d.To.Items, d.To.Except) {
-			if d.Block {
-				blocked[p.Name] = true
-			} else {
-				allowed[p.Name] = true
-			}
-		}
-	}
 	b := netipx.IPSetBuilder{}
 	b.AddSet(packet.Everything())
 	for _, n := range r.pol.Networks {
-		if !n.Shared && (allowed[n.Name] || !blocked[n.Name]) {
-			b.RemoveSet(n.Addrs)
-		}
+		b.RemoveSet(r.known(n.Name))
 	}
 	b.RemoveSet(r.group("fleet", r.pol.Fleet.Hosts).addrs)
 	r.strangers, _ = b.IPSet()
 	r.pol.Strangers = r.strangers
 }
 
+// known is those of a network's addresses where no strangers are: none if it is shared, and
+// not what it takes from one that is.
+func (r *resolver) known(name string) *netipx.IPSet {
+	d := r.networks[name]
+	if known, done := r.unshared[name]; done || d == nil || d.Shared {
+		return cmp.Or(known, &netipx.IPSet{})
+	}
+	r.unshared[name] = &netipx.IPSet{} // of a circle, which is an error of its own
+	known := r.network(d).Addrs
+	if d.List == nil {
+		var b netipx.IPSetBuilder
+		for _, item := range d.Addrs.Items {
+			if item.Name != "" {
+				b.AddSet(r.known(item.Name))
+			} else {
+				b.AddSet(r.addrItem(item))
+			}
+		}
+		all, _ := b.IPSet()
+		known = packet.Intersection(all, known) // without what is taken away
+	}
+	r.unshared[name] = known
+	return known
+}
+
 // peer gives the hosts and addresses a peer stands for, and whether it names hosts of ours.
 func (r *resolver) peer(p fence.Peer) (named bool, hosts []*fleet.Host, addrs *netipx.IPSet) {
 	named, g := r.peerGroup(p)
-	return named, g.hosts, g.addrs
+	if p.At == nil {
+		return named, g.hosts, g.addrs
+	}
+	if !named {
+		r.errorf(fence.Ident{Name: p.At.Text, Pos: p.At.Pos}, "at", "`at` says which address of a host of ours is meant; %s names none", p.Text).Hint = "write the addresses themselves"
+	}
+	return named, g.hosts, packet.Intersection(g.addrs, r.addrItem(*p.At))
 }
 
 func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {

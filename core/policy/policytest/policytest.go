@@ -83,15 +83,15 @@ func Random(rng *rand.Rand) string {
 	pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 	var b strings.Builder
 	b.WriteString("policy random language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48 except 198.51.100.9\nnetwork lab = 10.40.3.0/24, 10.60.3.0/24, fd40::/64\n")
-	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\n", pick("", " local"), pick("", " shared"))
+	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\nnetwork both = lab, hill%s\n", pick("", " local"), pick("", " shared"), pick("", "", " shared"))
 	b.WriteString("service web = tcp 80, 443\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
 		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
 	}
-	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3"}
+	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9"}
 	hosts := func() string { return pick(ours...) }
 	others := func() string {
-		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8")
+		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office")
 	}
 	services := func() string {
 		return pick("ssh", "web", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535")
@@ -117,7 +117,7 @@ func Random(rng *rand.Rand) string {
 	way := func(on string, narrowed string) string {
 		switch {
 		case rng.IntN(3) == 0:
-			return on
+			return pick(on, on, " arriving quay")
 		case rng.IntN(3) == 0 && !strings.Contains(narrowed, "encrypted"):
 			return " through " + pick("red", "green")
 		}
@@ -135,6 +135,12 @@ func Random(rng *rand.Rand) string {
 			s += pick(" from user backup", " from user backup, www", " from unit mirror.service", " from user root from unit web.service")
 		}
 		return s
+	}
+	if rng.IntN(5) == 0 {
+		fmt.Fprintf(&b, "ground { %s }\n", pick("icmp-errors off", "inbound icmp-errors from quay", "outbound replies off", "dhcp-client off multicast-listener off", "neighbours from fe80::/10", "invalid off", "fence from red at quay"))
+	}
+	if rng.IntN(8) == 0 {
+		fmt.Fprintf(&b, "leave l: %s via %s\n", pick("red : forwarded", "fleet : inbound", "host h1 : outbound"), pick("eth1", "ctr*", "eth1, ctr*"))
 	}
 	var blocks []string
 	for i := range rng.IntN(5) {
