@@ -1,9 +1,12 @@
 package check_test
 
 import (
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,10 +14,12 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/policy/policytest/opinion"
 )
 
 // TestExpectations has a policy for each way to hold and to break.
@@ -64,6 +69,9 @@ func TestExpectations(t *testing.T) {
 		{"whoever is behind a masquerade comes as the router", red + "role gate\nsegment hill = 10.60.0.0/16 shared\nmasquerade m: hill -> everywhere via blue\nallow a: host h3 -> host h4 : ssh\nexpect e: only host h3 -> host h4 : ssh",
 			`e (only host h3): ssh from h1 to h4 passes; admitted inbound by allow a (p.fence:10:7) [tcp 10.60.0.1 port 50000 -> 203.0.113.9 port 22 in by eth0]`},
 		{"as which it is admitted", red + "segment hill = 10.60.0.0/16 shared\nmasquerade m: hill -> everywhere via blue\nallow a: 10.60.9.0/24 -> host h4 : ssh\nexpect e: always 10.60.9.0/24 -> host h4 : ssh", ""},
+		{"what is for a router itself it sends on to nobody", red + "masquerade m: vpn -> everywhere via green\nallow a: vpn -> green : ssh\nexpect e: always vpn -> green : ssh", ""},
+		{"an address that another peer of the list covers is tried too", red + "segment hill = 10.60.0.0/16\nblock b: host h1 at hill -> vpn : https\nexpect e: always host h1 at 203.0.113.0/24, hill -> vpn : https",
+			`e (always): https from h1 to outside does not pass; dropped outbound by block b (p.fence:8:7) [tcp 10.60.0.1 port 50000 -> 192.0.2.7 port 443 out by eth0]`},
 		{"redirected to another host, that one decides too", red + "redirect r: vpn -> host h1 : tcp 22 to host h4 : tcp 2222\nallow a: vpn -> host h1 : ssh\nexpect e: always vpn -> host h1 : ssh",
 			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
 		{"by the port it gets", red + "redirect r: vpn -> host h1 : tcp 22 to host h4 : tcp 2222\nallow a: vpn -> host h1 : ssh\nallow b: vpn -> host h4 : tcp 2222\nexpect e: always vpn -> host h1 : ssh", ""},
@@ -121,6 +129,70 @@ func TestProofsAgreeWithPackets(t *testing.T) {
 				require.Equal(t, kind == "always", passes, "seed %d: %s is proven\n%s\n%s", seed, kind, text, p)
 			}
 		}
+	}
+	require.Greater(t, proven, 10)
+	require.Greater(t, broken, 10)
+}
+
+var (
+	samples  = flag.Int("samples", 100, "how many packets each proof is held against")
+	policies = flag.Uint64("policies", 150, "how many proofs a second opinion is asked about")
+)
+
+// TestProofsBySecondOpinion: where an expectation is proven no packet breaks it by what the
+// language page says word for word, also over routers and behind masquerades; and where it is
+// broken some packet does.
+func TestProofsBySecondOpinion(t *testing.T) {
+	redirected := regexp.MustCompile(`(?m)^redirect .*\n`) // what they do has cases of its own, above
+	proven, broken := 0, 0
+	for seed := range *policies {
+		rng := rand.New(rand.NewPCG(37, seed))
+		pick := func(items ...string) string { return items[rng.IntN(len(items))] }
+		side := func() string {
+			return pick("red", "blue", "green", "office", "lab", "host h3", "fleet", "red at hill", "red except hill", "green at 203.0.113.0/24, hill", "fleet except red at quay", "host h1 at quay, lab", "strangers", "quay, hill")
+		}
+		left, to := side(), pick("red", "green", "host h1", "fleet", "red at hill, green", "blue except quay", "red at quay, hill")
+		if rng.IntN(3) == 0 {
+			left, to = to, left
+		}
+		text := redirected.ReplaceAllString(policytest.Random(rng), "")
+		if !strings.Contains(text, "masquerade") && rng.IntN(3) == 0 {
+			text += pick("masquerade m: hill -> everywhere via red\n", "masquerade m: everywhere -> quay via green\n", "masquerade m: blue, office -> fleet via blue\n")
+		}
+		text += pick("", fmt.Sprintf("allow x: %s -> %s : tcp 22, tcp 80, udp 53\n", left, to)) +
+			fmt.Sprintf("expect e: %s %s -> %s : %s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " on quay", " on hill"))
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, pol.Fleet, now)
+		holds := !slices.ContainsFunc(found, func(p fence.Problem) bool { return p.Code == "expectation" })
+		file, _ := fence.Parse("p.fence", text)
+		var from []*opinion.Opinion // now, and once rules have ended
+		for _, day := range []int64{0, 60, 130, 300} {
+			from = append(from, opinion.New(pol.Fleet, now+day*86400, pol.TermsOf, file))
+		}
+		breaks := false
+		for _, p := range found {
+			if p.Code == "expectation" {
+				at := int64(now)
+				if p.Packet.Time != nil {
+					at = p.Packet.Time.Unix()
+				}
+				o := opinion.New(pol.Fleet, at, pol.TermsOf, file)
+				breaks = o.Breaks(o.Expectation(0), *p.Packet)
+			}
+		}
+		for n := 0; n < *samples || !holds && !breaks && n < 20**samples; n++ {
+			o := from[rng.IntN(len(from))]
+			p := o.Between(rng, o.Expectation(0))
+			if breaks = breaks || o.Breaks(o.Expectation(0), p); breaks && holds {
+				t.Fatalf("seed %d is held to be proven, and is broken by %s (user %q unit %q)\n%s", seed, p, p.User, p.Unit, text)
+			}
+		}
+		if holds {
+			proven++
+			continue
+		}
+		broken++
+		require.True(t, breaks, "seed %d is held to be broken\n%s\n%+v", seed, text, slices.DeleteFunc(found, func(p fence.Problem) bool { return p.Code != "expectation" }))
 	}
 	require.Greater(t, proven, 10)
 	require.Greater(t, broken, 10)

@@ -85,7 +85,7 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 }
 
 // masked is an allow for those of its left side that come as a router, to where the
-// router lets them go so.
+// router lets them go so. Nobody comes to a router as that router.
 func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir policy.Direction) (parts []piece) {
 	if dir != policy.Inbound || p.match.From == nil {
 		return nil // who comes as whom makes no difference
@@ -95,9 +95,9 @@ func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir p
 			continue
 		}
 		as := p
-		as.match.From, as.match.To = q.Routers, intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
+		as.match.From, as.match.To = packet.Without(q.Routers, h.Addresses()), intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
 		if p.rule.On != nil { // between addresses on it, the router's too
-			as.match.From = packet.Intersection(q.Routers, p.rule.On.Addrs)
+			as.match.From = packet.Intersection(as.match.From, p.rule.On.Addrs)
 		}
 		as.set = as.match.Set(sp, dir)
 		parts = append(parts, as)

@@ -220,7 +220,7 @@ func (r *Reach) Between(from, to Party) packet.Decision {
 				way = r.sp.Choose(route.Packets, r.then(way, route.Decision), way)
 			}
 			if d = way; to.Ours() {
-				d = r.then(way, r.masked(to, r.End(to, policy.Inbound)))
+				d = r.then(way, r.masked(from, to, r.End(to, policy.Inbound)))
 			}
 			for i := range r.redirects {
 				q := &r.redirects[i]
@@ -262,6 +262,9 @@ func (r *Reach) routed() (out []Route) {
 			continue
 		}
 		route := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms))}
+		if rule.Until != 0 { // from then on it says nothing of where they go
+			route.Packets = sp.And(route.Packets, sp.Before(rule.Until))
+		}
 		index := map[string]bool{}
 		for _, h := range rule.Through.Hosts {
 			class := r.classOf(h)
@@ -347,11 +350,18 @@ func (r *Reach) behind() (out []mask) {
 }
 
 // masked is d, what a party does with packets, for those that a router may have sent on
-// as its own: whether it did is an unknown, and as which of its addresses.
-func (r *Reach) masked(to Party, d packet.Decision) packet.Decision {
+// as its own: whether it did is an unknown, and as which of its addresses. What is for a router
+// itself it does not send on, nor does it hide behind itself.
+func (r *Reach) masked(from, to Party, d packet.Decision) packet.Decision {
 	sp := r.sp
 	for _, m := range r.masks {
-		for _, run := range m.of.Routers.Ranges() {
+		routers := m.of.Routers
+		for _, p := range []Party{from, to} {
+			if len(p.Hosts) == 1 {
+				routers = packet.Without(routers, p.Hosts[0].Addresses())
+			}
+		}
+		for _, run := range routers.Ranges() {
 			for a := run.From(); run.Contains(a); a = a.Next() {
 				family := packet.IPv4
 				if a.Is6() {

@@ -188,7 +188,7 @@ func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
 
 // engine is the number of the way results are worked out. It goes up whenever
 // the same dump may get another result; older results are then made anew.
-const engine = 6
+const engine = 7
 
 // result is what holding a dump against a pair gives, as it is stored.
 type result struct {

@@ -1,0 +1,64 @@
+package compile_test
+
+import (
+	"flag"
+	"math/rand/v2"
+	"regexp"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/policy/policytest/opinion"
+)
+
+var questions = flag.Int("questions", 3000, "how many packets a second opinion is asked about")
+
+// TestSecondOpinion: for random policies and packets the decision is what the language page
+// says, done word for word.
+func TestSecondOpinion(t *testing.T) {
+	redirected := regexp.MustCompile(`(?m)^redirect .*\n`) // what comes of a packet then has tests of its own
+	asked, seen := 0, map[string]int{}
+	for seed := uint64(0); asked < *questions; seed++ {
+		rng := rand.New(rand.NewPCG(31, seed))
+		text := redirected.ReplaceAllString(policytest.Random(rng), "")
+		if seed%3 == 0 {
+			text += "masquerade m2: quay, hill -> everywhere via red\nallow behind: lab, 10.60.9.0/24 -> blue, red : web, ssh on hill\n"
+		}
+		pol := policytest.Resolve(t, policytest.Fleet, text)
+		file, _ := fence.Parse("0.fence", text)
+		o := opinion.New(pol.Fleet, now, pol.TermsOf, file)
+		for _, h := range pol.Fleet.Hosts {
+			sp := packet.NewSpace()
+			sp.Since(now)
+			d, deciders := compile.Host(sp, pol, h, now).Attributed(sp)
+			for range 12 {
+				p, room := o.Packet(rng, h), rng.IntN(3) > 0
+				here := sp.Minus(sp.Exactly(p), sp.Before(now))
+				for _, b := range packet.Buckets(sp, d) {
+					if room {
+						here = sp.And(here, sp.Room(b))
+					} else {
+						here = sp.Minus(here, sp.Room(b))
+					}
+				}
+				for _, out := range sp.Outcomes(sp.Only(d, here)) {
+					asked++
+					seen[deciders[out.By-1].Kind]++
+					got := out.Verdict.String()
+					if out.Verdict == packet.Reject {
+						got += " with " + out.With
+					}
+					require.Equal(t, o.Of(h, p, room).Does, got, "seed %d host %s room %v: %s (user %q unit %q encrypted %v), by %s\n%s", seed, h.Name, room, p, p.User, p.Unit, p.IPsec, deciders[out.By-1], text)
+				}
+			}
+		}
+	}
+	for _, kind := range []string{"allow", "block", "ground", "local", "leave", "stance"} {
+		require.Positive(t, seen[kind], kind)
+	}
+	t.Log(asked, seen)
+}

@@ -1,0 +1,481 @@
+// Package opinion is a second opinion: what docs/language.md says of one packet, done word for
+// word and without a thought for speed. It shares nothing with what works by sets, and is there
+// for tests to hold that against.
+//
+//	o := opinion.New(fl, now, files...)
+//	o.Of(host, packet, true).Does // "admitted", "dropped", "rejected with tcp-reset", …
+package opinion
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// An Opinion is a policy over a fleet, at an instant.
+type Opinion struct {
+	fleet      *fleet.Fleet
+	now        int64
+	registered func(name string) []string // what a registered service admits, as "tcp 22"
+
+	networks map[string]*fence.NetworkDecl
+	services map[string]*fence.ServiceDecl
+	roles    map[string]*fence.RoleDecl
+	allows   []*fence.Rule
+	blocks   []*fence.Rule
+	ground   []fence.GroundPart
+	leaves   []*fence.Leave
+	masks    []*fence.Masquerade
+	expects  []*fence.Expectation
+
+	places []netip.Addr // see Addresses
+	ports  []int
+}
+
+// New takes files without mistakes, and no lists. The instant is in seconds since 1970.
+func New(fl *fleet.Fleet, now int64, registered func(name string) []string, files ...*fence.File) *Opinion {
+	o := &Opinion{fleet: fl, now: now, registered: registered, networks: map[string]*fence.NetworkDecl{}, services: map[string]*fence.ServiceDecl{}, roles: map[string]*fence.RoleDecl{}}
+	for _, f := range files {
+		for _, s := range f.Stmts {
+			switch d := s.(type) {
+			case *fence.NetworkDecl:
+				o.networks[d.Name] = d
+			case *fence.ServiceDecl:
+				o.services[d.Name] = d
+			case *fence.RoleDecl:
+				o.roles[d.Name] = d
+			case *fence.GroundDecl:
+				o.ground = append(o.ground, d.Parts...)
+			case *fence.Leave:
+				if d.Off == nil {
+					o.leaves = append(o.leaves, d)
+				}
+			case *fence.Masquerade:
+				if d.Off == nil {
+					o.masks = append(o.masks, d)
+				}
+			case *fence.Expectation:
+				o.expects = append(o.expects, d)
+			case *fence.Rule:
+				if d.Off != nil || o.over(d) {
+					continue
+				}
+				if d.Block {
+					o.blocks = append(o.blocks, d)
+				} else {
+					o.allows = append(o.allows, d)
+				}
+			}
+		}
+	}
+	return o
+}
+
+// over says that a rule's until has passed.
+func (o *Opinion) over(r *fence.Rule) bool {
+	if r.Until == nil {
+		return false
+	}
+	end, _ := r.Until.Instant()
+	return o.now >= end
+}
+
+// An Answer is what becomes of a packet, and who decides it: leave, local, ground, allow, block
+// or stance.
+type Answer struct{ Does, By string }
+
+// Passes says that it is admitted.
+func (a Answer) Passes() bool { return a.Does == "admitted" }
+
+// Of is what becomes of a packet that crosses a host: comes in, goes out or is forwarded, as its
+// Hook says. Buckets have room, or none has any.
+func (o *Opinion) Of(h *fleet.Host, p packet.Packet, room bool) Answer {
+	at := place{o, h, p}
+	open := p.Hook == packet.Through && !o.closed(h, "forward")
+	if open && !slices.ContainsFunc(o.blocks, func(b *fence.Rule) bool { return b.Through != nil && len(b.Senders) == 0 && h.HasRole(b.Through.Name) }) {
+		return Answer{"admitted", "stance"} // what is forwarded is untouched
+	}
+	if first := at.first(open); first.Does != "" {
+		return first
+	}
+	var allows, blocks []*fence.Rule
+	for _, b := range o.blocks {
+		if at.matches(b) {
+			blocks = append(blocks, b)
+		}
+	}
+	for _, a := range o.allows {
+		exception := !slices.ContainsFunc(blocks, func(b *fence.Rule) bool { return !names(a.Over, b.Name) })
+		if exception && at.matches(a) && (!open || len(blocks) > 0) { // where forward is open it changes nothing else
+			allows = append(allows, a)
+		}
+	}
+	switch {
+	case len(allows) > 0 && (room || slices.ContainsFunc(allows, func(a *fence.Rule) bool { return a.AtMost == nil || !at.counts(a) })):
+		return Answer{"admitted", "allow"}
+	case len(allows) > 0: // beyond its rate
+		return Answer{at.refused(o.refuseBy(h)), "allow"}
+	case slices.ContainsFunc(blocks, func(b *fence.Rule) bool { return b.By == nil || b.By.Word == "drop" }):
+		return Answer{"dropped", "block"}
+	case len(blocks) > 0:
+		return Answer{at.refused("reject"), "block"}
+	case !o.closed(h, []string{packet.In: "inbound", packet.Out: "outbound", packet.Through: "forward"}[p.Hook]):
+		return Answer{"admitted", "stance"}
+	}
+	return Answer{at.refused(o.refuseBy(h)), "stance"}
+}
+
+// place is a packet at a host.
+type place struct {
+	*Opinion
+	h *fleet.Host
+	p packet.Packet
+}
+
+func (at place) refused(by string) string {
+	switch {
+	case by == "drop":
+		return "dropped"
+	case at.p.Protocol == "tcp":
+		return "rejected with tcp-reset"
+	}
+	return "rejected with port-unreachable"
+}
+
+// closed combines what the host's roles say of a direction.
+func (o *Opinion) closed(h *fleet.Host, direction string) bool {
+	said, closed := false, false
+	for _, name := range h.Roles {
+		for _, s := range o.roles[name].Stances {
+			if s.Direction == direction {
+				said, closed = true, closed || s.Closed
+			}
+		}
+	}
+	return closed || !said && direction == "inbound"
+}
+
+// refuseBy: drop beats reject, and is meant where nobody says.
+func (o *Opinion) refuseBy(h *fleet.Host) string {
+	by := ""
+	for _, name := range h.Roles {
+		if c := o.roles[name].RefuseBy; c != nil && by != "drop" {
+			by = c.Word
+		}
+	}
+	if by == "" {
+		return "drop"
+	}
+	return by
+}
+
+// first is what stands before any rule: what is left to others, local segments, the ground.
+func (at place) first(open bool) Answer {
+	p, forward := at.p, at.p.Hook == packet.Through
+	direction := []string{packet.In: "inbound", packet.Out: "outbound", packet.Through: "forwarded"}[p.Hook]
+	for _, l := range at.leaves {
+		for _, i := range l.Interfaces {
+			by := func(name string) bool {
+				prefix, star := strings.CutSuffix(i.Text, "*")
+				return name == i.Text || star && name != "" && strings.HasPrefix(name, prefix)
+			}
+			if l.Direction == direction && at.carries(l.Peers, at.h) && (p.Hook != packet.Out && by(p.In) || p.Hook != packet.In && by(p.Out)) {
+				return Answer{"admitted", "leave"}
+			}
+		}
+	}
+	if p.Hook == packet.In || forward && !open {
+		for name, d := range at.networks {
+			on := at.on(name)
+			if d.Segment && d.Local && on != nil && at.inNetwork(name, p.Src) && p.In != "lo" && !slices.Contains(on, p.In) {
+				return Answer{"dropped", "local"}
+			}
+		}
+	}
+	four, six := p.Family == "ipv4", p.Family == "ipv6"
+	in, out := p.Hook == packet.In, p.Hook == packet.Out
+	icmp := func(types ...int) bool { return four && p.Protocol == "icmp" && slices.Contains(types, *p.ICMPType) }
+	icmp6 := func(types ...int) bool { return six && p.Protocol == "icmpv6" && slices.Contains(types, *p.ICMPType) }
+	udp := func(port int) bool { return p.Protocol == "udp" && *p.DstPort == port }
+	near := netip.MustParsePrefix("fe80::/10").Contains(p.Src)
+	for _, part := range []struct {
+		name  string
+		holds bool
+		does  string
+	}{
+		{"loopback", in && p.In == "lo" || out && p.Out == "lo", "admitted"},
+		{"replies", p.State == "established" || p.State == "related", "admitted"},
+		{"invalid", p.State == "invalid" && !open, "dropped"},
+		{"icmp-errors", (icmp(3, 11, 12) || icmp6(1, 2, 3, 4)) && !open, "admitted"},
+		{"neighbours", in && icmp6(134, 135, 136) || out && icmp6(133, 135, 136), "admitted"},
+		{"dhcp-client", in && (four && udp(68) || six && udp(546) && near) || out && (four && udp(67) || six && udp(547)), "admitted"},
+		{"multicast-listener", in && (icmp6(130, 131, 132, 143) && near || four && p.Protocol == "igmp") || out && (icmp6(130, 131, 132, 143) || four && p.Protocol == "igmp"), "admitted"},
+		{"fence", out && p.Protocol == "tcp" && slices.Contains(at.fleet.Service.Addresses, p.Dst) && *p.DstPort == at.fleet.Service.Port, "admitted"},
+	} {
+		if part.holds && !at.off(part.name) {
+			return Answer{part.does, "ground"}
+		}
+	}
+	return Answer{}
+}
+
+// off says that the policy turned a part of the ground off in the packet's direction, or
+// narrowed it to others than the packet's peer.
+func (at place) off(part string) bool {
+	peer, direction := at.p.Src, "inbound"
+	if at.p.Hook == packet.Out {
+		peer, direction = at.p.Dst, "outbound"
+	}
+	for _, c := range at.ground {
+		if c.Name != part || c.Direction != "" && (c.Direction != direction || at.p.Hook == packet.Through) {
+			continue
+		}
+		if c.Off || !at.holds(c.From, peer) {
+			return true
+		}
+	}
+	return false
+}
+
+// matches says that a rule is rendered at the host, and speaks of the packet.
+func (at place) matches(r *fence.Rule) bool {
+	p := at.p
+	if !slices.ContainsFunc(r.Services, at.speaks) || r.Encrypted && !p.IPsec {
+		return false
+	}
+	if r.On != nil && (!slices.Contains(at.on(r.On.Name), at.iface()) || !at.inNetwork(r.On.Name, p.Src) || !at.inNetwork(r.On.Name, p.Dst)) {
+		return false
+	}
+	if r.Arriving != nil && !slices.Contains(at.on(r.Arriving.Name), at.iface()) {
+		return false
+	}
+	switch p.Hook {
+	case packet.Out:
+		if !at.carries(r.From, at.h) || at.narrowed(r.From, at.h) && !(at.holds(r.From, p.Src) && at.h.Addresses().Contains(p.Src)) || !at.holds(r.To, p.Dst) {
+			return false
+		}
+		for _, s := range r.Senders {
+			if !slices.Contains(s.Names, map[string]string{"user": p.User, "unit": p.Unit, "program": p.Program}[s.Kind]) {
+				return false
+			}
+		}
+		return true
+	case packet.In:
+		if !at.carries(r.To, at.h) || at.narrowed(r.To, at.h) && !(at.holds(r.To, p.Dst) && at.h.Addresses().Contains(p.Dst)) {
+			return false
+		}
+		return at.comesFrom(r) || !r.Block && at.masked(r)
+	}
+	return r.Through != nil && at.h.HasRole(r.Through.Name) && at.comesFrom(r) && at.holds(r.To, p.Dst)
+}
+
+// comesFrom says that the packet's source is of a rule's left side: where it says who sends, of
+// hosts of ours that it names; and a block that says so is the sender's alone.
+func (at place) comesFrom(r *fence.Rule) bool {
+	if !at.holds(r.From, at.p.Src) || len(r.Senders) == 0 {
+		return at.holds(r.From, at.p.Src)
+	}
+	return !r.Block && slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool {
+		return at.carries(r.From, h) && h.Addresses().Contains(at.p.Src)
+	})
+}
+
+// masked says that the packet comes as a router behind which some of a rule's left side may be.
+func (at place) masked(r *fence.Rule) bool {
+	all := func(a netip.Addr) bool { return at.holds(r.From, a) }
+	for _, m := range at.masks {
+		router := slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool {
+			return h.HasRole(m.Via.Name) && h.Addresses().Contains(at.p.Src) && !at.h.Addresses().Contains(at.p.Src)
+		})
+		behind := slices.ContainsFunc(at.Addresses(), func(a netip.Addr) bool {
+			if len(r.Senders) > 0 && !slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool { return at.carries(r.From, h) && h.Addresses().Contains(a) }) {
+				return false
+			}
+			return all(a) && at.holds(m.From, a) && (r.On == nil || at.inNetwork(r.On.Name, a))
+		})
+		if router && behind && at.h.Addresses().Contains(at.p.Dst) && at.holds(m.To, at.p.Dst) {
+			return true
+		}
+	}
+	return false
+}
+
+// counts says that an allow's `at most` acts here: at the receiving end if that is a host of
+// ours, else at the sending end, else at a router.
+func (at place) counts(r *fence.Rule) bool {
+	ours := func(s fence.Peers, a netip.Addr) bool {
+		return slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool { return at.carries(s, h) && h.Addresses().Contains(a) })
+	}
+	switch at.p.Hook {
+	case packet.In:
+		return true
+	case packet.Out:
+		return !ours(r.To, at.p.Dst)
+	}
+	return !ours(r.To, at.p.Dst) && !ours(r.From, at.p.Src)
+}
+
+func (at place) iface() string {
+	if at.p.Hook == packet.Out {
+		return at.p.Out
+	}
+	return at.p.In
+}
+
+// on are the host's interfaces on a segment: the fleet file says so, or says nothing and an
+// address lies in it.
+func (at place) on(segment string) (names []string) {
+	for _, i := range at.h.Interfaces {
+		if i.Segment == segment || i.Segment == "" && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return at.inNetwork(segment, p.Addr()) }) {
+			names = append(names, i.Name)
+		}
+	}
+	return names
+}
+
+// speaks says that a service is the packet's.
+func (at place) speaks(t fence.ServiceTerm) bool {
+	switch {
+	case t.Any:
+		return true
+	case t.Name != "":
+		if d := at.services[t.Name]; d != nil {
+			return slices.ContainsFunc(d.Terms, at.speaks)
+		}
+		return slices.ContainsFunc(at.registered(t.Name), at.registeredAs)
+	case t.OneFamily && (at.p.Family == "ipv6") != (t.Family == packet.IPv6):
+		return false
+	case !slices.Contains(t.Protocols, number(at.p.Protocol)):
+		return false
+	case t.Ports != nil && (*at.p.DstPort < t.Ports.Lo || *at.p.DstPort > t.Ports.Hi):
+		return false
+	case t.Type != nil && *at.p.ICMPType != *t.Type:
+		return false
+	}
+	return t.Code == nil || *at.p.ICMPCode == *t.Code
+}
+
+// registeredAs reads "tcp 22" and "icmpv6 128".
+func (at place) registeredAs(text string) bool {
+	protocol, n, _ := strings.Cut(text, " ")
+	if protocol != at.p.Protocol || strings.HasPrefix(protocol, "icmp") && (protocol == "icmpv6") != (at.p.Family == "ipv6") {
+		return false
+	}
+	want, _ := strconv.Atoi(n)
+	if at.p.ICMPType != nil {
+		return *at.p.ICMPType == want
+	}
+	return *at.p.DstPort == want
+}
+
+func number(protocol string) int {
+	if n, ok := map[string]int{"icmp": 1, "igmp": 2, "tcp": 6, "udp": 17, "gre": 47, "icmpv6": 58, "sctp": 132}[protocol]; ok {
+		return n
+	}
+	n, _ := strconv.Atoi(protocol)
+	return n
+}
+
+// holds says that an address is in a side: of one of its peers, and of none that is taken away.
+func (o *Opinion) holds(s fence.Peers, a netip.Addr) bool {
+	of := func(p fence.Peer) bool { return o.isOf(p, a) }
+	return slices.ContainsFunc(s.Items, of) && !slices.ContainsFunc(s.Except, of)
+}
+
+// isOf says that an address is a peer's, and lies where it says.
+func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
+	if p.At != nil && !o.inItem(*p.At, a) {
+		return false
+	}
+	switch p.Kind {
+	case fence.EverywherePeer:
+		return true
+	case fence.StrangersPeer:
+		return !o.known(a)
+	case fence.AddressPeer:
+		return o.inItem(*p.Addr, a)
+	}
+	if p.Kind == fence.NamedPeer && o.networks[p.Name] != nil {
+		return o.inNetwork(p.Name, a)
+	}
+	return slices.ContainsFunc(o.fleet.Hosts, func(h *fleet.Host) bool { return o.isHost(p, h) && h.Addresses().Contains(a) })
+}
+
+// isHost says that a peer names a host of ours.
+func (o *Opinion) isHost(p fence.Peer, h *fleet.Host) bool {
+	switch p.Kind {
+	case fence.FleetPeer:
+		return true
+	case fence.HostPeer:
+		return h.Name == p.Name
+	case fence.NamedPeer:
+		return o.roles[p.Name] != nil && h.HasRole(p.Name)
+	}
+	return false
+}
+
+// carries says that a side names a host, which it has not taken away.
+func (o *Opinion) carries(s fence.Peers, h *fleet.Host) bool {
+	names := func(p fence.Peer) bool { return o.isHost(p, h) }
+	if !slices.ContainsFunc(s.Items, names) || slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return p.At == nil && names(p) }) {
+		return false
+	}
+	return !o.narrowed(s, h) || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool { return h.Addresses().Contains(a) && o.holds(s, a) })
+}
+
+// narrowed says that a side holds only some of a host's addresses.
+func (o *Opinion) narrowed(s fence.Peers, h *fleet.Host) bool {
+	whole := slices.ContainsFunc(s.Items, func(p fence.Peer) bool { return p.At == nil && o.isHost(p, h) })
+	return !whole || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool {
+		return h.Addresses().Contains(a) && slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return o.isOf(p, a) })
+	})
+}
+
+// known says that an address is no stranger's.
+func (o *Opinion) known(a netip.Addr) bool {
+	for _, h := range o.fleet.Hosts {
+		if h.Addresses().Contains(a) {
+			return true
+		}
+	}
+	for name := range o.networks {
+		if o.knownOf(name, a) {
+			return true
+		}
+	}
+	return false
+}
+
+// knownOf says that an address is written in a declaration that is not shared, and not taken
+// from one that is.
+func (o *Opinion) knownOf(name string, a netip.Addr) bool {
+	d := o.networks[name]
+	return !d.Shared && o.inNetwork(name, a) && slices.ContainsFunc(d.Addrs.Items, func(i fence.AddrItem) bool {
+		if i.Name != "" {
+			return o.knownOf(i.Name, a)
+		}
+		return o.inItem(i, a)
+	})
+}
+
+func (o *Opinion) inNetwork(name string, a netip.Addr) bool {
+	in := func(i fence.AddrItem) bool { return o.inItem(i, a) }
+	d := o.networks[name]
+	return slices.ContainsFunc(d.Addrs.Items, in) && !slices.ContainsFunc(d.Addrs.Except, in)
+}
+
+func (o *Opinion) inItem(i fence.AddrItem, a netip.Addr) bool {
+	if i.Name != "" {
+		return o.inNetwork(i.Name, a)
+	}
+	return a.BitLen() == i.From.BitLen() && i.From.Compare(a) <= 0 && a.Compare(i.To) <= 0
+}
+
+func names(list []fence.Ident, name string) bool {
+	return slices.ContainsFunc(list, func(i fence.Ident) bool { return i.Name == name })
+}
