@@ -174,8 +174,30 @@ func (r *jsonReader) object(kind string, f *fastjson.Value) {
 		if handle := r.expr(f.Get("handle")); handle.kind == kindNumber {
 			where += " handle " + handle.text
 		}
-		r.rules = append(r.rules, listedRule{at, r.exprs(f.Get("expr")), text(f.Get("comment")), where})
+		r.rules = append(r.rules, listedRule{at, r.unnamed(at, where, r.exprs(f.Get("expr"))), text(f.Get("comment")), where})
 	}
+}
+
+// unnamed reads the chains that have no name among what a rule does: nft gives those as text.
+func (r *jsonReader) unnamed(at place, where string, es []expr) []expr {
+	for i, e := range es {
+		if e.kind != kindWord || !strings.HasPrefix(e.text, "jump {") && !strings.HasPrefix(e.text, "goto {") {
+			continue
+		}
+		t := &textReader{lexer: lexer{text: e.text + "\n", line: 1}, file: where, family: at.family, table: at.table}
+		t.chains = r.chains // by which their names differ
+		line, err := t.lineOf(t.next())
+		if err != nil {
+			continue // it stays what is not understood
+		}
+		if read, rest := t.statementOf(t.unnamed(line)); len(rest) == 0 && (read.kind == kindJump || read.kind == kindGoto) {
+			for k := range t.rules { // all are of the rule that is placed
+				t.rules[k].at = where
+			}
+			es[i], r.chains, r.rules = read, t.chains, append(r.rules, t.rules...)
+		}
+	}
+	return es
 }
 
 func (p place) String() string { return p.family + " " + p.table + "/" + p.name }

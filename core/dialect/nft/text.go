@@ -200,23 +200,69 @@ func (t *textReader) pass() error {
 // line takes the lexemes up to the end of a line or a ";", with what stands in braces whole.
 // They are good until the next call.
 func (t *textReader) lineOf(first lexeme) ([]lexeme, error) {
-	depth, line := 0, t.line[:0]
+	line := t.line[:0]
+	var within []bool // for each brace that is open: whether a chain without a name stands in it
 	defer func() { t.line = line }()
 	for l := first; ; l = t.next() {
 		switch {
 		case l.end:
 			return nil, t.errorf(l.line, "the dump ends in the middle")
 		case l.is("{"):
-			depth++
+			within = append(within, len(line) > 0 && follows(line[len(line)-1]))
 		case l.is("}"):
-			depth--
-		case (l.is("\n") || l.is(";")) && depth == 0:
+			within = within[:max(len(within)-1, 0)]
+		case (l.is("\n") || l.is(";")) && len(within) == 0:
 			return line, nil
-		case l.is("\n"):
+		case l.is("\n") && !within[len(within)-1]:
 			continue
 		}
 		line = append(line, l)
 	}
+}
+
+// follows says that a brace behind this opens a chain that has no name.
+func follows(l lexeme) bool { return l.is("jump") || l.is("goto") }
+
+// unnamed takes the chains that have no name out of a line, and calls them after their place:
+// a name that no chain can have.
+func (t *textReader) unnamed(line []lexeme) []lexeme {
+	open := slices.IndexFunc(line, func(l lexeme) bool { return l.is("{") })
+	if open < 1 || !follows(line[open-1]) {
+		return line
+	}
+	c := newChain(t.at(fmt.Sprintf("{%s:%d:%d}", t.file, line[open].line, len(t.chains))))
+	t.chains = append(t.chains, c)
+	depth, begin, end := 0, open+1, open
+	rules := [][]lexeme{}
+	for end = open; end < len(line); end++ {
+		switch l := line[end]; {
+		case l.is("{"):
+			depth++
+		case l.is("}"):
+			depth--
+		}
+		if depth == 0 || depth == 1 && (line[end].is("\n") || line[end].is(";")) {
+			if end > begin {
+				rules = append(rules, slices.Clone(line[begin:end]))
+			}
+			begin = end + 1
+		}
+		if depth == 0 {
+			break
+		}
+	}
+	for _, r := range rules {
+		t.rule(c, r)
+	}
+	out := append(slices.Clone(line[:open]), lexeme{text: c.Name, line: line[open].line})
+	return append(out, line[min(end+1, len(line)):]...)
+}
+
+// rule adds a rule of a chain.
+func (t *textReader) rule(c *dialect.Chain, line []lexeme) {
+	line = t.unnamed(line)
+	exprs, comment := t.ruleOf(line)
+	t.rules = append(t.rules, listedRule{t.at(c.Name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line)})
 }
 
 func (t *textReader) at(name string) place { return place{t.family, t.table, name} }
@@ -312,8 +358,7 @@ func (t *textReader) chain(name string) error {
 			}
 		case line[0].is("comment") && len(line) == 2:
 		default:
-			exprs, comment := t.ruleOf(line)
-			t.rules = append(t.rules, listedRule{t.at(name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line)})
+			t.rule(c, line)
 		}
 	}
 }

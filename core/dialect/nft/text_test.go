@@ -2,7 +2,9 @@ package nft_test
 
 import (
 	"context"
+	"net/netip"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -106,12 +108,51 @@ func TestBrokenTextDumps(t *testing.T) {
 	}
 }
 
+// TestChainsWithoutAName: what stands in braces behind jump and goto is a chain, in both forms.
+func TestChainsWithoutAName(t *testing.T) {
+	const text = `table inet t {
+	chain c {
+		type filter hook input priority filter; policy accept;
+		tcp dport 3031 jump {
+			ip saddr 198.51.100.7 drop
+			ip daddr { 192.0.2.1, 192.0.2.2 } drop
+			accept
+		} # handle 7
+		tcp dport 22 goto {
+			return
+		}
+		udp dport { 22, 23 } drop
+		drop
+	}
+}
+`
+	const inJSON = `{"nftables": [{"table": {"family": "inet", "name": "t"}}, {"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}},
+ {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 7, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 3031}}, "jump {\n\t\t\tip saddr 198.51.100.7 drop\n\t\t\tip daddr { 192.0.2.1, 192.0.2.2 } drop\n\t\t\taccept\n\t\t}"]}},
+ {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 10, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 22}}, "goto {\n\t\t\treturn\n\t\t}"]}},
+ {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 11, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "udp", "field": "dport"}}, "right": {"set": [22, 23]}}}, {"drop": null}]}},
+ {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 12, "expr": [{"drop": null}]}}]}`
+	sp := packet.NewSpace()
+	fromText, err := nft.ReadText(sp, "f", []byte(text), nil)
+	require.NoError(t, err)
+	fromJSON, err := nft.ReadJSON(sp, []byte(inJSON), nil)
+	require.NoError(t, err)
+	require.Equal(t, fromText.Decision(sp), fromJSON.Decision(sp))
+	for from, want := range map[string]packet.Verdict{"198.51.100.7 192.0.2.9 3031": packet.Drop, "198.51.100.8 192.0.2.9 3031": packet.Admit, "198.51.100.8 192.0.2.1 3031": packet.Drop, "198.51.100.8 192.0.2.9 22": packet.Admit, "198.51.100.8 192.0.2.9 23": packet.Drop} {
+		f := strings.Fields(from)
+		port, err := strconv.Atoi(f[2])
+		require.NoError(t, err)
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr(f[0]), Dst: netip.MustParseAddr(f[1]), Protocol: "tcp", SrcPort: new(50000), DstPort: &port, In: "eth0", State: "new"}
+		require.Equal(t, want, sp.Outcome(fromText.Decision(sp), p).Verdict, from)
+	}
+}
+
 func FuzzReadText(f *testing.F) {
 	whole, err := os.ReadFile("testdata/wild.nft")
 	if err != nil {
 		f.Fatal(err)
 	}
 	f.Add(whole)
+	f.Add([]byte("table ip t {\n\tchain c {\n\t\ttcp dport 1 jump {\n\t\t\tip saddr { 1.2.3.4 } goto {\n\t\t\t\tdrop; accept\n\t\t\t}\n\t\t} # handle 1\n\t}\n}"))
 	f.Add([]byte("table inet t {\n\tset s {\n\t\telements = { 1 : jump c, \"x\" . 5-6 timeout 3s }\n\t}\n\tchain c {\n\t\tfib saddr . iif oif vmap @s\n\t\tupdate @s { ip6 saddr & ffff:: limit rate over 5/hour } log flags tcp\n\t}\n}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		within(func(sp *packet.Space) (*dialect.Ruleset, error) { return nft.ReadText(sp, "f", data, nil) })
