@@ -529,6 +529,8 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         Answer: {
+            /** @description what neither the question nor the dumps say, and the answer goes by */
+            assumed?: string;
             /** @description one for each verdict that some of the packets have */
             examples: components["schemas"]["Example"][];
             question: string;

@@ -5,6 +5,7 @@ package ask
 
 import (
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -29,6 +30,7 @@ type Answer struct {
 	Steps    []Step    `json:"steps" nullable:"false" doc:"who decides at each end"`
 	Examples []Example `json:"examples" nullable:"false" doc:"one for each verdict that some of the packets have"`
 	Unread   []string  `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
+	Assumed  string    `json:"assumed,omitempty" doc:"what neither the question nor the dumps say, and the answer goes by"`
 }
 
 // A Step is what one end does with packets that a question speaks of.
@@ -92,7 +94,7 @@ func (a *asked) spoken(r *reach.Reach) packet.Set {
 		s = sp.And(s, sp.Range(packet.SrcPort, q.SrcPort.Lo, q.SrcPort.Hi))
 	}
 	if q.User != "" {
-		s = sp.And(s, sp.Named(packet.User, q.User))
+		s = sp.And(s, sp.Named(packet.User, userOf(q.User)))
 	}
 	if q.Unit != "" {
 		s = sp.And(s, sp.Named(packet.Unit, q.Unit))
@@ -101,6 +103,17 @@ func (a *asked) spoken(r *reach.Reach) packet.Set {
 		s = sp.And(s, sp.Value(packet.IPsec, 1))
 	}
 	return s
+}
+
+// userOf is a user as rules that were read name it: by its number, where nobody told the name.
+func userOf(said string) string {
+	switch n, err := strconv.Atoi(said); {
+	case err != nil:
+		return said
+	case n == 0:
+		return "root"
+	}
+	return "user number " + said
 }
 
 // An Asker answers questions of one policy. It keeps what it has worked out, so
@@ -474,38 +487,85 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 	return e
 }
 
-// Dump answers by what one kernel has in force. The direction is in if the
-// question says none. Names are those of pol, which may be a policy of nothing.
+// Dump answers by what one kernel has in force. Where the question says no direction it is what
+// the host's routes say, and in where they are not known. Names are those of pol, which may be
+// a policy of nothing.
 func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Question, now int64) (*Answer, []fence.Problem) {
 	sp.Since(now)
-	if q.Direction == "" {
-		q.Direction = "in"
-	}
 	a, problems := resolve(sp, pol, compare.NamesOf(pol), q, now)
 	if problems != nil {
 		return nil, problems
 	}
 	a.dumped = true
-	hook := slices.Index(packet.HookNames, q.Direction)
-	here := sp.AndAll(a.spoken(reach.New(sp, pol, now)), sp.Value(packet.Hook, hook), sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs), sp.WellFormed())
-	for field, name := range map[packet.Field]string{packet.InIface: q.In, packet.OutIface: q.Out} {
-		if name != "" {
-			here = sp.And(here, sp.Interfaces(field, name))
-		} else {
-			here = sp.Minus(here, sp.Interfaces(field, "lo"))
+	asked := sp.AndAll(a.spoken(reach.New(sp, pol, now)), sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs), sp.WellFormed())
+	ways, assumed := a.ways(rs.Routes)
+	all := packet.Empty
+	for hook, way := range ways {
+		way = sp.AndAll(asked, way, sp.Value(packet.Hook, hook))
+		for field, name := range map[packet.Field]string{packet.InIface: q.In, packet.OutIface: q.Out} {
+			if name != "" {
+				way = sp.And(way, sp.Interfaces(field, name))
+			} else {
+				way = sp.Minus(way, sp.Interfaces(field, "lo"))
+			}
 		}
+		ways[hook], all = way, sp.Or(all, way)
 	}
-	rs = rs.About(sp, here)
-	a.count(rs.Decision(sp), here)
+	rs = rs.About(sp, all)
+	a.count(rs.Decision(sp), all)
 	d, deciders := rs.Attributed(sp)
-	part := sp.Only(d, here)
-	for _, o := range sp.Outcomes(sp.WithRoom(sp.Only(d, sp.And(here, sp.Minus(here, a.unsure))))) {
-		by := deciders[max(o.By-1, 0)]
-		s := Step{Verdict: o.Verdict.String(), By: by.Text(), At: by.At()}
-		if o.Verdict == packet.Admit {
-			s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
+	for hook, here := range ways {
+		part := sp.Only(d, here)
+		for _, o := range sp.Outcomes(sp.WithRoom(sp.Only(d, sp.And(here, sp.Minus(here, a.unsure))))) {
+			by := deciders[max(o.By-1, 0)]
+			s := Step{Verdict: o.Verdict.String(), By: by.Text(), At: by.At()}
+			if o.Verdict == packet.Admit {
+				s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
+			}
+			a.note(s, hook)
 		}
-		a.note(s, hook)
 	}
-	return a.answer(), nil
+	answer := a.answer()
+	answer.Assumed = assumed
+	return answer, nil
+}
+
+// ways are the directions in which a question's packets cross a host, by hook: the one that it
+// says, else what the host's routes say. What is for the host comes in, what is from it goes
+// out, and the rest is forwarded, by the interface that leads there.
+func (a *asked) ways(routes *dialect.Routes) (ways []packet.Set, assumed string) {
+	sp, q := a.sp, a.q
+	ways = make([]packet.Set, len(packet.HookNames))
+	if q.Direction != "" {
+		ways[slices.Index(packet.HookNames, q.Direction)] = packet.All
+	} else {
+		for family, name := range []string{packet.IPv4: "IPv4", packet.IPv6: "IPv6"} {
+			of := sp.Value(packet.Family, family)
+			if !routes.Tells(family) {
+				ways[packet.In] = sp.Or(ways[packet.In], of)
+				if sp.AndAll(of, sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs)) != packet.Empty {
+					assumed = "that it is for the host itself: no dump tells its routes of " + name
+				}
+				continue
+			}
+			arriving, _ := routes.Arriving()
+			own, _ := routes.Kind("local")
+			here := sp.And(of, sp.Addrs(packet.Dst, arriving))
+			sent := sp.Minus(sp.And(of, sp.Addrs(packet.Src, own)), here)
+			ways[packet.In], ways[packet.Out] = sp.Or(ways[packet.In], here), sp.Or(ways[packet.Out], sent)
+			ways[packet.Through] = sp.Or(ways[packet.Through], sp.Minus(of, sp.Or(here, sent)))
+		}
+	}
+	if via, ok := routes.Via(); ok && q.Out == "" && q.Direction != "out" {
+		for name, to := range via {
+			others := sp.Minus(sp.Addrs(packet.Dst, to), sp.Interfaces(packet.OutIface, name))
+			for other, also := range via { // several may lead there
+				if other != name {
+					others = sp.Minus(others, sp.And(sp.Addrs(packet.Dst, also), sp.Interfaces(packet.OutIface, other)))
+				}
+			}
+			ways[packet.Through] = sp.Minus(ways[packet.Through], others)
+		}
+	}
+	return ways, assumed
 }

@@ -235,6 +235,21 @@ func (r *Routes) Own(a netip.Addr) (own, known bool) {
 	return local != nil && local.Contains(a), true
 }
 
+// Tells says that routes of a family are known.
+func (r *Routes) Tells(family int) bool {
+	if r == nil {
+		return false
+	}
+	for _, sets := range []map[string]*netipx.IPSet{r.kinds, r.via} {
+		for _, s := range sets {
+			if slices.ContainsFunc(s.Ranges(), func(run netipx.IPRange) bool { return run.From().Is6() == (family == packet.IPv6) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Via is the addresses that are reached best by each interface; ok is false where
 // that is not known.
 func (r *Routes) Via() (via map[string]*netipx.IPSet, ok bool) {

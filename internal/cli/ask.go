@@ -203,6 +203,9 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 	for _, u := range answer.Unread {
 		line("  %s  %s", p(amber, "not understood"), u)
 	}
+	if answer.Assumed != "" {
+		line("  %s  %s", p(amber, "assumed"), answer.Assumed)
+	}
 	if outside := notOurs(answer); outside != "" {
 		line("  %s", p(dim, outside))
 	}

@@ -46,6 +46,9 @@ func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*d
 		}
 		all.Add(rs)
 	}
+	if r.names.Routes != nil {
+		all.Routes = r.names.Routes
+	}
 	return all, nil
 }
 
@@ -81,14 +84,20 @@ type reader struct {
 	names *nft.Names
 	sets  iptables.Sets
 	told  map[string]bool // tables of nft, as in "ip filter", that iptables has told
+
+	routes string // of all dumps of routes so far
 }
 
 func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 	switch d.Kind {
 	case Routes:
-		routes, err := dialect.ReadRoutes(d.Text)
+		if _, err := dialect.ReadRoutes(d.Text); err != nil {
+			return nil, err
+		}
+		r.routes += d.Text + "\n" // each family may have been printed by itself: together they are the host's
+		routes, err := dialect.ReadRoutes(r.routes)
 		r.names.Routes = routes
-		return &dialect.Ruleset{Routes: routes}, err
+		return &dialect.Ruleset{}, err
 	case IPSet:
 		sets, err := iptables.ReadSets(d.Text)
 		maps.Copy(r.sets, sets)
