@@ -254,11 +254,9 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	if q.Direction == "through" {
 		routed := packet.Empty
 		for _, route := range routes {
-			d, routed = route.Decision, sp.Or(routed, route.Packets)
+			routed = sp.Or(routed, route.Packets)
 		}
-		if here = sp.And(here, routed); len(routes) > 1 {
-			d = r.Between(from, to)
-		}
+		d, here = r.Forwarded(q.In, q.Out), sp.And(here, routed)
 	}
 	if here == packet.Empty {
 		return
@@ -270,7 +268,11 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	if q.Direction == "" || q.Direction == "through" {
 		for _, route := range routes {
 			for _, router := range route.Routers {
-				a.tell(r, router, policy.Forward, sp.And(here, route.Packets))
+				d := r.End(router, policy.Forward)
+				if q.Direction == "through" {
+					d = r.Forwards(router, q.In, q.Out)
+				}
+				a.tellOf(r, router, policy.Forward, d, sp.And(here, route.Packets))
 			}
 		}
 	}

@@ -18,8 +18,8 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/opiniontest"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/core/policy/policytest/opinion"
 )
 
 // TestExpectations has a policy for each way to hold and to break.
@@ -136,7 +136,7 @@ func TestProofsAgreeWithPackets(t *testing.T) {
 
 var (
 	samples  = flag.Int("samples", 100, "how many packets each proof is held against")
-	policies = flag.Uint64("policies", 150, "how many proofs a second opinion is asked about")
+	policies = flag.Uint64("policies", 80, "how many proofs a second opinion is asked about")
 )
 
 // TestProofsBySecondOpinion: where an expectation is proven no packet breaks it by what the
@@ -165,9 +165,9 @@ func TestProofsBySecondOpinion(t *testing.T) {
 		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, pol.Fleet, now)
 		holds := !slices.ContainsFunc(found, func(p fence.Problem) bool { return p.Code == "expectation" })
 		file, _ := fence.Parse("p.fence", text)
-		var from []*opinion.Opinion // now, and once rules have ended
+		var from []*opiniontest.Opinion // now, and once rules have ended
 		for _, day := range []int64{0, 60, 130, 300} {
-			from = append(from, opinion.New(pol.Fleet, now+day*86400, pol.TermsOf, file))
+			from = append(from, opiniontest.New(pol.Fleet, now+day*86400, pol.TermsOf, file))
 		}
 		breaks := false
 		for _, p := range found {
@@ -176,7 +176,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 				if p.Packet.Time != nil {
 					at = p.Packet.Time.Unix()
 				}
-				o := opinion.New(pol.Fleet, at, pol.TermsOf, file)
+				o := opiniontest.New(pol.Fleet, at, pol.TermsOf, file)
 				breaks = o.Breaks(o.Expectation(0), *p.Packet)
 			}
 		}

@@ -11,8 +11,8 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy/opiniontest"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/core/policy/policytest/opinion"
 )
 
 var questions = flag.Int("questions", 3000, "how many packets a second opinion is asked about")
@@ -30,7 +30,7 @@ func TestSecondOpinion(t *testing.T) {
 		}
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		file, _ := fence.Parse("0.fence", text)
-		o := opinion.New(pol.Fleet, now, pol.TermsOf, file)
+		o := opiniontest.New(pol.Fleet, now, pol.TermsOf, file)
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
 			sp.Since(now)

@@ -44,6 +44,7 @@ type Reach struct {
 type endKey struct {
 	class string
 	dir   policy.Direction
+	by    [2]string // of what is forwarded: the interfaces that a question names
 }
 
 // A Decider is who decides, at which end.
@@ -159,7 +160,26 @@ func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {
 	if !p.Ours() {
 		return r.sp.Leaf(packet.Outcome{Verdict: packet.Admit})
 	}
-	key := endKey{p.class, dir}
+	return r.end(p, dir, [2]string{})
+}
+
+// Forwards is what a router's own filter does with packets that come by one interface and go by
+// another; "" is the router's first, and its second.
+func (r *Reach) Forwards(p Party, in, out string) packet.Decision {
+	return r.end(p, policy.Forward, [2]string{in, out})
+}
+
+// Forwarded is what becomes of packets by all routers that rules say they go through.
+func (r *Reach) Forwarded(in, out string) packet.Decision {
+	d := r.sp.Leaf(packet.Outcome{Verdict: packet.Admit})
+	for _, route := range r.routes {
+		d = r.sp.Choose(route.Packets, r.then(d, r.by(route, in, out)), d)
+	}
+	return d
+}
+
+func (r *Reach) end(p Party, dir policy.Direction, by [2]string) packet.Decision {
+	key := endKey{p.class, dir, by}
 	d, ok := r.ends[key]
 	if !ok {
 		attributed, deciders := r.plans[p.class].Attributed(r.sp)
@@ -175,8 +195,11 @@ func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {
 			d = r.sp.Restrict(d, packet.InIface, packet.Value{})
 		case policy.Forward: // in a packet between two ends the interfaces are theirs
 			for i, field := range []packet.Field{packet.InIface, packet.OutIface} {
-				if of := p.Hosts[0].Interfaces; len(of) > 0 {
-					d = r.sp.Restrict(d, field, packet.InterfaceRange(of[min(i, len(of)-1)].Name).Lo)
+				if of := p.Hosts[0].Interfaces; by[i] == "" && len(of) > 0 {
+					by[i] = of[min(i, len(of)-1)].Name
+				}
+				if by[i] != "" {
+					d = r.sp.Restrict(d, field, packet.InterfaceRange(by[i]).Lo)
 				}
 			}
 		}
@@ -250,6 +273,7 @@ type Route struct {
 	Packets  packet.Set
 	Routers  []Party         // that are treated alike
 	Decision packet.Decision // what they do: where they differ, by which one it goes is an unknown
+	role     string
 }
 
 // Routes are those that the policy names.
@@ -261,7 +285,7 @@ func (r *Reach) routed() (out []Route) {
 		if rule.Through == nil || !rule.InForce(r.now) {
 			continue
 		}
-		route := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms))}
+		route := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms)), role: rule.Through.Name}
 		if rule.Until != 0 { // from then on it says nothing of where they go
 			route.Packets = sp.And(route.Packets, sp.Before(rule.Until))
 		}
@@ -274,18 +298,26 @@ func (r *Reach) routed() (out []Route) {
 				continue
 			}
 			index[class] = true
-			p := Party{Hosts: []*fleet.Host{h}, class: class}
-			d := r.End(p, policy.Forward)
-			if len(route.Routers) > 0 && d != route.Decision {
-				d = sp.Choose(sp.Unknown("through which host of "+rule.Through.Name+" it goes"), d, route.Decision)
-			}
-			route.Routers, route.Decision = append(route.Routers, p), d
+			route.Routers = append(route.Routers, Party{Hosts: []*fleet.Host{h}, class: class})
 		}
 		if route.Routers != nil {
+			route.Decision = r.by(route, "", "")
 			out = append(out, route)
 		}
 	}
 	return out
+}
+
+// by is what a route's routers do with packets by these interfaces.
+func (r *Reach) by(route Route, in, out string) (all packet.Decision) {
+	for i, p := range route.Routers {
+		d := r.Forwards(p, in, out)
+		if i > 0 && d != all {
+			d = r.sp.Choose(r.sp.Unknown("through which host of "+route.role+" it goes"), d, all)
+		}
+		all = d
+	}
+	return all
 }
 
 // Redirected is packets that a redirect of the policy gives another destination.

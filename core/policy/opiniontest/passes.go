@@ -1,4 +1,4 @@
-package opinion
+package opiniontest
 
 import (
 	"math/rand/v2"

@@ -1,10 +1,10 @@
-// Package opinion is a second opinion: what docs/language.md says of one packet, done word for
+// Package opiniontest is a second opinion: what docs/language.md says of one packet, done word for
 // word and without a thought for speed. It shares nothing with what works by sets, and is there
 // for tests to hold that against.
 //
-//	o := opinion.New(fl, now, files...)
+//	o := opiniontest.New(fl, now, files...)
 //	o.Of(host, packet, true).Does // "admitted", "dropped", "rejected with tcp-reset", …
-package opinion
+package opiniontest
 
 import (
 	"net/netip"
