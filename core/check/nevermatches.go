@@ -23,6 +23,9 @@ segment or a network is not the one that was meant.
 			if r.From.Named && len(r.From.Hosts) == 0 || r.To.Named && len(r.To.Hosts) == 0 {
 				continue // a role without hosts, which is said of the role
 			}
+			if p.listless(r.From) || p.listless(r.To) {
+				continue // which is said of the list
+			}
 			hosts, matches := 0, false
 			p.ends(r, func(_ *compile.Plan, _ policy.Direction, speaks packet.Set) {
 				hosts++

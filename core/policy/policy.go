@@ -104,6 +104,7 @@ type Network struct {
 	Shared      bool // strangers are on it too
 	Local       bool // its addresses come only by interfaces on it
 	Addrs       *netipx.IPSet
+	List        string // the file that its addresses stand in; "" if they stand here
 	Description string
 	Pos         fence.Pos
 	Used        bool // something names it

@@ -315,7 +315,7 @@ func (r *resolver) network(d *fence.NetworkDecl) *Network {
 		return n
 	}
 	if d.List != nil {
-		n.Addrs = r.list(d)
+		n.List, n.Addrs = d.List.Text, r.list(d)
 	} else {
 		n.Addrs = r.minus(d.Addrs.Items, d.Addrs.Except)
 	}
