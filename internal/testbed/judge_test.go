@@ -324,6 +324,7 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 	}
 	if family != "ip" {
 		options = append(options, func() string { return "ip6 " + pick(rng, "saddr ", "daddr ") + pick(rng, sources6...) },
+			func() string { return "ip6 nexthdr " + pick(rng, "tcp", "!= tcp", "{ tcp, udp }", "icmpv6", "17") },
 			func() string {
 				return "icmpv6 type " + pick(rng, "echo-request", "{ 1, 2, 3, 128 }", "!= nd-neighbor-solicit")
 			})
@@ -381,12 +382,12 @@ func conflicts(parts []string) bool {
 // compatible says that nft takes the conditions together: they ask for one family and one protocol.
 func compatible(rule string) bool {
 	families, protos := 0, 0
-	for _, words := range [][]string{{"ip saddr", "ip daddr", "ip protocol", "icmp type", "nfproto ipv4", "frag-off"}, {"ip6 saddr", "ip6 daddr", "icmpv6 type", "nfproto ipv6", "exthdr"}, {"nfproto != ipv4"}} {
+	for _, words := range [][]string{{"ip saddr", "ip daddr", "ip protocol", "icmp type", "nfproto ipv4", "frag-off"}, {"ip6 saddr", "ip6 daddr", "ip6 nexthdr", "icmpv6 type", "nfproto ipv6", "exthdr"}, {"nfproto != ipv4"}} {
 		if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(rule, w) }) {
 			families++
 		}
 	}
-	for _, word := range []string{"tcp dport", "tcp sport", "tcp flags", "udp dport", "udp sport", "icmp type", "icmpv6 type", "meta l4proto", "ip protocol", "tcp reset"} {
+	for _, word := range []string{"tcp dport", "tcp sport", "tcp flags", "udp dport", "udp sport", "icmp type", "icmpv6 type", "meta l4proto", "ip protocol", "ip6 nexthdr", "tcp reset"} {
 		protos += strings.Count(rule, word)
 	}
 	same := 0

@@ -44,8 +44,14 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 	case left.kind == kindChance:
 		return r.happens(&expr{kind: kindMatch, text: op, args: []expr{*whole, *right}}, "by chance")
 	}
+	if left.kind == kindPayload && left.text == "ip6" && left.part == "nexthdr" && mask == nil {
+		return r.nextHeader(c, op, right)
+	}
 	f, ok := fieldOf(left)
 	if !ok || mask != nil && f.field != packet.TCPFlags {
+		if _, known := headers[left.text]; known && left.kind == kindPayload && left.text != "th" { // whatever it says, it says it of that header
+			return r.sp.And(r.scope(c, aField{header: left.text}), unknown())
+		}
 		return unknown()
 	}
 	inside := r.scope(c, f)
@@ -169,6 +175,20 @@ func (r *reader) concat(c *dialect.Chain, fields []expr, op string, right *expr,
 		return r.sp.Minus(inside, s)
 	}
 	return s
+}
+
+// nextHeader is what an IPv6 header says that follows it: the protocol, where no other header of
+// IPv6 stands between; of pieces of a packet, that they are pieces (RFC 8200, section 4.5),
+// unless the chain comes after they were put together.
+func (r *reader) nextHeader(c *dialect.Chain, op string, right *expr) packet.Set {
+	const fragment = 44
+	protocol := r.compare(c, &expr{kind: kindMeta, text: "l4proto"}, op, right)
+	piece := packet.Set(r.sp.Restrict(packet.Decision(protocol), packet.Protocol, packet.Num(fragment)))
+	whole := packet.All
+	if r.pieces(c)[packet.IPv6] {
+		whole = r.sp.Value(packet.Fragment, packet.Whole)
+	}
+	return r.sp.And(r.sp.Value(packet.Family, packet.IPv6), r.sp.Or(r.sp.And(whole, protocol), r.sp.Minus(piece, whole)))
 }
 
 // aField is a left side that we model.

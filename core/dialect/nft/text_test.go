@@ -2,6 +2,7 @@ package nft_test
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"os"
 	"strconv"
@@ -176,4 +177,34 @@ func within(read func(sp *packet.Space) (*dialect.Ruleset, error)) {
 			rs.Meanings(sp)
 		}
 	})
+}
+
+// TestHeadersSayTheirProtocol: a field of a header says nothing of packets without that header,
+// also one that is not modelled; what an IPv6 header says that follows it is the protocol.
+func TestHeadersSayTheirProtocol(t *testing.T) {
+	const chain = "table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy accept;\n\t\t%s\n\t}\n}\n"
+	for rule, want := range map[string]map[string]string{
+		"udp length < 20 drop":           {"tcp": "admitted", "tcp6": "admitted", "udp": "uncertain"},
+		"ip ttl 1 drop":                  {"tcp": "uncertain", "tcp6": "admitted"},
+		"ip6 nexthdr tcp drop":           {"tcp": "admitted", "tcp6": "dropped", "udp6": "admitted"},
+		"ip6 nexthdr != tcp drop":        {"tcp": "admitted", "tcp6": "admitted", "udp6": "dropped"},
+		"ip6 nexthdr { tcp, 17 } accept": {"tcp6": "admitted"},
+	} {
+		sp := packet.NewSpace()
+		rs, err := nft.ReadText(sp, "f", fmt.Appendf(nil, chain, rule), nil)
+		require.NoError(t, err)
+		d := rs.Decision(sp)
+		for what, verdict := range want {
+			protocol, six := strings.CutSuffix(what, "6")
+			p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr("198.51.100.7"), Dst: netip.MustParseAddr("192.0.2.1"), Protocol: protocol, SrcPort: new(50000), DstPort: new(22), In: "eth0", State: "new"}
+			if six {
+				p.Family, p.Src, p.Dst = "ipv6", netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db8::2")
+			}
+			got := sp.Outcome(d, p).Verdict.String()
+			if len(sp.Outcomes(sp.Only(d, sp.Exactly(p)))) > 1 {
+				got = "uncertain"
+			}
+			require.Equal(t, verdict, got, "%s %s", rule, what)
+		}
+	}
 }
