@@ -1,6 +1,7 @@
 package nft
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -18,16 +19,18 @@ func familiesOf(table string) (families [2]bool) {
 }
 
 // tracks says of each family whether its connections are tracked, as far as a
-// listing shows: something in it asks for them.
+// listing shows: something in it asks for them, or translates. A chain of type nat does not by
+// itself, and a translation of one family in a table of both only that family's
+// (nft_nat_init in the kernel's net/netfilter/nft_nat.c; the kernel's judge has a test of it).
 func (l *listing) tracks() (tracks [2]bool) {
 	add := func(table string) {
 		for family, is := range familiesOf(table) {
 			tracks[family] = tracks[family] || is
 		}
 	}
-	for _, c := range l.chains {
-		if c.Type == "nat" {
-			add(c.Family)
+	for i := range l.rules {
+		for _, family := range l.rules[i].nat {
+			add(cmp.Or(family, l.rules[i].family))
 		}
 	}
 	for i := range l.rules {

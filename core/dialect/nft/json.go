@@ -174,8 +174,22 @@ func (r *jsonReader) object(kind string, f *fastjson.Value) {
 		if handle := r.expr(f.Get("handle")); handle.kind == kindNumber {
 			where += " handle " + handle.text
 		}
-		r.rules = append(r.rules, listedRule{at, r.unnamed(at, where, r.exprs(f.Get("expr"))), text(f.Get("comment")), where})
+		r.rules = append(r.rules, listedRule{at, r.unnamed(at, where, r.exprs(f.Get("expr"))), text(f.Get("comment")), where, translated(f.Get("expr"))})
 	}
+}
+
+// translated are the families that a rule's translations say, "" where one says none.
+func translated(list *fastjson.Value) (families []string) {
+	for _, v := range items(list) {
+		if kind, arg := only(v); slices.Contains([]string{"dnat", "snat", "masquerade", "redirect"}, kind) {
+			family := ""
+			if arg != nil && arg.Type() == fastjson.TypeObject {
+				family = text(arg.Get("family"))
+			}
+			families = append(families, family)
+		}
+	}
+	return families
 }
 
 // unnamed reads the chains that have no name among what a rule does: nft gives those as text.

@@ -38,6 +38,7 @@ type listedRule struct {
 	exprs   statements
 	comment string
 	at      string
+	nat     []string // of each translation, the family that it is said to be of; "" is the table's
 }
 
 // A slab hands out slices of expressions of which nobody lets one go alone.

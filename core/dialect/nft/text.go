@@ -258,11 +258,26 @@ func (t *textReader) unnamed(line []lexeme) []lexeme {
 	return append(out, line[min(end+1, len(line)):]...)
 }
 
+// translations are the families that a rule's translations say, "" where one says none.
+func translations(line []lexeme) (families []string) {
+	for i, l := range line {
+		switch {
+		case l.is("masquerade") || l.is("redirect"):
+			families = append(families, "")
+		case (l.is("dnat") || l.is("snat")) && i+1 < len(line) && (line[i+1].is("ip") || line[i+1].is("ip6")):
+			families = append(families, line[i+1].text)
+		case l.is("dnat") || l.is("snat"):
+			families = append(families, "")
+		}
+	}
+	return families
+}
+
 // rule adds a rule of a chain.
 func (t *textReader) rule(c *dialect.Chain, line []lexeme) {
 	line = t.unnamed(line)
 	exprs, comment := t.ruleOf(line)
-	t.rules = append(t.rules, listedRule{t.at(c.Name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line)})
+	t.rules = append(t.rules, listedRule{t.at(c.Name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line), translations(line)})
 }
 
 func (t *textReader) at(name string) place { return place{t.family, t.table, name} }
