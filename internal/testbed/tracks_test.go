@@ -7,8 +7,33 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/packet"
 )
+
+// TestWhatMakesIptablesTrack is the same of the other tools: the table nat is nothing by itself.
+func TestWhatMakesIptablesTrack(t *testing.T) {
+	need(t)
+	for _, tool := range []string{"iptables-legacy-restore", "iptables-nft-restore"} {
+		for _, nat := range []string{"", "*nat\n:PREROUTING ACCEPT\nCOMMIT\n", "*nat\n:PREROUTING ACCEPT\n-A PREROUTING -p udp --dport 9 -j ACCEPT\nCOMMIT\n", "*nat\n:PREROUTING ACCEPT\n-A PREROUTING -p udp --dport 9 -j REDIRECT --to-ports 10\nCOMMIT\n",
+			"*nat\n:POSTROUTING ACCEPT\n-A POSTROUTING -o eth1 -j MASQUERADE\nCOMMIT\n", "*nat\n:POSTROUTING ACCEPT\n-A POSTROUTING -o eth1 -j SNAT --to-source 10.60.0.1\nCOMMIT\n", "*nat\n:PREROUTING ACCEPT\n-A PREROUTING -p udp --dport 9 -j DNAT --to-destination 10.60.3.7\nCOMMIT\n"} {
+			j, err := NewJudge(own("yf-tracks"))
+			require.NoError(t, err)
+			text := nat + "*filter\n:FORWARD ACCEPT\n-A FORWARD -p udp -m udp --dport 1000 -j DROP\nCOMMIT\n"
+			_, err = j.Host.Run([]byte(text), tool)
+			require.NoError(t, err)
+			sp := packet.NewSpace()
+			rs, err := iptables.Read(sp, packet.IPv4, "f", text, iptables.Host{})
+			require.NoError(t, err)
+			j.Tracks = [2]bool{true, true} // the first piece comes in either case
+			p := packet.Packet{Hook: packet.Through, Family: "ipv4", Src: netip.MustParseAddr("10.40.3.2"), Dst: netip.MustParseAddr("10.40.3.1"), Protocol: "udp", SrcPort: new(32080), DstPort: new(1000), In: "wan0", Out: "eth0", State: "new", Fragment: "later"}
+			got, err := j.Verdicts([]packet.Packet{p})
+			require.NoError(t, err)
+			require.Equal(t, sp.Outcome(rs.Decision(sp), p).Verdict, got[0], "%s %q", tool, nat)
+			require.NoError(t, j.Close())
+		}
+	}
+}
 
 // TestWhatMakesTheKernelTrack: pieces of a packet are put together where something asks for
 // connections, in the families for which it does: a rule about ports decides otherwise then.

@@ -86,7 +86,7 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*d
 	sp.Expect(nodesPerLine * len(lines))
 	r.backed = Backed(text)
 	// What tracks connections decides how matches on ports are read.
-	r.out.Tracks[family] = slices.ContainsFunc([]string{"*nat", " -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY "}, func(s string) bool { return strings.Contains(text, s) })
+	r.out.Tracks[family] = slices.ContainsFunc(trackers, func(s string) bool { return strings.Contains(text, s) })
 	changesSets := strings.Contains(text, "-j SET ")
 	for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
 		for rest := text; changesSets; {
@@ -252,6 +252,11 @@ func split(to []string, line string) (words []string, ok bool) {
 	}
 	return words, true
 }
+
+// trackers are what makes the kernel track connections where a rule has it. The table nat alone
+// does not; the kernel's judge has a test of it.
+var trackers = []string{" -m conntrack ", " -m state ", " -m connmark ", " -m connlimit ", " -m connbytes ", "-j CONNMARK ", "-j TPROXY ",
+	"-j DNAT ", "-j SNAT ", "-j MASQUERADE", "-j REDIRECT", "-j NETMAP "}
 
 // rule reads a rule behind its chain.
 func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rule {
