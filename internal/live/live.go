@@ -91,12 +91,12 @@ type reader struct {
 func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 	switch d.Kind {
 	case Routes:
-		if _, err := dialect.ReadRoutes(d.Text); err != nil {
-			return nil, err
+		routes, err := dialect.ReadRoutes(d.Text)
+		if err == nil && r.routes != "" { // each family may have been printed by itself: together they are the host's
+			routes, err = dialect.ReadRoutes(r.routes + d.Text)
 		}
-		r.routes += d.Text + "\n" // each family may have been printed by itself: together they are the host's
-		routes, err := dialect.ReadRoutes(r.routes)
 		r.names.Routes = routes
+		r.routes += d.Text + "\n"
 		return &dialect.Ruleset{}, err
 	case IPSet:
 		sets, err := iptables.ReadSets(d.Text)

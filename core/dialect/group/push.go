@@ -187,12 +187,15 @@ func union(a, b []string) []string {
 // that somebody changed by hand is left as it is, until nobody is in it: whoever leaves
 // it must not get what it should hold, nor whoever comes what it does hold.
 func standsAs(have *Document, g Group) (name string, there bool) {
-	taken, base := map[string]bool{}, strings.TrimSuffix(g.Name, "."+g.sum())
+	taken, content := map[string]bool{}, g.content()
+	base, after := calledAfter(g.Name)
 	for _, h := range have.Groups {
-		if was, sum := calledAfter(h.Name); h.Name != g.Name && (was != base || sum != g.sum()) {
-			continue
+		if h.Name != g.Name {
+			if was, sum := calledAfter(h.Name); after == "" || was != base || sum != after {
+				continue
+			}
 		}
-		if bytes.Equal(h.content(), g.content()) {
+		if bytes.Equal(h.content(), content) {
 			return h.Name, true
 		}
 		taken[h.Name] = true
