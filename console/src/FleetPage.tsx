@@ -31,6 +31,7 @@ const columns = [
       </>
     ),
   }),
+  column.accessor((h) => h.in_force ?? 0, { id: 'in_force', header: 'In force', cell: (c) => (c.getValue() === 0 ? '' : `revision ${c.getValue()}`) }),
   column.accessor((h) => h.findings * 1000 + h.cosmetic, {
     id: 'findings',
     header: 'Findings',
@@ -85,6 +86,12 @@ export function FleetPage() {
     )
   }
   const rows = table.getRowModel().rows
+  const published = fleet.data.revision
+  const has = fleet.data.in_force ?? []
+  const hostsWith = (revision: number) => has.find((r) => r.revision === revision)?.hosts ?? 0
+  const current = hostsWith(published)
+  const none = hostsWith(0)
+  const earlier = has.filter((r) => r.revision !== published && r.revision !== 0)
   return (
     <>
       <div className="mb-4 flex flex-wrap items-center gap-3">
@@ -119,6 +126,13 @@ export function FleetPage() {
           />
         </label>
       </div>
+      {published > 0 && current < hosts.length && (
+        <p role="status" className="mb-4 rounded-lg border border-care bg-care-wash px-4 py-2 text-care">
+          Revision {published} is published, and in force on {current} of {hosts.length} hosts
+          {earlier.map((r) => `; revision ${r.revision} on ${r.hosts}`)}
+          {none > 0 && `; no revision as it was published on ${none}`}.
+        </p>
+      )}
       <div className="overflow-x-auto rounded-lg border border-line bg-board">
         <table className="w-full text-left">
           <thead className="border-b border-line bg-sunk text-sm">

@@ -27,7 +27,7 @@ export function HostPage() {
         <StateBadge state={found.state} />
         <span className="text-faint">{(known.roles ?? []).join(', ')}</span>
         <span className="text-sm text-faint">
-          heard <Ago time={known.heard_at} />, held against revision {known.revision}
+          heard <Ago time={known.heard_at} />, {inForce(known, fleet.data.revision)}
         </span>
         <Addresses host={known} />
       </div>
@@ -78,6 +78,12 @@ export function HostPage() {
       </Tabs.Root>
     </>
   )
+}
+
+/** Which revision is in force on a host, beside the one that is published. */
+function inForce(host: HostStatus, published: number): string {
+  if (host.in_force === undefined) return host.asked === undefined ? 'never asked to settle anything' : `no revision in force as it was published; last asked for revision ${host.asked}`
+  return host.in_force === published ? `revision ${published} in force` : `revision ${host.in_force} in force, revision ${published} published`
 }
 
 /** How the last change of the host's rules stands. */
@@ -150,12 +156,19 @@ const kinds: Record<Finding['kind'], { icon: LucideIcon; look: string; bar: stri
   boot: { icon: Shuffle, look: 'text-care', bar: 'border-l-care' },
 }
 
+/** How a difference came about. */
+function because(f: Finding): string {
+  if (f.because === 'behind') return 'published, and not settled here yet'
+  return f.revision === undefined ? '' : `somebody changed what was settled, which was of revision ${f.revision}`
+}
+
 function FindingCard({ finding: f }: { finding: Finding }) {
   const { icon: Icon, look, bar } = kinds[f.kind]
   return (
     <article className={`rounded-lg border border-l-4 border-line bg-board p-5 ${bar}`}>
       <p className={`mb-1 flex items-center gap-1.5 text-sm font-semibold ${look}`}>
         <Icon className="size-4" aria-hidden /> {f.kind}
+        <span className="font-normal text-faint">{because(f)}</span>
       </p>
       <h2 className="mb-4 text-lg leading-snug font-medium">{f.sentence}</h2>
       {f.packet && (

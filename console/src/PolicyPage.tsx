@@ -29,6 +29,7 @@ export function PolicyPage() {
             <li key={r.number}>
               <RevisionButton
                 revision={r}
+                total={revisions.data.total}
                 chosen={r.number === number}
                 onChoose={() => {
                   setParams({ revision: String(r.number) })
@@ -49,7 +50,7 @@ export function PolicyPage() {
   )
 }
 
-function RevisionButton({ revision: r, chosen, onChoose }: { revision: Revision; chosen: boolean; onChoose: () => void }) {
+function RevisionButton({ revision: r, total, chosen, onChoose }: { revision: Revision; total: number; chosen: boolean; onChoose: () => void }) {
   return (
     <button
       type="button"
@@ -59,9 +60,14 @@ function RevisionButton({ revision: r, chosen, onChoose }: { revision: Revision;
     >
       <span className="flex items-center gap-2 font-medium">
         Revision {r.number}
-        {r.in_force && <span className="rounded-full bg-fence px-2 text-xs font-semibold text-fence-ink">in force</span>}
+        {r.published && <span className="rounded-full bg-fence px-2 text-xs font-semibold text-fence-ink">published</span>}
       </span>
       <span className="block">{r.why}</span>
+      {(r.published || r.hosts > 0) && (
+        <span className={`block text-sm ${r.published && r.hosts < total ? 'text-care' : ''}`}>
+          in force on {r.hosts} of {total} {total === 1 ? 'host' : 'hosts'}
+        </span>
+      )}
       <span className="block text-sm text-faint">
         {r.author}, <Ago time={r.published_at} />
       </span>

@@ -533,6 +533,8 @@ export interface components {
             assumed?: string;
             /** @description one for each verdict that some of the packets have */
             examples: components["schemas"]["Example"][];
+            /** @description how much of what the answer goes by is in force; the service tells it */
+            in_force?: components["schemas"]["AnswerInForce"];
             question: string;
             /** @description who decides at each end */
             steps: components["schemas"]["Step"][];
@@ -542,6 +544,25 @@ export interface components {
             verdict: "admitted" | "dropped" | "rejected" | "mixed" | "uncertain";
             /** Format: int64 */
             version: number;
+        };
+        AnswerInForce: {
+            /**
+             * Format: int64
+             * @description on so many it is in force
+             */
+            hosts: number;
+            /** @description the first few on which it is not */
+            not?: string[];
+            /**
+             * Format: int64
+             * @description the answer is about so many
+             */
+            of: number;
+            /**
+             * Format: int64
+             * @description that is published
+             */
+            revision: number;
         };
         Boot: {
             /** @description the hash of that, once it is stored */
@@ -638,9 +659,9 @@ export interface components {
             waits?: string[];
         };
         CompareRequest: {
-            /** @description nothing said: what is in force */
+            /** @description nothing said: what is published */
             from?: components["schemas"]["Side"];
-            /** @description nothing said: what is in force */
+            /** @description nothing said: what is published */
             to?: components["schemas"]["Side"];
         };
         Comparison: {
@@ -708,6 +729,8 @@ export interface components {
                 [key: string]: number;
             };
             hosts: components["schemas"]["HostDrift"][] | null;
+            /** @description how many of those have which revision in force, the newest first */
+            in_force?: components["schemas"]["RevisionInForce"][];
             /** @description there are more: ask for those after this one */
             next?: string;
             /** Format: int64 */
@@ -826,8 +849,18 @@ export interface components {
             text: string;
         };
         Finding: {
+            /**
+             * @description somebody changed what was settled, or it was published since and is not settled
+             * @enum {string}
+             */
+            because: "changed" | "behind";
             /** @enum {string} */
             direction: "in" | "out" | "through" | "";
+            /**
+             * Format: int64
+             * @description of the fleet, likewise
+             */
+            generation?: number;
             /** @description what to do about it */
             hint: string;
             /** @enum {string} */
@@ -836,6 +869,11 @@ export interface components {
             /** @description a packet that shows it */
             packet?: components["schemas"]["Packet"];
             published: components["schemas"]["Published"];
+            /**
+             * Format: int64
+             * @description the revision that was changed, or with which it came or went
+             */
+            revision?: number;
             /** @description the finding in one sentence */
             sentence: string;
             /** @description what it is about, in the policy's own names */
@@ -851,13 +889,15 @@ export interface components {
             /** Format: int64 */
             generation: number;
             hosts: components["schemas"]["HostStatus"][] | null;
+            /** @description how many of those have which revision in force, the newest first */
+            in_force?: components["schemas"]["RevisionInForce"][];
             /** @description there are more: ask for those after this one */
             next?: string;
             /** @description the policy's name */
             policy: string;
             /**
              * Format: int64
-             * @description in force
+             * @description that is published
              */
             revision: number;
             service: components["schemas"]["Service"];
@@ -932,7 +972,7 @@ export interface components {
             hash?: string;
             host: string;
             /** @enum {string} */
-            state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
+            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
             /** Format: date-time */
             taken_at?: string;
             /** @description what was not understood and could change the answer */
@@ -949,6 +989,11 @@ export interface components {
             untold?: string;
         };
         HostStatus: {
+            /**
+             * Format: int64
+             * @description the revision it was last asked to settle
+             */
+            asked?: number;
             /**
              * Format: date-time
              * @description when yfence attend last asked there what there is to do
@@ -974,18 +1019,18 @@ export interface components {
              * @description when its last report came in
              */
             heard_at?: string;
+            /**
+             * Format: int64
+             * @description the revision that is in force there, by its newest report; left out where it is none, or not known
+             */
+            in_force?: number;
             /** @description its place in a cloud, whose groups filter for it too */
             instance?: components["schemas"]["Instance"];
             interfaces: components["schemas"]["Interface"][] | null;
             name: string;
-            /**
-             * Format: int64
-             * @description the revision it is held against
-             */
-            revision: number;
             roles: string[] | null;
             /** @enum {string} */
-            state: "in step" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
+            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
             /** @description why it is paused, went back or failed */
             why?: string;
         };
@@ -1273,7 +1318,7 @@ export interface components {
         PublishRequest: {
             /**
              * Format: int64
-             * @description refuse if another revision than this is in force; 0 is none
+             * @description refuse if another revision than this is published; 0 is none
              */
             after?: number;
             /** @description all files of the policy */
@@ -1326,13 +1371,27 @@ export interface components {
             files?: components["schemas"]["Source"][] | null;
             /** @description SHA-256 of its files, in hexadecimal */
             hash: string;
-            /** @description it is the newest */
-            in_force: boolean;
+            /**
+             * Format: int64
+             * @description on how many hosts of the fleet it is in force, by their newest reports
+             */
+            hosts: number;
             /** Format: int64 */
             number: number;
+            /** @description it is the newest */
+            published: boolean;
             /** Format: date-time */
             published_at: string;
             why: string;
+        };
+        RevisionInForce: {
+            /** Format: int64 */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description 0 is none: they have no filter, one that somebody changed, or one that is not understood
+             */
+            revision: number;
         };
         Revisions: {
             /**
@@ -1341,6 +1400,11 @@ export interface components {
              */
             next?: number;
             revisions: components["schemas"]["Revision"][] | null;
+            /**
+             * Format: int64
+             * @description how many hosts the fleet has
+             */
+            total: number;
             /** Format: int64 */
             version: number;
         };

@@ -1,5 +1,5 @@
 // Small things that several pages show.
-import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
+import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Hourglass, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
 import { useEffect, useState, type ReactNode } from 'react'
 
 import type { State } from './api'
@@ -12,6 +12,7 @@ export const states: { state: State; icon: LucideIcon; look: string; means: stri
   { state: 'failed', icon: CircleX, look: 'bg-bad-wash text-bad', means: 'what was to be put in force could not be' },
   { state: 'drifted', icon: TriangleAlert, look: 'bg-bad-wash text-bad', means: 'what is in force differs from what is published' },
   { state: 'unread', icon: CircleHelp, look: 'bg-care-wash text-care', means: 'what it reported was not understood where it matters' },
+  { state: 'behind', icon: Hourglass, look: 'bg-care-wash text-care', means: 'in force is what an earlier revision or fleet meant; what is published is not settled there' },
   { state: 'silent', icon: BellOff, look: 'bg-care-wash text-care', means: 'it has not reported for three intervals' },
   { state: 'waiting', icon: Clock, look: 'bg-care-wash text-care', means: 'it was asked to settle, and has not yet, or not kept it yet' },
   { state: 'new', icon: CircleDashed, look: 'bg-sunk text-faint', means: 'it was never heard of' },

@@ -30,6 +30,7 @@ type Answer struct {
 	Steps    []Step    `json:"steps" nullable:"false" doc:"who decides at each end"`
 	Examples []Example `json:"examples" nullable:"false" doc:"one for each verdict that some of the packets have"`
 	Unread   []string  `json:"unread,omitempty" doc:"what was not understood and could change the answer"`
+	Hosts    []string  `json:"-"` // of the fleet whose rules decide
 	Assumed  string    `json:"assumed,omitempty" doc:"what neither the question nor the dumps say, and the answer goes by"`
 }
 
@@ -416,7 +417,14 @@ func (a *asked) answer() *Answer {
 	for _, s := range a.steps {
 		s.Where = strings.TrimSpace(labels(a.roles, s.who) + " " + directionWords[s.direction])
 		out.Steps = append(out.Steps, s.Step)
+		for _, p := range s.who {
+			for _, h := range p.Hosts {
+				out.Hosts = append(out.Hosts, h.Name)
+			}
+		}
 	}
+	slices.Sort(out.Hosts)
+	out.Hosts = slices.Compact(out.Hosts)
 	for _, v := range verdicts {
 		if set := a.fares[v]; set != packet.Empty {
 			out.Verdict = v.String()

@@ -4,6 +4,8 @@
 package compare
 
 import (
+	"cmp"
+	"maps"
 	"slices"
 
 	"yellowfence.example/yfence/core/compile"
@@ -35,6 +37,10 @@ type Finding struct {
 	Published Published      `json:"published"`
 	Sentence  string         `json:"sentence" doc:"the finding in one sentence"`
 	Hint      string         `json:"hint" doc:"what to do about it"`
+
+	Because    Because `json:"because" enum:"changed,behind" doc:"somebody changed what was settled, or it was published since and is not settled"`
+	Revision   int64   `json:"revision,omitempty" doc:"the revision that was changed, or with which it came or went"`
+	Generation int64   `json:"generation,omitempty" doc:"of the fleet, likewise"`
 }
 
 // Live is what a host's kernel does with the packet, and the rule of the dump that says so.
@@ -61,12 +67,18 @@ type Result struct {
 
 // State is the host's state as far as one dump tells it.
 func (r *Result) State() string {
-	differs := slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Kind != Cosmetic })
+	differs := func(because Because) bool {
+		return slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.Kind != Cosmetic && f.Because == because })
+	}
 	switch {
 	case r.Bare:
 		return "bare"
-	case differs:
+	case differs(Changed):
 		return "drifted"
+	case differs(Behind) && len(r.Unread) > 0:
+		return "unread"
+	case differs(Behind):
+		return "behind"
 	case len(r.Unread) > 0:
 		return "unread"
 	}
@@ -78,14 +90,15 @@ func (r *Result) State() string {
 // (policy.Sensitive), from a port as clients have one to the host's own addresses.
 // The rest of it is Unread, for the reason given. It takes a Space of its own, into
 // which the rules were read again.
-func Tangled(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset, why error) *Result {
+func Tangled(sp *packet.Space, names *Names, stages []Stage, live *dialect.Ruleset, why error) *Result {
+	plan := stages[len(stages)-1].Plan
 	first := packet.Empty
 	for _, s := range policy.Sensitive {
 		first = sp.Or(first, sp.And(sp.Value(packet.Protocol, s.Protocol), sp.Value(packet.DstPort, s.Port)))
 	}
 	about := sp.AndAll(first, sp.Value(packet.State, packet.New), sp.Usual(), sp.Value(packet.Hook, packet.In), sp.Value(packet.SrcPort, 50000),
 		sp.Addrs(packet.Dst, plan.Host.Addresses()), sp.Not(sp.Interfaces(packet.InIface, "lo")), sp.WellFormed())
-	res := driftAbout(sp, names, plan, live, about)
+	res := driftAbout(sp, names, stages, live, about)
 	res.Findings = slices.DeleteFunc(res.Findings, func(f Finding) bool { return f.Kind == Cosmetic })
 	res.Unread = append([]string{why.Error() + "; only new connections to its log-in, database and management services were looked at, from port 50000"}, res.Unread...)
 	return res
@@ -95,7 +108,7 @@ func Tangled(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.R
 // rule that admits so much and no more is held against what it admits while it
 // is not exceeded; what it does with the rest, and at which rate, is told apart.
 func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
-	return driftAbout(sp, names, plan, live, packet.All)
+	return DriftSince(sp, names, []Stage{{Plan: plan}}, live)
 }
 
 // alike is a live decision in which a bucket that does the same as one of the policy's is that:
@@ -121,8 +134,19 @@ func alike(sp *packet.Space, meant, done packet.Decision) packet.Decision {
 	return done
 }
 
-// driftAbout is Drift for some packets.
-func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *dialect.Ruleset, about packet.Set) *Result {
+// driftAbout is DriftSince for some packets.
+func driftAbout(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Ruleset, about packet.Set) *Result {
+	c, res := compared(sp, names, stages, whole, about)
+	if c != nil {
+		res.Findings = c.findings()
+	}
+	return res
+}
+
+// compared is a comparison of which nothing is said yet, and what is known without it; nil
+// where nothing differs in meaning.
+func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Ruleset, about packet.Set) (*comparison, *Result) {
+	plan := stages[len(stages)-1].Plan
 	if whole.Routes == nil { // nobody told them: what the fleet says of its addresses will do
 		known := *whole
 		known.Routes = dialect.RoutesOf(plan.Host)
@@ -142,22 +166,33 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	if sp.Within(sp.Differ(meant, done), left) {
 		ours := form.Rules(sp, plan)
 		if ours.Signature(sp, form.Ours) != live.Signature(sp, form.Ours) {
-			res.Findings = append(res.Findings, cosmetic(sp, form, live, ours))
+			f := cosmetic(sp, form, live, ours)
+			if asked := stages[0]; len(stages) > 1 && form.Rules(sp, asked.Plan).Signature(sp, form.Ours) == live.Signature(sp, form.Ours) {
+				f.Because, f.Sentence = Behind, "What is published is written differently from what was settled here, and means exactly the same for every packet."
+			}
+			res.Findings = append(res.Findings, f)
 		}
-		return res
+		return nil, res
 	}
-	c := &comparison{sp: sp, undo: "settling " + plan.Host.Name, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
+	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: "settling " + plan.Host.Name, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
-	c.intended = map[*dialect.Rule]bool{}
-	ours := recognised(sp, whole, form.Rules(sp, plan))
-	for i, chain := range whole.Chains {
-		for k := range chain.Rules {
-			if r := &chain.Rules[k]; ours[r] {
-				c.intended[&live.Chains[i].Rules[k]] = true
+	intend := func(into map[*dialect.Rule]bool, of *compile.Plan) map[*dialect.Rule]bool {
+		ours := recognised(sp, whole, form.Rules(sp, of))
+		for i, chain := range whole.Chains {
+			for k := range chain.Rules {
+				if r := &chain.Rules[k]; ours[r] {
+					into[&live.Chains[i].Rules[k]] = true
+				}
 			}
 		}
+		return into
+	}
+	c.published = intend(map[*dialect.Rule]bool{}, plan)
+	c.intended = maps.Clone(c.published)
+	if len(stages) > 1 { // what was asked for nobody put there by hand
+		c.intended = intend(c.intended, stages[0].Plan)
 	}
 	c.changed = map[line]*dialect.Rule{}
 	for _, chain := range live.Chains {
@@ -178,14 +213,18 @@ func driftAbout(sp *packet.Space, names *Names, plan *compile.Plan, whole *diale
 	either := sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does)))
 	altered := sp.Minus(sp.AnyRoom(sp.Certain(differ)), either)
 	c.bothAdmit, c.regions = sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut, Altered: altered}
-	c.collect(Opened, opened)
-	c.collect(Shut, shut)
-	c.collect(Altered, altered)
+	verdict, manner := changed(sp, stages, live.Decision(sp))
+	for _, r := range []struct {
+		kind         Kind
+		whole, moved packet.Set
+	}{{Opened, opened, verdict}, {Shut, shut, verdict}, {Altered, altered, manner}} {
+		c.collect(r.kind, Changed, sp.And(r.whole, r.moved))
+		c.collect(r.kind, Behind, sp.Minus(r.whole, r.moved))
+	}
 	if certain := sp.OrAll(opened, shut, altered); !sp.Within(sp.Possible(differ), certain) {
 		res.Unread = sp.UnknownsOf(sp.Minus(differ, certain))
 	}
-	res.Findings = c.findings()
-	return res
+	return c, res
 }
 
 // comparison collects the regions in which two decisions differ, by cause.
@@ -204,7 +243,10 @@ type comparison struct {
 	doneBy      []dialect.Decider
 	bothAdmit   packet.Set
 	regions     map[Kind]packet.Set    // where the decisions differ
-	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them
+	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them, or wrote them for what was asked
+	published   map[*dialect.Rule]bool // those that stand as we would write them now
+	stages      []Stage
+	outcomes    []*packet.Decision     // of the stages, as far as they were wanted
 	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
 	undo        string // what puts things right: settling the host
@@ -219,12 +261,16 @@ type line struct {
 // cause is one reason for a difference: a rule that is there, or one that is missing.
 type cause struct {
 	kind      Kind
+	because   Because
 	direction int
 	live      dialect.Decider
 	published compile.Decider
 	set       packet.Set
 	others    int // how many rules besides do the same
 }
+
+// stance says that no statement of the policy decides what is to become of it.
+func (n *cause) stance() bool { return n.published.Kind == "stance" }
 
 // emptied says that a whole chain was emptied while its policy is drop.
 func (n *cause) emptied() bool {
@@ -236,7 +282,7 @@ func (n *cause) emptied() bool {
 const mostCauses = 25
 
 // collect finds the causes of the differences of a region.
-func (c *comparison) collect(kind Kind, region packet.Set) {
+func (c *comparison) collect(kind Kind, because Because, region packet.Set) {
 	for direction := range packet.HookNames {
 		rest := c.sp.And(region, c.sp.Value(packet.Hook, direction))
 		hows := c.sp.Outcomes(c.sp.Only(c.done, rest))
@@ -258,7 +304,7 @@ func (c *comparison) collect(kind Kind, region packet.Set) {
 			rest = c.sp.Minus(rest, part)
 			for _, meant := range c.sp.Outcomes(c.sp.Only(c.meant, part)) {
 				set := c.sp.And(part, c.sp.Where(c.meant, func(o packet.Outcome) bool { return o == meant }))
-				c.add(&cause{kind: kind, direction: direction, live: c.doneBy[how.By-1], published: c.meantBy[meant.By-1], set: set, others: len(these) - 1})
+				c.add(&cause{kind: kind, because: because, direction: direction, live: c.doneBy[how.By-1], published: c.meantBy[meant.By-1], set: set, others: len(these) - 1})
 			}
 		}
 	}
@@ -291,7 +337,11 @@ func recognised(sp *packet.Space, live, ours *dialect.Ruleset) map[*dialect.Rule
 // foreign says that a live rule is the cause of what it decides: one that is not
 // as we would write it, no filter at all, or a chain that was emptied.
 func (c *comparison) foreign(n *cause) bool {
-	return n.live.Chain == nil || n.emptied() || n.live.Rule != nil && !c.intended[n.live.Rule]
+	known := c.intended
+	if n.because == Behind {
+		known = c.published
+	}
+	return n.live.Chain == nil || n.emptied() || n.live.Rule != nil && !known[n.live.Rule]
 }
 
 // add joins a region to the cause it shares. A rule that should not be there is
@@ -299,7 +349,7 @@ func (c *comparison) foreign(n *cause) bool {
 // not carried out is one.
 func (c *comparison) add(n *cause) {
 	for _, o := range c.causes {
-		if o.kind != n.kind || o.direction != n.direction || c.foreign(o) != c.foreign(n) {
+		if o.kind != n.kind || o.because != n.because || o.direction != n.direction || c.foreign(o) != c.foreign(n) {
 			continue
 		}
 		if c.foreign(n) && c.sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
@@ -329,7 +379,9 @@ func (c *comparison) findings() (out []Finding) {
 		}
 		out = append(out, c.finding(cause))
 	}
-	slices.SortStableFunc(out, func(a, b Finding) int { return kindOrder[a.Kind] - kindOrder[b.Kind] })
+	slices.SortStableFunc(out, func(a, b Finding) int {
+		return cmp.Or(kindOrder[a.Kind]-kindOrder[b.Kind], -cmp.Compare(a.Because, b.Because))
+	})
 	return out
 }
 
@@ -337,6 +389,7 @@ func (c *comparison) findings() (out []Finding) {
 // says in one manner: people see one change there, on however many lines.
 func (c *comparison) alike() (out []*cause) {
 	type change struct {
+		because   Because
 		direction int
 		published compile.Decider
 		manners   string
@@ -344,7 +397,7 @@ func (c *comparison) alike() (out []*cause) {
 	first := map[change]*cause{}
 	for _, n := range c.causes {
 		if n.kind == Altered {
-			key := change{n.direction, n.published, c.manners(n, c.example(n))}
+			key := change{n.because, n.direction, n.published, c.manners(n, c.example(n))}
 			if o := first[key]; o != nil {
 				o.set = c.sp.Or(o.set, n.set)
 				continue

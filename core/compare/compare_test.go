@@ -269,7 +269,9 @@ func TestTangled(t *testing.T) {
 		plan := compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0)
 		live, err := nft.ReadText(sp, "f", text, nil)
 		require.NoError(t, err)
-		require.NoError(t, packet.Untangled(func() { res = compare.Tangled(sp, compare.NamesOf(pol), plan, live, &packet.Tangled{Edges: 4e6}) }))
+		require.NoError(t, packet.Untangled(func() {
+			res = compare.Tangled(sp, compare.NamesOf(pol), []compare.Stage{{Plan: plan}}, live, &packet.Tangled{Edges: 4e6})
+		}))
 		return res, live, sp
 	}
 	res, _, _ := told(300_000)

@@ -14,7 +14,7 @@ import (
 // cosmetic is the finding that rules of one meaning are written differently.
 func cosmetic(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) Finding {
 	has := slices.ContainsFunc(live.Chains, form.Ours)
-	f := Finding{Kind: Cosmetic, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
+	f := Finding{Kind: Cosmetic, Because: Changed, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
 		Hint: "nothing is at risk; settling the host writes them as they were",
 		Live: Live{Rule: form.Own(), At: strings.TrimPrefix(form.Own(), "table ")}}
 	if !has {

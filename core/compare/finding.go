@@ -183,6 +183,14 @@ func (c *comparison) finding(n *cause) Finding {
 	if published.Pos.Line > 0 {
 		f.Published.At = published.Pos.String()
 	}
+	f.Because = Changed
+	if n.because == Behind {
+		c.behind(n, &f)
+		return f
+	}
+	if asked := c.stages[0]; asked.Revision != 0 {
+		f.Revision, f.Generation = asked.Revision, asked.Generation
+	}
 	role := "host " + h.Name
 	if len(h.Roles) == 1 {
 		role = h.Roles[0]

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/group"
@@ -15,28 +14,42 @@ import (
 // to admit by its plan. What a group cannot tell is the host's own filter's to decide, and
 // is no difference: where the policy admits something over one interface, a group that
 // admits it is right.
-func Groups(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
+//
+// stages are as for DriftSince.
+func Groups(sp *packet.Space, names *Names, stages []Stage, live *dialect.Ruleset) *Result {
+	plan := stages[len(stages)-1].Plan
 	admitted := group.Of(sp, plan)
 	asked, should := admitted.Asked(sp)
-	c := &comparison{sp: sp, undo: fmt.Sprintf("writing the groups of %s anew", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true, pol: names.pol, plan: plan, names: names}
+	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: fmt.Sprintf("writing the groups of %s anew", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true, pol: names.pol, plan: plan, names: names}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant = sp.WithRoom(c.meant)
 	c.meantRates, c.doneRates = c.meant, c.done
-	c.intended, c.changed = map[*dialect.Rule]bool{}, map[line]*dialect.Rule{}
+	c.intended, c.published, c.changed = map[*dialect.Rule]bool{}, map[*dialect.Rule]bool{}, map[line]*dialect.Rule{}
+	admits := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
+	does := sp.And(asked, sp.Where(c.done, admits))
+	before, changed := packet.Empty, packet.All // what it was to admit when it was last asked for
+	if len(stages) > 1 {
+		was := stages[0].Plan
+		must, should := group.Of(sp, was).Asked(sp)
+		before = should
+		by, _ := was.Attributed(sp)
+		changed = sp.Or(sp.Minus(sp.And(does, must), should), sp.AndAll(must, sp.Minus(should, does), sp.Where(sp.WithRoom(by), admits)))
+	}
 	for _, chain := range live.Chains {
 		for i := range chain.Rules { // all of what it admits is as it should be
 			r := &chain.Rules[i]
-			c.intended[r] = sp.Within(sp.And(r.Match, asked), should)
+			c.published[r] = sp.Within(sp.And(r.Match, asked), should)
+			c.intended[r] = sp.Within(sp.And(r.Match, asked), sp.Or(should, before))
 		}
 	}
-	admits := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
-	does := sp.And(asked, sp.Where(c.done, admits))
 	opened := sp.Minus(does, should)
 	shut := sp.AndAll(sp.Minus(should, does), sp.Where(c.meant, admits))
 	c.bothAdmit, c.regions = sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut}
-	c.collect(Opened, opened)
-	c.collect(Shut, shut)
+	c.collect(Opened, Changed, sp.And(opened, changed))
+	c.collect(Opened, Behind, sp.Minus(opened, changed))
+	c.collect(Shut, Changed, sp.And(shut, changed))
+	c.collect(Shut, Behind, sp.Minus(shut, changed))
 	res := &Result{Findings: c.findings(), Bare: live.Bare()}
 	if turns := sp.Turns(c.meant); len(turns) > 0 {
 		res.Until = slices.Min(turns)

@@ -57,7 +57,7 @@ func TestGroups(t *testing.T) {
 			sp := packet.NewSpace()
 			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{g}})
 			require.NoError(t, err)
-			res := compare.Groups(sp, compare.NamesOf(pol), plan(sp), rs)
+			res := compare.Groups(sp, compare.NamesOf(pol), []compare.Stage{{Plan: plan(sp)}}, rs)
 			var got []string
 			for _, f := range res.Findings {
 				got = append(got, string(f.Kind)+" "+f.Live.Rule+" / "+f.Published.By)
@@ -100,7 +100,7 @@ func TestGroupsAtAnInstant(t *testing.T) {
 			sp.Since(c.at)
 			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{c.g}})
 			require.NoError(t, err)
-			res := compare.Groups(sp, compare.NamesOf(pol), compile.Host(sp, pol, h, c.at), rs)
+			res := compare.Groups(sp, compare.NamesOf(pol), []compare.Stage{{Plan: compile.Host(sp, pol, h, c.at)}}, rs)
 			var got []string
 			for _, f := range res.Findings {
 				got = append(got, string(f.Kind)+" "+f.Sentence)

@@ -32,6 +32,10 @@ type known struct {
 	halfs [2]*netipx.IPSet // its addresses of each family
 }
 
+// mostTastes is how many hosts, and networks, examples are looked for at: each costs time for
+// every example, and in large fleets the first few are as typical as any.
+const mostTastes = 200
+
 // NamesOf collects what a policy and its fleet have names for.
 func NamesOf(pol *policy.Policy) *Names {
 	n := &Names{pol: pol}
@@ -93,8 +97,9 @@ func NamesOf(pol *policy.Policy) *Names {
 			strangers.Likes(packet.Src, r.From().Next().Next().Next())
 		}
 	}
-	n.hostsFirst = slices.Concat(hosts[packet.Src], strangers[packet.Src])
-	n.strangersFirst = slices.Concat(strangers[packet.Src], hosts[packet.Src])
+	few := func(values []packet.Value) []packet.Value { return values[:min(len(values), mostTastes)] }
+	n.hostsFirst = slices.Concat(few(hosts[packet.Src]), few(strangers[packet.Src]))
+	n.strangersFirst = slices.Concat(few(strangers[packet.Src]), few(hosts[packet.Src]))
 	return n
 }
 

@@ -296,10 +296,20 @@ func fits(f Field, v Value, family int) bool {
 	return true
 }
 
+// anyInterface are names for an interface of which all that is said is which it is not.
+var anyInterface = []string{"", "eth0", "eth1", "eth2", "eth3", "other0", "zzz0"}
+
 func pick(f Field, runs []Range, family int, liked ...[]Value) Value {
 	for _, values := range liked {
 		for _, want := range values {
 			if fits(f, want, family) && (Box{f: runs}).Allows(f, want) {
+				return want
+			}
+		}
+	}
+	if f == InIface || f == OutIface { // the first of a run need not be a name at all
+		for _, name := range anyInterface {
+			if want := iface(name); fits(f, want, family) && (Box{f: runs}).Allows(f, want) {
 				return want
 			}
 		}

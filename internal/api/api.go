@@ -42,6 +42,7 @@ type State string
 // The states that this version tells.
 const (
 	InStep  State = "in step"
+	Behind  State = "behind" // in force is what an earlier pair meant
 	Drifted State = "drifted"
 	Unread  State = "unread"
 	Bare    State = "bare"
@@ -58,7 +59,7 @@ const (
 type PublishRequest struct {
 	Files []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
 	Why   string         `json:"why" minLength:"1" maxLength:"2000" doc:"the reason, for the history"`
-	After *int64         `json:"after,omitempty" doc:"refuse if another revision than this is in force; 0 is none"`
+	After *int64         `json:"after,omitempty" doc:"refuse if another revision than this is published; 0 is none"`
 	// InSpiteOf names checks whose errors do not stand in the way.
 	InSpiteOf []string `json:"in_spite_of,omitempty" nullable:"false" doc:"codes of checks; a policy that cannot be read is refused all the same"`
 }
@@ -70,7 +71,8 @@ type Revision struct {
 	Why         string         `json:"why"`
 	PublishedAt time.Time      `json:"published_at"`
 	Hash        string         `json:"hash" doc:"SHA-256 of its files, in hexadecimal"`
-	InForce     bool           `json:"in_force" doc:"it is the newest"`
+	Published   bool           `json:"published" doc:"it is the newest"`
+	Hosts       int            `json:"hosts" doc:"on how many hosts of the fleet it is in force, by their newest reports"`
 	Files       []check.Source `json:"files,omitempty" doc:"where one revision is asked for"`
 }
 
@@ -78,6 +80,7 @@ type Revision struct {
 type Revisions struct {
 	Version   int        `json:"version"`
 	Revisions []Revision `json:"revisions"`
+	Total     int        `json:"total" doc:"how many hosts the fleet has"`
 	Next      int64      `json:"next,omitempty" doc:"there are more: ask for those before this one"`
 }
 
@@ -114,29 +117,42 @@ type HostStatus struct {
 	Dialect    string            `json:"dialect"`
 	Interfaces []fleet.Interface `json:"interfaces"`
 	Instance   *fleet.Instance   `json:"instance,omitempty" doc:"its place in a cloud, whose groups filter for it too"`
-	State      State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
+	State      State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
 	Findings   int               `json:"findings" doc:"differences in meaning"`
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
 	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
-	Revision   int64             `json:"revision" doc:"the revision it is held against"`
+	Asked      int64             `json:"asked,omitempty" doc:"the revision it was last asked to settle"`
+	InForce    int64             `json:"in_force,omitempty" doc:"the revision that is in force there, by its newest report; left out where it is none, or not known"`
 	Change     *HostChange       `json:"change,omitempty" doc:"the last change that was made on it"`
 	Why        string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Differs    []string          `json:"differs,omitempty" nullable:"false" doc:"what of its addresses is otherwise than the fleet file says"`
 	Attends    *time.Time        `json:"attends,omitempty" doc:"when yfence attend last asked there what there is to do"`
 }
 
+// Tally counts hosts that were asked for.
+type Tally struct {
+	Total   int               `json:"total,omitempty" doc:"how many hosts are as it was asked for, in all parts"`
+	Counts  map[string]int    `json:"counts,omitempty" doc:"how many of those are in which state"`
+	InForce []RevisionInForce `json:"in_force,omitempty" nullable:"false" doc:"how many of those have which revision in force, the newest first"`
+	Next    string            `json:"next,omitempty" doc:"there are more: ask for those after this one"`
+}
+
+// RevisionInForce is on how many hosts a revision is in force.
+type RevisionInForce struct {
+	Revision int64 `json:"revision" doc:"0 is none: they have no filter, one that somebody changed, or one that is not understood"`
+	Hosts    int   `json:"hosts"`
+}
+
 // Fleet is all hosts.
 type Fleet struct {
-	Version    int            `json:"version"`
-	Generation int64          `json:"generation"`
-	Revision   int64          `json:"revision" doc:"in force"`
-	Policy     string         `json:"policy" doc:"the policy's name"`
-	Service    fleet.Service  `json:"service"`
-	Hosts      []HostStatus   `json:"hosts"`
-	Clouds     []CloudStatus  `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to"`
-	Total      int            `json:"total,omitempty" doc:"how many hosts are as it was asked for, in all parts"`
-	Counts     map[string]int `json:"counts,omitempty" doc:"how many of those are in which state"`
-	Next       string         `json:"next,omitempty" doc:"there are more: ask for those after this one"`
+	Version    int           `json:"version"`
+	Generation int64         `json:"generation"`
+	Revision   int64         `json:"revision" doc:"that is published"`
+	Policy     string        `json:"policy" doc:"the policy's name"`
+	Service    fleet.Service `json:"service"`
+	Hosts      []HostStatus  `json:"hosts"`
+	Clouds     []CloudStatus `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to"`
+	Tally
 }
 
 // Dump is one listing of rules.
@@ -178,10 +194,8 @@ type Drift struct {
 	Revision int64       `json:"revision"`
 	Hosts    []HostDrift `json:"hosts"`
 
-	Clouds []CloudStatus  `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to, with what of their groups is not as it is to be"`
-	Total  int            `json:"total,omitempty" doc:"how many hosts are as it was asked for, in all parts"`
-	Counts map[string]int `json:"counts,omitempty" doc:"how many of those are in which state"`
-	Next   string         `json:"next,omitempty" doc:"there are more: ask for those after this one"`
+	Clouds []CloudStatus `json:"clouds,omitempty" nullable:"false" doc:"that the service is connected to, with what of their groups is not as it is to be"`
+	Tally
 }
 
 // CloudStatus is how a cloud stands that the service is connected to.
@@ -200,7 +214,7 @@ type CloudStatus struct {
 // HostDrift is how one host differs.
 type HostDrift struct {
 	Host     string            `json:"host"`
-	State    State             `json:"state" enum:"in step,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
+	State    State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
 	Why      string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Hash     string            `json:"hash,omitempty" doc:"in answer to a report: of what it says is in force"`
@@ -225,8 +239,8 @@ type HostListening struct {
 // CompareRequest names two states of the policy: what is published, another
 // revision, or files that are not published.
 type CompareRequest struct {
-	From Side `json:"from,omitzero" required:"false" doc:"nothing said: what is in force"`
-	To   Side `json:"to,omitzero" required:"false" doc:"nothing said: what is in force"`
+	From Side `json:"from,omitzero" required:"false" doc:"nothing said: what is published"`
+	To   Side `json:"to,omitzero" required:"false" doc:"nothing said: what is published"`
 }
 
 // Side is one state of the policy.
@@ -235,7 +249,7 @@ type Side struct {
 	Files    []check.Source `json:"files,omitempty" nullable:"false" doc:"all files of a policy"`
 }
 
-// Comparison is what two states of the policy let through differently, over the fleet in force.
+// Comparison is what two states of the policy let through differently, over the newest fleet.
 type Comparison struct {
 	Version int `json:"version"`
 	compare.Changes
@@ -251,6 +265,16 @@ type Answer struct {
 	Version  int    `json:"version"`
 	Question string `json:"question"`
 	ask.Answer
+	InForce *AnswerInForce `json:"in_force,omitempty" doc:"how much of what the answer goes by is in force; the service tells it"`
+}
+
+// AnswerInForce is on how many of the hosts that an answer is about the published revision
+// is in force.
+type AnswerInForce struct {
+	Revision int64    `json:"revision" doc:"that is published"`
+	Hosts    int      `json:"hosts" doc:"on so many it is in force"`
+	Of       int      `json:"of" doc:"the answer is about so many"`
+	Not      []string `json:"not,omitempty" nullable:"false" doc:"the first few on which it is not"`
 }
 
 // Rules is what a host's filter is to be.

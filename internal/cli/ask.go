@@ -206,6 +206,13 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 	if answer.Assumed != "" {
 		line("  %s  %s", p(amber, "assumed"), answer.Assumed)
 	}
+	if has := answer.InForce; has != nil && has.Hosts < has.Of {
+		not := strings.Join(has.Not, ", ")
+		if more := has.Of - has.Hosts - len(has.Not); more > 0 {
+			not += fmt.Sprintf(" and %d more", more)
+		}
+		line("  %s  revision %d says so, and is in force on %d of %s that decide: not on %s", p(amber, "published"), has.Revision, has.Hosts, plural(has.Of, "host"), not)
+	}
 	if outside := notOurs(answer); outside != "" {
 		line("  %s", p(dim, outside))
 	}

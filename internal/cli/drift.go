@@ -21,7 +21,9 @@ func (a *app) driftCommand() *cobra.Command {
 		Use:   "drift [HOST]",
 		Short: "Tell where what is in force differs from what is published",
 		Long: `Drift holds what hosts have in force against what the policy means for them, for
-every packet there can be. It ends with 1 if a host is anything but in step.
+every packet there can be. What somebody changed on a host is told from what was
+published since and is not settled there yet ("behind"). It ends with 1 if a host is
+anything but in step.
 
 On files alone it takes what ` + "`yfence report --print`" + ` gives there, or listings, which do not
 tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), or of
@@ -83,7 +85,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	if err != nil {
 		return api.Drift{}, err
 	}
-	res, err := live.Drift(pol, compare.NamesOf(pol), h, time.Now().Unix(), f, time.Time{})
+	res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, compare.NamesOf(pol), time.Now().Unix(), f, time.Time{})
 	if err != nil { // what cannot be read is no host without rules: it is unread
 		res = &compare.Result{Unread: []string{unreadable(dumps, err)}, Findings: []compare.Finding{}}
 	}
@@ -91,7 +93,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 }
 
 // stateColours are how states look; every state is said in words too.
-var stateColours = map[api.State]string{api.InStep: green, api.Drifted: red, api.Bare: red, api.Unread: amber, api.Silent: amber, api.Waiting: amber, api.New: dim}
+var stateColours = map[api.State]string{api.InStep: green, api.Behind: amber, api.Drifted: red, api.Bare: red, api.Unread: amber, api.Silent: amber, api.Waiting: amber, api.New: dim}
 
 func (a *app) printDrift(w io.Writer, d api.Drift) {
 	p := a.paint(w)
@@ -115,7 +117,7 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		}
 	}
 	var parts []string
-	for _, s := range []api.State{api.InStep, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.WentBackState, api.Failed, api.Paused, api.New} {
+	for _, s := range []api.State{api.InStep, api.Behind, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.WentBackState, api.Failed, api.Paused, api.New} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
@@ -124,6 +126,28 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		a.printCloud(w, c, p)
 	}
 	_, _ = fmt.Fprintf(w, "\n%s: %s\n", plural(len(d.Hosts), "host"), strings.Join(parts, ", "))
+	printInForce(w, d.Revision, d.Tally)
+}
+
+// printInForce tells on how many hosts which revision is in force.
+func printInForce(w io.Writer, published int64, t api.Tally) {
+	if published == 0 || t.Total == 0 {
+		return
+	}
+	has := map[int64]int{}
+	for _, r := range t.InForce {
+		has[r.Revision] = r.Hosts
+	}
+	parts := []string{fmt.Sprintf("revision %d, which is published, is in force on %d of %s", published, has[published], plural(t.Total, "host"))}
+	for _, r := range t.InForce {
+		if r.Revision != published && r.Revision != 0 {
+			parts = append(parts, fmt.Sprintf("revision %d on %d", r.Revision, r.Hosts))
+		}
+	}
+	if has[0] > 0 {
+		parts = append(parts, fmt.Sprintf("no revision as it was published on %d", has[0]))
+	}
+	_, _ = fmt.Fprintln(w, strings.Join(parts, ", "))
 }
 
 // printCloud tells how a cloud stands, and what of its groups is not as it is to be.
@@ -153,6 +177,9 @@ func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string
 		line("published", "%s by %s%s", f.Published.Verdict, f.Published.By, place(f.Published.At))
 	} else if f.Live.Rule != "" {
 		line("live", "%s", f.Live.Rule)
+	}
+	if f.Because == compare.Changed && f.Revision != 0 {
+		line("because", "somebody changed what was settled, which was of revision %d", f.Revision)
 	}
 	line("to do", "%s", f.Hint)
 }

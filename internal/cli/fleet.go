@@ -67,7 +67,7 @@ func (a *app) fleetCommand() *cobra.Command {
 			return a.changed(done, err, []check.Source{{Name: args[0], Text: string(data)}}, func(w io.Writer) {
 				printChanges(w, done.Changes)
 				if preview {
-					_, _ = fmt.Fprintf(w, "nothing is imported yet; generation %d is in force\n", done.Generation)
+					_, _ = fmt.Fprintf(w, "nothing is imported yet; generation %d is the newest\n", done.Generation)
 					return
 				}
 				_, _ = fmt.Fprintf(w, "imported generation %d of the fleet\n", done.Generation)
@@ -185,6 +185,12 @@ func printHost(w io.Writer, h api.HostStatus) {
 	}
 	row("last heard", "%s", ago(h.HeardAt))
 	row("attends", "%s", ago(h.Attends))
+	switch {
+	case h.InForce != 0:
+		row("in force", "revision %d", h.InForce)
+	case h.Asked != 0:
+		row("in force", "no revision as it was published; it was last asked for revision %d", h.Asked)
+	}
 	if h.Findings > 0 {
 		row("findings", "%d; yfence drift %s tells them", h.Findings, h.Name)
 	}
@@ -218,7 +224,7 @@ func printFleet(w io.Writer, fl api.Fleet) {
 		return
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-	_, _ = fmt.Fprintln(t, "HOST\tROLES\tSTATE\tFINDINGS\tLAST HEARD\tADDRESSES")
+	_, _ = fmt.Fprintln(t, "HOST\tROLES\tSTATE\tIN FORCE\tFINDINGS\tLAST HEARD\tADDRESSES")
 	for _, h := range fl.Hosts {
 		heard := ago(h.HeardAt)
 		findings := ""
@@ -233,7 +239,11 @@ func printFleet(w io.Writer, fl api.Fleet) {
 				addresses = append(addresses, p.Addr().String())
 			}
 		}
-		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", h.Name, strings.Join(h.Roles, ", "), h.State, findings, heard, strings.Join(addresses, " "))
+		revision := ""
+		if h.InForce != 0 {
+			revision = fmt.Sprintf("revision %d", h.InForce)
+		}
+		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", h.Name, strings.Join(h.Roles, ", "), h.State, revision, findings, heard, strings.Join(addresses, " "))
 	}
 	_ = t.Flush()
 	for _, h := range fl.Hosts {
@@ -241,4 +251,5 @@ func printFleet(w io.Writer, fl api.Fleet) {
 			_, _ = fmt.Fprintf(w, "%s: %s, %s\n", h.Name, h.State, h.Why)
 		}
 	}
+	printInForce(w, fl.Revision, fl.Tally)
 }

@@ -269,7 +269,7 @@ func TestPauseReturnAndCopies(t *testing.T) {
 	require.Equal(t, 0, code, out)
 	for _, host := range []string{"charts-01", "charts-02"} {
 		require.NotContains(t, p.listing(host), "9001")
-		p.until(host+" is in step with the pair before", func() bool { return p.status(host).State == api.InStep })
+		p.until(host+" has what was before", func() bool { s := p.status(host); return s.State == api.Behind && s.InForce == 1 })
 	}
 
 	out, code = p.operate("copies", "list", "charts-02")

@@ -23,8 +23,8 @@ func (a *app) publishCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "publish -m WHY",
 		Short: "Publish a policy as a new revision",
-		Long: `Publish shows what the policy newly admits and refuses compared with what is in
-force, asks whether that is meant, and publishes it. A policy with an error, a broken
+		Long: `Publish shows what the policy newly admits and refuses compared with what is
+published, asks whether that is meant, and publishes it. A policy with an error, a broken
 expectation among them, is refused.`,
 		Example: `  yfence publish --policy saltmarsh -m "charts moved to the new rack" --after 7`,
 		Args:    cobra.NoArgs,
@@ -60,7 +60,7 @@ expectation among them, is refused.`,
 	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
 	c.Flags().BoolVar(&yes, "yes", false, "publish without showing what changes and asking")
 	c.Flags().StringSliceVar(&inSpiteOf, "in-spite-of", nil, "codes of checks whose errors are not to stand in the way, as no-guard")
-	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is in force; 0 is none")
+	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is published; 0 is none")
 	return c
 }
 
@@ -73,7 +73,7 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source
 		return 0, err
 	}
 	for _, r := range list.Revisions {
-		if r.InForce {
+		if r.Published {
 			shown = r.Number
 		}
 	}
@@ -139,13 +139,16 @@ func (a *app) revisionsCommand() *cobra.Command {
 					return
 				}
 				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-				_, _ = fmt.Fprintln(t, "REVISION\tPUBLISHED\tBY\tWHY")
+				_, _ = fmt.Fprintln(t, "REVISION\tIN FORCE ON\tPUBLISHED\tBY\tWHY")
 				for _, r := range list.Revisions {
-					number := fmt.Sprint(r.Number)
-					if r.InForce {
-						number += " (in force)"
+					number, hosts := fmt.Sprint(r.Number), ""
+					if r.Published {
+						number += " (newest)"
 					}
-					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", number, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author, r.Why)
+					if r.Hosts > 0 || r.Published {
+						hosts = fmt.Sprintf("%d of %s", r.Hosts, plural(list.Total, "host"))
+					}
+					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author, r.Why)
 				}
 				_ = t.Flush()
 			})

@@ -137,7 +137,7 @@ func (c *Client) Publish(ctx context.Context, req api.PublishRequest) (out api.C
 // Revisions is the policy's history.
 func (c *Client) Revisions(ctx context.Context) (api.Revisions, error) {
 	return pages(ctx, c, "/revisions", func(all, part *api.Revisions) int64 {
-		all.Version, all.Revisions, all.Next = part.Version, append(all.Revisions, part.Revisions...), part.Next
+		all.Version, all.Total, all.Revisions, all.Next = part.Version, part.Total, append(all.Revisions, part.Revisions...), part.Next
 		return part.Next
 	})
 }

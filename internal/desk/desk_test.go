@@ -110,7 +110,7 @@ func TestADesk(t *testing.T) {
 		require.NoError(t, err)
 		f := live.OfFile("dump", []byte(doc.String()))
 		require.Equal(t, live.Portable, f.Dumps[0].Kind)
-		res, err := live.Drift(pol, compare.NamesOf(pol), h, now, api.InForce{Dumps: f.Dumps}, time.Time{})
+		res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, compare.NamesOf(pol), now, api.InForce{Dumps: f.Dumps}, time.Time{})
 		require.NoError(t, err)
 		return res
 	}

@@ -66,7 +66,7 @@ func TestAdoptFound(t *testing.T) {
 			require.Empty(t, problems)
 			pol, problems := policy.Resolve(policy.Input{Files: []*fence.File{parsed}, Fleet: r.Fleet})
 			require.Empty(t, problems)
-			res, err := live.Drift(pol, compare.NamesOf(pol), r.Fleet.Host(host), foundAt, f, time.Time{})
+			res, err := live.Drift([]live.Stage{{Policy: pol, Host: r.Fleet.Host(host)}}, compare.NamesOf(pol), foundAt, f, time.Time{})
 			require.NoError(t, err)
 			left := 0
 			for _, finding := range res.Findings {

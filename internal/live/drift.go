@@ -14,13 +14,22 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
-// Drift holds what a host has in force against what a policy means for it, at an
-// instant in seconds since 1970. Of rules that are too complex it tells what can be
+// A Stage is what a host is to have by one published pair.
+type Stage struct {
+	Policy               *policy.Policy
+	Host                 *fleet.Host
+	Revision, Generation int64 // 0 on files
+}
+
+// Drift holds what a host has in force against what is published for it, at an
+// instant in seconds since 1970. stages are those from what the host was last asked to
+// settle to what is published, oldest first; one alone is what is published. Of rules that are too complex it tells what can be
 // told; it gives up at the time over, if that is not zero. Names are those of the policy. The error is about the text of the dumps.
 //
 // Security groups among the dumps are held against what a group is to admit, the others
 // against the whole of it.
-func Drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
+func Drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
+	last := stages[len(stages)-1]
 	var groups []api.Dump
 	own := f
 	own.Dumps = nil
@@ -32,11 +41,11 @@ func Drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f
 		}
 	}
 	if groups == nil {
-		return drift(pol, names, h, now, f, over)
+		return drift(stages, names, now, f, over)
 	}
 	res = &compare.Result{Findings: []compare.Finding{}}
 	if own.Dumps != nil {
-		if res, err = drift(pol, names, h, now, own, over); err != nil {
+		if res, err = drift(stages, names, now, own, over); err != nil {
 			return nil, err
 		}
 	}
@@ -50,8 +59,8 @@ func Drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f
 			sp := packet.Budget{Edges: Bound, Halt: inTime(over)}.Space()
 			sp.Since(now)
 			var rules *dialect.Ruleset
-			if rules, err = group.Read(sp, h, pol.Fleet, doc); err == nil {
-				of = compare.Groups(sp, names, compile.Host(sp, pol, h, now), rules)
+			if rules, err = group.Read(sp, last.Host, last.Policy.Fleet, doc); err == nil {
+				of = compare.Groups(sp, names, plans(sp, stages, now), rules)
 			}
 		})
 		if err != nil {
@@ -83,29 +92,37 @@ func inTime(over time.Time) func() error {
 	}
 }
 
-func drift(pol *policy.Policy, names *compare.Names, h *fleet.Host, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
+// plans are the stages as they are compared.
+func plans(sp *packet.Space, stages []Stage, now int64) (out []compare.Stage) {
+	for _, s := range stages {
+		out = append(out, compare.Stage{Plan: compile.Host(sp, s.Policy, s.Host, now), Revision: s.Revision, Generation: s.Generation})
+	}
+	return out
+}
+
+func drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
 	last := over
 	if !over.IsZero() { // what is told of rules that are too complex has its time too
 		last = over.Add(10 * time.Second)
 	}
-	with := func(over time.Time, compared func(*packet.Space, *compile.Plan, *dialect.Ruleset) *compare.Result) (tangled error) {
+	with := func(over time.Time, compared func(*packet.Space, []compare.Stage, *dialect.Ruleset) *compare.Result) (tangled error) {
 		return packet.Untangled(func() {
 			sp := packet.NewSpace()
 			sp.Bound(Bound)
 			sp.Halt(inTime(over))
 			sp.Since(now)
-			plan := compile.Host(sp, pol, h, now) // before the dump says whom the host does not have: their rules stay
+			plans := plans(sp, stages, now) // before the dump says whom the host does not have: their rules stay
 			var rules *dialect.Ruleset
 			if rules, err = Read(sp, f); err == nil {
-				res = compared(sp, plan, rules)
+				res = compared(sp, plans, rules)
 			}
 		})
 	}
-	tangled := with(over, func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
-		return compare.Drift(sp, names, plan, rules)
+	tangled := with(over, func(sp *packet.Space, stages []compare.Stage, rules *dialect.Ruleset) *compare.Result {
+		return compare.DriftSince(sp, names, stages, rules)
 	})
-	if tangled != nil && with(last, func(sp *packet.Space, plan *compile.Plan, rules *dialect.Ruleset) *compare.Result {
-		return compare.Tangled(sp, names, plan, rules, tangled)
+	if tangled != nil && with(last, func(sp *packet.Space, stages []compare.Stage, rules *dialect.Ruleset) *compare.Result {
+		return compare.Tangled(sp, names, stages, rules, tangled)
 	}) != nil {
 		res = &compare.Result{Unread: []string{tangled.Error()}}
 	}

@@ -30,7 +30,7 @@ func FuzzDrift(f *testing.F) {
 	f.Add([]byte("\xff\xfe{\x00}\x00"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		said, begun := live.OfFile("f", data), time.Now()
-		res, err := live.Drift(pol, compare.NamesOf(pol), pol.Fleet.Hosts[0], 1795564800, said, begun.Add(time.Second))
+		res, err := live.Drift([]live.Stage{{Policy: pol, Host: pol.Fleet.Hosts[0]}}, compare.NamesOf(pol), 1795564800, said, begun.Add(time.Second))
 		if err == nil {
 			require.NotNil(t, res)
 		}

@@ -238,7 +238,7 @@ func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m
 		if err != nil {
 			return m, "", err
 		}
-		_, err = s.Store.Import(ctx, m.pair, by, why, body)
+		_, err = s.Store.ImportItself(ctx, m.pair, by, why, body)
 		if err != nil && !errors.Is(err, store.ErrConflict) {
 			return m, "", err
 		}
@@ -260,12 +260,12 @@ func joinPrefixes(all []netip.Prefix) string {
 
 // bootFindings tell where a host would have other rules after it starts than it has
 // now: in what those would do to packets, if the host says what they are.
-func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *api.Boot, now []compare.Finding) ([]compare.Finding, error) {
+func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *api.Boot, asked int64, now []compare.Finding) ([]compare.Finding, error) {
 	if b == nil || b.Unknown != "" {
 		return nil, nil
 	}
 	finding := func(sentence, hint string) []compare.Finding {
-		return []compare.Finding{{Kind: compare.Boot, Traffic: "everything, after a reboot", Sentence: sentence, Hint: hint}}
+		return []compare.Finding{{Kind: compare.Boot, Because: compare.Changed, Traffic: "everything, after a reboot", Sentence: sentence, Hint: hint}}
 	}
 	const settle = "settle the host, and keep it"
 	switch {
@@ -284,7 +284,7 @@ func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *
 	if n, err := hex.Decode(dump[:], []byte(b.Dump)); err != nil || n != len(dump) {
 		return nil, errors.New("the hash of what is loaded at the start is none")
 	}
-	res, err := s.judge(ctx, m, h, dump)
+	res, err := s.judge(ctx, m, h, dump, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -296,6 +296,7 @@ func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *
 		if f.Kind == compare.Cosmetic || same {
 			continue // it is so already
 		}
+		f.Because = compare.Changed
 		f.Kind, f.Sentence, f.Hint = compare.Boot, "After a reboot: "+f.Sentence, settle
 		if len(b.Loads) > 0 {
 			f.Hint += fmt.Sprintf("; besides what is ours, %s is loaded then", b.Loads[0].File)

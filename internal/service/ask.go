@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -32,5 +33,33 @@ func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*st
 	if problems != nil {
 		return nil, refused("the question is not understood", problems)
 	}
-	return &struct{ Body api.Answer }{api.Answer{Version: api.Version, Question: in.Body.Question, Answer: *answer}}, nil
+	has, err := s.answered(ctx, m, answer.Hosts)
+	if err != nil {
+		return nil, s.told("answering", err)
+	}
+	return &struct{ Body api.Answer }{api.Answer{Version: api.Version, Question: in.Body.Question, Answer: *answer, InForce: has}}, nil
 }
+
+// answered is on how many hosts that an answer is about what is published is in force.
+func (s *Service) answered(ctx context.Context, m *model, hosts []string) (*api.AnswerInForce, error) {
+	k, err := s.known(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	ctx = patient(ctx, time.Now().Add(readerWaits))
+	out := &api.AnswerInForce{Revision: m.pair.Revision, Of: len(hosts)}
+	for _, name := range hosts {
+		res, err := s.whole(ctx, m, m.host(name), k)
+		if err != nil {
+			return nil, err
+		}
+		if res.State == api.InStep || res.inForce == m.pair.Revision {
+			out.Hosts++
+		} else if len(out.Not) < mostNamed {
+			out.Not = append(out.Not, name)
+		}
+	}
+	return out, nil
+}
+
+const mostNamed = 10 // of many hosts

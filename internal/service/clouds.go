@@ -99,7 +99,7 @@ func (s *Service) cloudOpen(ctx context.Context, c CloudAccount) (open map[strin
 
 // lookAtCloud reads all of a cloud, notes what is in force, takes new instances over, and
 // goes on with what was asked for. It asks for nothing else: what somebody changed by hand stays
-// until a person puts the policy in force again.
+// until a person has the policy settled again.
 func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string) error {
 	ctx, cancel := context.WithTimeout(ctx, cloudRead)
 	defer cancel()

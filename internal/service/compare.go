@@ -39,7 +39,7 @@ func (s *Service) compare(ctx context.Context, in *struct{ Body api.CompareReque
 	return &struct{ Body api.Comparison }{api.Comparison{Version: api.Version, Changes: *changes}}, nil
 }
 
-// side is one state of the policy over the fleet in force. Both are held against
+// side is one state of the policy over the newest fleet. Both are held against
 // the same fleet: what differs is then the policy's.
 func (s *Service) side(ctx context.Context, current *model, side api.Side) (*policy.Policy, error) {
 	files := side.Files

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -29,6 +30,7 @@ func manyHosts(t testing.TB, hosts int) *harbour {
 	rules, err := h.Rules(ctx, "charts-00000")
 	require.NoError(t, err)
 	r := report("charts-00000", "")
+	r.Names = nil // as of a host that has all users whom rules may name
 	r.Dumps = []api.Dump{{Kind: "nft-text", Text: strings.Split(rules.Text, "delete table inet yellowfence\n")[1]}}
 	d, err := h.Report(ctx, r)
 	require.NoError(t, err)
@@ -112,5 +114,31 @@ func BenchmarkFleet(b *testing.B) {
 				}
 			}
 		})
+	}
+}
+
+// BenchmarkPublished is how long it takes until all of 10,000 hosts that have another revision
+// in force are told as behind, from the publication on, and what the first look after it takes.
+func BenchmarkPublished(b *testing.B) {
+	h := manyHosts(b, 10_000)
+	ctx := context.Background()
+	h.exec("INSERT INTO asked (host, pair, previous, asked_at) SELECT host, 1, 0, NOW(6) - INTERVAL 1 HOUR FROM newest WHERE ? > 0", 1)
+	for n := 0; b.Loop(); n++ {
+		text := smallPolicy + fmt.Sprintf("allow extra: 198.51.100.9 -> charts : tcp %d\n", 9000+n)
+		_, err := h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: text}}, Why: "w"})
+		require.NoError(b, err)
+		begun := time.Now()
+		for first := true; ; first = false {
+			fl, err := h.Fleet(ctx)
+			require.NoError(b, err)
+			if first {
+				b.ReportMetric(time.Since(begun).Seconds(), "first-s")
+			}
+			if fl.Counts["unread"] == 0 {
+				require.Greater(b, fl.Counts["behind"], 1000)
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
 	}
 }

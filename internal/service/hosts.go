@@ -41,13 +41,22 @@ type HostsWanted struct {
 	Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"1000" doc:"how many at most"`
 }
 
+// waits is how long is waited for comparisons: whoever reads on has waited already.
+func (in *HostsWanted) waits() time.Duration {
+	if in.After != "" {
+		return 0
+	}
+	return readerWaits
+}
+
 // each goes through the hosts that are wanted, with what each is now, and counts them by
-// state. page is called for those of the part that is wanted; next is the last of them, if
-// there are more.
-func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, page func(h *fleet.Host, res result, against *model)) (counts map[string]int, total int, next string, err error) {
-	counts = map[string]int{}
+// state and by the revision in force there. page is called for those of the part that is wanted; the tally's Next is the last of
+// them, if there are more.
+func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, page func(h *fleet.Host, res result)) (tally api.Tally, err error) {
+	tally.Counts = map[string]int{}
+	has := map[int64]int{}
 	if in.After != "" && m.host(in.After) == nil {
-		return nil, 0, "", huma.Error409Conflict(fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
+		return tally, huma.Error409Conflict(fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
 	}
 	given, begun := 0, in.After == ""
 	last := ""
@@ -57,26 +66,31 @@ func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, 
 		if in.Role != "" && !slices.Contains(h.Roles, in.Role) || in.Name != "" && !strings.Contains(h.Name, in.Name) {
 			continue
 		}
-		res, against, err := s.whole(ctx, m, h, k)
+		res, err := s.whole(ctx, m, h, k)
 		if err != nil {
-			return nil, 0, "", err
+			return tally, err
 		}
 		if len(in.State) > 0 && !slices.Contains(in.State, string(res.State)) {
 			continue
 		}
-		counts[string(res.State)]++
-		total++
+		tally.Counts[string(res.State)]++
+		tally.Total++
+		has[res.inForce]++
 		switch {
 		case before:
 		case given == in.Limit:
-			next = last
+			tally.Next = last
 		default:
 			given++
 			last = h.Name
-			page(h, res, against)
+			page(h, res)
 		}
 	}
-	return counts, total, next, nil
+	for revision, hosts := range has {
+		tally.InForce = append(tally.InForce, api.RevisionInForce{Revision: revision, Hosts: hosts})
+	}
+	slices.SortFunc(tally.InForce, func(a, b api.RevisionInForce) int { return int(b.Revision - a.Revision) })
+	return tally, nil
 }
 
 // A tagged answer is told by its content: whoever has it already is told that, and no more.
@@ -110,13 +124,16 @@ func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.F
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
-	ctx = patient(ctx, time.Now().Add(readerWaits))
+	ctx = patient(ctx, time.Now().Add(in.waits()))
 	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
-	out.Counts, out.Total, out.Next, err = s.each(ctx, in, m, k, func(h *fleet.Host, res result, against *model) {
+	out.Tally, err = s.each(ctx, in, m, k, func(h *fleet.Host, res result) {
 		a := k.attending[h.Name]
 		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State, Why: res.Why,
-			Instance: h.Instance, HeardAt: timeOf(k.lastHeard(h).ReceivedAt), Revision: against.pair.Revision, Change: a.Change, Attends: timeOf(a.AskedAt)}
+			Instance: h.Instance, HeardAt: timeOf(k.lastHeard(h).ReceivedAt), InForce: res.inForce, Change: a.Change, Attends: timeOf(a.AskedAt)}
 		status.Findings, status.Cosmetic = res.differences()
+		if pair, err := s.pair(ctx, k.lastHeard(h).Pair); err == nil { // else it was never asked
+			status.Asked = pair.Revision
+		}
 		if a.Around.Interfaces != nil {
 			status.Differs = differs(h, a.Around.Interfaces)
 		}
@@ -151,10 +168,10 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
-	ctx = patient(ctx, time.Now().Add(readerWaits))
+	ctx = patient(ctx, time.Now().Add(in.waits()))
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
 	if only != nil {
-		res, _, err := s.whole(ctx, m, only, k)
+		res, err := s.whole(ctx, m, only, k)
 		if err != nil {
 			return nil, s.broken("reading the drift", err)
 		}
@@ -162,7 +179,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 		return tag(in.Params, out)
 	}
 	out.Clouds = k.cloudNotes()
-	out.Counts, out.Total, out.Next, err = s.each(ctx, &in.HostsWanted, m, k, func(h *fleet.Host, res result, _ *model) {
+	out.Tally, err = s.each(ctx, &in.HostsWanted, m, k, func(h *fleet.Host, res result) {
 		out.Hosts = append(out.Hosts, drifts(h, res, k.lastHeard(h)))
 	})
 	if err != nil {
@@ -354,15 +371,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 		return nil, s.broken("reading what the host reported", err)
 	}
 	last := k.lastHeard(h)
-	ctx = patient(ctx, time.Now().Add(readerWaits))
 	var f api.InForce
-	_, m, err := s.status(ctx, current, h, last, store.Attending{})
-	if err != nil {
-		return nil, s.broken("reading what the host reported", err)
-	}
-	if known := m.host(in.Host); known != nil {
-		h = known
-	}
 	if last.ReceivedAt.IsZero() {
 		f = api.InForce{}
 	} else if f, err = s.inForce(ctx, last.Dump); err != nil {
@@ -370,7 +379,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	}
 	out := api.LiveRules{Version: api.Version, Host: in.Host, TakenAt: timeOf(last.TakenAt), Chains: []api.Chain{}}
 	err = s.computed(ctx, s.computing, "reading the host's rules", func(b packet.Budget) error {
-		return s.liveOf(ctx, b, m, h, f, said.Counts, !last.ReceivedAt.IsZero(), &out)
+		return s.liveOf(ctx, b, current, h, f, said.Counts, !last.ReceivedAt.IsZero(), &out)
 	})
 	if err != nil {
 		return nil, err
@@ -501,7 +510,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 		return nil, noHost(in.Host)
 	}
 	ctx = patient(ctx, time.Now().Add(senderWaits))
-	res, _, err := s.whole(ctx, m, h, k)
+	res, err := s.whole(ctx, m, h, k)
 	if err != nil {
 		return nil, s.broken("reading the report", err)
 	}

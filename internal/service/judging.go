@@ -29,18 +29,19 @@ type judging struct {
 
 // judged is what a comparison is of.
 type judged struct {
-	host string
-	dump store.Hash
-	pair int64
+	host  string
+	dump  store.Hash
+	pair  int64
+	asked int64 // the pair that the host was last asked for; 0 where that is the same
 }
 
 type job struct {
 	judged
-	m    *model
-	h    *fleet.Host
-	done chan struct{} // closed when it is
-	res  result
-	err  error
+	since []*model // from what it was asked for to what counts
+	h     *fleet.Host
+	done  chan struct{} // closed when it is
+	res   result
+	err   error
 }
 
 // keptResults is how many results are kept in memory.
@@ -66,10 +67,22 @@ const (
 	senderWaits = 20 * time.Second // by a host that reports, for its own
 )
 
-// judge gives the result of comparing a dump, from memory, the store or the pool.
-func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash) (res result, err error) {
+// judge gives the result of comparing a dump with a pair, from memory, the store or the
+// pool; asked is the pair that the host was last asked for.
+func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store.Hash, asked int64) (res result, err error) {
 	j := &s.judging
-	key := judged{h.Name, dump, m.pair.Number}
+	since := []*model{m}
+	key := judged{host: h.Name, dump: dump, pair: m.pair.Number}
+	if asked != m.pair.Number {
+		if since, err = s.historyOf(ctx, m, asked); err != nil {
+			return res, err
+		}
+		if since[0].host(h.Name) != nil {
+			key.asked = asked
+		} else { // it was not in the fleet then
+			since = []*model{m}
+		}
+	}
 	now := s.Clock().Unix()
 	j.mu.Lock()
 	res, known := j.results[key]
@@ -90,7 +103,7 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 			return res, err
 		}
 	}
-	one := s.enqueue(&job{judged: key, m: m, h: h})
+	one := s.enqueue(&job{judged: key, since: since, h: h})
 	if one == nil {
 		return beingRead(), nil
 	}
@@ -195,6 +208,9 @@ func (s *Service) compareNow(ctx context.Context, one *job) (res result, err err
 	if err != nil {
 		return res, err
 	}
-	res = hold(one.m, one.h, f, s.Clock().Unix(), time.Now().Add(limits.JudgeTime))
+	res = hold(one.since, one.h, f, s.Clock().Unix(), time.Now().Add(limits.JudgeTime))
+	if res.quick {
+		return res, nil
+	}
 	return res, s.putResult(ctx, one.judged, res)
 }

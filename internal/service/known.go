@@ -50,40 +50,40 @@ func (k known) lastHeard(h *fleet.Host) store.Heard {
 }
 
 // badness orders states: of a host's own filter and its groups the worse is the host's.
-var badness = []api.State{api.InStep, api.New, api.Waiting, api.Paused, api.Silent, api.Unread, api.Drifted, api.WentBackState, api.Failed, api.Bare}
+var badness = []api.State{api.InStep, api.New, api.Behind, api.Waiting, api.Paused, api.Silent, api.Unread, api.Drifted, api.WentBackState, api.Failed, api.Bare}
 
-// whole is what a host is now, by its own filter and by its instance's groups, and the pair
-// that it is held against.
-func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k known) (res result, m *model, err error) {
+// whole is what a host is now, by its own filter and by its instance's groups.
+func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k known) (res result, err error) {
 	own, grouped := h.Dialect != fleet.NoFilter, h.Instance != nil && k.clouds[h.Instance.Cloud].Cloud != ""
 	if own || !grouped {
-		if res, m, err = s.status(ctx, current, h, k.heard[h.Name], k.attending[h.Name]); err != nil || !grouped {
-			return res, m, err
+		if res, err = s.status(ctx, current, h, k.heard[h.Name], k.attending[h.Name]); err != nil || !grouped {
+			return res, err
 		}
 	}
-	groups, against, err := s.groups(ctx, current, h, k)
+	groups, err := s.groups(ctx, current, h, k)
 	if err != nil || !own {
-		return groups, against, err
+		return groups, err
 	}
 	if len(groups.Findings) > 0 {
 		res.Findings = append(slices.Clone(res.Findings), groups.Findings...)
 	}
 	res.Unread = append(slices.Clone(res.Unread), groups.Unread...)
+	res.inForce = min(res.inForce, groups.inForce) // the older counts, and none
 	if slices.Index(badness, groups.State) > slices.Index(badness, res.State) {
 		res.State, res.Why = groups.State, groups.Why
 		if res.Why == "" {
 			res.Why = "by the groups of " + h.Instance.Cloud
 		}
 	}
-	return res, m, nil
+	return res, nil
 }
 
 // groups is what a host is by the groups of its instance.
-func (s *Service) groups(ctx context.Context, current *model, h *fleet.Host, k known) (res result, m *model, err error) {
+func (s *Service) groups(ctx context.Context, current *model, h *fleet.Host, k known) (res result, err error) {
 	at, cloud := atCloud(h), k.clouds[h.Instance.Cloud]
 	heard := k.heard[at]
-	if res, m, err = s.status(ctx, current, h, heard, store.Attending{}); err != nil {
-		return res, m, err
+	if res, err = s.status(ctx, current, h, heard, store.Attending{}); err != nil {
+		return res, err
 	}
 	switch why := cloud.Failed[at]; {
 	case res.State == api.InStep:
@@ -95,7 +95,7 @@ func (s *Service) groups(ctx context.Context, current *model, h *fleet.Host, k k
 	if res.State == api.Silent && cloud.Failing != "" {
 		res.Why = cloud.Failing
 	}
-	return res, m, nil
+	return res, nil
 }
 
 // cloudNotes are how clouds stand, for people.

@@ -37,6 +37,13 @@ type model struct {
 
 	watching sync.Mutex
 	watched  *compare.Watch // nil before a report is judged
+	lags     map[int64]*lag // by the pair that was asked for
+}
+
+// lag is how hosts are behind that were last asked for an earlier pair than a model's.
+type lag struct {
+	since []*model // that pair's and those after it, up to the model's own
+	told  *compare.Lag
 }
 
 // host is a host of the fleet by its name; nil if there is none.
@@ -67,6 +74,70 @@ func (m *model) watch(now int64) *compare.Watch {
 	return m.watched
 }
 
+// historyOf are the models from the pair that was asked for to m, oldest first; of those
+// between, the newest few.
+func (s *Service) historyOf(ctx context.Context, m *model, asked int64) ([]*model, error) {
+	m.watching.Lock()
+	known := m.lags[asked]
+	m.watching.Unlock()
+	if known != nil {
+		return known.since, nil
+	}
+	first, err := s.modelOf(ctx, asked)
+	if err != nil {
+		return nil, err
+	}
+	between, err := s.Store.PairsBetween(ctx, asked, m.pair.Number, mostBetween)
+	if err != nil {
+		return nil, err
+	}
+	since := []*model{m}
+	for _, pair := range between {
+		one, err := s.model(ctx, pair)
+		if err != nil {
+			return nil, err
+		}
+		since = append(since, one)
+	}
+	since = append(since, first)
+	slices.Reverse(since)
+	m.watching.Lock()
+	defer m.watching.Unlock()
+	if len(m.lags) >= keptLags {
+		clear(m.lags)
+	}
+	if m.lags == nil {
+		m.lags = map[int64]*lag{}
+	}
+	if m.lags[asked] == nil {
+		m.lags[asked] = &lag{since: since}
+	}
+	return m.lags[asked].since, nil
+}
+
+const (
+	mostBetween = 6 // pairs that are looked at to tell with which of them something came
+	keptLags    = 4 // pairs that hosts are told to be behind of at once
+)
+
+// lag tells how hosts are behind that have what since begins with, at an instant.
+func (m *model) lag(since []*model, now int64) *compare.Lag {
+	m.watching.Lock()
+	defer m.watching.Unlock()
+	l := m.lags[since[0].pair.Number]
+	if l == nil {
+		l = &lag{since: since}
+	}
+	if l.told == nil || !l.told.Good(now) {
+		var eras []compare.Era
+		for _, one := range since {
+			eras = append(eras, compare.Era{Policy: one.policy, Revision: one.pair.Revision, Generation: one.pair.Generation})
+		}
+		l.told = compare.NewLag(eras, m.names(), now, live.Bound)
+	}
+	return l.told
+}
+
 // modelCache keeps the last few models. They are made of what is stored, so
 // forgetting one costs time only.
 type modelCache struct {
@@ -77,7 +148,7 @@ type modelCache struct {
 	order  []int64
 }
 
-const keptModels = 4
+const keptModels = 2 * (mostBetween + 2)
 
 func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 	c := &s.models
@@ -188,7 +259,7 @@ func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
 
 // engine is the number of the way results are worked out. It goes up whenever
 // the same dump may get another result; older results are then made anew.
-const engine = 7
+const engine = 8
 
 // result is what holding a dump against a pair gives, as it is stored.
 type result struct {
@@ -199,6 +270,8 @@ type result struct {
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty"`
 	pending  bool              // it is not made yet
+	quick    bool              // it is made again in less time than it takes to store it
+	inForce  int64             // the revision that is in force there; 0 is none, or not known
 }
 
 // good says that a result was worked out as it would be now.
@@ -230,7 +303,7 @@ func (s *Service) inForce(ctx context.Context, dump store.Hash) (f api.InForce, 
 
 // stored is the result of a comparison as it is stored.
 func (s *Service) stored(ctx context.Context, of judged) (res result, err error) {
-	body, err := s.Store.Findings(ctx, of.host, of.dump, of.pair)
+	body, err := s.Store.Findings(ctx, of.host, of.dump, of.pair, of.asked)
 	if err != nil {
 		return res, err
 	}
@@ -242,56 +315,99 @@ func (s *Service) putResult(ctx context.Context, of judged, res result) error {
 	if err != nil {
 		return err
 	}
-	return s.Store.PutFindings(ctx, of.host, of.dump, of.pair, body)
+	return s.Store.PutFindings(ctx, of.host, of.dump, of.pair, of.asked, body)
 }
 
-// hold holds what a host has in force against a model, and gives up at a time.
-func hold(m *model, h *fleet.Host, f api.InForce, now int64, over time.Time) (res result) {
+// hold holds what a host has in force against the last of some models, and gives up at a
+// time. The first is what the host was last asked for, if there are more than one.
+func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Time) (res result) {
+	m := since[len(since)-1]
+	quick := func(r result) result {
+		r.quick = true
+		return r
+	}
+	as := func(r *compare.Result) result {
+		if r.Findings == nil {
+			r.Findings = []compare.Finding{}
+		}
+		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+	}
 	if dumps := live.Telling(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
-			return result{Engine: engine, Until: r.Until, State: api.InStep, Findings: []compare.Finding{}}
+			return quick(as(r))
+		}
+		if asked := since[0].host(h.Name); len(since) > 1 {
+			if was, ok := since[0].watch(now).InStep(asked, []byte(dumps[0].Text), f.Names); ok {
+				if r, ok := m.lag(since, now).Of(h.Name); ok {
+					if was.Until != 0 && (r.Until == 0 || was.Until < r.Until) {
+						r.Until = was.Until
+					}
+					return quick(as(r))
+				}
+			}
 		}
 	}
-	r, err := live.Drift(m.policy, m.names(), h, now, f, over)
-	if err != nil {
-		r = &compare.Result{Unread: []string{err.Error()}, Findings: []compare.Finding{}}
+	var stages []live.Stage
+	for _, one := range since {
+		if then := one.host(h.Name); then != nil {
+			stages = append(stages, live.Stage{Policy: one.policy, Host: then, Revision: one.pair.Revision, Generation: one.pair.Generation})
+		}
 	}
-	return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+	r, err := live.Drift(stages, m.names(), now, f, over)
+	if err != nil {
+		r = &compare.Result{Unread: []string{err.Error()}}
+	}
+	return as(r)
 }
 
 // overdue is how long after its time for the keep a host may take to say that it went back.
 const overdue = time.Minute
 
-// status is what a host is now, and the pair it is held against: the one it was
-// last asked to settle, else the one in force.
-func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard, a store.Attending) (res result, m *model, err error) {
-	m, res = current, result{State: api.New, Findings: []compare.Finding{}}
-	if heard.Pair != 0 && heard.Pair != current.pair.Number {
-		asked, err := s.modelOf(ctx, heard.Pair)
+// status is what a host is now, held against what is published, by current.
+func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard, a store.Attending) (res result, err error) {
+	res = result{State: api.New, Findings: []compare.Finding{}}
+	if heard.ReceivedAt.IsZero() || current.pair.Number == 0 {
+		return res, nil
+	}
+	asked := heard.Pair
+	if asked == 0 {
+		asked = current.pair.Number
+	}
+	if res, err = s.judge(ctx, current, h, heard.Dump, asked); err != nil {
+		return res, err
+	}
+	has, before := asked, false // the pair that is in force there, if one is
+	if res.State == api.Drifted && heard.Previous != 0 {
+		was, err := s.judge(ctx, current, h, heard.Dump, heard.Previous)
+		if err != nil || was.pending {
+			return was, err
+		}
+		if before = was.State == api.Behind; before { // it has what it was asked for before, and nobody changed that
+			was.State = api.Drifted
+			res, has = was, heard.Previous
+		}
+	}
+	switch {
+	case res.State == api.InStep:
+		res.inForce = current.pair.Revision
+	case res.State == api.Behind || before:
+		pair, err := s.pair(ctx, has)
 		if err != nil {
-			return res, m, err
+			return res, err
 		}
-		if known := asked.host(h.Name); known != nil {
-			m, h = asked, known
-		}
-	}
-	if heard.ReceivedAt.IsZero() || m.pair.Number == 0 {
-		return res, m, nil
-	}
-	if res, err = s.judge(ctx, m, h, heard.Dump); err != nil {
-		return res, m, err
+		res.inForce = pair.Revision
 	}
 	boot := a.Around.Boot
 	if a.ToldAt.After(heard.ReceivedAt) || a.Change != nil && a.Change.Phase == api.InForceYet {
 		boot = nil // what was said of it is about before, or nothing is kept yet
 	}
-	found, err := s.bootFindings(ctx, m, h, boot, res.Findings)
+	found, err := s.bootFindings(ctx, current, h, boot, has, res.Findings)
 	if err != nil {
-		return res, m, err
+		return res, err
 	}
 	if found != nil {
 		res.Findings = append(slices.Clone(res.Findings), found...)
-		if res.State == api.InStep {
+		if res.State == api.InStep || res.State == api.Behind {
 			res.State = api.Drifted
 		}
 	}
@@ -299,7 +415,7 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	if change == nil {
 		change = &api.HostChange{}
 	}
-	ours := a.Pair == m.pair.Number && change.Kind == "settle" // it is about what the host is held against
+	ours := a.Pair == asked && change.Kind == "settle" // it is about what the host was asked for
 	switch {
 	case s.Clock().Sub(heard.ReceivedAt) > 3*s.ReportEvery:
 		res.State = api.Silent
@@ -316,43 +432,32 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	case res.State == api.InStep:
 	case ours && (change.Phase == api.WentBack || change.Phase == api.GoingBack):
 		res.State, res.Why = api.WentBackState, change.Why
-	case a.Pair == m.pair.Number && a.Failed != "":
+	case a.Pair == asked && a.Failed != "":
 		res.State, res.Why = api.Failed, a.Failed
 	case res.State != api.Drifted:
-	case heard.AskedAt.After(heard.ReceivedAt):
+	case before || heard.AskedAt.After(heard.ReceivedAt):
 		res.State = api.Waiting
-	case heard.Previous != 0:
-		before, err := s.equals(ctx, heard.Previous, h.Name, heard.Dump)
-		switch {
-		case err != nil:
-			return res, m, err
-		case before.pending:
-			res = before
-		case before.State == api.InStep:
-			res.State = api.Waiting
-		}
 	}
-	return res, m, nil
+	return res, nil
+}
+
+// pair is the pair with a number. What it is of never changes.
+func (s *Service) pair(ctx context.Context, number int64) (store.Pair, error) {
+	if known, ok := s.pairs.Load(number); ok {
+		return known.(store.Pair), nil
+	}
+	pair, err := s.Store.Pair(ctx, number)
+	if err == nil {
+		s.pairs.Store(number, pair)
+	}
+	return pair, err
 }
 
 // modelOf is the model of the pair with a number.
 func (s *Service) modelOf(ctx context.Context, number int64) (*model, error) {
-	pair, err := s.Store.Pair(ctx, number)
+	pair, err := s.pair(ctx, number)
 	if err != nil {
 		return nil, err
 	}
 	return s.model(ctx, pair)
-}
-
-// equals is what a host's dump is when it is compared with an earlier pair.
-func (s *Service) equals(ctx context.Context, number int64, host string, dump store.Hash) (res result, err error) {
-	m, err := s.modelOf(ctx, number)
-	if err != nil {
-		return res, err
-	}
-	h := m.host(host)
-	if h == nil {
-		return res, nil
-	}
-	return s.judge(ctx, m, h, dump)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -51,9 +52,18 @@ func (s *Service) listRevisions(ctx context.Context, in *pageInput) (*struct{ Bo
 	if len(list) == in.Limit {
 		out.Next = list[len(list)-1].Number
 	}
-	for i := range list {
-		list[i].InForce = list[i].Number == pair.Revision
+	m, err := s.model(ctx, pair)
+	if err != nil {
+		return nil, s.broken("listing the revisions", err)
 	}
+	has, err := s.whoHas(ctx, m)
+	if err != nil {
+		return nil, s.told("listing the revisions", err)
+	}
+	for i := range list {
+		list[i].Published, list[i].Hosts = list[i].Number == pair.Revision, has[list[i].Number]
+	}
+	out.Total = len(m.fleet.Hosts)
 	return &struct{ Body api.Revisions }{out}, nil
 }
 
@@ -74,8 +84,31 @@ func (s *Service) showRevision(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading a revision", err)
 	}
-	r.InForce = pair.Revision == r.Number
+	r.Published = pair.Revision == r.Number
+	m, err := s.model(ctx, pair)
+	if err != nil {
+		return nil, s.broken("reading a revision", err)
+	}
+	has, err := s.whoHas(ctx, m)
+	if err != nil {
+		return nil, s.told("reading a revision", err)
+	}
+	r.Hosts = has[r.Number]
 	return &struct{ Body api.Revision }{r}, nil
+}
+
+// whoHas is on how many hosts of the fleet each revision is in force.
+func (s *Service) whoHas(ctx context.Context, m *model) (map[int64]int, error) {
+	k, err := s.known(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	tally, err := s.each(patient(ctx, time.Now().Add(readerWaits)), &HostsWanted{}, m, k, func(*fleet.Host, result) {})
+	has := map[int64]int{}
+	for _, one := range tally.InForce {
+		has[one.Revision] = one.Hosts
+	}
+	return has, err
 }
 
 func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.Language }, error) {
@@ -105,7 +138,7 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 	}
 	return s.change(ctx, "publishing", func(current *model) (pair store.Pair, out api.Checked, err error) {
 		if after := in.Body.After; after != nil && *after != current.pair.Revision {
-			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is in force, not %d: somebody published since; look at what changed and publish again", current.pair.Revision, *after))
+			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at what changed and publish again", current.pair.Revision, *after))
 		}
 		if out.Problems, err = s.checked(ctx, "publishing", in.Body.Files, current.fleet); err != nil {
 			return pair, out, err
@@ -164,7 +197,7 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 	})
 }
 
-// checkWith are the problems of a fleet file, and those of the policy in force with it.
+// checkWith are the problems of a fleet file, and those of the published policy with it.
 func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet, problems []fence.Problem) ([]fence.Problem, error) {
 	if current.pair.Revision == 0 || fence.HasErrors(problems) {
 		return problems, nil

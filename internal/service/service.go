@@ -34,6 +34,8 @@ type Options struct {
 	Clouds      []CloudAccount   // that it looks after
 	CloudEvery  time.Duration    // how often their groups are read back; 30 s if it is 0
 	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
+	Stay        bool             // hosts do not follow by themselves what they or clouds tell
+	FollowEvery time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
 	Keep        store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
 
@@ -46,6 +48,7 @@ type Service struct {
 	view   view
 	queues
 	judging judging
+	pairs   sync.Map // by their numbers
 	signIns signIns
 	polls   polls
 

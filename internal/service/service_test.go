@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -167,7 +168,7 @@ func TestSomebodyPublishedSince(t *testing.T) {
 	r, err := h.Revision(context.Background(), 1)
 	require.NoError(t, err)
 	require.Equal(t, policyFiles(t), r.Files)
-	require.Equal(t, []any{"pat", false}, []any{r.Author, r.InForce})
+	require.Equal(t, []any{"pat", false}, []any{r.Author, r.Published})
 }
 
 func TestAFleetThatBreaksThePolicyIsRefused(t *testing.T) {
@@ -235,11 +236,14 @@ func TestStatesOfAHost(t *testing.T) {
 	files[2].Text += "allow extra: office -> charts : tcp 8081\n"
 	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "more"})
 	require.NoError(t, err)
-	require.Equal(t, api.InStep, state("charts-01"), "it was not asked yet")
+	require.Equal(t, api.Behind, state("charts-01"), "it was not asked yet")
 	_, err = h.Settle(ctx, "charts-01")
 	require.NoError(t, err)
 	require.Equal(t, api.Waiting, state("charts-01"), "asked since its last report")
 	require.Equal(t, api.Waiting, send("charts-01", recorded(t, "charts-01")).State, "it has what it was asked before")
+	require.Equal(t, api.Bare, send("charts-01", nothing).State)
+
+	require.Equal(t, []any{api.Waiting, compare.Behind}, []any{send("charts-01", recorded(t, "charts-01")).State, send("charts-01", recorded(t, "charts-01")).Findings[0].Because})
 	require.Equal(t, api.Bare, send("charts-01", nothing).State)
 
 	h.now = time.Now().Add(4 * time.Minute)
@@ -251,6 +255,63 @@ func TestStatesOfAHost(t *testing.T) {
 			require.Equal(t, api.New, host.State, host.Name)
 		}
 	}
+}
+
+// TestPublishedAskedInForce: what is published and not settled is told wherever hosts are, at
+// once, apart from what somebody changed.
+func TestPublishedAskedInForce(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	for _, host := range []string{"charts-01", "logbook-01", "watch-01"} {
+		_, err := h.Settle(ctx, host)
+		require.NoError(t, err)
+		_, err = h.Report(ctx, report(host, recorded(t, host)))
+		require.NoError(t, err)
+	}
+	_, err := h.Publish(ctx, api.PublishRequest{Files: narrower(t), Why: "the site is for the office alone"})
+	require.NoError(t, err)
+
+	d, err := h.Drift(ctx, "")
+	require.NoError(t, err)
+	told := map[string][]string{}
+	for _, host := range d.Hosts {
+		told[host.Host] = []string{string(host.State)}
+		for _, f := range host.Findings {
+			if f.Kind != compare.Cosmetic {
+				told[host.Host] = append(told[host.Host], fmt.Sprintf("%s %s %d: %s", f.Kind, f.Because, f.Revision, f.Sentence))
+			}
+		}
+	}
+	require.Equal(t, []string{"behind", "opened behind 2: tcp 80, 443 from everywhere except pests, office still gets in: as of revision 2 nothing in the policy admits it; that is not settled here."}, told["charts-01"])
+	require.Equal(t, []string{"drifted", "opened changed 1: tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it."}, told["logbook-01"], "what somebody changed stays theirs")
+	require.Equal(t, []string{"in step"}, told["watch-01"], "revision 2 means the same for it")
+	in := []api.RevisionInForce{{Revision: 2, Hosts: 1}, {Revision: 1, Hosts: 1}, {Revision: 0, Hosts: 13}}
+	require.Equal(t, in, d.InForce)
+
+	fl, err := h.Fleet(ctx)
+	require.NoError(t, err)
+	require.Equal(t, in, fl.InForce)
+	for _, host := range fl.Hosts {
+		if host.Name == "charts-01" {
+			require.Equal(t, []any{api.Behind, int64(1), int64(1)}, []any{host.State, host.Asked, host.InForce})
+		}
+	}
+	list, err := h.Revisions(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []any{15, true, 1, false, 1}, []any{list.Total, list.Revisions[0].Published, list.Revisions[0].Hosts, list.Revisions[1].Published, list.Revisions[1].Hosts})
+	answer, err := h.Ask(ctx, "198.51.100.5 -> charts-01 : https")
+	require.NoError(t, err)
+	require.Equal(t, "dropped", answer.Verdict)
+	require.Equal(t, &api.AnswerInForce{Revision: 2, Of: 1, Not: []string{"charts-01"}}, answer.InForce)
+}
+
+// narrower is the demo's policy with its site for the office alone.
+func narrower(t *testing.T) []check.Source {
+	files := policyFiles(t)
+	for i := range files {
+		files[i].Text = strings.Replace(files[i].Text, "allow chart-web:  everywhere -> charts", "allow chart-web:  office -> charts", 1)
+	}
+	return files
 }
 
 // TestAnEndThatComesIsSeen: what was worked out before a rule's end does not

@@ -42,7 +42,7 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 		if err != nil {
 			return err
 		}
-		res, _, err := s.groups(ctx, m, host, k)
+		res, err := s.groups(ctx, m, host, k)
 		switch heard, c := k.heard[h.Subject()], k.clouds[h.Cloud]; {
 		case err != nil:
 			return err

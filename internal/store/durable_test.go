@@ -321,7 +321,7 @@ func TestPruning(t *testing.T) {
 	for n := range 3 {
 		h, err := st.Report(ctx, "charts-01", time.Now(), fmt.Appendf(nil, "dump %d", n), 1<<20)
 		require.NoError(t, err)
-		require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, pair.Number, fmt.Appendf(nil, "result %d", n)))
+		require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, pair.Number, 0, fmt.Appendf(nil, "result %d", n)))
 		_, err = st.NewTask(ctx, api.Task{Host: "charts-01", Do: "report", Until: time.Now().Add(time.Minute)}, key)
 		require.NoError(t, err)
 		_, err = st.NewEnrolment(ctx, fmt.Sprint("host-", n), time.Hour)

@@ -21,13 +21,13 @@ var fill = []string{
 	"INSERT INTO content (hash, body, created_at) SELECT UNHEX(SHA2(CONCAT('c', seq), 256)), '[]', NOW(6) - INTERVAL 1 MINUTE FROM seq_1_to_40000",
 	"INSERT INTO revisions SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
 	"INSERT INTO generations SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
-	"INSERT INTO pairs SELECT seq, seq, seq, NOW(6) FROM seq_1_to_4000",
+	"INSERT INTO pairs (number, revision, generation, made_at) SELECT seq, seq, seq, NOW(6) FROM seq_1_to_4000",
 	"UPDATE counters SET value = 4000",
 	"INSERT INTO asked (host, pair, previous, asked_at, changed_at) SELECT CONCAT('h', seq), 4000, 3999, NOW(6), NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
 	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT CONCAT('h', seq MOD 20000 + 1), NOW(6), NOW(6), UNHEX(SHA2(CONCAT('c', seq MOD 40000 + 1), 256)), 1000 FROM seq_1_to_60000",
 	"INSERT INTO newest (host, report, changed_at) SELECT host, MAX(id), NOW(6) - INTERVAL 1 HOUR FROM reports GROUP BY host",
 	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT 'h1', NOW(6) - INTERVAL 3 DAY, NOW(6) - INTERVAL 3 DAY, UNHEX(SHA2(CONCAT('c', seq), 256)), 1000 FROM seq_1_to_20000",
-	"INSERT INTO findings SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)), 4000, UNHEX(SHA2('c1', 256)) FROM seq_1_to_20000",
+	"INSERT INTO findings (host, dump, pair, result) SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)), 4000, UNHEX(SHA2('c1', 256)) FROM seq_1_to_20000",
 	"INSERT INTO tokens (name, rights, host, hash, created_at) SELECT CONCAT('h', seq), 'host', CONCAT('h', seq), UNHEX(SHA2(CONCAT('t', seq), 256)), NOW(6) FROM seq_1_to_20000",
 	"INSERT INTO sessions SELECT UNHEX(SHA2(CONCAT('s', seq), 256)), seq, NOW(6) + INTERVAL 1 HOUR FROM seq_1_to_20000",
 	"INSERT INTO enrolments SELECT UNHEX(SHA2(CONCAT('e', seq), 256)), CONCAT('h', seq), NOW(6) + INTERVAL 1 HOUR, NULL FROM seq_1_to_20000",
@@ -79,7 +79,11 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Revision", func() { _, _, err := st.Revision(ctx, 77); must(err) }},
 		{"Revisions", func() { any(st.Revisions(ctx, 0, 200)) }},
 		{"Generation", func() { any(st.Generation(ctx, 77)) }},
+		{"WhyGeneration", func() { any(st.WhyGeneration(ctx, 77)) }},
 		{"Publish", func() { p, err := st.Publish(ctx, pair, "pat", "why", []byte("files")); must(err); pair = p }},
+		{"ImportItself", func() { p, err := st.ImportItself(ctx, pair, "h7", "why", []byte("file")); must(err); pair = p }},
+		{"PairsBetween", func() { any(st.PairsBetween(ctx, 70, 4000, 6)) }},
+		{"Itself", func() { any(st.Itself(ctx, 3990, 4000)) }},
 		{"Import", func() { any(st.Import(ctx, pair, "pat", "why", []byte("file"))) }},
 		{"Ask", func() { must(st.Ask(ctx, "h7", 4000)) }},
 		{"Previous", func() { any(st.Previous(ctx, "h7")) }},
@@ -90,8 +94,8 @@ func TestNothingIsScanned(t *testing.T) {
 		}},
 		{"ReportSame", func() { must(st.ReportSame(ctx, "h1", time.Now(), fmt.Sprintf("%x", h.Dump))) }},
 		{"Heard", func() { any(st.Heard(ctx, "h1", "h2")); any(st.Heard(ctx)) }},
-		{"PutFindings", func() { must(st.PutFindings(ctx, "h1", h.Dump, 4000, []byte("{}"))) }},
-		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000)) }},
+		{"PutFindings", func() { must(st.PutFindings(ctx, "h1", h.Dump, 4000, 0, []byte("{}"))) }},
+		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000, 0)) }},
 		{"Content", func() { any(st.Content(ctx, h.Dump)) }},
 		{"NewToken", func() { any(st.NewToken(ctx, "pat", []api.Right{api.Read}, "")) }},
 		{"TokensInForce", func() { any(st.TokensInForce(ctx, "h7")) }},
@@ -167,7 +171,7 @@ func TestNothingIsScanned(t *testing.T) {
 	// These are of the whole fleet, or go through a table page by page.
 	whole := []string{
 		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending", // what is known of all hosts
-		"SELECT host, dump, pair FROM findings WHERE (host, dump, pair) >", // pruning
+		"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) >", // pruning
 	}
 	rows, err := db.Query("SELECT sql_text, rows_examined, rows_sent FROM mysql.slow_log WHERE db = 'yfence'")
 	require.NoError(t, err)

@@ -13,18 +13,27 @@ import (
 // A Pair is a revision with a generation of the fleet: what is published.
 type Pair struct {
 	Number, Revision, Generation int64
+	ByItself                     bool // nobody asked for it: hosts or clouds told what is otherwise
 }
 
 // Publish adds a revision and makes a pair of it with the newest generation. base is the
 // pair that the revision was checked against. It is ErrConflict where that is not the
 // newest any more: whoever comes late must check again.
 func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte) (p Pair, err error) {
+	base.ByItself = false
 	return s.change(ctx, base, revisions, author, why, files)
+}
+
+// ImportItself is Import of what nobody asked for: hosts or clouds told it.
+func (s *Store) ImportItself(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
+	base.ByItself = true
+	return s.change(ctx, base, generations, author, why, file)
 }
 
 // Import adds a generation of the fleet and makes a pair of it with the newest revision,
 // if there is one. base is as for Publish.
 func (s *Store) Import(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
+	base.ByItself = false
 	return s.change(ctx, base, generations, author, why, file)
 }
 
@@ -64,7 +73,7 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 		if err := count(ctx, tx, string(which), number); err != nil {
 			return err
 		}
-		p = Pair{Revision: base.Revision, Generation: base.Generation}
+		p = Pair{Revision: base.Revision, Generation: base.Generation, ByItself: base.ByItself}
 		if which == revisions {
 			p.Revision = number
 		} else {
@@ -74,7 +83,7 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 			return nil // nothing is published yet
 		}
 		p.Number = last["pairs"] + 1
-		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at) VALUES (?, ?, ?, ?)", p.Number, p.Revision, p.Generation, now()); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at, by_itself) VALUES (?, ?, ?, ?, ?)", p.Number, p.Revision, p.Generation, now(), p.ByItself); err != nil {
 			return err
 		}
 		return count(ctx, tx, "pairs", p.Number)
@@ -120,16 +129,34 @@ func next(ctx context.Context, tx *sql.Tx, series string) (n int64, err error) {
 // Newest is the pair in force. Number is 0 where nothing was published yet;
 // Generation is that of the fleet all the same.
 func (s *Store) Newest(ctx context.Context) (p Pair, err error) {
-	err = s.row(ctx, "SELECT number, revision, generation FROM pairs ORDER BY number DESC LIMIT 1", nil, &p.Number, &p.Revision, &p.Generation)
+	err = s.row(ctx, pairColumns+" ORDER BY number DESC LIMIT 1", nil, &p.Number, &p.Revision, &p.Generation, &p.ByItself)
 	if errors.Is(err, ErrNotFound) {
 		err = s.row(ctx, "SELECT COALESCE(MAX(number), 0) FROM generations", nil, &p.Generation)
 	}
 	return p, err
 }
 
+// pairColumns reads pairs.
+const pairColumns = "SELECT number, revision, generation, by_itself FROM pairs"
+
+// PairsBetween are the newest few pairs between two, both left out, the newest first.
+func (s *Store) PairsBetween(ctx context.Context, older, newer int64, most int) ([]Pair, error) {
+	return list(ctx, s, func(scan func(...any) error) (p Pair, err error) {
+		return p, scan(&p.Number, &p.Revision, &p.Generation, &p.ByItself)
+	}, pairColumns+" WHERE number > ? AND number < ? ORDER BY number DESC LIMIT ?", older, newer, most)
+}
+
+// Itself says that all pairs after one, up to another, came by themselves: nobody asked for
+// what is otherwise.
+func (s *Store) Itself(ctx context.Context, older, newer int64) (bool, error) {
+	var asked int
+	err := s.row(ctx, "SELECT COUNT(*) FROM pairs WHERE number > ? AND number <= ? AND NOT by_itself", []any{older, newer}, &asked)
+	return asked == 0, err
+}
+
 // Pair is one pair by its number.
 func (s *Store) Pair(ctx context.Context, number int64) (p Pair, err error) {
-	err = s.row(ctx, "SELECT number, revision, generation FROM pairs WHERE number = ?", []any{number}, &p.Number, &p.Revision, &p.Generation)
+	err = s.row(ctx, pairColumns+" WHERE number = ?", []any{number}, &p.Number, &p.Revision, &p.Generation, &p.ByItself)
 	return p, err
 }
 
@@ -169,8 +196,13 @@ func (s *Store) Generation(ctx context.Context, number int64) (file Hash, err er
 	return file, err
 }
 
+// WhyGeneration is why a generation of the fleet was made.
+func (s *Store) WhyGeneration(ctx context.Context, number int64) (why string, err error) {
+	return why, s.row(ctx, "SELECT why FROM generations WHERE number = ?", []any{number}, &why)
+}
+
 // PairOf is the newest pair with a revision.
 func (s *Store) PairOf(ctx context.Context, revision int64) (p Pair, err error) {
-	err = s.row(ctx, "SELECT number, revision, generation FROM pairs WHERE revision = ? ORDER BY number DESC LIMIT 1", []any{revision}, &p.Number, &p.Revision, &p.Generation)
+	err = s.row(ctx, pairColumns+" WHERE revision = ? ORDER BY number DESC LIMIT 1", []any{revision}, &p.Number, &p.Revision, &p.Generation, &p.ByItself)
 	return p, err
 }

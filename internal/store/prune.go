@@ -85,21 +85,21 @@ func (s *Store) pruneAll(ctx context.Context, query string, args ...any) (gone i
 // through the table: a page is a range of its key.
 func (s *Store) pruneFindings(ctx context.Context) (gone int64, err error) {
 	type key struct {
-		host string
-		dump []byte
-		pair int64
+		host        string
+		dump        []byte
+		pair, asked int64
 	}
 	var at key
 	for ctx.Err() == nil {
-		page, err := list(ctx, s, func(scan func(...any) error) (k key, err error) { return k, scan(&k.host, &k.dump, &k.pair) },
-			"SELECT host, dump, pair FROM findings WHERE (host, dump, pair) > (?, ?, ?) ORDER BY host, dump, pair LIMIT ?", at.host, at.dump, at.pair, pruneBatch)
+		page, err := list(ctx, s, func(scan func(...any) error) (k key, err error) { return k, scan(&k.host, &k.dump, &k.pair, &k.asked) },
+			"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) > (?, ?, ?, ?) ORDER BY host, dump, pair, asked LIMIT ?", at.host, at.dump, at.pair, at.asked, pruneBatch)
 		if err != nil || len(page) == 0 {
 			return gone, err
 		}
 		err = s.inTx(ctx, func(tx *sql.Tx) error {
 			gone := int64(0)
 			for _, k := range page {
-				res, err := tx.ExecContext(ctx, "DELETE FROM findings WHERE host = ? AND dump = ? AND pair = ? AND NOT EXISTS (SELECT 1 FROM reports r WHERE r.host = findings.host AND r.hash = findings.dump)", k.host, k.dump, k.pair)
+				res, err := tx.ExecContext(ctx, "DELETE FROM findings WHERE host = ? AND dump = ? AND pair = ? AND asked = ? AND NOT EXISTS (SELECT 1 FROM reports r WHERE r.host = findings.host AND r.hash = findings.dump)", k.host, k.dump, k.pair, k.asked)
 				if err != nil {
 					return err
 				}

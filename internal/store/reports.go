@@ -134,10 +134,11 @@ func (s *Store) Heard(ctx context.Context, only ...string) (out map[string]Heard
 	return out, err
 }
 
-// Findings is the stored result of holding a host's dump against a pair.
-func (s *Store) Findings(ctx context.Context, host string, dump Hash, pair int64) (result []byte, err error) {
+// Findings is the stored result of holding a host's dump against a pair, where another was
+// asked for last; that is 0 where it was the same, or none.
+func (s *Store) Findings(ctx context.Context, host string, dump Hash, pair, asked int64) (result []byte, err error) {
 	var h []byte
-	if err := s.row(ctx, "SELECT result FROM findings WHERE host = ? AND dump = ? AND pair = ?", []any{host, dump[:], pair}, &h); err != nil {
+	if err := s.row(ctx, "SELECT result FROM findings WHERE host = ? AND dump = ? AND pair = ? AND asked = ?", []any{host, dump[:], pair, asked}, &h); err != nil {
 		return nil, err
 	}
 	var of Hash
@@ -146,13 +147,13 @@ func (s *Store) Findings(ctx context.Context, host string, dump Hash, pair int64
 }
 
 // PutFindings stores such a result.
-func (s *Store) PutFindings(ctx context.Context, host string, dump Hash, pair int64, result []byte) error {
+func (s *Store) PutFindings(ctx context.Context, host string, dump Hash, pair, asked int64, result []byte) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		h, err := put(ctx, tx, result)
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "REPLACE INTO findings (host, dump, pair, result) VALUES (?, ?, ?, ?)", host, dump[:], pair, h[:])
+		_, err = tx.ExecContext(ctx, "REPLACE INTO findings (host, dump, pair, asked, result) VALUES (?, ?, ?, ?, ?)", host, dump[:], pair, asked, h[:])
 		return err
 	})
 }

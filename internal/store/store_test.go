@@ -131,11 +131,11 @@ func TestReportsAndWhatWasAsked(t *testing.T) {
 		require.Equal(t, map[string]store.Heard{name: heard[name]}, one)
 	}
 
-	_, err = st.Findings(ctx, "charts-01", h.Dump, 2)
+	_, err = st.Findings(ctx, "charts-01", h.Dump, 2, 0)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, 2, []byte("{}")))
-	require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, 2, []byte("{}")), "judged twice")
-	found, err := st.Findings(ctx, "charts-01", h.Dump, 2)
+	require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, 2, 0, []byte("{}")))
+	require.NoError(t, st.PutFindings(ctx, "charts-01", h.Dump, 2, 0, []byte("{}")), "judged twice")
+	found, err := st.Findings(ctx, "charts-01", h.Dump, 2, 0)
 	require.NoError(t, err)
 	require.Equal(t, "{}", string(found))
 }
