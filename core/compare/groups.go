@@ -29,12 +29,18 @@ func Groups(sp *packet.Space, names *Names, stages []Stage, live *dialect.Rulese
 	admits := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	does := sp.And(asked, sp.Where(c.done, admits))
 	before, changed := packet.Empty, packet.All // what it was to admit when it was last asked for
-	if len(stages) > 1 {
+	if len(stages) > 1 && !live.Bare() {
 		was := stages[0].Plan
 		must, should := group.Of(sp, was).Asked(sp)
-		before = should
 		by, _ := was.Attributed(sp)
-		changed = sp.Or(sp.Minus(sp.And(does, must), should), sp.AndAll(must, sp.Minus(should, does), sp.Where(sp.WithRoom(by), admits)))
+		admitted := sp.Where(sp.WithRoom(by), admits)
+		// A group filters for an instance whatever its address is, which may be another now.
+		any := func(s packet.Set) packet.Set {
+			in := sp.Value(packet.Hook, packet.In)
+			return sp.Or(sp.Forget(sp.And(s, in), packet.Dst), sp.Forget(sp.Minus(s, in), packet.Src))
+		}
+		before = any(should)
+		changed = sp.Or(sp.Minus(sp.And(does, any(must)), before), sp.Minus(any(sp.And(should, admitted)), does))
 	}
 	for _, chain := range live.Chains {
 		for i := range chain.Rules { // all of what it admits is as it should be

@@ -35,6 +35,7 @@ type serveFlags struct {
 	cloudsEvery        time.Duration
 	reportEvery        time.Duration
 	maxPause           time.Duration
+	follow             string
 	keep               string
 	sealKey            string
 	logJSON, logErrors bool
@@ -65,6 +66,7 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().StringVar(&f.firstToken, "first-token", "", "a file to write a token with all rights to, if there is no token yet")
 	c.Flags().DurationVar(&f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	c.Flags().DurationVar(&f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
+	c.Flags().StringVar(&f.follow, "follow", "on", "on: what hosts and clouds tell is settled by waves of its own, with the same undo as any; off: hosts stay behind until a person's wave")
 	c.Flags().StringVar(&f.keep, "keep", "90d", "for how long earlier reports of hosts are kept, as 90d or 36h; the newest of each stay")
 	c.Flags().StringVar(&f.sealKey, "seal-key", "", "a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services on the database need the same")
 	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
@@ -102,6 +104,9 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	keep, err := parseLength(f.keep)
 	if err != nil || keep < time.Hour {
 		return fmt.Errorf("--keep is a length of at least an hour, as 90d or 36h, not %q", f.keep)
+	}
+	if f.follow != "on" && f.follow != "off" {
+		return fmt.Errorf("--follow is on or off, not %q", f.follow)
 	}
 	clouds, err := readClouds(f.clouds)
 	if err != nil {
@@ -167,14 +172,14 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			}
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
-			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != "", Keep: store.Keeping{Reports: keep}})
+			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != "", Stay: f.follow == "off", Keep: store.Keeping{Reports: keep}})
 			stop = svc.Stop
 			real := svc.Handler()
 			answers.Store(&real)
 			for _, l := range sockets {
 				a.say("yfence: serving on %s", l.Addr())
 			}
-			for _, part := range []func(context.Context){svc.Work, svc.WorkClouds, svc.Prune} {
+			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkClouds, svc.Prune} {
 				work.Go(func() { part(ctx) })
 			}
 		case <-ctx.Done():

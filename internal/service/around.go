@@ -141,10 +141,10 @@ func differs(h *fleet.Host, seen []api.SeenInterface) (out []string) {
 // follow makes a new generation of the fleet where a host reports other addresses on
 // an interface that the fleet file calls dynamic: its peers' rules follow.
 func (s *Service) follow(ctx context.Context, m *model, host string, said api.Surroundings) (*model, error) {
-	m, _, err := s.takeOver(ctx, m, host, func(m *model) ([]*fleet.Host, string) {
+	m, _, err := s.takeOver(ctx, m, host, func(m *model) (w moved) {
 		h := m.host(host)
 		if h == nil {
-			return nil, "" // it has just been taken out of the fleet
+			return w // it has just been taken out of the fleet
 		}
 		changed := *h
 		changed.Interfaces = slices.Clone(h.Interfaces)
@@ -169,9 +169,9 @@ func (s *Service) follow(ctx context.Context, m *model, host string, said api.Su
 			}
 		}
 		if what == nil {
-			return nil, ""
+			return w
 		}
-		return []*fleet.Host{&changed}, h.Name + ": " + strings.Join(what, "; ")
+		return moved{hosts: []*fleet.Host{&changed}, why: h.Name + ": " + strings.Join(what, "; ")}
 	})
 	return m, err
 }
@@ -211,16 +211,26 @@ func (m *model) allowed(h *fleet.Host, i *fleet.Interface, reported []netip.Pref
 	return now, beyond
 }
 
-// takeOver makes a new generation of the fleet with hosts that are new or otherwise, which
-// nobody imported. work says which and why, of the newest fleet; none is nothing to do.
-// refused says why they are not taken over, where the policy does not check clean with them.
-func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m *model) (hosts []*fleet.Host, why string)) (after *model, refused string, err error) {
+// moved is what is told of the fleet: hosts that are new or otherwise, the names of those
+// that are gone, and why.
+type moved struct {
+	hosts []*fleet.Host
+	gone  []string
+	why   string
+}
+
+// takeOver makes a new generation of the fleet with what nobody imported. work says what, of
+// the newest fleet; nothing is nothing to do. refused says why it is not taken over, where
+// the policy does not check clean with it.
+func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m *model) moved) (after *model, refused string, err error) {
 	for range changeTries {
-		hosts, why := work(m)
-		if len(hosts) == 0 {
+		what := work(m)
+		if len(what.hosts)+len(what.gone) == 0 {
 			return m, "", nil
 		}
-		text, err := fleet.Write(fleet.Merge(m.fleet, &fleet.Fleet{Hosts: hosts}), fleet.JSON)
+		next := fleet.Merge(m.fleet, &fleet.Fleet{Hosts: what.hosts})
+		next.Hosts = slices.DeleteFunc(next.Hosts, func(h *fleet.Host) bool { return slices.Contains(what.gone, h.Name) })
+		text, err := fleet.Write(next, fleet.JSON)
 		if err != nil {
 			return m, "", err
 		}
@@ -231,14 +241,14 @@ func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m
 		}
 		if fence.HasErrors(problems) { // it is said as a difference instead
 			refused = check.Summary(problems)
-			s.Log.Warn("what was told of a host is not taken over", "by", by, "host", hosts[0].Name, "because", refused)
+			s.Log.Warn("what was told of a host is not taken over", "by", by, "what", what.why, "because", refused)
 			return m, refused, nil
 		}
 		body, err := json.Marshal(file)
 		if err != nil {
 			return m, "", err
 		}
-		_, err = s.Store.ImportItself(ctx, m.pair, by, why, body)
+		_, err = s.Store.ImportItself(ctx, m.pair, by, what.why, body)
 		if err != nil && !errors.Is(err, store.ErrConflict) {
 			return m, "", err
 		}

@@ -1,15 +1,12 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
-	"net/netip"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -121,10 +118,11 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 	if err != nil {
 		return err
 	}
-	m, notes, err := s.meet(ctx, c, m, have)
+	m, notes, err := s.meet(ctx, c, m, have, &st)
 	if err != nil {
 		return err
 	}
+	look := m.instances(c.Name)
 	heard, err := s.cloudHeard(ctx, c)
 	if err != nil {
 		return err
@@ -135,7 +133,7 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 	if err := s.askAnew(ctx, heard, now); err != nil {
 		return err
 	}
-	want, failed, left, err := s.wanted(ctx, heard, c, have.Abilities)
+	want, failed, left, err := s.wanted(ctx, m, heard, c, st)
 	if err != nil {
 		return err
 	}
@@ -182,8 +180,17 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 			}
 		}
 	}
-	if st.Notes = notes; len(opened) == 0 { // else they are just about to be right
-		st.Notes = append(notes, group.Notes(doc, want)...)
+	st.Notes = notes
+	for _, n := range group.Notes(doc, want) {
+		_, changes := opened[n.What]
+		known := look[n.What]
+		switch {
+		case changes || len(opened) > 0 && n.Kind == group.Unattached: // just about to be right
+			continue
+		case n.Kind == group.NoGroup && known != nil && heard[atCloud(known)].Pair == 0:
+			n.Hint = fmt.Sprintf("nobody asked for the groups of %s yet: yfence waves start %s", known.Name, known.Name)
+		}
+		st.Notes = append(st.Notes, n)
 	}
 	return s.Store.PutCloud(ctx, c.Name, holder, st)
 }
@@ -232,11 +239,12 @@ func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *
 
 // wanted is what a cloud is to have by what its instances were asked for, each by the pair
 // that it was. failed tells by HOST@CLOUD why that cannot be, left what is left to hosts.
-func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c CloudAccount, can group.Abilities) (want *group.Document, failed map[string]string, left []string, err error) {
+// Nothing is wanted for what has left the fleet or the cloud.
+func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store.Heard, c CloudAccount, st store.CloudState) (want *group.Document, failed map[string]string, left []string, err error) {
 	want, failed = &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: []group.Group{}, Members: []group.Member{}}, map[string]string{}
 	by := map[int64][]string{}
 	for at, h := range heard {
-		if h.Pair != 0 {
+		if known := now.host(strings.TrimSuffix(at, "@"+c.Name)); h.Pair != 0 && known != nil && st.Gone[at] == 0 {
 			by[h.Pair] = append(by[h.Pair], at)
 		}
 	}
@@ -245,7 +253,7 @@ func (s *Service) wanted(ctx context.Context, heard map[string]store.Heard, c Cl
 		if err != nil {
 			return nil, nil, nil, err
 		}
-		whole, remain, cannot := s.groupsOf(m, c.Name, can)
+		whole, remain, cannot := s.groupsOf(m, c.Name, st.Abilities)
 		for _, at := range all {
 			h := m.host(strings.TrimSuffix(at, "@"+c.Name))
 			if h == nil || h.Instance == nil {
@@ -333,110 +341,4 @@ func nextEnd(pol *policy.Policy, now int64) (end int64) {
 		}
 	}
 	return end
-}
-
-// hostName is what a host of the fleet may be called.
-var hostName = regexp.MustCompile(`^[a-z][a-z0-9.-]{0,62}$`)
-
-// meet takes instances over that the fleet does not know and whose label names roles, and
-// asks for their groups. Those of the same revision that are in force already follow: their
-// peers have addresses more. What cannot be taken over is noted.
-func (s *Service) meet(ctx context.Context, c CloudAccount, m *model, have *cloud.State) (after *model, notes []group.CloudNote, err error) {
-	var fresh []*fleet.Host
-	for _, i := range have.Instances {
-		if i.Labels[c.Label] == "" || m.pair.Number == 0 {
-			continue
-		}
-		var h *fleet.Host
-		why := ""
-		after, refused, err := s.takeOver(ctx, m, "cloud "+c.Name, func(m *model) ([]*fleet.Host, string) {
-			if h = nil; m.instance(c.Name, i.ID) != nil {
-				return nil, ""
-			}
-			if h, why = newcomer(c, m, i); h == nil {
-				return nil, ""
-			}
-			return []*fleet.Host{h}, fmt.Sprintf("the instance %s came up in %s, labelled %s", i.ID, c.Name, strings.Join(h.Roles, ", "))
-		})
-		if err != nil {
-			return m, notes, err
-		}
-		m = after
-		switch why = cmp.Or(refused, why); {
-		case why != "":
-			notes = append(notes, group.CloudNote{Kind: group.NotTaken, What: i.ID, Says: fmt.Sprintf("The instance %s is labelled %q, and is not taken into the fleet: %s", i.ID, i.Labels[c.Label], why), Hint: "mend the label, or add it to the fleet file"})
-		case h != nil:
-			fresh = append(fresh, h)
-		}
-	}
-	if fresh == nil {
-		return m, notes, nil
-	}
-	heard, err := s.cloudHeard(ctx, c)
-	if err != nil {
-		return m, notes, err
-	}
-	for at, h := range heard {
-		if h.Pair == 0 || h.Pair == m.pair.Number {
-			continue
-		}
-		if pair, err := s.Store.Pair(ctx, h.Pair); err != nil || pair.Revision != m.pair.Revision {
-			continue // it waits for a wave
-		}
-		if err := s.Store.Ask(ctx, at, m.pair.Number); err != nil {
-			return m, notes, err
-		}
-	}
-	for _, h := range fresh {
-		if err := s.Store.Ask(ctx, atCloud(h), m.pair.Number); err != nil {
-			return m, notes, err
-		}
-	}
-	return m, notes, nil
-}
-
-// instance is the host whose instance has an identity in a cloud; nil if there is none.
-func (m *model) instance(cloud, id string) *fleet.Host {
-	for _, h := range m.fleet.Hosts {
-		if h.Instance != nil && h.Instance.Cloud == cloud && h.Instance.ID == id {
-			return h
-		}
-	}
-	return nil
-}
-
-// newcomer is a new instance as a host; why says what is wrong with it. A cloud is not
-// believed that an instance has addresses which others have, or nobody can have.
-func newcomer(c CloudAccount, m *model, i cloud.Instance) (h *fleet.Host, why string) {
-	name := cmp.Or(i.Labels["name"], i.ID)
-	h = &fleet.Host{Name: name, Dialect: fleet.NoFilter, Instance: &fleet.Instance{Cloud: c.Name, ID: i.ID, Labels: i.Labels}}
-	if !hostName.MatchString(name) {
-		return nil, fmt.Sprintf("%q cannot be a host's name", name)
-	}
-	if m.host(name) != nil {
-		return nil, "another host is named " + name
-	}
-	h.Roles = strings.FieldsFunc(i.Labels[c.Label], func(r rune) bool { return r == ' ' || r == ',' })
-	for _, role := range h.Roles {
-		if !slices.ContainsFunc(m.policy.Roles, func(r *policy.Role) bool { return r.Name == role }) {
-			return nil, "the policy has no role " + role
-		}
-	}
-	nic := fleet.Interface{Name: "nic"}
-	for _, a := range i.Addresses {
-		if !fleet.Unicast(a) || a.IsLinkLocalUnicast() {
-			return nil, fmt.Sprintf("%s is no address of a host", a)
-		}
-		for _, other := range m.fleet.Hosts {
-			if other.Addresses().Contains(a) {
-				return nil, fmt.Sprintf("%s has the address %s already", other.Name, a)
-			}
-		}
-		nic.Addresses = append(nic.Addresses, netip.PrefixFrom(a, a.BitLen()))
-	}
-	if nic.Addresses == nil {
-		return nil, "it has no address"
-	}
-	h.Interfaces = []fleet.Interface{nic}
-	return h, ""
 }

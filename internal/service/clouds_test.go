@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http/httptest"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -55,7 +56,7 @@ func newClouded(t *testing.T, change ...func(*puffin.Options)) *clouded {
 	}
 	c.harbour = newHarbour(t, func(o *service.Options) {
 		o.Clouds = []service.CloudAccount{{Name: "puffin", Owner: "saltmarsh", Label: "role", Account: &puffin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
-		o.CloudEvery, o.CloudSoon = 200*time.Millisecond, 50*time.Millisecond
+		o.CloudEvery, o.CloudSoon, o.FollowEvery = 200*time.Millisecond, 50*time.Millisecond, 50*time.Millisecond
 	})
 	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: cloudedFleet})
 	require.NoError(t, err)
@@ -265,6 +266,85 @@ func TestNewInstances(t *testing.T) {
 	require.Len(t, f.Hosts, 4)
 }
 
+// TestInstancesGoAndChange: what the cloud says of instances that it has labelled the fleet
+// follows, their peers too, by waves of the service's own; of others it is told.
+func TestInstancesGoAndChange(t *testing.T) {
+	c := newClouded(t)
+	require.Equal(t, api.WaveDone, c.wave().State)
+	start := func(id, role, address string) {
+		one := puffin.Instance{ID: id, Labels: map[string]string{"role": role}, Addresses: []netip.Addr{netip.MustParseAddr(address)}}
+		for _, m := range c.sky.Document().Members {
+			if m.Instance == id {
+				one.Groups = m.Groups
+			}
+		}
+		c.sky.Start(one)
+	}
+	feeds := func(addresses ...string) func() bool {
+		return func() bool {
+			peers := slices.DeleteFunc(c.peersOf("puffin-2", "allow feed"), func(s string) bool { return s == "tcp 8883" })
+			return len(peers) == len(addresses) && !slices.ContainsFunc(addresses, func(a string) bool { return !slices.Contains(peers, a+"/32") })
+		}
+	}
+	hosts := func() (names []string) {
+		fl, err := c.Fleet(context.Background())
+		require.NoError(t, err)
+		for _, h := range fl.Hosts {
+			names = append(names, h.Name+" "+strings.Join(h.Roles, " "))
+		}
+		return names
+	}
+	start("puffin-3", "charts", "198.51.100.208")
+	start("puffin-4", "charts", "198.51.100.215")
+	c.until("both feed the broker", feeds("198.51.100.201", "198.51.100.208", "198.51.100.215"))
+
+	start("puffin-3", "charts", "198.51.100.210")
+	c.until("one has another address", feeds("198.51.100.201", "198.51.100.210", "198.51.100.215"))
+	start("puffin-4", "broker", "198.51.100.215")
+	c.until("the other another role", feeds("198.51.100.201", "198.51.100.210"))
+	c.until("and what goes with it", func() bool { return c.state("puffin-4") == api.InStep && len(c.peersOf("puffin-4", "allow feed")) == 3 })
+	require.Contains(t, hosts(), "puffin-4 broker")
+	start("puffin-4", "brokers", "198.51.100.215")
+	c.until("it is told", func() bool {
+		return c.note(group.NotTaken) == "The instance puffin-4 of puffin-4 changed, and that is not followed: the policy has no role brokers"
+	})
+	start("puffin-4", "broker", "198.51.100.215")
+
+	c.sky.Stop("puffin-3")
+	c.until("it left the fleet", func() bool { return !slices.Contains(hosts(), "puffin-3 charts") && feeds("198.51.100.201")() })
+	start("puffin-5", "charts", "198.51.100.210") // with the address of the one before
+	c.until("its follower is covered", func() bool { return c.state("puffin-5") == api.InStep && feeds("198.51.100.201", "198.51.100.210")() })
+	c.sky.Stop("puffin-5")
+	start("puffin-6", "charts", "198.51.100.210")
+	c.until("at once, where the address shows that it is gone", func() bool { return c.state("puffin-6") == api.InStep })
+
+	// What the fleet file says is not the cloud's to change.
+	c.sky.Start(puffin.Instance{ID: "puffin-1", Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.211")}})
+	c.until("another address is told", func() bool {
+		return c.note(group.Elsewhere) == "The instance puffin-1 of charts-01 has 198.51.100.211, and the fleet file says 198.51.100.201."
+	})
+	c.sky.Stop("puffin-1")
+	c.until("that it is gone is told", func() bool {
+		d, err := c.Drift(context.Background(), "charts-01")
+		return err == nil && d.Hosts[0].State == api.Silent && d.Hosts[0].Why == "puffin has no instance puffin-1" && strings.HasPrefix(c.note(group.Gone), "The instance puffin-1 of charts-01 is not there any more")
+	})
+	w := c.wave("charts")
+	require.Equal(t, api.WaveDone, w.State, "nobody waits for it: %+v", w)
+
+	waves, err := c.Waves(context.Background())
+	require.NoError(t, err)
+	var why []string
+	for _, w := range waves.Waves {
+		if w.By == service.Itself {
+			require.Equal(t, api.WaveDone, w.State, "%+v", w)
+			why = append(why, w.Why)
+		}
+	}
+	require.Contains(t, strings.Join(why, "\n"), "puffin-3 left puffin")
+	require.Contains(t, strings.Join(why, "\n"), "puffin-4 is labelled broker")
+	require.Contains(t, strings.Join(why, "\n"), "puffin-3 now has 198.51.100.210")
+}
+
 // TestACloudThatIsNotWell: half an answer, nonsense, or another account's is not looked at,
 // and nothing is asked for; who was asked for something waits.
 func TestACloudThatIsNotWell(t *testing.T) {
@@ -306,7 +386,7 @@ func TestOneThatCannotHindersNobody(t *testing.T) {
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
 	require.NotEmpty(t, c.peersOf("puffin-2", "allow hop"))
 	c.sky.Start(puffin.Instance{ID: "puffin-3", Labels: map[string]string{"role": "broker"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
-	c.sky.Start(puffin.Instance{ID: "puffin-4", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.209")}})
+	c.sky.Start(puffin.Instance{ID: "puffin-4", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.215")}})
 	c.until("the newcomer is covered", func() bool { return c.state("puffin-3") == api.InStep })
 	for range 3 { // and however often the cloud is read
 		c.until("the other one is told of", func() bool { return c.state("puffin-4") == api.Failed })

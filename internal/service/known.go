@@ -86,6 +86,9 @@ func (s *Service) groups(ctx context.Context, current *model, h *fleet.Host, k k
 		return res, err
 	}
 	switch why := cloud.Failed[at]; {
+	case cloud.Gone[at] > 0:
+		res.State, res.Why, res.inForce = api.Silent, fmt.Sprintf("%s has no instance %s", h.Instance.Cloud, h.Instance.ID), 0
+		return res, nil
 	case res.State == api.InStep:
 	case why != "":
 		res.State, res.Why = api.Failed, why

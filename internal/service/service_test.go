@@ -68,6 +68,7 @@ func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 	var work sync.WaitGroup
 	if o.Clouds != nil {
 		work.Go(func() { svc.Work(working) })
+		work.Go(func() { svc.Follow(working) })
 		work.Go(func() { svc.WorkClouds(working) })
 	}
 	t.Cleanup(func() {

@@ -46,6 +46,8 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 		switch heard, c := k.heard[h.Subject()], k.clouds[h.Cloud]; {
 		case err != nil:
 			return err
+		case c.Gone[h.Subject()] > 0: // nobody is open by that
+			h.Phase, h.Why = api.HostAbsent, fmt.Sprintf("%s has no instance %s", h.Cloud, host.Instance.ID)
 		case c.Failed[h.Subject()] != "":
 			return fail(c.Failed[h.Subject()])
 		case res.State == api.InStep && c.Reached[h.Subject()].Equal(heard.AskedAt) && heard.ReceivedAt.After(heard.AskedAt):

@@ -116,7 +116,7 @@ func (s *Service) stepWave(ctx context.Context, number int64) (running bool, err
 			switch h.Phase {
 			case api.HostFailed, api.HostBack:
 				return s.stop(ctx, w, step, attending, fmt.Sprintf("%s %s: %s", h.Name, h.Phase, h.Why))
-			case api.HostKept:
+			case api.HostKept, api.HostAbsent:
 			default:
 				done = false
 			}

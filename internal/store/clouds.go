@@ -15,6 +15,7 @@ type CloudState struct {
 	api.CloudStatus
 	Abilities group.Abilities      // of its groups
 	Reached   map[string]time.Time // by HOST@CLOUD, when all that it was asked for was in force
+	Gone      map[string]int       // by HOST@CLOUD, how often in a row the cloud did not know the instance
 	Failed    map[string]string    // by HOST@CLOUD, why what it was asked for cannot be
 }
 

@@ -56,7 +56,7 @@ func (d *Document) Concerning(instance string) *Document {
 // A CloudNote is something about a cloud's groups that is not as it is to be, though it need not
 // change what an instance admits.
 type CloudNote struct {
-	Kind string `json:"kind" enum:"changed,membership,no group,attached to nothing,not taken" doc:"changed: a group of ours holds something else than it was made with. membership: an instance is in other groups than it is to be. no group: nothing filters for an instance. attached to nothing: nobody is in a group of ours. not taken: a new instance is not taken into the fleet"`
+	Kind string `json:"kind" enum:"changed,membership,no group,attached to nothing,not taken,gone,elsewhere" doc:"changed: a group of ours holds something else than it was made with. membership: an instance is in other groups than it is to be. no group: nothing filters for an instance. attached to nothing: nobody is in a group of ours. not taken: a new instance, or what changed of one, is not taken into the fleet. gone: the cloud does not know an instance of the fleet. elsewhere: an instance has other addresses than the fleet file says"`
 	What string `json:"what" doc:"the group or the instance"`
 	Says string `json:"says" doc:"it, in a sentence"`
 	Hint string `json:"hint"`
@@ -69,6 +69,8 @@ const (
 	NoGroup    = "no group"
 	Unattached = "attached to nothing"
 	NotTaken   = "not taken"
+	Gone       = "gone"
+	Elsewhere  = "elsewhere"
 )
 
 // Notes tell what of a cloud's groups, as they are in force, is otherwise than they are to
