@@ -622,10 +622,10 @@ export interface components {
         CloudNote: {
             hint: string;
             /**
-             * @description changed: a group of ours holds something else than it was made with. membership: an instance is in other groups than it is to be. no group: nothing filters for an instance. attached to nothing: nobody is in a group of ours. not taken: a new instance is not taken into the fleet
+             * @description changed: a group of ours holds something else than it was made with. membership: an instance is in other groups than it is to be. no group: nothing filters for an instance. attached to nothing: nobody is in a group of ours. not taken: a new instance, or what changed of one, is not taken into the fleet. gone: the cloud does not know an instance of the fleet. elsewhere: an instance has other addresses than the fleet file says
              * @enum {string}
              */
-            kind: "changed" | "membership" | "no group" | "attached to nothing" | "not taken";
+            kind: "changed" | "membership" | "no group" | "attached to nothing" | "not taken" | "gone" | "elsewhere";
             /** @description it, in a sentence */
             says: string;
             /** @description the group or the instance */
@@ -1283,6 +1283,8 @@ export interface components {
             /** @description who answered */
             reached?: string;
             service: string;
+            /** @description the address that it was opened from */
+            source?: string;
             /** @description the host that it was to reach */
             to: string;
             /**
@@ -1314,6 +1316,15 @@ export interface components {
             packet?: components["schemas"]["Packet"];
             /** @enum {string} */
             severity: "error" | "warning";
+        };
+        Proof: {
+            /** @enum {string} */
+            change: "new" | "gone" | "changed";
+            /** @description a connection that the policy admits, and that was answered */
+            passed?: string;
+            /** @description one that it refuses, and that nobody answered */
+            refused?: string;
+            statement: string;
         };
         PublishRequest: {
             /**
@@ -1585,6 +1596,8 @@ export interface components {
             connections?: components["schemas"]["OpenConnection"][];
             /** @description why it was not done */
             failed?: string;
+            /** @description of a probe: the address that it was opened from */
+            from?: string;
             /** @description who answered: our own listener, or what listens there */
             reached?: string;
             /** @description what there is to say besides */
@@ -1697,16 +1710,28 @@ export interface components {
             agrees?: "yes" | "no" | "open";
             /** @description what came of it */
             came?: string;
-            /** @description the expectation */
+            /**
+             * @description of a statement
+             * @enum {string}
+             */
+            change?: "new" | "gone" | "changed";
+            /** @description the expectation, or the statement that came, went or changed */
             for: string;
             /** @description the host that opens it */
             from: string;
+            /**
+             * Format: int64
+             * @description the pair that the first host has in force, if it is not the wave's
+             */
+            from_pair?: number;
             /**
              * Format: int64
              * @description the task by which something listens there
              */
             listen?: number;
             service: string;
+            /** @description the address that it was opened from */
+            source?: string;
             /**
              * Format: int64
              * @description the task by which it is opened
@@ -1714,6 +1739,11 @@ export interface components {
             task?: number;
             /** @description the host that it goes to */
             to: string;
+            /**
+             * Format: int64
+             * @description and the second
+             */
+            to_pair?: number;
         };
         Wave: {
             /** Format: date-time */
@@ -1732,12 +1762,16 @@ export interface components {
             generation: number;
             /**
              * Format: int64
-             * @description connections that came out as expected, in all steps
+             * @description connections that came out as the policy says, in all steps
              */
             held?: number;
             hosts: components["schemas"]["WaveHost"][];
+            /** @description what could not be tried, and why */
+            left?: string[];
             /** Format: int64 */
             number: number;
+            /** @description what shows of each statement that came, went or changed that it is so */
+            proofs?: components["schemas"]["Proof"][];
             /** Format: int64 */
             revision: number;
             /**
@@ -1770,6 +1804,11 @@ export interface components {
             change?: string;
             /** @description whose groups are put in force for its instance; its own filter's rules if not said */
             cloud?: string;
+            /**
+             * Format: int64
+             * @description the pair that it was asked for before
+             */
+            had?: number;
             name: string;
             /**
              * Format: int64

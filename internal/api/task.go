@@ -61,6 +61,7 @@ type TaskResult struct {
 	Came    string      `json:"came,omitempty" enum:"answered,refused,silent,unreachable,listening" doc:"of a probe: what came of it"`
 	Took    float64     `json:"took,omitempty" doc:"milliseconds, of a probe"`
 	Reached string      `json:"reached,omitempty" doc:"who answered: our own listener, or what listens there"`
+	From    string      `json:"from,omitempty" doc:"of a probe: the address that it was opened from"`
 
 	Connections []OpenConnection `json:"connections,omitempty" nullable:"false"`
 }
@@ -190,6 +191,7 @@ type ProbeResult struct {
 	From    string  `json:"from" doc:"the host that opened it"`
 	To      string  `json:"to" doc:"the host that it was to reach"`
 	Address string  `json:"address"`
+	Source  string  `json:"source,omitempty" doc:"the address that it was opened from"`
 	Service string  `json:"service"`
 	For     string  `json:"for,omitempty" doc:"the expectation that it is about"`
 	Came    string  `json:"came" enum:"answered,refused,silent,unreachable,untried" doc:"what came of it"`
@@ -242,7 +244,8 @@ type OpenConnection struct {
 	From     string `json:"from" doc:"address and port of whoever opened it"`
 	To       string `json:"to"`
 	State    string `json:"state,omitempty"`
-	Cut      bool   `json:"cut,omitempty" doc:"it was cut"`
+	Cut      bool   `json:"cut,omitempty" doc:"it was cut, and was looked for afterwards"`
+	Why      string `json:"why,omitempty" doc:"why it could not be cut"`
 }
 
 // Connections are such connections of a host.

@@ -59,8 +59,21 @@ type Wave struct {
 	Trials     []Trial        `json:"trials,omitempty" nullable:"false" doc:"connections that are tried after this step, since the policy expects something of them"`
 	Rounds     int            `json:"rounds,omitempty" doc:"how often those were tried"`
 	Counts     map[string]int `json:"counts,omitempty" doc:"how many of its hosts are in which phase"`
-	Held       int            `json:"held,omitempty" doc:"connections that came out as expected, in all steps"`
+	Held       int            `json:"held,omitempty" doc:"connections that came out as the policy says, in all steps"`
+	Proofs     []Proof        `json:"proofs,omitempty" nullable:"false" doc:"what shows of each statement that came, went or changed that it is so"`
+	Left       []string       `json:"left,omitempty" nullable:"false" doc:"what could not be tried, and why"`
 }
+
+// A Proof is what real connections showed of a statement that a wave put in force or took out.
+type Proof struct {
+	Statement string `json:"statement"`
+	Change    string `json:"change" enum:"new,gone,changed"`
+	Passed    string `json:"passed,omitempty" doc:"a connection that the policy admits, and that was answered"`
+	Refused   string `json:"refused,omitempty" doc:"one that it refuses, and that nobody answered"`
+}
+
+// Tried says that connections were tried at all.
+func (w Wave) Tried() bool { return w.Held > 0 || len(w.Proofs) > 0 }
 
 // Size is how many hosts the wave is at, also where they are not told.
 func (w Wave) Size() (n int) {
@@ -72,12 +85,16 @@ func (w Wave) Size() (n int) {
 
 // A Trial is a real connection that shows whether an expectation holds.
 type Trial struct {
-	For      string `json:"for" doc:"the expectation"`
+	For      string `json:"for" doc:"the expectation, or the statement that came, went or changed"`
+	Change   string `json:"change,omitempty" enum:"new,gone,changed" doc:"of a statement"`
 	From     string `json:"from" doc:"the host that opens it"`
 	To       string `json:"to" doc:"the host that it goes to"`
 	Address  string `json:"address"`
+	Source   string `json:"source,omitempty" doc:"the address that it was opened from"`
 	Service  string `json:"service"`
 	Admitted bool   `json:"admitted" doc:"by the policy"`
+	FromPair int64  `json:"from_pair,omitempty" doc:"the pair that the first host has in force, if it is not the wave's"`
+	ToPair   int64  `json:"to_pair,omitempty" doc:"and the second"`
 	Listen   int64  `json:"listen,omitempty" doc:"the task by which something listens there"`
 	Task     int64  `json:"task,omitempty" doc:"the task by which it is opened"`
 	Came     string `json:"came,omitempty" doc:"what came of it"`
@@ -90,7 +107,16 @@ func (t Trial) String() string {
 	if t.Admitted {
 		does = "admits"
 	}
-	return fmt.Sprintf("expect %s: %s -> %s (%s) : %s was %s, and the policy %s it", t.For, t.From, t.To, t.Address, t.Service, t.Came, does)
+	about := "expect " + t.For
+	if t.Change != "" {
+		about = fmt.Sprintf("%s, which is %s", t.For, t.Change)
+	}
+	return fmt.Sprintf("%s: %s was %s, and the policy %s it", about, t.Connection(), t.Came, does)
+}
+
+// Connection is what is tried.
+func (t Trial) Connection() string {
+	return fmt.Sprintf("%s -> %s (%s) : %s", t.From, t.To, t.Address, t.Service)
 }
 
 // A WaveHost is one host of a wave.
@@ -99,6 +125,7 @@ type WaveHost struct {
 	Step   int      `json:"step" doc:"which settles it, from 1"`
 	Cloud  string   `json:"cloud,omitempty" doc:"whose groups are put in force for its instance; its own filter's rules if not said"`
 	Pair   int64    `json:"pair" doc:"that is put in force"`
+	Had    int64    `json:"had,omitempty" doc:"the pair that it was asked for before"`
 	Phase  string   `json:"phase" enum:"due,asked,in force,probed,keeping,kept,went back,failed,absent"`
 	Why    string   `json:"why,omitempty" doc:"how it is proven that the way in is open, or why it went back or failed"`
 	Said   []string `json:"said,omitempty" nullable:"false" doc:"what it noticed when it settled"`

@@ -17,8 +17,9 @@ func (a *app) connectionsCommand() *cobra.Command {
 		Short: "Connections that are open on a host and would no longer be admitted",
 		Long: `A connection that was opened before a change keeps running, since answers and what
 belongs to a connection are let through. Connections lists those that the rules in
-force would not let be opened now, and with --cut cuts them. It ends with 1 if there
-are any.`,
+force would not let be opened now, those from before there were rules too. With --cut it
+ends them, and looks that they are gone: sockets of the host are closed, what it forwards
+is forgotten and then refused. It ends with 1 if there are any.`,
 		Args: cobra.MaximumNArgs(1),
 	}
 	h := a.onHost(c)
@@ -33,7 +34,7 @@ are any.`,
 			}
 			var err error
 			found.Host = h.name
-			if found.Connections, err = h.machine.Unadmitted(cmd.Context(), h.name, cut); err != nil {
+			if found.Connections, err = h.machine.Unadmitted(cmd.Context(), h.name, h.services(), cut); err != nil {
 				return err
 			}
 		} else {
@@ -63,6 +64,8 @@ are any.`,
 				did := ""
 				if o.Cut {
 					did = "  cut"
+				} else if o.Why != "" {
+					did = "  not cut: " + o.Why
 				}
 				_, _ = fmt.Fprintf(w, "%s: %s from %s to %s%s\n", found.Host, o.Protocol, o.From, o.To, did)
 			}

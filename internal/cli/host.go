@@ -96,6 +96,9 @@ func (h *here) service() (*client.Client, error) {
 
 // services are the addresses at which this host finds the service.
 func (h *here) services() (out []netip.AddrPort) {
+	if h.svc == nil {
+		return nil
+	}
 	u, err := url.Parse(h.svc.URL())
 	if err != nil {
 		return nil
@@ -368,7 +371,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 	}
 	if made.Change.Kind == "settle" {
 		ctx, cancel := context.WithTimeout(cmd.Context(), lookTime)
-		left, _ := h.machine.Unadmitted(ctx, h.name, false) // what it found in that time; nothing where conntrack is not installed
+		left, _ := h.machine.Unadmitted(ctx, h.name, h.services(), false) // what it found in that time; nothing where conntrack is not installed
 		cancel()
 		if len(left) > 0 {
 			out.Said = append(out.Said, fmt.Sprintf("%s would no longer be admitted, as %s from %s to %s (yfence connections)", plural(len(left), "open connection"), left[0].Protocol, left[0].From, left[0].To))

@@ -100,7 +100,13 @@ func (p *pier) startService() {
 	svc := service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute})
 	ctx, cancel := context.WithCancel(context.Background())
 	worked := make(chan struct{})
-	go func() { svc.Work(ctx); close(worked) }()
+	go func() {
+		var work sync.WaitGroup
+		work.Go(func() { svc.Follow(ctx) })
+		svc.Work(ctx)
+		work.Wait()
+		close(worked)
+	}()
 	server := &http.Server{Handler: svc.Handler(), ReadHeaderTimeout: time.Second}
 	inside := p.listener()
 	ours, err := net.Listen("tcp", "127.0.0.1:0")

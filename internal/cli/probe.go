@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -31,7 +32,8 @@ With --listen a listener is opened on the far host where nothing listens, and cl
 again, so that refused, dropped and nobody-there are told apart. Without a first host
 the connection is opened from where this runs, which may be outside the fleet.
 
-It ends with 1 if anything came out otherwise than the policy says.`,
+It ends with 1 if anything came out otherwise than the policy says, and with 2 if
+nothing could be tried.`,
 		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n  yfence probe --all-expectations",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -54,6 +56,9 @@ It ends with 1 if anything came out otherwise than the policy says.`,
 			}
 			if err := a.print(probed, func(w io.Writer) { a.printProbed(w, probed) }); err != nil {
 				return err
+			}
+			if !slices.ContainsFunc(probed.Probes, func(r api.ProbeResult) bool { return r.Came != "untried" }) {
+				return errors.New("nothing could be tried")
 			}
 			for _, r := range probed.Probes {
 				if r.Agrees == "no" || r.Came == "untried" {

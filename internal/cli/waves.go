@@ -28,7 +28,7 @@ func (a *app) wavesStart() *cobra.Command {
 	var req api.WaveRequest
 	var check string
 	var within time.Duration
-	var detach bool
+	var detach, rollBack bool
 	c := &cobra.Command{
 		Use:   "start [HOST|ROLE…]",
 		Short: "Begin, and stay until it is done",
@@ -38,14 +38,16 @@ new connection to it; where there is none, a person logs in and runs yfence keep
 first host that goes back or fails stops the wave, and what is not kept then goes
 back at once.
 
-After each step what the policy expects is tried by real connections between hosts
-that are settled; if one comes out otherwise, the wave stops. With --check a command of
-yours is run besides, here, or a URL is asked for; if the command ends with anything
-but 0, or the answer is no 2xx, the wave stops.`,
+After each step what it changed is tried by real connections between hosts that are
+settled: of each statement that came, went or changed one that must pass and one that
+must not, and what the policy expects; if one comes out otherwise, the wave stops. With
+--check a command of yours is run besides, here, or a URL is asked for; if the command
+ends with anything but 0, or the answer is no 2xx, the wave stops. What is kept by then
+stays, but with --roll-back.`,
 		Example: "  yfence waves start\n  yfence waves start charts --steps 1 --check './ask-the-chart-site.sh'\n  yfence waves start --revision 6 -m 'back to what worked'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if detach && check != "" {
-				return errors.New("--check needs somebody to run it: leave --detach out")
+			if detach && (check != "" || rollBack) {
+				return errors.New("--check and --roll-back need somebody to stay: leave --detach out")
 			}
 			svc, err := a.service()
 			if err != nil {
@@ -69,20 +71,46 @@ but 0, or the answer is no 2xx, the wave stops.`,
 				return err
 			}
 			if w.State != api.WaveDone {
+				if rollBack {
+					if err := a.rollBack(cmd.Context(), svc, w); err != nil {
+						return err
+					}
+				}
 				return errFound
 			}
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&rollBack, "roll-back", false, "if the wave stops, put what it has kept back on what it had before")
 	c.Flags().Int64Var(&req.Revision, "revision", 0, "another revision than the one that is published")
 	c.Flags().StringSliceVar(&req.Sizes, "steps", nil, "how many hosts are settled by the end of each step, as 1,10%")
 	c.Flags().DurationVar(&within, "within", time.Minute, "the time for a host's keep")
 	c.Flags().StringVar(&check, "check", "", "a command or a URL that tells after each step whether all is well")
-	c.Flags().BoolVar(&req.Untried, "untried", false, "do not try what the policy expects")
+	c.Flags().BoolVar(&req.Untried, "untried", false, "do not try what is changed, and what the policy expects")
 	c.Flags().BoolVar(&req.Even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
 	c.Flags().StringVarP(&req.Why, "message", "m", "", "the reason")
 	c.Flags().BoolVar(&detach, "detach", false, "do not stay; the service goes on by itself")
 	return c
+}
+
+// rollBack puts back what a wave that stopped has kept, if there is anything.
+func (a *app) rollBack(ctx context.Context, svc *client.Client, stopped api.Wave) error {
+	if !slices.ContainsFunc(stopped.Hosts, func(h api.WaveHost) bool { return h.Phase == api.HostKept }) {
+		return nil
+	}
+	w, err := svc.ReturnWave(ctx, stopped.Number)
+	if err != nil {
+		return err
+	}
+	a.say("wave %d puts back what wave %d has kept", w.Number, stopped.Number)
+	if w, err = a.follow(ctx, svc, w, ""); err != nil {
+		return err
+	}
+	a.say("wave %d is %s", w.Number, w.State)
+	if w.State != api.WaveDone {
+		return fmt.Errorf("what wave %d has kept is not all back: %s", stopped.Number, w.Stopped)
+	}
+	return nil
 }
 
 func waveDocument(w api.Wave) any {
@@ -96,7 +124,7 @@ func (a *app) follow(ctx context.Context, svc *client.Client, w api.Wave, check 
 	for {
 		a.sayPhases(w, said)
 		if w.Held > held {
-			a.say("  %s came out as the policy expects", plural(w.Held-held, "connection"))
+			a.say("  %s came out as the policy says", plural(w.Held-held, "connection"))
 			held = w.Held
 		}
 		if w.Step != step && w.State == api.WaveRunning {
@@ -220,11 +248,29 @@ func printWaveEnd(out io.Writer, w api.Wave) {
 		}
 	}
 	_, _ = fmt.Fprintf(out, "wave %d is %s: %s\n", w.Number, w.State, strings.Join(parts, ", "))
+	printProofs(out, w)
 	if w.Stopped != "" {
 		_, _ = fmt.Fprintf(out, "it stopped because %s\n", w.Stopped)
 		if count[api.HostKept] > 0 {
 			_, _ = fmt.Fprintf(out, "what is kept stays; yfence waves return %d puts those hosts back on what they had before\n", w.Number)
 		}
+	}
+}
+
+// printProofs tells what connections showed of what the wave changed.
+func printProofs(out io.Writer, w api.Wave) {
+	for _, p := range w.Proofs {
+		for _, one := range []struct{ connection, came string }{{p.Passed, "passes"}, {p.Refused, "is refused"}} {
+			if one.connection != "" {
+				_, _ = fmt.Fprintf(out, "proved %s (%s): %s %s\n", p.Statement, p.Change, one.connection, one.came)
+			}
+		}
+	}
+	for _, left := range w.Left {
+		_, _ = fmt.Fprintf(out, "not tried: %s\n", left)
+	}
+	if w.State == api.WaveDone && w.Held == 0 && !w.Untried {
+		_, _ = fmt.Fprintln(out, "no connection was tried: nothing but the ways in shows that what is in force is as the policy says")
 	}
 }
 

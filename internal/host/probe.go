@@ -32,8 +32,13 @@ const OwnListener = "our own listener"
 // Open opens a new connection, and tells what came of it.
 func Open(ctx context.Context, p api.Probe) api.TaskResult {
 	begin := time.Now()
+	if to, err := netip.ParseAddr(p.To); err == nil && p.From == "" && to.Zone() == "" && !to.IsLinkLocalUnicast() {
+		if from, ok := SourceFor(netip.AddrPortFrom(to, 9)); ok { // so that it is known which it was, whatever comes of it
+			p.From = from.String()
+		}
+	}
 	came, reached, err := open(ctx, p)
-	r := api.TaskResult{Came: came, Reached: reached, Took: float64(time.Since(begin).Microseconds()) / 1000}
+	r := api.TaskResult{Came: came, Reached: reached, From: p.From, Took: float64(time.Since(begin).Microseconds()) / 1000}
 	if err != nil {
 		r.Said = []string{err.Error()}
 	}

@@ -26,7 +26,7 @@ func FuzzTools(f *testing.F) {
 			for _, p := range []int{c.original.sport, c.original.dport, c.reply.sport, c.reply.dport} {
 				require.True(t, p >= 0 && p < 1<<16, p)
 			}
-			c.asNew(map[netip.Addr]string{})
+			c.asNew(map[netip.Addr]string{}, nil)
 		}
 		interfaces, _ := readInterfaces(addresses)
 		for _, i := range interfaces {

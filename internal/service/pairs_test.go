@@ -207,5 +207,5 @@ func TestALateChangeUndoesNothing(t *testing.T) {
 	var conflict *client.Problem
 	_, err = h.Publish(ctx, api.PublishRequest{Files: policyFiles(t), Why: "late", After: new(int64(2))})
 	require.True(t, errors.As(err, &conflict))
-	require.Contains(t, conflict.Detail, "revision 3 is in force, not 2")
+	require.Contains(t, conflict.Detail, "revision 3 is published, not 2")
 }

@@ -100,7 +100,8 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 	if in.Body.Expectations {
 		for _, e := range m.policy.Expects {
 			if !e.Off {
-				found := expected(e, m.fleet.Hosts, func(h *fleet.Host) bool { return s.attends(attending[h.Name]) })
+				can := func(h *fleet.Host) bool { return s.attends(attending[h.Name]) }
+				found := append(expected(e, m.fleet.Hosts, can), s.turned(ctx, m, contrary(e, m.fleet.Hosts, can), e.Kind != "always")...)
 				if len(found) == 0 {
 					out.Left = append(out.Left, fmt.Sprintf("%s %s: no host that attends can try it", e.Kind, e.Name))
 				}
@@ -148,20 +149,42 @@ func there(s *Service, hosts []*fleet.Host, attending map[string]store.Attending
 }
 
 // expected are the connections that show whether an expectation holds: one host of each
-// set of roles at either end, the first of those that can.
+// set of roles at either end, the first of those that can. What only some may do, those
+// others try.
 func expected(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
-	one := func(is func(*fleet.Host) bool) (out []*fleet.Host) {
-		seen := map[string]bool{}
-		for _, h := range hosts {
-			if roles := strings.Join(h.Roles, " "); !seen[roles] && is(h) && can(h) {
-				seen[roles] = true
-				out = append(out, h)
-			}
+	return between(e, hosts, can, func(h *fleet.Host) bool { return e.From.Names(h) == (e.Kind != "only") })
+}
+
+// contrary are connections from whom the expectation does not speak of, or of whom it says
+// that only they may: without one that fares otherwise, nothing shows that any passes, or
+// that any is refused.
+func contrary(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
+	return between(e, hosts, can, func(h *fleet.Host) bool { return e.From.Names(h) == (e.Kind == "only") })
+}
+
+func between(e *policy.Expectation, hosts []*fleet.Host, can, from func(*fleet.Host) bool) []trial {
+	opens := firsts(hosts, can, from, nil)
+	return tries(opens, firsts(hosts, can, e.To.Names, opens), e.Terms, e.Kind+" "+e.Name)
+}
+
+// firsts is one host of each set of roles, the first that is so and can; rather not one of
+// some others, who would be at both ends.
+func firsts(hosts []*fleet.Host, can, is func(*fleet.Host) bool, others []*fleet.Host) (out []*fleet.Host) {
+	at := map[string]int{}
+	for _, h := range hosts {
+		if !can(h) || !is(h) {
+			continue
 		}
-		return out
+		roles := strings.Join(h.Roles, " ")
+		i, seen := at[roles]
+		if !seen {
+			at[roles] = len(out)
+			out = append(out, h)
+		} else if slices.Contains(others, out[i]) && !slices.Contains(others, h) {
+			out[i] = h
+		}
 	}
-	from := one(func(h *fleet.Host) bool { return e.From.Names(h) == (e.Kind != "only") }) // what others can do is the question
-	return tries(from, one(e.To.Names), e.Terms, e.Kind+" "+e.Name)
+	return out
 }
 
 // tryAll opens connections, and holds what comes of them against what the policy says.
@@ -215,6 +238,19 @@ func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool
 	return out, nil
 }
 
+// turned is the first of some connections that the policy admits, or refuses, if there is one.
+func (s *Service) turned(ctx context.Context, m *model, all []trial, admitted bool) []trial {
+	for i, t := range all {
+		if i == mostChoices {
+			break
+		}
+		if yes, err := s.admits(ctx, m, api.Trial{From: t.from.Name, Address: t.at.String(), Service: t.service()}); err == nil && yes == admitted {
+			return all[i : i+1]
+		}
+	}
+	return nil
+}
+
 // until gives how much is left of a time that begins now; at least enough to look once.
 func until(d time.Duration) func() time.Duration {
 	end := time.Now().Add(d)
@@ -224,7 +260,10 @@ func until(d time.Duration) func() time.Duration {
 // tried is what came of one connection; res and listener are nil where a host said nothing.
 func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api.ProbeResult) {
 	r = api.ProbeResult{From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), For: t.about, Came: "untried", Policy: ask.Uncertain, Agrees: "open"}
-	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", t.from.Name, t.at, t.service())); problems == nil {
+	if res != nil {
+		r.Source = res.From
+	}
+	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", cmp.Or(r.Source, t.from.Name), t.at, t.service())); problems == nil {
 		if answer := m.answer(q, s.Clock().Unix()); answer != nil {
 			r.Policy = answer.Verdict
 			if translated(answer) { // it arrives where nothing was opened for it

@@ -25,6 +25,9 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 	}
 	switch h.Phase {
 	case api.HostDue:
+		if err := s.had(ctx, h); err != nil {
+			return err
+		}
 		until := time.Now().Add(cloudWithin)
 		h.Phase, h.Until = api.HostAsked, &until
 		step.Ask(h.Subject(), h.Pair)

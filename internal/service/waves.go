@@ -330,13 +330,13 @@ func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, e
 	}
 	w := api.Wave{By: caller(ctx).Name, Why: fmt.Sprintf("back to what was before wave %d", before.Number), State: api.WaveRunning, Step: 1, Steps: 1, Within: before.Within, Even: before.Even, Hosts: []api.WaveHost{}}
 	for _, h := range before.Hosts {
-		if last := heard[h.Subject()]; h.Phase == api.HostKept && last.Pair == h.Pair && last.Previous != 0 {
-			pair, err := s.Store.Pair(ctx, last.Previous)
+		if h.Phase == api.HostKept && heard[h.Subject()].Pair == h.Pair && h.Had != 0 && h.Had != h.Pair {
+			pair, err := s.Store.Pair(ctx, h.Had)
 			if err != nil {
 				return nil, s.broken("reading the wave", err)
 			}
 			w.Revision, w.Generation = pair.Revision, pair.Generation
-			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Cloud: h.Cloud, Step: 1, Pair: last.Previous, Phase: api.HostDue})
+			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Cloud: h.Cloud, Step: 1, Pair: h.Had, Phase: api.HostDue})
 		}
 	}
 	if len(w.Hosts) == 0 {

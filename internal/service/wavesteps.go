@@ -189,6 +189,9 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 	}
 	switch h.Phase {
 	case api.HostDue:
+		if err := s.had(ctx, h); err != nil {
+			return err
+		}
 		step.Ask(h.Name, h.Pair)
 		id := step.Task(api.Task{Host: h.Name, Do: "settle", Pair: h.Pair, Within: w.Within, Even: w.Even, Why: fmt.Sprintf("wave %d", w.Number), Until: time.Now().Add(2 * taskWithin)})
 		h.Phase, h.Task = api.HostAsked, id
@@ -299,6 +302,16 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 		h.Phase, h.Why = api.HostKept, fmt.Sprintf("%s opened a connection to %s", h.Prober, h.To)
 	}
 	return nil
+}
+
+// had notes what a host of a wave was asked for before.
+func (s *Service) had(ctx context.Context, h *api.WaveHost) error {
+	if h.Had != 0 { // it is asked again
+		return nil
+	}
+	heard, err := s.Store.Heard(ctx, h.Subject())
+	h.Had = heard[h.Subject()].Pair
+	return err
 }
 
 // wayIn finds a host that may log in to another by a rule that keeps a way in, and

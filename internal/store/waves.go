@@ -98,7 +98,7 @@ func written(w api.Wave) (state, summary []byte, err error) {
 	if state, err = json.Marshal(w); err != nil {
 		return nil, nil, err
 	}
-	w.Hosts, w.Trials = []api.WaveHost{}, nil
+	w.Hosts, w.Trials, w.Proofs, w.Left = []api.WaveHost{}, nil, nil, nil
 	summary, err = json.Marshal(w)
 	return state, summary, err
 }

@@ -54,8 +54,8 @@ func (e *TooMany) Error() string {
 	for _, c := range e.Costs {
 		costs = append(costs, fmt.Sprintf("%s %d", c.Statement, c.Rules))
 	}
-	return fmt.Sprintf("the groups of %s would need %d %s rules, and the cloud has room for %d; most come from %s",
-		e.Host, e.Rules, policy.DirectionNames[e.Direction], e.Room, strings.Join(costs, ", "))
+	return fmt.Sprintf("its groups would need %d %s rules, and the cloud has room for %d; most come from %s",
+		e.Rules, policy.DirectionNames[e.Direction], e.Room, strings.Join(costs, ", "))
 }
 
 // Write gives the groups of the plan's host, of which it is to be in all: as few rules as
