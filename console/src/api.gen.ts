@@ -1177,13 +1177,15 @@ export interface components {
             unit?: string;
         };
         OpenConnection: {
-            /** @description it was cut */
+            /** @description it was cut, and was looked for afterwards */
             cut?: boolean;
             /** @description address and port of whoever opened it */
             from: string;
             protocol: string;
             state?: string;
             to: string;
+            /** @description why it could not be cut */
+            why?: string;
         };
         Packet: {
             /**

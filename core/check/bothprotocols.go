@@ -12,7 +12,9 @@ var bothProtocols = Check{
 	Code: "both-protocols",
 	Doc: `A port is opened for TCP and UDP, and the service there uses one of them.
 
-The other one is open for nothing. Write the service's name, or the one protocol.
+The other one is open for nothing. Write the service's name, or the one protocol. Some
+services are registered for both, and each server listens for one of them; a name then
+opens both.
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
@@ -21,7 +23,7 @@ The other one is open for nothing. Write the service's name, or the one protocol
 			}
 			for _, t := range r.Terms {
 				other := map[int]int{packet.TCP: packet.UDP, packet.UDP: packet.TCP}[t.Protocol]
-				if other == 0 || t.Ports.Lo != t.Ports.Hi || policy.ServiceAt(t.Protocol, t.Ports.Lo) != "" {
+				if other == 0 || t.Ports.Lo != t.Ports.Hi || t.Ports.Lo == http3 || policy.ServiceAt(t.Protocol, t.Ports.Lo) != "" {
 					continue
 				}
 				name := policy.ServiceAt(other, t.Ports.Lo)
@@ -31,6 +33,17 @@ The other one is open for nothing. Write the service's name, or the one protocol
 					break
 				}
 			}
+			for _, service := range r.Decl.Services {
+				if oneOfBoth[service.Name] {
+					p.warn(r, "both-protocols", "write the protocol that is used, as udp and the port", "the allow %q opens TCP and UDP, and a server of %s listens for one of them", r.Name, service.Name)
+				}
+			}
 		}
 	},
 }
+
+// http3 is the port at which web servers speak HTTP over TCP and, as HTTP/3 (RFC 9114), over UDP.
+const http3 = 443
+
+// oneOfBoth are services that are registered for TCP and UDP, of which a server uses one.
+var oneOfBoth = map[string]bool{"openvpn": true, "memcache": true}

@@ -29,6 +29,7 @@ var Checks = []Check{
 	noGuard, guardRefused, noWayIn, expectation, // errors
 	neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused, onlyBlocked, emptyList,
+	redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
 	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon,
 	staleKnowingly, // last: by then the others have said what they accept

@@ -110,6 +110,15 @@ func TestWarnings(t *testing.T) {
 		{"allow a: vpn -> green : icmp\n", `all-icmp: the allow "a" admits all of ICMP`, "allow a: vpn -> green : ping\n"},
 		{"allow a: vpn -> host h1 : https\n", `one-family: the allow "a" admits nothing over IPv6, which its hosts have too`, "allow a: vpn, 2001:db8:5::/48 -> host h1 : https\n"},
 		{"allow a: vpn -> green : tcp+udp 22\n", `both-protocols: the allow "a" opens udp 22, and ssh is tcp only`, "allow a: vpn -> green : domain\n"},
+		{"allow a: vpn -> host h1 : ping\n", `one-family: the allow "a" admits nothing over IPv6, which its hosts have too`, "allow a: vpn -> host h1 : icmp 8\n"},
+		{"allow a: vpn -> green : openvpn\n", `both-protocols: the allow "a" opens TCP and UDP, and a server of openvpn listens for one of them`, "allow a: vpn -> green : udp 1194\nallow b: vpn -> green : tcp+udp 443\n"},
+		{"allow a: vpn -> green : http, tcp 80\n", `repeated: the rule "a" names tcp 80, which is part of http already`, "allow a: vpn -> green : http, tcp 81\n"},
+		{"allow a: vpn -> green : http, tcp 80-90\n", `repeated: the rule "a" names http, which is part of tcp 80-90 already`, ""},
+		{"allow a: quay -> red : udp 67 knowingly one-family \"DHCP is\"\n", `dhcp-unaddressed: the allow "a" admits DHCP from quay, and who asks for an address has none yet`, "allow a: everywhere -> red : udp 67 arriving quay\n"},
+		{"redirect r: vpn -> green : tcp 8443 to tcp 9443\n", `redirect-unadmitted: the redirect "r" is for connections that no allow admits: tcp 8443 to green`, "redirect r: vpn -> green : tcp 8443 to tcp 9443\nallow a: vpn -> green : tcp 8443\n"},
+		{"redirect r: vpn -> green : tcp 8443 to host h3 : tcp 9443\nallow a: vpn -> green : tcp 8443\n", `redirect-unadmitted: the redirect "r" is for connections that no allow admits: tcp 9443 to host h3`, "redirect r: vpn -> green : tcp 8443 to host h3 : tcp 9443\nallow a: vpn -> host h3 : tcp 9443 knowingly one-family \"it is\"\n"},
+		{"redirect r: vpn -> green : tcp 2222 to tcp 22\nallow a: vpn -> green : tcp 2222\n", `redirect-around: the allow "a" and the redirect "r" let others reach tcp 22 than allow hop does`, "redirect r: vpn -> green : tcp 2222 to tcp 22\nallow a: vpn -> green : tcp 2222 knowingly redirect-around \"a door\"\n"},
+		{"leave l: green : inbound via wan0\n", `leave-all: the leave "l" is over every interface of h4: nothing inbound is refused there`, "leave l: red : inbound via eth1\n"},
 		{"allow a: 10.60.3.1 -> green : https\n", `own-address: the rule "a" names 10.60.3.1, which is the address of h3`, "allow a: host h3 -> green : https\n"},
 		{"allow a: 10.40.0.0/16 -> red, green : tcp 90 on quay knowingly one-family \"an old segment\"\n", `on-uncovered: the rule "a" asks for "quay", and h4 is not on it`, "allow a: 10.40.0.0/16 -> red : tcp 90 on quay knowingly one-family \"an old segment\"\n"},
 		{"allow a: green -> vpn : https from user www\n", `sender-open: the allow "a" names who may send, and on h4 outbound is open to all`, ""},
@@ -120,6 +129,31 @@ func TestWarnings(t *testing.T) {
 	} {
 		assert.Equal(t, []string{c.want}, warnings(c.text), c.text)
 		assert.Empty(t, warnings(c.sound), c.sound)
+	}
+}
+
+// TestSegmentsOfBothFamilies: what is said of one family of a segment that has both.
+func TestSegmentsOfBothFamilies(t *testing.T) {
+	const text = "policy p language 1\nrole red\nrole blue\nrole green\nnetwork vpn = 198.51.100.0/25, 2001:db8:5::/48\nsegment quay = 10.40.0.0/16, fd40::/48\n" +
+		"allow way-in: vpn -> red : ssh guard\nallow hop: red -> fleet : ssh guard\nallow use: blue, green -> red : https\nallow all: quay -> red : tcp 81, ping\n"
+	fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
+	require.Empty(t, found)
+	for rule, want := range map[string]string{
+		"block x: 10.40.3.0/24 -> red : tcp 81":                                       `one-family: the block "x" blocks nothing over IPv6, which the same machines have too`,
+		"block x: 10.40.3.0/24, fd40::3:0/112 -> red : tcp 81":                        "",
+		"block x: 203.0.113.0/24 -> red : tcp 81":                                     "", // nobody knows what else they have
+		"block x: 10.40.3.0/24 -> red : icmp 8":                                       "",
+		"allow x: 10.40.0.0/16 -> red : tcp 82  knowingly one-family \"old machines\"": `part-of-network: the rule "x" names 10.40.0.0/16, which is a part of the segment "quay"`,
+		"allow x: 10.40.3.0/24 -> red : tcp 82  knowingly one-family \"printers\"":     "", // that has no other name
+	} {
+		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text + rule + "\n"}}, fl, now)
+		got := ""
+		for _, p := range found {
+			if p.Line == 11 {
+				got = p.Code + ": " + p.Message
+			}
+		}
+		require.Equal(t, want, got, rule)
 	}
 }
 
@@ -165,6 +199,20 @@ func TestNoPath(t *testing.T) {
 		}
 		require.Equal(t, want, got, rule)
 	}
+	// The way in must get there too.
+	wayIn := func(guards string) (out []string) {
+		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: roles + guards}}, fl, now)
+		for _, p := range found {
+			if p.Code == "no-way-in" {
+				out = append(out, p.Message)
+			}
+		}
+		return out
+	}
+	const in = "allow in: vpn -> host a1 : ssh guard\n"
+	require.Equal(t, []string{`no chain of guards reaches the host "b1"`}, wayIn(in+"allow hop: host a1 -> host a1, b, host a2, gate, far, web : ssh guard\n"), "the router between forwards nothing that no rule says goes through it")
+	require.Empty(t, wayIn(in+"allow hop: host a1 -> a, gate, far, web : ssh guard\nallow over: host a1 -> b : ssh through gate guard\n"))
+	require.Empty(t, wayIn(in+"allow hop: host a1 -> a, gate, far, web : ssh guard\nallow over: host a2 -> b : ssh guard\n"), "by a host that is on both")
 }
 
 // TestWarningsAboutRoles: those that are about what roles say.

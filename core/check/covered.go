@@ -34,7 +34,7 @@ so with knowingly.
 // repeated: two rules do the same under different spellings.
 var repeated = Check{
 	Code: "repeated",
-	Doc: `Two rules do exactly the same.
+	Doc: `Two rules do exactly the same, or one says a service twice.
 
 They may be spelled differently, one by a service's name and one by its port. Taking
 one of them away changes nothing, which surprises whoever does it. Keep one.
@@ -43,6 +43,7 @@ one of them away changes nothing, which surprises whoever does it. Keep one.
 		rules := p.rules()
 		for i, r := range rules {
 			p.budget.Check()
+			p.saidTwice(r)
 			for _, other := range rules[:i] {
 				if p.covers(other, r) && p.covers(r, other) {
 					p.warn(r, "repeated", "take one of them away", "the rule %q does exactly what %s does", r.Name, other.Title())
@@ -51,6 +52,24 @@ one of them away changes nothing, which surprises whoever does it. Keep one.
 			}
 		}
 	},
+}
+
+// saidTwice warns of a service of a rule that is part of another of the same rule.
+func (p *pass) saidTwice(r *policy.Rule) {
+	sets := make([]packet.Set, len(r.Decl.Services))
+	for i, s := range r.Decl.Services {
+		for _, t := range p.pol.TermsFor(s) {
+			sets[i] = p.sp.Or(sets[i], compile.TermSet(p.sp, t))
+		}
+	}
+	for i, s := range r.Decl.Services {
+		for k, o := range r.Decl.Services {
+			if i != k && sets[i] != packet.Empty && p.sp.Within(sets[i], sets[k]) && (sets[i] != sets[k] || i > k) {
+				p.warn(r, "repeated", "take it away", "the rule %q names %s, which is part of %s already", r.Name, s.Text, o.Text)
+				return
+			}
+		}
+	}
 }
 
 // covers says that b does wherever a is rendered all that a does. A rule that

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -15,7 +16,8 @@ var noWayIn = Check{
 	Doc: `A host cannot be reached by any chain of guards.
 
 Every host must be reachable by guards, one after the other, the first of which
-begins outside the fleet. Otherwise settling the policy may leave the host with
+begins outside the fleet. Between hosts of the fleet there must be a path: a segment that
+both are on, an address that is reached from anywhere, or a through. Otherwise settling the policy may leave the host with
 nobody who can log in to it. Cover it by a guard:
 
     allow hop: jump -> fleet : ssh  guard
@@ -32,7 +34,7 @@ fleet file, and this is a warning.
 					continue
 				}
 				for _, h := range r.To.Hosts {
-					if !reached[h] && p.speaks(p.plan(h), r, policy.Inbound) != packet.Empty {
+					if !reached[h] && p.path(r, h, reached) && p.speaks(p.plan(h), r, policy.Inbound) != packet.Empty {
 						reached[h], changed = true, true
 					}
 				}
@@ -69,4 +71,17 @@ func (p *pass) begins(r *policy.Rule, reached map[*fleet.Host]bool) bool {
 		}
 	}
 	return false
+}
+
+// path says that somebody outside the fleet, or on a host that is reached, has a way to a
+// host: where nothing is known of the way it is taken to be there.
+func (p *pass) path(r *policy.Rule, h *fleet.Host, reached map[*fleet.Host]bool) bool {
+	if r.Through != nil || len(r.From.Outside().Ranges()) > 0 {
+		return true
+	}
+	to := p.place(h)
+	return slices.ContainsFunc(r.From.Hosts, func(from *fleet.Host) bool {
+		at := p.place(from)
+		return reached[from] && (at.public || to.public || len(at.segments) == 0 || len(to.segments) == 0 || at.meets(to))
+	})
 }

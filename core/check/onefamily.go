@@ -1,43 +1,75 @@
 package check
 
 import (
+	"slices"
+
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
 // oneFamily: see its documentation.
 var oneFamily = Check{
 	Code: "one-family",
-	Doc: `An allow works in one family only, though its hosts have both.
+	Doc: `A rule works in one family only, though its hosts have both.
 
 The peers on one side have addresses in one family; over the other family the same
-connection is refused, and the two come apart. Give the network its other prefix,
-or accept it.
+connection is refused where it is an allow, and passes where it is a block of machines on
+a segment with both. Give the network its other prefix, name the segment, or accept it.
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
-			if r.Block || !r.To.Named && !r.From.Named {
+			if !r.To.Named && !r.From.Named || r.Block && !p.sameMachines(r) {
 				continue
 			}
 			four, six := families(r.From.Addrs)
 			to4, to6 := families(r.To.Addrs)
 			works4, works6 := four && to4, six && to6
 			both4, both6 := hostFamilies(r)
-			for _, t := range r.Terms {
-				if t.Family != policy.AnyFamily {
-					works4, works6 = true, true // the service itself is of one family, or of both in turn
-				}
+			for4, for6 := serviceFamilies(r.Terms)
+			if !for4 || !for6 { // the service itself is of one family
+				continue
 			}
 			if both4 && both6 && works4 != works6 {
 				family := "IPv6"
 				if works6 {
 					family = "IPv4"
 				}
+				if r.Block {
+					p.warn(r, "one-family", "name the segment, or the addresses in both families, or accept it: knowingly one-family \"why\"", "the block %q blocks nothing over %s, which the same machines have too", r.Name, family)
+					continue
+				}
 				p.warn(r, "one-family", "give both sides addresses in both families, or accept it: knowingly one-family \"why\"", "the allow %q admits nothing over %s, which its hosts have too", r.Name, family)
 			}
 		}
 	},
+}
+
+// sameMachines says that the addresses of a block's side which names no hosts are all on a
+// segment with both families: what speaks from them has addresses in the other one too.
+func (p *pass) sameMachines(r *policy.Rule) bool {
+	for _, side := range []policy.Side{r.From, r.To} {
+		if side.Named || len(side.Addrs.Ranges()) == 0 {
+			continue
+		}
+		if !slices.ContainsFunc(p.pol.Segments(), func(seg *policy.Network) bool {
+			four, six := families(seg.Addrs)
+			return four && six && len(packet.Without(side.Addrs, seg.Addrs).Ranges()) == 0
+		}) {
+			return false
+		}
+	}
+	return true
+}
+
+// serviceFamilies are the families that services are of: ICMP is of one, ICMPv6 of the other.
+func serviceFamilies(terms []policy.Term) (four, six bool) {
+	for _, t := range terms {
+		four = four || t.Family != packet.IPv6 && t.Protocol != packet.ICMPv6
+		six = six || t.Family != packet.IPv4 && t.Protocol != packet.ICMP
+	}
+	return four, six
 }
 
 func families(set *netipx.IPSet) (four, six bool) {

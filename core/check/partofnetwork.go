@@ -24,12 +24,20 @@ part under a name of its own:
 		for _, r := range p.rules() {
 			for _, side := range []fence.Peers{r.Decl.From, r.Decl.To} {
 				if peer, n := p.partNamed(side); n != nil {
-					p.warn(r, "part-of-network", "write `"+n.Name+"`, or declare the part as a network of its own", "the rule %q names %s, which is a part of the network %q", r.Name, peer.Text, n.Name)
+					p.warn(r, "part-of-network", "write `"+n.Name+"`, or declare the part as a network of its own", "the rule %q names %s, which is a part of the %s %q", r.Name, peer.Text, kindOf(n), n.Name)
 					break
 				}
 			}
 		}
 	},
+}
+
+// kindOf is what a network is called.
+func kindOf(n *policy.Network) string {
+	if n.Segment {
+		return "segment"
+	}
+	return "network"
 }
 
 // partNamed finds addresses of a side that are part of a declared network which
@@ -58,10 +66,13 @@ func (p *pass) partNamed(side fence.Peers) (part fence.Peer, of *policy.Network)
 
 // networkAround finds the smallest declared network that holds all of some
 // addresses, nil if none does. Part of a segment is no part of a network: what
-// is attached to it has no other name.
+// is attached to it has no other name. But all that it has of one family is.
 func (p *pass) networkAround(written *netipx.IPSet) (around *policy.Network) {
 	for _, n := range p.pol.Networks {
-		if n.Segment || len(packet.Without(written, n.Addrs).Ranges()) > 0 {
+		if len(packet.Without(written, n.Addrs).Ranges()) > 0 {
+			continue
+		}
+		if n.Segment && !written.Equal(packet.OfFamily(n.Addrs, packet.IPv4)) && !written.Equal(packet.OfFamily(n.Addrs, packet.IPv6)) {
 			continue
 		}
 		if around == nil || len(packet.Without(n.Addrs, around.Addrs).Ranges()) == 0 {

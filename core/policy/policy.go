@@ -318,6 +318,19 @@ func (p *Policy) TermsOf(name string) (out []string) {
 	return out
 }
 
+// TermsFor is what a service as a rule names it admits.
+func (p *Policy) TermsFor(t fence.ServiceTerm) []Term {
+	if t.Name == "" {
+		return plain(t)
+	}
+	for _, s := range p.Services {
+		if s.Name == t.Name {
+			return s.Terms
+		}
+	}
+	return registry()[t.Name]
+}
+
 // String is a term as a policy writes it.
 func (t Term) String() string {
 	if t.Protocol == AnyProtocol {

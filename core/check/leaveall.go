@@ -1,0 +1,47 @@
+package check
+
+import (
+	"slices"
+	"strings"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// leaveAll: see its documentation.
+var leaveAll = Check{
+	Code: "leave-all",
+	Doc: `A leave takes a host out of the policy.
+
+The host has no interface but those that are left to others: nothing that comes to it is
+refused, whatever the rules and its stance say. Name the interface that was meant, or give
+the host a role without a stance.
+`,
+	run: func(p *pass) {
+		for i := range p.pol.Leaves {
+			l := &p.pol.Leaves[i]
+			if l.Direction == policy.Forward {
+				continue
+			}
+			var bare []string
+			for _, h := range p.pol.Fleet.Hosts {
+				left := func(nic fleet.Interface) bool {
+					return slices.ContainsFunc(l.Interfaces, func(name string) bool {
+						prefix, all := strings.CutSuffix(name, "*")
+						return name == nic.Name || all && strings.HasPrefix(nic.Name, prefix)
+					})
+				}
+				closed := slices.ContainsFunc(p.plan(h).Chains, func(c compile.Chain) bool { return c.Direction == l.Direction && c.Stance.Closed })
+				if l.Concerns(h) && closed && len(h.Interfaces) > 0 && !slices.ContainsFunc(h.Interfaces, func(nic fleet.Interface) bool { return !left(nic) }) {
+					bare = append(bare, h.Name)
+				}
+			}
+			if bare != nil {
+				p.report(fence.Warningf(l.Pos, len(l.Name), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), policy.DirectionNames[l.Direction]).
+					Hinted("name the interface that is meant"))
+			}
+		}
+	},
+}
