@@ -381,6 +381,12 @@ func (t *taker) weigh(dir policy.Direction, part string, of packet.Set) {
 		if part == "invalid" && len(packet.OfFamily(own, family).Ranges()) == 0 {
 			of = sp.Minus(of, sp.Value(packet.Family, family))
 		}
+		if mine := sp.And(of, sp.Value(packet.Family, family)); sp.And(mine, sp.Or(t.admitted, t.refused)) == packet.Empty {
+			of = sp.Minus(of, mine) // nobody dumped it
+		}
+	}
+	if of == packet.Empty {
+		return
 	}
 	as := sp.Within(of, t.admitted)
 	switch {

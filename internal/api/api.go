@@ -166,6 +166,8 @@ type Dump struct {
 type InForce struct {
 	Dumps []Dump     `json:"dumps" required:"false" nullable:"false"`
 	Names *nft.Names `json:"names,omitempty" doc:"who the users and units are that the rules speak of"`
+
+	Complete bool `json:"-"` // of dumps that people made by hand: they are all there is
 }
 
 // Report is what a host sends in.

@@ -83,6 +83,7 @@ A dump is what drift takes: of one host there may be several, one --dump for eac
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringArrayVar(&dumps, "dump", nil, "HOST=FILE with what the host has in force")
 	c.Flags().StringVar(&name, "name", "adopted", "the policy's name")
 	c.Flags().StringVar(&into, "into", "", "a folder to write the policy to, and the fleet with its roles")

@@ -59,6 +59,7 @@ networks, segments, everywhere and strangers.`,
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringArrayVar(&dumps, "dump", nil, "a report or listing of a host, to ask instead of the policy; - for standard input")
 	return c
 }
@@ -130,6 +131,7 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 
 // inForce reads files with what one host has in force.
 func (a *app) inForce(names []string) (all api.InForce, err error) {
+	all.Complete = a.complete
 	for _, name := range names {
 		data, err := a.readFile(name)
 		if err != nil {

@@ -36,6 +36,7 @@ type app struct {
 	server    string
 	tokenFile string
 	caFile    string
+	complete  bool // the dumps given are all there is
 
 	stdin       io.Reader
 	out, errOut *shown

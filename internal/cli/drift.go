@@ -55,6 +55,7 @@ tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or wit
 		},
 	}
 	c.Flags().StringVar(&host, "host", "", "whose dump it is")
+	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringArrayVar(&dumps, "dump", nil, "a file with a listing of the host's rules, - for standard input")
 	return c
 }

@@ -9,8 +9,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"unicode/utf16"
 
 	"yellowfence.example/yfence/core/dialect"
@@ -49,7 +51,43 @@ func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*d
 	if r.names.Routes != nil {
 		all.Routes = r.names.Routes
 	}
+	if !f.Complete {
+		all.Add(missing(sp, dumps))
+	}
 	return all, nil
+}
+
+// missing are chains that stand for the rules of a family that no dump tells of, where people
+// made the dumps by hand: they may refuse anything. nft's listing is of both families; the
+// tools of iptables each print one.
+func missing(sp *packet.Space, dumps []api.Dump) *dialect.Ruleset {
+	told := map[string]bool{}
+	for _, d := range dumps {
+		if d.File == "" {
+			return &dialect.Ruleset{} // a host's report has all
+		}
+		switch d.Kind {
+		case IPTables:
+			told["ip"] = true
+		case IP6Tables:
+			told["ip6"] = true
+		case Routes, IPSet:
+		default:
+			return &dialect.Ruleset{}
+		}
+	}
+	out := &dialect.Ruleset{}
+	for family, tool := range map[string]string{"ip": IPTables, "ip6": IP6Tables} {
+		if told[family] || len(dumps) == 0 {
+			continue
+		}
+		name := fmt.Sprintf("the rules of %s: no dump of %s is given (--complete says that there are none)", map[string]string{"ip": "IPv4", "ip6": "IPv6"}[family], tool)
+		for _, hook := range []string{"input", "forward", "output"} {
+			out.Chains = append(out.Chains, &dialect.Chain{Family: family, Table: "not dumped", Name: hook, Hook: hook, Type: "filter", Policy: packet.Admit,
+				Rules: []dialect.Rule{{Match: sp.Unknown(name), Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Drop}}}}})
+		}
+	}
+	return out
 }
 
 // Telling are the dumps that count. A report has nft's listing in both forms: JSON is
@@ -89,6 +127,9 @@ type reader struct {
 }
 
 func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
+	if strings.TrimSpace(d.Text) == "" && slices.Contains([]string{NFTText, IPTables, IP6Tables, IPSet}, d.Kind) && (d.File == "" || kindNamed(d.File) == d.Kind) {
+		return &dialect.Ruleset{}, nil // these print nothing where nobody made rules
+	}
 	switch d.Kind {
 	case Routes:
 		routes, err := dialect.ReadRoutes(d.Text)
@@ -157,8 +198,14 @@ const (
 
 // OfFile tells what a file holds by its content: a report as `yfence report
 // --print` gives it, or a listing of rules in either form.
+//
+// A file without anything in it is the listing that its name says, as charts-01.ip6tables
+// does: tools print nothing where nobody made rules.
 func OfFile(name string, data []byte) api.InForce {
 	data = plain(data)
+	if kind := kindNamed(name); kind != "" && len(bytes.TrimSpace(data)) == 0 {
+		return api.InForce{Dumps: []api.Dump{{Kind: kind, Text: string(data), File: name}}}
+	}
 	if iptables.IsSets(string(data)) {
 		return api.InForce{Dumps: []api.Dump{{Kind: IPSet, Text: string(data), File: name}}}
 	}
@@ -184,6 +231,16 @@ func OfFile(name string, data []byte) api.InForce {
 		return r.InForce
 	}
 	return api.InForce{Dumps: []api.Dump{{Kind: NFTJSON, Text: string(data), File: name}}}
+}
+
+// kindNamed is the tool whose listing a file is, by its name; "" if that does not say it.
+func kindNamed(file string) string {
+	for _, kind := range []struct{ part, kind string }{{"ip6tables", IP6Tables}, {"iptables", IPTables}, {"ipset", IPSet}, {"nft", NFTText}} {
+		if strings.Contains(strings.ToLower(filepath.Base(file)), kind.part) {
+			return kind.kind
+		}
+	}
+	return ""
 }
 
 // plain is a text in UTF-8 without a mark: some editors and shells write UTF-16.
