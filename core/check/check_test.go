@@ -139,10 +139,10 @@ func TestSegmentsOfBothFamilies(t *testing.T) {
 	fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 	require.Empty(t, found)
 	for rule, want := range map[string]string{
-		"block x: 10.40.3.0/24 -> red : tcp 81":                                       `one-family: the block "x" blocks nothing over IPv6, which the same machines have too`,
-		"block x: 10.40.3.0/24, fd40::3:0/112 -> red : tcp 81":                        "",
-		"block x: 203.0.113.0/24 -> red : tcp 81":                                     "", // nobody knows what else they have
-		"block x: 10.40.3.0/24 -> red : icmp 8":                                       "",
+		"block x: 10.40.3.0/24 -> red : tcp 81":                                        `one-family: the block "x" blocks nothing over IPv6, which the same machines have too`,
+		"block x: 10.40.3.0/24, fd40::3:0/112 -> red : tcp 81":                         "",
+		"block x: 203.0.113.0/24 -> red : tcp 81":                                      "", // nobody knows what else they have
+		"block x: 10.40.3.0/24 -> red : icmp 8":                                        "",
 		"allow x: 10.40.0.0/16 -> red : tcp 82  knowingly one-family \"old machines\"": `part-of-network: the rule "x" names 10.40.0.0/16, which is a part of the segment "quay"`,
 		"allow x: 10.40.3.0/24 -> red : tcp 82  knowingly one-family \"printers\"":     "", // that has no other name
 	} {

@@ -5,8 +5,10 @@ package compare
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
@@ -379,11 +381,35 @@ func (c *comparison) findings() (out []Finding) {
 		}
 		out = append(out, c.finding(cause))
 	}
+	out = c.bareOnce(out)
 	slices.SortStableFunc(out, func(a, b Finding) int {
 		return cmp.Or(kindOrder[a.Kind]-kindOrder[b.Kind], -cmp.Compare(a.Because, b.Because))
 	})
 	return out
 }
+
+// bareOnce says once that there is no filter, whichever ways packets go.
+func (c *comparison) bareOnce(all []Finding) (out []Finding) {
+	first := -1
+	for _, f := range all {
+		if f.Kind != Opened || f.Live.Rule != noFilter || f.Because != Changed {
+			out = append(out, f)
+			continue
+		}
+		if first < 0 {
+			first = len(out)
+			out = append(out, f)
+			continue
+		}
+		way := map[string]string{"in": "gets in", "out": "gets out", "through": "is forwarded"}[f.Direction]
+		out[first].Sentence = fmt.Sprintf("%s, and %s %s.", strings.TrimSuffix(out[first].Sentence, "."), f.Traffic, way)
+		out[first].Hint = f.Hint
+	}
+	return out
+}
+
+// noFilter is what decides where nothing does.
+var noFilter = dialect.Decider{}.Text()
 
 // alike is the causes, those joined that alter what one statement of the policy
 // says in one manner: people see one change there, on however many lines.

@@ -97,6 +97,16 @@ func (p *parser) punct(k Kind) bool {
 	return false
 }
 
+// elsewhere is how the language says what people call otherwise.
+var elsewhere = map[string]string{
+	"deny": "to refuse something, write a block: " + blockForm, "drop": "to refuse something, write a block: " + blockForm, "reject": "to refuse something, write a block, with by reject if it is to be told: " + blockForm,
+	"accept": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "permit": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "rule": "a rule is an allow or a block: allow NAME: PEERS -> PEERS : SERVICES",
+	"group": "hosts of one kind are a role, addresses a network", "zone": "where hosts are attached is a segment: segment NAME = ADDRESSES", "host": "hosts stand in the fleet file",
+	"comment": "write because \"why\"; what stands behind a # is for readers alone", "include": "all .fence files of the folder are one policy", "disabled": "write off",
+}
+
+const blockForm = "block NAME: PEERS -> PEERS : SERVICES"
+
 func (p *parser) statement() (stmt Stmt) {
 	first := p.take()
 	defer func() {
@@ -115,6 +125,10 @@ func (p *parser) statement() (stmt Stmt) {
 		hint := "a statement begins with one of " + strings.Join(keywords(), ", ")
 		if !first.First {
 			hint = "a statement begins at the start of a line; what is indented goes on with the one above"
+		} else if word, colon := strings.CutSuffix(first.Text, ":"); colon && statementOf[word] != nil {
+			hint = "it has a name: " + p.form(word)
+		} else if other := elsewhere[first.Text]; other != "" {
+			hint = other
 		} else if near := Nearest(first.Text, keywords()); near != "" && first.Kind == Word {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
@@ -427,7 +441,9 @@ func (p *parser) modifiers(keyword string, into *modified) {
 		if m == nil || t.Kind != Word {
 			words := ModifiersOf(keyword)
 			hint := "a modifier is one of " + strings.Join(words, ", ")
-			if near := Nearest(t.Text, words); near != "" && t.Kind == Word {
+			if other := elsewhere[t.Text]; other != "" && t.Kind == Word {
+				hint = other
+			} else if near := Nearest(t.Text, words); near != "" && t.Kind == Word {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
 			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/core/packet"
 )
@@ -81,11 +82,21 @@ func Nearest(word string, candidates []string) string {
 		return ""
 	}
 	for _, c := range candidates[:min(len(candidates), maxCandidates)] {
+		if len(word) == 3 && len(c) == 3 && letters(word) != letters(c) && !strings.ContainsAny(word, "0123456789") {
+			continue // one of three letters changed is mostly another word
+		}
 		if d := distance(word, c); d < bestDistance || d == bestDistance && best != "" && c < best {
 			best, bestDistance = c, d
 		}
 	}
 	return best
+}
+
+// letters are those of a word, in order.
+func letters(word string) string {
+	all := []byte(word)
+	slices.Sort(all)
+	return string(all)
 }
 
 // maxCandidates is how many names are looked at: a hint is not worth more.

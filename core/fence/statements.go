@@ -73,6 +73,9 @@ func (p *parser) redirect(first Token) Stmt {
 		p.fail(p.tok(), "syntax", `"to"`, "it is written: %s", p.form("redirect"))
 	}
 	if t := p.tok(); p.more() && t.Kind == Word && protocolWords[t.Text] == nil {
+		if _, err := number(t.Text); err == nil {
+			p.fail(t, "port", "a port of a protocol, or another host", "say of which protocol: to tcp %s", t.Text)
+		}
 		peer := p.peer("redirect")
 		r.Target = &peer
 		p.want(Colon, `":" and a port`, p.form("redirect"))

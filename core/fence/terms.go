@@ -160,6 +160,12 @@ func (p *parser) icmpType(term *ServiceTerm) {
 
 func (p *parser) portRange(t Token) *PortRange {
 	lo, hi, isRange := strings.Cut(t.Text, "-")
+	if from, to, colon := strings.Cut(t.Text, ":"); colon {
+		_, errA := number(from)
+		if _, errB := number(to); errA == nil && errB == nil {
+			p.fail(t, "port", "a port or a range of ports", "a range is written with a hyphen: %s-%s", from, to)
+		}
+	}
 	if !isRange {
 		hi = lo
 	}

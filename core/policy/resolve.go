@@ -274,10 +274,18 @@ func refusal(c *fence.Choice) packet.Verdict {
 	return packet.Drop
 }
 
+// otherNames are services by names that are common and not registered.
+var otherNames = map[string]string{
+	"dns": "domain", "rdp": "tcp 3389, udp 3389", "postgres": "postgresql", "smb": "tcp 445", "cifs": "tcp 445", "mongodb": "tcp 27017", "redis": "tcp 6379", "wireguard": "udp 51820",
+	"tls": "https, or the port: tcp 443", "ssl": "https, or the port: tcp 443", "icmp6": "icmpv6", "all": "any", "dhcp": "udp 67", "vnc": "tcp 5900", "winrm": "tcp 5985-5986", "mssql": "ms-sql-s", "quic": "udp 443", "http3": "udp 443",
+}
+
 // unknown reports a name that is not declared, with the nearest that is.
 func (r *resolver) unknown(i fence.Ident, what string, candidates ...string) {
 	hint := ""
-	if near := fence.Nearest(i.Name, candidates); near != "" {
+	if other := otherNames[i.Name]; other != "" && what == "service" {
+		hint = "write " + other
+	} else if near := fence.Nearest(i.Name, candidates); near != "" {
 		hint = fmt.Sprintf("did you mean %q?", near)
 	} else if pos, declared := r.places[i.Name]; declared {
 		hint = fmt.Sprintf("%q is declared at %s as something else", i.Name, pos)

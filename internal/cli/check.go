@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -56,15 +57,16 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 }
 
 func codes() []string {
-	out := make([]string, len(check.Checks))
-	for i, c := range check.Checks {
+	all := check.Codes()
+	out := make([]string, len(all))
+	for i, c := range all {
 		out[i] = c.Code
 	}
 	return out
 }
 
 func (a *app) explainCode(code string) error {
-	for _, c := range check.Checks {
+	for _, c := range check.Codes() {
 		if c.Code == code {
 			return a.print(map[string]any{"version": api.Version, "code": c.Code, "text": c.Doc}, func(w io.Writer) { _, _ = fmt.Fprint(w, c.Doc) })
 		}
@@ -73,7 +75,7 @@ func (a *app) explainCode(code string) error {
 	if near := fence.Nearest(code, codes()); near != "" {
 		hint = fmt.Sprintf("did you mean %s?", near)
 	}
-	return fmt.Errorf("no check has the code %q; %s", code, hint)
+	return fmt.Errorf("nothing has the code %q; %s", code, hint)
 }
 
 // mostProblems is how many problems are printed in full; the rest are counted.
@@ -86,9 +88,10 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 	for _, t := range texts {
 		lines[t.Name] = strings.Split(t.Text, "\n")
 	}
-	for i, pr := range problems {
+	shown, again := once(problems)
+	for i, pr := range shown {
 		if i == mostProblems {
-			_, _ = fmt.Fprintf(w, "and %d more\n\n", len(problems)-mostProblems)
+			_, _ = fmt.Fprintf(w, "and %d more\n\n", len(shown)-mostProblems)
 			break
 		}
 		colour := red
@@ -108,9 +111,55 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 		if pr.Hint != "" {
 			_, _ = fmt.Fprintf(w, "  %s\n", pr.Hint)
 		}
+		if places := again[i]; len(places) > 0 {
+			_, _ = fmt.Fprintf(w, "  the same at %s\n", someOf(places))
+		}
 		_, _ = fmt.Fprintln(w)
 	}
 	_, _ = fmt.Fprintln(w, check.Summary(problems))
+	a.elsewhere(w, problems, texts)
+}
+
+// once leaves of problems that say the same of a name that is not declared the first; again
+// has by its place in that where the others are.
+func once(problems []fence.Problem) (shown []fence.Problem, again map[int][]string) {
+	again = map[int][]string{}
+	first := map[string]int{}
+	for _, pr := range problems {
+		key := pr.Code + " " + pr.Message
+		if i, told := first[key]; told && (pr.Code == "unknown" || pr.Code == "fleet-role") {
+			again[i] = append(again[i], fmt.Sprintf("%s:%d:%d", filepath.Base(pr.File), pr.Line, pr.Column))
+			continue
+		}
+		first[key] = len(shown)
+		shown = append(shown, pr)
+	}
+	return shown, again
+}
+
+// someOf lists the first few places.
+func someOf(places []string) string {
+	const most = 4
+	if more := len(places) - most; more > 0 {
+		return fmt.Sprintf("%s and %d more places", strings.Join(places[:most], ", "), more)
+	}
+	return strings.Join(places, ", ")
+}
+
+// elsewhere says of which files the service has the text and whoever reads this does not.
+func (a *app) elsewhere(w io.Writer, problems []fence.Problem, texts []check.Source) {
+	if len(texts) == 0 || a.command == nil || !slices.Contains(taken(a.command), "server") {
+		return
+	}
+	var files []string
+	for _, pr := range problems {
+		if !slices.ContainsFunc(texts, func(t check.Source) bool { return t.Name == pr.File }) && !slices.Contains(files, pr.File) {
+			files = append(files, pr.File)
+		}
+	}
+	if len(files) > 0 {
+		_, _ = fmt.Fprintf(w, "%s: as the service has it, which is the policy and the fleet that are published\n", strings.Join(files, ", "))
+	}
 }
 
 // pathOf is the path of the file a problem is in, from where the program runs.

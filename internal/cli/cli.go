@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 )
 
@@ -38,6 +40,7 @@ type app struct {
 	caFile    string
 	complete  bool // the dumps given are all there is
 
+	command     *cobra.Command // that is run
 	stdin       io.Reader
 	out, errOut *shown
 	raw         io.Writer // for what is no text for people: protocols between programs
@@ -63,7 +66,21 @@ func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(str
 	case errors.Is(err, errFound):
 		return exitFound
 	}
-	_, _ = fmt.Fprintf(a.errOut, "yfence: %s\n", err)
+	said := err.Error()
+	var authority x509.UnknownAuthorityError
+	var name x509.HostnameError
+	switch {
+	case errors.As(err, &authority) && a.caFile == "":
+		said += "; if the authority is your own, give its certificate with --ca-file FILE"
+	case errors.As(err, &authority):
+		said += "; it is not of the authorities in " + a.caFile
+	case errors.As(err, &name):
+		said += "; name the service as its certificate does"
+	}
+	_, _ = fmt.Fprintf(a.errOut, "yfence: %s\n", said)
+	if a.output == "json" && !a.out.wrote { // one document stands there, whatever happens
+		_ = a.print(map[string]any{"version": api.Version, "error": said}, nil)
+	}
 	return exitTrouble
 }
 
@@ -79,6 +96,10 @@ and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			a.command = cmd
+			if err := refuseForeign(cmd); err != nil {
+				return err
+			}
 			if a.output == "sarif" && cmd.Name() == "check" {
 				return nil
 			}
@@ -102,6 +123,8 @@ and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 	for _, c := range root.Commands() {
 		wantSubcommand(c)
 	}
+	helpOwn(root)
+	a.completions(root)
 	return root
 }
 
@@ -130,7 +153,7 @@ func (a *app) service() (*client.Client, error) {
 		return nil, err
 	}
 	if server == "" {
-		return nil, errors.New("no service is named: give --server URL (or set YFENCE_SERVER), or work on files with --policy DIR --fleet FILE")
+		return nil, errors.New("no service is named: give --server URL (or set YFENCE_SERVER)" + otherwise(a.command))
 	}
 	if token == "" {
 		return nil, errors.New("no token is given: name a file that holds it with --token-file, or set YFENCE_TOKEN")
@@ -148,6 +171,7 @@ func (a *app) print(v any, text func(io.Writer)) error {
 		enc := json.NewEncoder(a.out)
 		enc.SetEscapeHTML(false)
 		enc.SetIndent("", "  ")
+		a.out.wrote = true
 		return enc.Encode(v)
 	}
 	text(a.out)

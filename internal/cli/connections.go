@@ -13,7 +13,7 @@ import (
 func (a *app) connectionsCommand() *cobra.Command {
 	var cut, on bool
 	c := &cobra.Command{
-		Use:   "connections HOST",
+		Use:   "connections HOST|--here",
 		Short: "Connections that are open on a host and would no longer be admitted",
 		Long: `A connection that was opened before a change keeps running, since answers and what
 belongs to a connection are let through. Connections lists those that the rules in

@@ -86,7 +86,7 @@ func (a *app) copies(cmd *cobra.Command, on bool, h *here, name string, number i
 }
 
 func (a *app) copiesList(on *bool) *cobra.Command {
-	c := &cobra.Command{Use: "list HOST", Short: "All copies of a host, the newest first"}
+	c := &cobra.Command{Use: "list HOST|--here", Short: "All copies of a host, the newest first"}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		name, _, err := copyArgs(*on, args, false)
@@ -114,7 +114,7 @@ func (a *app) copiesList(on *bool) *cobra.Command {
 }
 
 func (a *app) copiesShow(on *bool) *cobra.Command {
-	c := &cobra.Command{Use: "show HOST NUMBER", Short: "One copy, in the words of the host's own tools"}
+	c := &cobra.Command{Use: "show HOST|--here NUMBER", Short: "One copy, in the words of the host's own tools"}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		name, number, err := copyArgs(*on, args, true)
@@ -134,7 +134,7 @@ func (a *app) copiesPutBack(on *bool) *cobra.Command {
 	var within time.Duration
 	var even bool
 	c := &cobra.Command{
-		Use:   "put-back HOST NUMBER",
+		Use:   "put-back HOST|--here NUMBER",
 		Short: "Put a copy in force again, all of it",
 		Long: `Put-back puts all that a copy holds in force again, everybody's rules included. As
 with settle, what is in force now comes back by itself unless it is kept in time.`,
@@ -170,7 +170,7 @@ with settle, what is in force now comes back by itself unless it is kept in time
 		}
 		return a.made(cmd, h, made, true)
 	}
-	c.Flags().DurationVar(&within, "within", 2*time.Minute, "the time for the keep")
+	lengthVar(c, &within, "within", 2*time.Minute, "the time for the keep")
 	c.Flags().BoolVar(&even, "even-so", false, "even if it cuts off log-ins or the service")
 	return c
 }
@@ -223,7 +223,7 @@ the rules are those that were kept.`,
 			return a.askHost(cmd, args[0], api.Task{Do: "pause", Within: length.String(), Why: why})
 		},
 	}
-	c.Flags().DurationVar(&length, "for", 0, "how long, as 30m or 2h")
+	lengthVar(c, &length, "for", 0, "how long, as 30m or 2h")
 	c.Flags().StringVar(&why, "because", "", "the reason, which others see")
 	_ = c.MarkFlagRequired("for")
 	_ = c.MarkFlagRequired("because")

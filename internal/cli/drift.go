@@ -71,6 +71,9 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 		}
 		return svc.Drift(cmd.Context(), host)
 	}
+	if host == "" && len(dumps) > 0 { // a report says whose it is
+		host, _, _ = a.whose(dumps[0])
+	}
 	if host == "" || dumps == nil {
 		return api.Drift{}, errors.New("on files, say whose rules to look at: --host NAME --dump FILE")
 	}

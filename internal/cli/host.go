@@ -270,7 +270,7 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 		}
 		return a.settle(cmd, h, f)
 	}
-	c.Flags().DurationVar(&f.within, "within", 2*time.Minute, "the time for the keep")
+	lengthVar(c, &f.within, "within", 2*time.Minute, "the time for the keep")
 	c.Flags().BoolVar(&f.back, "back", false, "take the change back that waits for its keep")
 	c.Flags().BoolVar(&f.kept, "kept", false, "put in force what was last kept, as it is done when the host starts")
 	c.Flags().BoolVar(&f.ground, "ground", false, "the ground and the ways in alone")
@@ -569,8 +569,8 @@ service's key from then on.`,
 	}
 	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
 	c.Flags().BoolVar(&plain, "without-tls", false, "enrol with a service that does not speak TLS, over a network that nobody else is on")
-	c.Flags().DurationVar(&every, "every", 5*time.Minute, "how often to report where nothing changes; if not said, what the service says")
-	c.Flags().DurationVar(&look, "look", 30*time.Second, "how often to look at what the kernel does not tell of: legacy iptables and ipset")
+	lengthVar(c, &every, "every", 5*time.Minute, "how often to report where nothing changes; if not said, what the service says")
+	lengthVar(c, &look, "look", 30*time.Second, "how often to look at what the kernel does not tell of: legacy iptables and ipset")
 	return c
 }
 

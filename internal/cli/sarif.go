@@ -60,7 +60,7 @@ type (
 // printSARIF prints problems so that a code review shows them where they stand.
 func (a *app) printSARIF(problems []fence.Problem) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Yellow Fence", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
-	for _, c := range check.Checks {
+	for _, c := range check.Codes() {
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{c.Code, sarifText{c.Doc}})
 	}
 	for _, pr := range problems {

@@ -64,13 +64,13 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().StringVar(&f.cert, "tls-cert", "", "a file with the certificate; with it the service speaks TLS")
 	c.Flags().StringVar(&f.key, "tls-key", "", "a file with the certificate's key")
 	c.Flags().StringVar(&f.firstToken, "first-token", "", "a file to write a token with all rights to, if there is no token yet")
-	c.Flags().DurationVar(&f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
-	c.Flags().DurationVar(&f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
+	lengthVar(c, &f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
+	lengthVar(c, &f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
 	c.Flags().StringVar(&f.follow, "follow", "on", "on: what hosts and clouds tell is settled by waves of its own, with the same undo as any; off: hosts stay behind until a person's wave")
 	c.Flags().StringVar(&f.keep, "keep", "90d", "for how long earlier reports of hosts are kept, as 90d or 36h; the newest of each stay")
 	c.Flags().StringVar(&f.sealKey, "seal-key", "", "a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services on the database need the same")
 	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
-	c.Flags().DurationVar(&f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
+	lengthVar(c, &f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
 	c.Flags().BoolVar(&f.logErrors, "log-errors", false, "write errors only to the log")
 	return c
@@ -203,6 +203,26 @@ func parseLength(s string) (time.Duration, error) {
 		return time.Duration(n) * 24 * time.Hour, err
 	}
 	return time.ParseDuration(s)
+}
+
+// length is a flag that takes a length of time, in days too.
+type length time.Duration
+
+func (l *length) String() string { return time.Duration(*l).String() }
+func (l *length) Type() string   { return "length" }
+func (l *length) Set(s string) error {
+	d, err := parseLength(s)
+	if err != nil || d < 0 {
+		return fmt.Errorf("a length of time is written as 90s, 30m, 12h or 3d, not %q", s)
+	}
+	*l = length(d)
+	return nil
+}
+
+// lengthVar is a flag of a command that takes a length of time.
+func lengthVar(c *cobra.Command, into *time.Duration, name string, usual time.Duration, usage string) {
+	*into = usual
+	c.Flags().Var((*length)(into), name, usage)
 }
 
 // seal reads the key that seals, or makes one, and has the store use it.

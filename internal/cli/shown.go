@@ -19,6 +19,7 @@ type shown struct {
 	to      io.Writer
 	json    func() bool
 	colours bool // our own colours pass
+	wrote   bool // a document
 	mu      sync.Mutex
 	rest    []byte // of a character, or of one of our colours, that is not whole yet
 }

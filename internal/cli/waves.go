@@ -84,7 +84,7 @@ stays, but with --roll-back.`,
 	c.Flags().BoolVar(&rollBack, "roll-back", false, "if the wave stops, put what it has kept back on what it had before")
 	c.Flags().Int64Var(&req.Revision, "revision", 0, "another revision than the one that is published")
 	c.Flags().StringSliceVar(&req.Sizes, "steps", nil, "how many hosts are settled by the end of each step, as 1,10%")
-	c.Flags().DurationVar(&within, "within", time.Minute, "the time for a host's keep")
+	lengthVar(c, &within, "within", time.Minute, "the time for a host's keep")
 	c.Flags().StringVar(&check, "check", "", "a command or a URL that tells after each step whether all is well")
 	c.Flags().BoolVar(&req.Untried, "untried", false, "do not try what is changed, and what the policy expects")
 	c.Flags().BoolVar(&req.Even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
