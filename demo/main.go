@@ -352,7 +352,7 @@ func (d *demo) publish(ctx context.Context) error {
 	if _, err := d.svc.Import(ctx, api.ImportRequest{File: "fleet.json", Text: string(data), Why: "the harbour as it stands"}); err != nil {
 		return err
 	}
-	return d.operate(ctx, 0, "publish", "--policy", d.policy, "-m", "first policy of the harbour")
+	return d.operate(ctx, 0, "publish", "--policy", d.policy, "-m", "first policy of the harbour", "--yes")
 }
 
 // operate runs the program as an operator would, who sees what it prints, and expects

@@ -528,6 +528,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Accepted: {
+            code: string;
+            message: string;
+        };
         Answer: {
             /** @description what neither the question nor the dumps say, and the answer goes by */
             assumed?: string;
@@ -616,6 +620,8 @@ export interface components {
             problems: components["schemas"]["Problem"][] | null;
             /** Format: int64 */
             revision: number;
+            /** @description of a policy that is looked at: it is published already, word for word */
+            same?: boolean;
             /** Format: int64 */
             version: number;
         };
@@ -1338,6 +1344,8 @@ export interface components {
             files: components["schemas"]["Source"][] | null;
             /** @description codes of checks; a policy that cannot be read is refused all the same */
             in_spite_of?: string[];
+            /** @description tell what would be said of it, and publish nothing */
+            preview?: boolean;
             /** @description the reason, for the history */
             why: string;
         };
@@ -1389,6 +1397,8 @@ export interface components {
              * @description on how many hosts of the fleet it is in force, by their newest reports
              */
             hosts: number;
+            /** @description the problems that did not stand in its way */
+            in_spite_of?: components["schemas"]["Accepted"][];
             /** Format: int64 */
             number: number;
             /** @description it is the newest */

@@ -57,9 +57,10 @@ const (
 
 // PublishRequest asks for a new revision.
 type PublishRequest struct {
-	Files []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
-	Why   string         `json:"why" minLength:"1" maxLength:"2000" doc:"the reason, for the history"`
-	After *int64         `json:"after,omitempty" doc:"refuse if another revision than this is published; 0 is none"`
+	Files   []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
+	Why     string         `json:"why" minLength:"1" maxLength:"2000" doc:"the reason, for the history"`
+	After   *int64         `json:"after,omitempty" doc:"refuse if another revision than this is published; 0 is none"`
+	Preview bool           `json:"preview,omitempty" doc:"tell what would be said of it, and publish nothing"`
 	// InSpiteOf names checks whose errors do not stand in the way.
 	InSpiteOf []string `json:"in_spite_of,omitempty" nullable:"false" doc:"codes of checks; a policy that cannot be read is refused all the same"`
 }
@@ -72,8 +73,15 @@ type Revision struct {
 	PublishedAt time.Time      `json:"published_at"`
 	Hash        string         `json:"hash" doc:"SHA-256 of its files, in hexadecimal"`
 	Published   bool           `json:"published" doc:"it is the newest"`
+	InSpiteOf   []Accepted     `json:"in_spite_of,omitempty" nullable:"false" doc:"the problems that did not stand in its way"`
 	Hosts       int            `json:"hosts" doc:"on how many hosts of the fleet it is in force, by their newest reports"`
 	Files       []check.Source `json:"files,omitempty" doc:"where one revision is asked for"`
+}
+
+// Accepted is a problem in spite of which a revision was published.
+type Accepted struct {
+	Code    string `json:"code"`
+	Message string `json:"message"`
 }
 
 // Revisions is the policy's history, the newest first.
@@ -91,6 +99,7 @@ type Checked struct {
 	Generation int64           `json:"generation" doc:"of the fleet"`
 	Problems   []fence.Problem `json:"problems" doc:"warnings"`
 	Changes    []fleet.Change  `json:"changes,omitempty" doc:"what an import changes in the fleet"`
+	Same       bool            `json:"same,omitempty" doc:"of a policy that is looked at: it is published already, word for word"`
 }
 
 // FleetFile is the fleet as a file.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -23,8 +24,8 @@ func (a *app) publishCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "publish -m WHY",
 		Short: "Publish a policy as a new revision",
-		Long: `Publish shows what the policy newly admits and refuses compared with what is
-published, asks whether that is meant, and publishes it. A policy with an error, a broken
+		Long: `Publish shows what check says of the policy, and what it newly admits and refuses
+compared with what is published, asks whether that is meant, and publishes it. A policy with an error, a broken
 expectation among them, is refused.`,
 		Example: `  yfence publish --policy saltmarsh -m "charts moved to the new rack" --after 7`,
 		Args:    cobra.NoArgs,
@@ -45,16 +46,33 @@ expectation among them, is refused.`,
 				req.After = &after
 			}
 			if !yes {
-				shown, err := a.meant(cmd, svc, files)
+				look := req
+				look.Preview = true
+				seen, err := svc.Publish(cmd.Context(), look)
 				if err != nil {
+					return a.changed(seen, err, files, nil)
+				}
+				if seen.Same {
+					return a.print(seen, func(w io.Writer) { _, _ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision) })
+				}
+				if len(seen.Problems) > 0 {
+					a.explain(a.errOut, seen.Problems, files)
+				}
+				if err := a.meant(cmd, svc, files, seen.Revision); err != nil {
 					return err
 				}
 				if req.After == nil {
-					req.After = &shown // what was looked at is what is published over
+					req.After = &seen.Revision // what was looked at is what is published over
 				}
 			}
 			done, err := svc.Publish(cmd.Context(), req)
-			return a.changed(done, err, files, func(w io.Writer) { _, _ = fmt.Fprintf(w, "published revision %d\n", done.Revision) })
+			if !yes {
+				done.Problems = nil // they were told
+			}
+			return a.changed(done, err, files, func(w io.Writer) {
+				_, _ = fmt.Fprintf(w, "published revision %d\n", done.Revision)
+				a.say("it is not in force yet where it is new: yfence waves start puts it in force, step by step")
+			})
 		},
 	}
 	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
@@ -64,38 +82,28 @@ expectation among them, is refused.`,
 	return c
 }
 
-// meant shows what files would change, and asks whether that is meant. The first
-// policy changes nothing that was published, and is not asked about. shown is the revision
-// that it was compared with.
-func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source) (shown int64, err error) {
-	list, err := svc.Revisions(cmd.Context())
-	if err != nil || len(list.Revisions) == 0 {
-		return 0, err
-	}
-	for _, r := range list.Revisions {
-		if r.Published {
-			shown = r.Number
+// meant shows what files would change compared with the revision that is published, and asks
+// whether that is meant. Before the first there is nothing to compare with.
+func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source, published int64) error {
+	if published == 0 {
+		a.say("Nothing is published yet: this is the first policy. It is put in force on no host before a wave, or settle there.")
+	} else {
+		changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: published}, To: api.Side{Files: files}})
+		if err != nil {
+			return err
 		}
-	}
-	changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: shown}, To: api.Side{Files: files}})
-	var refused *client.Problem
-	if errors.As(err, &refused) && refused.Problems != nil {
-		return shown, nil // publishing will refuse it, and say so
-	}
-	if err != nil {
-		return shown, err
-	}
-	a.printChanges(a.errOut, changes.Changes)
-	if len(changes.Changes.Changes) == 0 {
-		return shown, nil
+		a.printChanges(a.errOut, changes.Changes)
+		if len(changes.Changes.Changes) == 0 {
+			return nil
+		}
 	}
 	_, _ = fmt.Fprint(a.errOut, "\nPublish this? [yes/no] ")
 	answer, _ := bufio.NewReader(a.stdin).ReadString('\n') // an answer that ends early is none
 	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "yes" && answer != "y" {
 		a.say("not published; say yes, or --yes where nobody can be asked")
-		return shown, errFound
+		return errFound
 	}
-	return shown, nil
+	return nil
 }
 
 // changed tells how a change of policy or fleet went.
@@ -117,6 +125,20 @@ func (a *app) changed(done api.Checked, err error, texts []check.Source, text fu
 		}
 		text(w)
 	})
+}
+
+// inSpite says in spite of which checks a revision was published.
+func inSpite(r api.Revision) string {
+	var codes []string
+	for _, a := range r.InSpiteOf {
+		if !slices.Contains(codes, a.Code) {
+			codes = append(codes, a.Code)
+		}
+	}
+	if codes == nil {
+		return ""
+	}
+	return " (in spite of " + strings.Join(codes, ", ") + ")"
 }
 
 func (a *app) revisionsCommand() *cobra.Command {
@@ -148,7 +170,7 @@ func (a *app) revisionsCommand() *cobra.Command {
 					if r.Hosts > 0 || r.Published {
 						hosts = fmt.Sprintf("%d of %s", r.Hosts, plural(list.Total, "host"))
 					}
-					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author, r.Why)
+					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author, r.Why+inSpite(r))
 				}
 				_ = t.Flush()
 			})

@@ -143,15 +143,25 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		if out.Problems, err = s.checked(ctx, "publishing", in.Body.Files, current.fleet); err != nil {
 			return pair, out, err
 		}
+		var accepted []api.Accepted
 		for i := range out.Problems {
-			if slices.Contains(in.Body.InSpiteOf, out.Problems[i].Code) {
-				out.Problems[i].Severity = fence.Warning
+			if pr := &out.Problems[i]; pr.Severity == fence.Error && slices.Contains(in.Body.InSpiteOf, pr.Code) {
+				pr.Severity = fence.Warning
+				accepted = append(accepted, api.Accepted{Code: pr.Code, Message: pr.Message})
 			}
 		}
 		if fence.HasErrors(out.Problems) {
 			return pair, out, refused("the policy is not published", out.Problems)
 		}
-		pair, err = s.Store.Publish(ctx, current.pair, caller(ctx).Name, in.Body.Why, body)
+		if in.Body.Preview {
+			_, hash, err := s.Store.Revision(ctx, current.pair.Revision)
+			out.Same = err == nil && hash == store.HashOf(body)
+			if errors.Is(err, store.ErrNotFound) {
+				err = nil
+			}
+			return current.pair, out, err
+		}
+		pair, err = s.Store.Publish(ctx, current.pair, caller(ctx).Name, in.Body.Why, body, accepted...)
 		return pair, out, err
 	})
 }
@@ -202,11 +212,20 @@ func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet
 	if current.pair.Revision == 0 || fence.HasErrors(problems) {
 		return problems, nil
 	}
-	files, err := s.files(ctx, current.pair.Revision)
+	r, hash, err := s.Store.Revision(ctx, current.pair.Revision)
 	if err != nil {
 		return nil, err
 	}
+	var files []check.Source
+	if err := s.content(ctx, hash, &files); err != nil {
+		return nil, err
+	}
 	found, err := s.checked(ctx, "checking the policy with the fleet", files, fl)
+	for i := range found { // what was accepted once stays accepted
+		if pr := &found[i]; slices.Contains(r.InSpiteOf, api.Accepted{Code: pr.Code, Message: pr.Message}) {
+			pr.Severity = fence.Warning
+		}
+	}
 	return append(problems, found...), err
 }
 

@@ -485,3 +485,29 @@ func TestSession(t *testing.T) {
 	require.Equal(t, http.StatusUnprocessableEntity, call("POST", "/api/v1/revisions", `{"fils": []}`, map[string]string{"Authorization": "Bearer " + h.token}).StatusCode)
 	require.Equal(t, http.StatusRequestEntityTooLarge, call("POST", "/api/v1/session", `{"token": "`+strings.Repeat("x", 1<<20)+`"}`, nil).StatusCode)
 }
+
+// TestWhatWasAcceptedStaysAccepted: a revision that was published in spite of a problem does
+// not stand in the way of fleet files for the same problem, and its history says so.
+func TestWhatWasAcceptedStaysAccepted(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	files := policyFiles(t)
+	for i := range files {
+		files[i].Text = strings.ReplaceAll(files[i].Text, "  guard", "")
+	}
+	_, err := h.Publish(ctx, api.PublishRequest{Files: files, Why: "no guards"})
+	require.Equal(t, "no-guard", problem(t, err).Problems[0].Code)
+	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "no guards", InSpiteOf: []string{"no-guard", "stale-knowingly"}})
+	require.NoError(t, err)
+	list, err := h.Revisions(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []api.Accepted{{Code: "no-guard", Message: "no rule of this policy is a guard, so nothing keeps a way in"}}, list.Revisions[0].InSpiteOf)
+	require.Nil(t, list.Revisions[1].InSpiteOf)
+
+	_, err = h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: fleetFile(t), Why: "the same"})
+	require.NoError(t, err)
+	_, err = h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
+	require.Equal(t, `no role is named "dpot"`, problem(t, err).Problems[0].Message, "other problems do")
+	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "again"})
+	require.Equal(t, "no-guard", problem(t, err).Problems[0].Code, "whoever publishes accepts for himself")
+}

@@ -19,7 +19,7 @@ import (
 // fill makes tables as large as those of a fleet of 20,000 hosts after some months.
 var fill = []string{
 	"INSERT INTO content (hash, body, created_at) SELECT UNHEX(SHA2(CONCAT('c', seq), 256)), '[]', NOW(6) - INTERVAL 1 MINUTE FROM seq_1_to_40000",
-	"INSERT INTO revisions SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
+	"INSERT INTO revisions (number, author, why, published_at, hash) SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
 	"INSERT INTO generations SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
 	"INSERT INTO pairs (number, revision, generation, made_at) SELECT seq, seq, seq, NOW(6) FROM seq_1_to_4000",
 	"UPDATE counters SET value = 4000",

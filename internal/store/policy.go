@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -19,9 +20,11 @@ type Pair struct {
 // Publish adds a revision and makes a pair of it with the newest generation. base is the
 // pair that the revision was checked against. It is ErrConflict where that is not the
 // newest any more: whoever comes late must check again.
-func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte) (p Pair, err error) {
+//
+// accepted are the problems in spite of which it is published.
+func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair, err error) {
 	base.ByItself = false
-	return s.change(ctx, base, revisions, author, why, files)
+	return s.change(ctx, base, revisions, author, why, files, accepted...)
 }
 
 // ImportItself is Import of what nobody asked for: hosts or clouds told it.
@@ -48,7 +51,7 @@ const (
 // change adds to one half and makes the pair, in one transaction that holds all three
 // counters: while it runs nobody else can change either half, and what it was worked out
 // from is still what is newest.
-func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte) (p Pair, err error) {
+func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte, accepted ...api.Accepted) (p Pair, err error) {
 	insert := map[half]string{
 		revisions:   "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)",
 		generations: "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)",
@@ -69,6 +72,15 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 		number := last[string(which)] + 1
 		if _, err := tx.ExecContext(ctx, insert, number, author, why, now(), h[:]); err != nil {
 			return err
+		}
+		if len(accepted) > 0 {
+			said, err := json.Marshal(accepted)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE revisions SET accepted = ? WHERE number = ?", said, number); err != nil {
+				return err
+			}
 		}
 		if err := count(ctx, tx, string(which), number); err != nil {
 			return err
@@ -163,7 +175,11 @@ func (s *Store) Pair(ctx context.Context, number int64) (p Pair, err error) {
 // Revision is one revision with the hash of its files.
 func (s *Store) Revision(ctx context.Context, number int64) (r api.Revision, files Hash, err error) {
 	var h []byte
-	err = s.row(ctx, "SELECT number, author, why, published_at, hash FROM revisions WHERE number = ?", []any{number}, &r.Number, &r.Author, &r.Why, &r.PublishedAt, &h)
+	var accepted []byte
+	err = s.row(ctx, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number = ?", []any{number}, &r.Number, &r.Author, &r.Why, &r.PublishedAt, &h, &accepted)
+	if err == nil && len(accepted) > 0 {
+		err = json.Unmarshal(accepted, &r.InSpiteOf)
+	}
 	copy(files[:], h)
 	r.Hash = fmt.Sprintf("%x", h)
 	return r, files, err
@@ -173,11 +189,14 @@ func (s *Store) Revision(ctx context.Context, number int64) (r api.Revision, fil
 // is not 0. Which one is in force is the newest pair's to say.
 func (s *Store) Revisions(ctx context.Context, before int64, most int) ([]api.Revision, error) {
 	return list(ctx, s, func(scan func(...any) error) (r api.Revision, err error) {
-		var h []byte
-		err = scan(&r.Number, &r.Author, &r.Why, &r.PublishedAt, &h)
+		var h, accepted []byte
+		err = scan(&r.Number, &r.Author, &r.Why, &r.PublishedAt, &h, &accepted)
+		if err == nil && len(accepted) > 0 {
+			err = json.Unmarshal(accepted, &r.InSpiteOf)
+		}
 		r.Hash = fmt.Sprintf("%x", h)
 		return r, err
-	}, "SELECT number, author, why, published_at, hash FROM revisions WHERE number < ? ORDER BY number DESC LIMIT ?", orLast(before), most)
+	}, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number < ? ORDER BY number DESC LIMIT ?", orLast(before), most)
 }
 
 // orLast is a number, or a larger one than any if it is 0.
