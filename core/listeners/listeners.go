@@ -137,9 +137,9 @@ func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, s
 		case len(addresses) == 0:
 			note.Kind, note.Says = Shut, fmt.Sprintf("%s listens on an address that the fleet file does not say", l)
 		case len(open) == 0:
-			note.Kind, note.Says = Shut, fmt.Sprintf("%s listens, and nobody may come to it", l)
+			note.Kind, note.Says = Shut, fmt.Sprintf("%s listens, and by the policy nobody may come to it", l)
 		case len(shut) > 0:
-			note.Kind, note.Says = TooWide, fmt.Sprintf("%s listens on %s too, where nobody may come to it; only %s is meant", l, strings.Join(shut, ", "), strings.Join(open, ", "))
+			note.Kind, note.Says = TooWide, fmt.Sprintf("%s listens on %s too, where by the policy nobody may come to it; only %s is meant", l, strings.Join(shut, ", "), strings.Join(open, ", "))
 		default:
 			note.Kind, note.Says = AsMeant, fmt.Sprintf("%s, as %s means it", l, orRules(note.Rules))
 		}
@@ -174,7 +174,7 @@ func byUnit(sp *packet.Space, s *policy.Service, admitted packet.Set, runs []str
 				return n.Kind == Shut && n.Listener != nil && n.Listener.protocol() == t.Protocol && t.Ports.Lo <= n.Listener.Port && n.Listener.Port <= t.Ports.Hi
 			})
 			if !told {
-				notes = append(notes, Note{Kind: Shut, Unit: s.Units[running], At: s.Pos.String(), Says: fmt.Sprintf("%s runs, and nobody may come to %s of service %s", s.Units[running], t, s.Name)})
+				notes = append(notes, Note{Kind: Shut, Unit: s.Units[running], At: s.Pos.String(), Says: fmt.Sprintf("%s runs, and by the policy nobody may come to %s of service %s", s.Units[running], t, s.Name)})
 			}
 		case here != packet.Empty && running < 0:
 			down := Note{Kind: Down, Unit: s.Units[0], At: s.Pos.String(), Says: fmt.Sprintf("%s is down, though %s of service %s is admitted", strings.Join(s.Units, ", "), t, s.Name)}

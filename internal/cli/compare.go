@@ -108,7 +108,9 @@ func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, erro
 	changes, err := svc.Compare(cmd.Context(), req)
 	var refused *client.Problem
 	if errors.As(err, &refused) && refused.Problems != nil {
-		a.explain(a.errOut, refused.Problems, texts)
+		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems}, func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
+			return changes, err
+		}
 		return changes, errFound
 	}
 	return changes, err

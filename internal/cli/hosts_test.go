@@ -422,7 +422,7 @@ func TestListenersConnectionsAndAddresses(t *testing.T) {
 
 	out, code = p.operate("listeners", "charts-01")
 	require.Equal(t, 1, code, out)
-	for _, want := range []string{`(?m)^    shut            tcp 7000 on 10\.40\.2\.1 \(.*\) listens, and nobody may come to it$`,
+	for _, want := range []string{`(?m)^    shut            tcp 7000 on 10\.40\.2\.1 \(.*\) listens, and by the policy nobody may come to it$`,
 		`(?m)^    nobody listens  tcp 9100 is admitted by allow feed, and nothing listens there  \(pier\.fence:\d+:7\)$`, `(?m)^    nobody listens  tcp 22 is admitted by allow hop`} {
 		require.Regexp(t, want, out)
 	}

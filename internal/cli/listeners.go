@@ -36,7 +36,11 @@ open. Nothing is started or stopped. It ends with 1 if there is any of that.`,
 			found := false
 			err = a.print(list, func(w io.Writer) {
 				for _, h := range list.Hosts {
-					_, _ = fmt.Fprintf(w, "%s\n", h.Host)
+					heard := ""
+					if h.TakenAt != nil {
+						heard = "  as it was " + ago(h.TakenAt)
+					}
+					_, _ = fmt.Fprintf(w, "%s%s\n", h.Host, heard)
 					if h.Untold != "" {
 						_, _ = fmt.Fprintf(w, "    not known: %s\n", h.Untold)
 					}

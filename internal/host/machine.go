@@ -110,7 +110,15 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 		}
 		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", p.Change.What, until)
 	}
+	if kept, err := m.Kept(); err == nil && kept != nil && w.Copy != nil && kept.OwnConsole {
+		own := *m // what the rules said of the host holds of a copy too
+		own.OwnConsole = true
+		m = &own
+	}
 	if w.Files != nil {
+		if missing := m.missing(w.Files); len(missing) > 0 && !w.Even {
+			return nil, &NoInterface{missing}
+		}
 		var err error
 		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {
 			return nil, err
@@ -135,7 +143,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 		p.Pins = append(p.Pins, k.Public())
 	}
 	if !w.Passing {
-		p.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy}
+		p.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy, OwnConsole: m.OwnConsole}
 	}
 	s, err := openSockets()
 	if err != nil {
@@ -207,6 +215,8 @@ type Kept struct {
 	Change api.HostChange `json:"change"`
 	Files  []api.File     `json:"files,omitempty"`
 	Copy   *Copy          `json:"copy,omitempty"` // where a copy was put back
+
+	OwnConsole bool `json:"own_console,omitempty"` // as the rules said that were last settled
 }
 
 func (m *Machine) writeKept(k *Kept) error { return m.writeFile("kept.json", k) }

@@ -52,6 +52,8 @@ func (s *Service) listening(ctx context.Context, b packet.Budget, current *model
 		one := api.HostListening{Host: h.Name, Notes: []listeners.Note{}}
 		said, err := s.Store.Surroundings(ctx, h.Name)
 		switch {
+		case current.pair.Number == 0:
+			one.Untold = "no policy is published yet, so that nothing is said of who may come"
 		case errors.Is(err, store.ErrNotFound):
 			one.Untold = "it never reported"
 		case err != nil:
@@ -133,6 +135,22 @@ func differs(h *fleet.Host, seen []api.SeenInterface) (out []string) {
 			if !has[p.Addr()] {
 				out = append(out, fmt.Sprintf("%s does not have %s, which the fleet file says", i.Name, p.Addr()))
 			}
+		}
+	}
+	return out
+}
+
+// missingInterfaces are findings about interfaces that the fleet file says and a host does not
+// have: no rule about what comes and goes there does anything.
+func missingInterfaces(h *fleet.Host, seen []api.SeenInterface) (out []compare.Finding) {
+	if seen == nil || h.Dialect == fleet.NoFilter {
+		return nil // nobody told
+	}
+	for _, i := range h.Interfaces {
+		if !slices.ContainsFunc(seen, func(s api.SeenInterface) bool { return s.Name == i.Name }) {
+			out = append(out, compare.Finding{Kind: compare.Shut, Because: compare.Changed, Traffic: "everything over " + i.Name,
+				Sentence: fmt.Sprintf("The host has no interface %s, which the fleet file says: what the policy admits over it passes nowhere.", i.Name),
+				Hint:     "mend the fleet file, or bring the interface up"})
 		}
 	}
 	return out

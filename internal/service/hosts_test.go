@@ -293,3 +293,17 @@ func TestStrangeAddresses(t *testing.T) {
 	seen()
 	require.NotContains(t, strings.Join(differs, ";"), "+", "nobody's interface is called that")
 }
+
+// TestAnInterfaceThatIsNotThere is told first, and its host is not in step: nothing that the
+// policy admits over it passes.
+func TestAnInterfaceThatIsNotThere(t *testing.T) {
+	h := newSaltmarsh(t)
+	ctx := context.Background()
+	_, err := h.Settle(ctx, "watch-01")
+	require.NoError(t, err)
+	r := recordedReport(t, "watch-01")
+	r.TakenAt, r.Around = time.Now().UTC(), &api.Surroundings{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth7", Addresses: []netip.Prefix{}}}}
+	d, err := h.Report(ctx, r)
+	require.NoError(t, err)
+	require.Equal(t, []any{api.Drifted, "The host has no interface eth2, which the fleet file says: what the policy admits over it passes nowhere."}, []any{d.State, d.Findings[0].Sentence})
+}

@@ -405,8 +405,9 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	if err != nil {
 		return res, err
 	}
+	found = append(missingInterfaces(h, a.Around.Interfaces), found...)
 	if found != nil {
-		res.Findings = append(slices.Clone(res.Findings), found...)
+		res.Findings = append(found, res.Findings...)
 		if res.State == api.InStep || res.State == api.Behind {
 			res.State = api.Drifted
 		}
