@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -196,6 +197,7 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 	if len(stages) > 1 { // what was asked for nobody put there by hand
 		c.intended = intend(c.intended, stages[0].Plan)
 	}
+	c.unasked = unasked(form, whole)
 	c.changed = map[line]*dialect.Rule{}
 	for _, chain := range live.Chains {
 		for i := range chain.Rules {
@@ -251,7 +253,28 @@ type comparison struct {
 	outcomes    []*packet.Decision     // of the stages, as far as they were wanted
 	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
-	undo        string // what puts things right: settling the host
+	unasked     map[int]string // chains of ours that nothing goes to, by the way of packets
+	undo        string         // what puts things right: settling the host
+}
+
+// unasked are chains of ours that are to be gone to from the kernel's own, and are not.
+func unasked(form dialect.Form, live *dialect.Ruleset) map[int]string {
+	out := map[int]string{}
+	for _, c := range live.Chains {
+		way := directionOf(c)
+		if !form.Ours(c) || way < 0 || c.Hook != "" || strings.Contains(strings.TrimPrefix(c.Name, iptables.Prefix), "-") || len(c.Rules) == 0 {
+			continue
+		}
+		gone := slices.ContainsFunc(live.Chains, func(o *dialect.Chain) bool {
+			return o.Family == c.Family && o.Table == c.Table && slices.ContainsFunc(o.Rules, func(r dialect.Rule) bool {
+				return slices.ContainsFunc(r.Branches, func(b dialect.Branch) bool { return b.Target == c.Name })
+			})
+		})
+		if !gone {
+			out[way] = c.Name
+		}
+	}
+	return out
 }
 
 // line is a rule of ours: the way of the packets it is for, and its statement.

@@ -257,6 +257,10 @@ func (c *comparison) finding(n *cause) Finding {
 		f.Sentence = f.Traffic + " is " + c.manners(n, example) + "."
 		f.Hint = undoes
 	}
+	if chain := c.unasked[n.direction]; chain != "" && (live.Rule == nil || !c.form.Ours(live.Chain)) {
+		f.Sentence = fmt.Sprintf("Nothing goes to the chain %s, so that its rules do nothing: %s", chain, f.Sentence)
+		f.Hint = undo + " has the kernel ask them"
+	}
 	return f
 }
 

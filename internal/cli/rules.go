@@ -20,6 +20,7 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -75,7 +76,7 @@ func (a *app) rulesCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
-	c.Flags().StringVar(&into, "into", "", "a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables")
+	c.Flags().StringVar(&into, "into", "", "a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables with HOST.load, a script that loads them")
 	c.Flags().StringVar(&kind, "dialect", "", "these rules alone, whatever the host's filter is: "+strings.Join(ruleKinds, ", "))
 	c.Flags().BoolVar(&prove, "prove", false, "read the rules back, and hold them against the policy for every packet")
 	_ = c.MarkFlagDirname("into")
@@ -226,7 +227,11 @@ func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kin
 	files, err := form.Write(sp, plan)
 	if err == nil && prove {
 		if err = dialect.Prove(form, sp, plan, files); err == nil && len(pol.Fleet.Hosts) < manyHosts {
-			a.say("%s: proven, the rules do what the policy means for every packet", h.Name)
+			once := ""
+			if who := dialect.FilledIn(plan); len(who) > 0 {
+				once = ", once yfence settle has filled in on the host who " + strings.Join(who, ", ") + " are"
+			}
+			a.say("%s: proven, the rules do what the policy means for every packet%s", h.Name, once)
 		}
 	}
 	if err != nil {
@@ -294,7 +299,11 @@ func (a *app) rulesInto(cmd *cobra.Command, dir string, names []string, kind str
 	var files, hosts atomic.Int64
 	write := func(r hostRules) error {
 		hosts.Add(1)
-		for _, f := range r.Files {
+		all := r.Files
+		if script := iptables.Script(r.Host, r.Files); script != "" && kind == "" {
+			all = append(slices.Clone(all), api.File{Kind: "load", Text: script})
+		}
+		for _, f := range all {
 			name := filepath.Join(dir, r.Host+"."+f.Kind)
 			if err := os.WriteFile(name+".new", []byte(f.Text), 0o644); err != nil {
 				return err

@@ -81,7 +81,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 		return nil, &dialect.Refusal{Host: plan.Host.Name, Dialect: "iptables", What: refused}
 	}
 	head := func(load string) string {
-		return fmt.Sprintf("# %s: written by Yellow Fence; load with %s\n", plan.Host.Name, load)
+		return fmt.Sprintf("# %s: written by Yellow Fence; load with %s\n%s", plan.Host.Name, load, dialect.ToFillIn(plan))
 	}
 	four, six := write(sp, plan, packet.IPv4), write(sp, plan, packet.IPv6)
 	var files []dialect.File
@@ -90,7 +90,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	}
 	for _, w := range []*writer{four, six} {
 		tool := tools[w.family]
-		files = append(files, dialect.File{Kind: tool, Text: head(tool+"-restore --noflush") + w.text()})
+		files = append(files, dialect.File{Kind: tool, Text: head(tool+"-restore --noflush, and run what stands behind `once`: without that they filter nothing; the other family has a file of its own") + w.text()})
 	}
 	return files, nil
 }
@@ -483,6 +483,30 @@ func (w *writer) set(s *netipx.IPSet, name string) string {
 		w.sets = append(w.sets, b.String())
 	}
 	return full
+}
+
+// Script is a shell script that loads the files of a host, by their names, and has the kernel
+// ask the rules; it may be run again. It is "" where a file alone does all that.
+func Script(host string, files []dialect.File) string {
+	var load, ask strings.Builder
+	for _, f := range files {
+		switch {
+		case f.Kind == "ipset":
+			fmt.Fprintf(&load, "ipset restore -exist <%s.ipset\n", host)
+		case slices.Contains(tools, f.Kind):
+			fmt.Fprintf(&load, "%s-restore --noflush <%s.%s\n", f.Kind, host, f.Kind)
+		default:
+			return ""
+		}
+		for _, m := range hookSaid.FindAllStringSubmatch(f.Text, -1) {
+			tool := f.Kind
+			if m[1] != "" {
+				tool += " -t " + m[1]
+			}
+			fmt.Fprintf(&ask, "%s -C %s %s 2>/dev/null || %s -I %s %s\n", tool, m[2], m[3], tool, m[2], m[3])
+		}
+	}
+	return fmt.Sprintf("#!/bin/sh\n# %s: written by Yellow Fence; loads its rules of both families, and has the kernel ask them first\nset -e\ncd \"$(dirname \"$0\")\"\n%s%s", host, load.String(), ask.String())
 }
 
 var hookSaid = regexp.MustCompile(`(?m)^# once, .*: ip6?tables(?: -t (\w+))? -I (\w+) (-j .*)$`)

@@ -65,7 +65,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	}
 	rs, objects := rules(sp, plan)
 	var b strings.Builder
-	fmt.Fprintf(&b, "# %s: written by Yellow Fence; load with nft -f\n", plan.Host.Name)
+	fmt.Fprintf(&b, "# %s: written by Yellow Fence; load with nft -f\n%s", plan.Host.Name, dialect.ToFillIn(plan))
 	fmt.Fprintf(&b, "table %s %s\ndelete table %s %s\n\ntable %s %s {\n", Family, Table, Family, Table, Family, Table)
 	for _, o := range objects {
 		fmt.Fprintf(&b, "\t%s %s {\n\t\t%s\n\t}\n\n", o.kind, o.name, strings.Join(o.lines, "\n\t\t"))
