@@ -837,6 +837,8 @@ export interface components {
             verdict: "admitted" | "dropped" | "rejected" | "uncertain";
         };
         Fate: {
+            /** @description how it is translated */
+            as?: string;
             /** @description file, line and column of the rule */
             at: string;
             /** @description within which rate */

@@ -50,11 +50,15 @@ type Fate struct {
 	Published
 	AtMost string `json:"at_most,omitempty" doc:"within which rate"`
 	Logged bool   `json:"logged,omitempty"`
+	As     string `json:"as,omitempty" doc:"how it is translated"`
 }
 
 // Manner says what is done: "admitted and logged at most 4 per 1m per source".
 func (f Fate) Manner() string {
 	s := f.Verdict
+	if f.As != "" {
+		s += ", " + f.As
+	}
 	if f.AtMost != "" {
 		s += " at most " + f.AtMost
 	}
@@ -218,6 +222,9 @@ func (c *changing) mention(plans ...*compile.Plan) packet.Set {
 func side(o packet.Outcome, deciders []compile.Decider) Fate {
 	by := deciders[o.By-1]
 	p := Fate{Published: Published{Verdict: o.Verdict.String(), By: by.String()}, Logged: o.Logged}
+	if o.Verdict == packet.Admit {
+		p.As = o.With
+	}
 	if by.Rule != nil && by.Rule.AtMost != nil && o.Verdict == packet.Admit {
 		rate := by.Rule.AtMost
 		p.AtMost = fmt.Sprintf("%d per %s", rate.N, rate.Per.Text)
@@ -325,6 +332,15 @@ func (c *changing) example(set packet.Set, direction int, h *fleet.Host) packet.
 func (f *change) sentence() string {
 	what := map[Kind]string{Opened: "newly ", Shut: "no longer ", Altered: ""}[f.Kind]
 	passes := map[string]string{"in": "gets in", "out": "gets out", "through": "is forwarded"}[f.Direction]
+	if f.Kind == Altered && f.From.As == "" && f.To.As != "" {
+		return fmt.Sprintf("%s is %s, and was %s as it is.", f.Traffic, f.To.Manner(), f.From.Manner())
+	}
+	if f.Kind == Altered && f.From.As != "" && f.To.As == "" {
+		return fmt.Sprintf("%s is %s as it is, and was %s.", f.Traffic, f.To.Manner(), f.From.Manner())
+	}
+	if f.Kind == Opened && f.To.As != "" {
+		return fmt.Sprintf("%s %s%s, %s.", f.Traffic, what, passes, f.To.As)
+	}
 	if f.Kind == Altered {
 		return fmt.Sprintf("%s is %s, and was %s.", f.Traffic, f.To.Manner(), f.From.Manner())
 	}

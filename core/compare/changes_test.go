@@ -124,3 +124,24 @@ func TestChangesAgreeWithPackets(t *testing.T) {
 	require.Greater(t, differ, 10)
 	require.Greater(t, same, 10)
 }
+
+// TestTranslationIsSaid: a redirect that comes or goes is what changes, and is named.
+func TestTranslationIsSaid(t *testing.T) {
+	const door = "allow door: everywhere -> tide : tcp 1234 knowingly redirect-around \"log-in\"\n"
+	for _, c := range []struct{ what, before, after, want string }{
+		{"a new door", "", door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", "tcp 1234 from everywhere (IPv4) newly gets in, redirected to port 22."},
+		{"one that was there leads elsewhere", door, door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", "tcp 1234 from everywhere (IPv4) is admitted, redirected to port 22, and was admitted as it is."},
+		{"and no longer", door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", door, "tcp 1234 from everywhere (IPv4) is admitted as it is, and was admitted, redirected to port 22."},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			resolve := func(text string) *policy.Policy {
+				return policytest.Resolve(t, stagesFleet("10.40.1.20"), stagesHead+text)
+			}
+			var got []string
+			for _, d := range compare.Policies(packet.NewSpace(), resolve(c.before), resolve(c.after), 0).Changes {
+				got = append(got, d.Sentence)
+			}
+			require.Contains(t, got, c.want)
+		})
+	}
+}
