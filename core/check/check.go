@@ -26,7 +26,7 @@ type Check struct {
 
 // Checks lists all checks, in the order in which they run.
 var Checks = []Check{
-	noGuard, guardRefused, noWayIn, expectation, // errors
+	noGuard, guardRefused, noWayIn, cannotCarry, expectation, // errors
 	neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused, onlyBlocked, emptyList,
 	redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,

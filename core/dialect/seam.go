@@ -19,6 +19,8 @@ type Form interface {
 	// changes nothing, and they touch nothing that is not ours. What cannot be
 	// said is refused with a *Refusal.
 	Write(sp *packet.Space, plan *compile.Plan) ([]File, error)
+	// Unsayable are the statements of a plan that Write refuses, each with what it cannot say.
+	Unsayable(plan *compile.Plan) []string
 	// Read gives what a host's kernel has in force that has loaded files of Write. Whom
 	// they speak of they say by name.
 	Read(sp *packet.Space, h *fleet.Host, files []File) (*Ruleset, error)

@@ -90,7 +90,7 @@ func TestConsole(t *testing.T) {
 		require.Contains(t, finding, want)
 	}
 	do(chromedp.Click(`//button[contains(., "Rules")]`), chromedp.WaitVisible(`//*[text()="only on the host"]`))
-	do(chromedp.Click(`//button[text()="Listeners"]`), chromedp.WaitVisible(`//section[@aria-label="What listens"]//span[contains(., "(someprogram) listens, and nobody may come to it")]`))
+	do(chromedp.Click(`//button[text()="Listeners"]`), chromedp.WaitVisible(`//section[@aria-label="What listens"]//span[contains(., "(someprogram) listens, and by the policy nobody may come to it")]`))
 	do(chromedp.Click(`//button[text()="Copies"]`), chromedp.WaitVisible(`//section[@aria-label="Copies"]//span[contains(., "what was there before revision 1")]`))
 
 	do(chromedp.Navigate(h.url+"/hosts/broker-02"), chromedp.WaitVisible("article"))

@@ -103,7 +103,7 @@ func TestCountsAndListenersOfAReport(t *testing.T) {
 	}
 	all, err = h.Listeners(ctx, "logbook-01")
 	require.NoError(t, err)
-	require.Equal(t, "tcp 8081 on all addresses (someprogram) listens, and nobody may come to it", all.Hosts[0].Notes[0].Says)
+	require.Equal(t, "tcp 8081 on all addresses (someprogram) listens, and by the policy nobody may come to it", all.Hosts[0].Notes[0].Says)
 	r.Around = &api.Surroundings{Untold: map[string]string{"listeners": "ss is not installed"}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)

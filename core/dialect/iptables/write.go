@@ -72,12 +72,17 @@ func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
 	return all
 }
 
+// Unsayable is what these tools have no way to say.
+func (Form) Unsayable(plan *compile.Plan) []string {
+	return append(dialect.Unsayable(plan), unsayable(plan)...)
+}
+
 // Write gives a plan as files: the sets, and the rules of each family.
 func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) {
 	if plan.Host.Dialect == fleet.NoFilter {
 		return nil, &dialect.NoFilter{Host: plan.Host.Name}
 	}
-	if refused := append(dialect.Unsayable(plan), unsayable(plan)...); len(refused) > 0 {
+	if refused := (Form{}).Unsayable(plan); len(refused) > 0 {
 		return nil, &dialect.Refusal{Host: plan.Host.Name, Dialect: "iptables", What: refused}
 	}
 	head := func(load string) string {
@@ -97,7 +102,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 
 var tools = []string{packet.IPv4: "iptables", packet.IPv6: "ip6tables"}
 
-// unsayable is what these tools have no way to say.
+// unsayable is that of it which other dialects can say.
 func unsayable(plan *compile.Plan) (out []string) {
 	add := func(r compile.Rule, format string, args ...any) {
 		if text := r.Decider.String() + ": " + fmt.Sprintf(format, args...); !slices.Contains(out, text) {

@@ -53,6 +53,9 @@ func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
 	return rs
 }
 
+// Unsayable is what nft has no way to say.
+func (Form) Unsayable(plan *compile.Plan) []string { return dialect.Unsayable(plan) }
+
 // Write gives a plan as text for `nft -f`: one transaction that replaces our
 // table and touches no other. What cannot be written yet is refused by name, and
 // never left out.
@@ -60,7 +63,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	if plan.Host.Dialect == fleet.NoFilter {
 		return nil, &dialect.NoFilter{Host: plan.Host.Name}
 	}
-	if refused := dialect.Unsayable(plan); len(refused) > 0 {
+	if refused := (Form{}).Unsayable(plan); len(refused) > 0 {
 		return nil, &dialect.Refusal{Host: plan.Host.Name, Dialect: "nft", What: refused}
 	}
 	rs, objects := rules(sp, plan)

@@ -40,6 +40,12 @@ func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
 	return rs
 }
 
+// Unsayable is what a list has no way to say.
+func (Form) Unsayable(plan *compile.Plan) []string {
+	_, refused := document(plan)
+	return refused
+}
+
 // Write gives a plan as one file.
 func (Form) Write(_ *packet.Space, plan *compile.Plan) ([]dialect.File, error) {
 	if plan.Host.Dialect == fleet.NoFilter {
