@@ -332,6 +332,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lists that are read from an address, and how that stands */
+        get: operations["show-lists"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{network}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a list now, and take it however much of it changed */
+        post: operations["take-list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/probes": {
         parameters: {
             query?: never;
@@ -1106,6 +1140,47 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        ListStatus: {
+            /**
+             * Format: int64
+             * @description how many per cent of it may change without a person
+             */
+            changing: number;
+            /**
+             * Format: int64
+             * @description lines that it had when it was last read
+             */
+            entries?: number;
+            /**
+             * Format: int64
+             * @description how often it is read, in seconds
+             */
+            every: number;
+            /** @description why it cannot be read; what was read before stays */
+            failing?: string;
+            /** @description of the policy, that it takes the place of */
+            file: string;
+            /** @description whose addresses it holds */
+            network: string;
+            /**
+             * Format: date-time
+             * @description when it was last read
+             */
+            read_at?: string;
+            /**
+             * Format: date-time
+             * @description when that was last tried
+             */
+            tried_at?: string;
+            /**
+             * Format: int64
+             * @description how many lines it may have
+             */
+            up_to: number;
+            url: string;
+            /** @description why what was read waits for a person; what was before stays */
+            waits?: string;
+        };
         Listener: {
             /** @description the one it listens on; 0.0.0.0 and :: are all of a family, nothing is all of both */
             address?: string;
@@ -1120,6 +1195,11 @@ export interface components {
         };
         Listening: {
             hosts: components["schemas"]["HostListening"][];
+            /** Format: int64 */
+            version: number;
+        };
+        Lists: {
+            lists: components["schemas"]["ListStatus"][];
             /** Format: int64 */
             version: number;
         };
@@ -2709,6 +2789,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Listening"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lists"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-list": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                network: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lists"];
                 };
             };
             /** @description Error */

@@ -207,6 +207,9 @@ func (p *parser) networkDecl(first Token) Stmt {
 	if p.word("from") {
 		t := p.want(String, "the quoted name of a file", `network NAME from "FILE"`)
 		d.List = &Text{t.Pos, t.Text}
+		if p.word("fetched") {
+			d.Fetch = p.fetch()
+		}
 		d.Shared = p.word("shared")
 		d.Description = p.description()
 		return d
@@ -216,6 +219,45 @@ func (p *parser) networkDecl(first Token) Stmt {
 	d.Shared = p.word("shared")
 	d.Description = p.description()
 	return d
+}
+
+const fetchForm = `network NAME from "FILE" [fetched "https://…" [every DUR] [up to N] [changing N percent]]`
+
+// fetch reads from where a list is read anew.
+func (p *parser) fetch() *Fetch {
+	t := p.want(String, "the quoted https address of the list", fetchForm)
+	f := &Fetch{URL: Text{t.Pos, t.Text}}
+	if p.word("every") {
+		d := p.take()
+		seconds, ok := duration(d.Text)
+		if !ok || seconds < 60 {
+			p.fail(d, "time", "a length of time of a minute or more", "it is written as 30m, 1h or 1d")
+		}
+		f.Every = &Duration{d.Text, seconds}
+	}
+	if p.word("up") {
+		if !p.word("to") {
+			p.fail(p.tok(), "syntax", `"to" and how many lines`, "it is written: %s", fetchForm)
+		}
+		n := p.take()
+		lines, err := number(n.Text)
+		if err != nil || lines < 1 || lines > 100_000 {
+			p.fail(n, "number", "a number of lines from 1 to 100000", "it is written: %s", fetchForm)
+		}
+		f.UpTo = lines
+	}
+	if p.word("changing") {
+		n := p.take()
+		percent, err := number(n.Text)
+		if err != nil || percent < 1 || percent > 100 {
+			p.fail(n, "number", "how many percent of its lines, from 1 to 100", "it is written: %s", fetchForm)
+		}
+		if !p.word("percent") {
+			p.fail(p.tok(), "syntax", `"percent"`, "it is written: %s", fetchForm)
+		}
+		f.Changing = percent
+	}
+	return f
 }
 
 func (p *parser) segmentDecl(first Token) Stmt {

@@ -118,6 +118,9 @@ func TestMessages(t *testing.T) {
 		{"leave l: charts : outwards via ctr0", `1:19 syntax: expected "inbound" or "outbound" or "forwarded", found "outwards" | `},
 		{"expect e: nevr a -> b : any", `1:11 syntax: expected "never" or "always" or "only", found "nevr" | did you mean "never"?`},
 		{"expect e: never a -> b : any log", `1:30 modifier: "log" goes with allow, block only | take it away`},
+		{`network n from "l" fetched "https://lists.example/l" every 1s`, "1:60 time: expected a length of time of a minute or more, found \"1s\" | it is written as 30m, 1h or 1d"},
+		{`network n from "l" fetched "https://lists.example/l" changing 10`, "1:65 syntax: expected \"percent\", found the end of the file | it is written: network NAME from \"FILE\" [fetched \"https://…\" [every DUR] [up to N] [changing N percent]]"},
+		{`network n from "l" fetched "https://lists.example/l" up to many`, "1:60 number: expected a number of lines from 1 to 100000, found \"many\" | it is written: network NAME from \"FILE\" [fetched \"https://…\" [every DUR] [up to N] [changing N percent]]"},
 		{"network n from list.txt", `1:16 syntax: expected the quoted name of a file, found "list.txt" | it is written: network NAME from "FILE"`},
 		{"policy p \"open", `1:10 open-quote: this text is not closed on its line | put a " at its end`},
 		{"policy p language 2", "1:19 language: this program reads language 1, not 2 | write `language 1`, or use a program that knows this language"},
@@ -139,6 +142,7 @@ const everything = `policy harbour "a port" language 1
 # where people sit
 network office    = 203.0.113.0/26, 192.0.2.10-192.0.2.19 except 203.0.113.9 shared  "desks"
 network pests     from "lists/pests.txt"                                             # kept elsewhere
+network lists     from "lists/more.txt" fetched "https://lists.example/more" every 30m up to 500 changing 5 percent shared
 segment quay-lan  = 10.40.0.0/16 shared local
 
 service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47  unit feed.service, "feed 2.service"  "positions"

@@ -144,6 +144,18 @@ func rowOf(stmt Stmt) row {
 		}
 		if d.List != nil {
 			r.body = "from " + quote(d.List.Text)
+			if f := d.Fetch; f != nil {
+				r.body += " fetched " + quote(f.URL.Text)
+				if f.Every != nil {
+					r.body += " every " + f.Every.Text
+				}
+				if f.UpTo != 0 {
+					r.body += fmt.Sprintf(" up to %d", f.UpTo)
+				}
+				if f.Changing != 0 {
+					r.body += fmt.Sprintf(" changing %d percent", f.Changing)
+				}
+			}
 		}
 		r.body += said(" shared", d.Shared) + said(" local", d.Local)
 		if d.Description != "" {

@@ -101,7 +101,7 @@ func (m modifier) goesWith(statement string) bool {
 func init() {
 	statements = []statement{
 		{keyword{"policy", `policy NAME "description" language 1`, "names the policy; once"}, (*parser).policyDecl},
-		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`, "addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` reads them from a file of the policy's folder, one prefix a line"}, (*parser).networkDecl},
+		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`, "addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` reads them from a file of the policy's folder, one prefix a line; behind that, `fetched \"https://…\" every 1h up to 5000 changing 20 percent` has the service read the file anew"}, (*parser).networkDecl},
 		{keyword{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]", "an attached network. An interface is on a segment when one of its addresses lies in it, or when the fleet file says so"}, (*parser).segmentDecl},
 		{keyword{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]", "ports of protocols, `icmp` and `icmpv6` with type and code, `protocol N`, other services; a bare port or range after a comma takes the protocol before it. `unit` names the units that serve it, for `yfence listeners`"}, (*parser).serviceDecl},
 		{keyword{"role", "role NAME { inbound|outbound|forward open|closed   refuse by drop|reject   log refused [up to N per DUR] }", "hosts with the same rules, and what happens on them to packets that no rule speaks of"}, (*parser).roleDecl},

@@ -37,7 +37,8 @@ type NetworkDecl struct {
 	Ident
 	Segment     bool
 	Addrs       Addresses
-	List        *Text // the file its addresses stand in; Addrs is then empty
+	List        *Text  // the file its addresses stand in; Addrs is then empty
+	Fetch       *Fetch // from where the service reads that file anew; nil if it does not
 	Shared      bool
 	Local       bool
 	Description string
@@ -109,6 +110,14 @@ type Rate struct {
 	Pos Pos
 	N   int
 	Per Duration
+}
+
+// Fetch is from where a list is read anew, and how much is taken without a person.
+type Fetch struct {
+	URL      Text
+	Every    *Duration // nil if it is not said
+	UpTo     int       // lines; 0 if it is not said
+	Changing int       // per cent of its lines; 0 if it is not said
 }
 
 // A Duration is a time as it is written: a number and s, m, h or d.

@@ -105,10 +105,27 @@ type Network struct {
 	Local       bool // its addresses come only by interfaces on it
 	Addrs       *netipx.IPSet
 	List        string // the file that its addresses stand in; "" if they stand here
+	Fetch       *Fetch // from where that is read anew; nil if it is not
 	Description string
 	Pos         fence.Pos
 	Used        bool // something names it
 }
+
+// Fetch is from where a list is read anew: how often, how long it may be, and how many per
+// cent of its lines may be others than before for it to be taken without a person.
+type Fetch struct {
+	URL      string
+	Every    int // seconds
+	UpTo     int // lines
+	Changing int
+}
+
+// What holds of a list that does not say it.
+const (
+	fetchEvery    = 3600
+	fetchUpTo     = 20_000
+	fetchChanging = 20
+)
 
 // A Direction is one of the ways a packet crosses a host.
 type Direction int

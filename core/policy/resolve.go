@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"path"
 	"slices"
 	"sort"
@@ -324,6 +325,9 @@ func (r *resolver) network(d *fence.NetworkDecl) *Network {
 	}
 	if d.List != nil {
 		n.List, n.Addrs = d.List.Text, r.list(d)
+		if d.Fetch != nil {
+			n.Fetch = r.fetch(d.Fetch)
+		}
 	} else {
 		n.Addrs = r.minus(d.Addrs.Items, d.Addrs.Except)
 	}
@@ -362,6 +366,20 @@ func (r *resolver) addrItem(item fence.AddrItem) *netipx.IPSet {
 	n := r.network(d)
 	n.Used = true
 	return n.Addrs
+}
+
+// fetch is from where a list is read anew, with what it does not say.
+func (r *resolver) fetch(f *fence.Fetch) *Fetch {
+	u, err := url.Parse(f.URL.Text)
+	if err != nil || u.Scheme != "https" || u.Host == "" || u.User != nil || u.Fragment != "" {
+		r.errorf(fence.Ident{Name: f.URL.Text + `""`, Pos: f.URL.Pos}, "list", "%q is no address that a list can be read from", f.URL.Text).Hint = "it is an https address, as https://lists.example/pests.txt"
+		return nil
+	}
+	out := &Fetch{URL: f.URL.Text, Every: fetchEvery, UpTo: cmp.Or(f.UpTo, fetchUpTo), Changing: cmp.Or(f.Changing, fetchChanging)}
+	if f.Every != nil {
+		out.Every = f.Every.Seconds
+	}
+	return out
 }
 
 // list reads a list of addresses from its file: one a line, # begins a comment.

@@ -209,6 +209,27 @@ type Drift struct {
 	Tally
 }
 
+// Lists are the lists that are read from an address.
+type Lists struct {
+	Version int          `json:"version"`
+	Lists   []ListStatus `json:"lists" nullable:"false"`
+}
+
+// ListStatus is how a list stands that is read from an address.
+type ListStatus struct {
+	Network  string     `json:"network" doc:"whose addresses it holds"`
+	File     string     `json:"file" doc:"of the policy, that it takes the place of"`
+	URL      string     `json:"url"`
+	Every    int        `json:"every" doc:"how often it is read, in seconds"`
+	UpTo     int        `json:"up_to" doc:"how many lines it may have"`
+	Changing int        `json:"changing" doc:"how many per cent of it may change without a person"`
+	Entries  int        `json:"entries,omitempty" doc:"lines that it had when it was last read"`
+	ReadAt   *time.Time `json:"read_at,omitempty" doc:"when it was last read"`
+	TriedAt  *time.Time `json:"tried_at,omitempty" doc:"when that was last tried"`
+	Failing  string     `json:"failing,omitempty" doc:"why it cannot be read; what was read before stays"`
+	Waits    string     `json:"waits,omitempty" doc:"why what was read waits for a person; what was before stays"`
+}
+
 // CloudStatus is how a cloud stands that the service is connected to.
 type CloudStatus struct {
 	Cloud     string            `json:"cloud" doc:"its name, as the fleet file says it"`

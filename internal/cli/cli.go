@@ -118,7 +118,7 @@ and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 	f.StringVar(&a.caFile, "ca-file", "", "a file with the certificates of the authorities that the service's is held against (YFENCE_CA_FILE; else the system's)")
 	_ = root.MarkPersistentFlagDirname("policy")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.adoptCommand(), a.publishCommand(), a.revisionsCommand(), a.fleetCommand(),
+	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.adoptCommand(), a.publishCommand(), a.revisionsCommand(), a.listsCommand(), a.fleetCommand(),
 		a.wavesCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.attendCommand(), a.reportCommand(), a.settleCommand(), a.keepCommand(), a.watchdogCommand(), a.rehearseCommand(), a.unitsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand(), a.versionCommand())
 	for _, c := range root.Commands() {
 		wantSubcommand(c)

@@ -179,7 +179,7 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			for _, l := range sockets {
 				a.say("yfence: serving on %s", l.Addr())
 			}
-			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkClouds, svc.Prune} {
+			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkLists, svc.WorkClouds, svc.Prune} {
 				work.Go(func() { part(ctx) })
 			}
 		case <-ctx.Done():

@@ -385,3 +385,13 @@ func (c *Client) NewToken(ctx context.Context, req api.TokenRequest) (out api.Ne
 func (c *Client) RevokeToken(ctx context.Context, id int64) error {
 	return c.do(ctx, http.MethodDelete, "/tokens/"+strconv.FormatInt(id, 10), nil, nil)
 }
+
+// Lists are the lists that the service reads from an address.
+func (c *Client) Lists(ctx context.Context) (api.Lists, error) {
+	return get[api.Lists](ctx, c, "/lists")
+}
+
+// TakeList has a list read now, and taken however much of it changed.
+func (c *Client) TakeList(ctx context.Context, network string) (out api.Lists, err error) {
+	return out, c.do(ctx, http.MethodPost, "/lists/"+url.PathEscape(network)+"/take", nil, &out)
+}

@@ -29,6 +29,7 @@ const (
 	AskTime     = 5 * time.Second
 	Asking      = 1
 	AskWait     = 8
+	ListBytes   = 4 << 20   // of a list that is read from an address
 	JudgeCases  = 6_000_000 // for the rules of one host; internal/live works within it
 	JudgeTime   = 30 * time.Second
 	Judging     = 1

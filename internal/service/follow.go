@@ -177,9 +177,21 @@ func (s *Service) cameItself(ctx context.Context, m *model, k known, hosts []*fl
 		return "", err
 	}
 	var what []string
-	for _, pair := range between {
-		why, err := s.Store.WhyGeneration(ctx, pair.Generation)
-		if err != nil {
+	for i, pair := range between {
+		var before store.Pair
+		if i+1 < len(between) {
+			before = between[i+1]
+		} else if before, err = s.pair(ctx, oldest); err != nil {
+			return "", err
+		}
+		var why string
+		if pair.Revision != before.Revision {
+			r, _, err := s.Store.Revision(ctx, pair.Revision)
+			if err != nil {
+				return "", err
+			}
+			why = r.Why
+		} else if why, err = s.Store.WhyGeneration(ctx, pair.Generation); err != nil {
 			return "", err
 		}
 		what = append(what, why)

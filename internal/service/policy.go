@@ -127,20 +127,33 @@ func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.La
 }
 
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
-	body, err := json.Marshal(in.Body.Files)
-	if err != nil {
-		return nil, s.broken("publishing", err)
-	}
 	for _, code := range in.Body.InSpiteOf {
 		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
 		}
 	}
 	return s.change(ctx, "publishing", func(current *model) (pair store.Pair, out api.Checked, err error) {
+		if after := in.Body.After; after != nil && *after != current.pair.Revision && *after <= current.pair.Revision {
+			// What came by itself meanwhile stands in nobody's way.
+			if others, err := s.Store.OthersSince(ctx, *after); err != nil {
+				return pair, out, err
+			} else if !others && *after != 0 {
+				after = nil
+			}
+			in.Body.After = after
+		}
 		if after := in.Body.After; after != nil && *after != current.pair.Revision {
 			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at what changed and publish again", current.pair.Revision, *after))
 		}
-		if out.Problems, err = s.checked(ctx, "publishing", in.Body.Files, current.fleet); err != nil {
+		files, err := s.newestLists(ctx, current, in.Body.Files)
+		if err != nil {
+			return pair, out, err
+		}
+		body, err := json.Marshal(files)
+		if err != nil {
+			return pair, out, err
+		}
+		if out.Problems, err = s.checked(ctx, "publishing", files, current.fleet); err != nil {
 			return pair, out, err
 		}
 		var accepted []api.Accepted

@@ -36,6 +36,7 @@ type Options struct {
 	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
 	Stay        bool             // hosts do not follow by themselves what they or clouds tell
 	FollowEvery time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
+	Lists       ListOptions      // as they are for tests
 	Keep        store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
 
@@ -182,6 +183,8 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), limits.ReportBody), s.putCopies)
 
 	huma.Register(a, operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle), s.probe)
+	huma.Register(a, operation("GET", "/lists", "show-lists", "The lists that are read from an address, and how that stands", api.Read), s.showLists)
+	huma.Register(a, operation("POST", "/lists/{network}/take", "take-list", "Read a list now, and take it however much of it changed", api.Publish), s.takeList)
 	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle), s.startWave)
 	huma.Register(a, operation("GET", "/waves", "list-waves", "All waves", api.Read), s.listWaves)
 	huma.Register(a, operation("GET", "/waves/{number}", "show-wave", "One wave", api.Read), s.showWave)

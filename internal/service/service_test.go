@@ -71,6 +71,9 @@ func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 		work.Go(func() { svc.Follow(working) })
 		work.Go(func() { svc.WorkClouds(working) })
 	}
+	if o.Lists.Look != 0 {
+		work.Go(func() { svc.WorkLists(working) })
+	}
 	t.Cleanup(func() {
 		stop()
 		work.Wait()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"yellowfence.example/yfence/core/dialect/group"
@@ -45,6 +46,24 @@ func (s *Store) PutCloud(ctx context.Context, name, holder string, state CloudSt
 	})
 }
 
+// ListsState is what is known of lists: it stands in a row like a cloud's, which whoever reads
+// them holds likewise. It is empty where none was read yet.
+func (s *Store) ListsState(ctx context.Context, name string) (body []byte, err error) {
+	err = s.row(ctx, "SELECT state FROM clouds WHERE name = ?", []any{name}, &body)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return body, err
+}
+
+// PutLists notes what is known of lists; by whoever holds them, or by anybody if holder is "".
+func (s *Store) PutLists(ctx context.Context, name, holder string, body []byte) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO clouds (name, holder, until, state) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE state = IF(? IN ('', holder), VALUES(state), state)", name, holder, now(), body, holder)
+		return err
+	})
+}
+
 // Clouds are the clouds that any service is or was connected to, by name.
 func (s *Store) Clouds(ctx context.Context) (out map[string]CloudState, err error) {
 	all, err := list(ctx, s, func(scan func(...any) error) (c CloudState, err error) {
@@ -55,7 +74,7 @@ func (s *Store) Clouds(ctx context.Context) (out map[string]CloudState, err erro
 		}
 		c.Cloud = name
 		return c, err
-	}, "SELECT name, state FROM clouds ORDER BY name LIMIT 100")
+	}, "SELECT name, state FROM clouds WHERE name NOT LIKE ' %' ORDER BY name LIMIT 100")
 	out = map[string]CloudState{}
 	for _, c := range all {
 		out[c.Cloud] = c

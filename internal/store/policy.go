@@ -33,6 +33,19 @@ func (s *Store) ImportItself(ctx context.Context, base Pair, author, why string,
 	return s.change(ctx, base, generations, author, why, file)
 }
 
+// PublishItself is Publish of what nobody asked for: a list holds other addresses.
+func (s *Store) PublishItself(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair, err error) {
+	base.ByItself = true
+	return s.change(ctx, base, revisions, author, why, files, accepted...)
+}
+
+// OthersSince says that a person published a revision after one.
+func (s *Store) OthersSince(ctx context.Context, revision int64) (bool, error) {
+	var asked int
+	err := s.row(ctx, "SELECT COUNT(*) FROM (SELECT MIN(number) AS first FROM pairs WHERE revision > ? GROUP BY revision) p JOIN pairs q ON q.number = p.first WHERE NOT q.by_itself", []any{revision}, &asked)
+	return asked > 0, err
+}
+
 // Import adds a generation of the fleet and makes a pair of it with the newest revision,
 // if there is one. base is as for Publish.
 func (s *Store) Import(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
