@@ -50,7 +50,11 @@ func (d *demo) lockOut(ctx context.Context) error {
 	if err := d.operate(ctx, 0, "waves", "show", "2"); err != nil {
 		return err
 	}
-	fmt.Println("\nThe first policy is published again, and put in force:")
+	fmt.Println()
+	if err := d.behind(ctx); err != nil {
+		return err
+	}
+	fmt.Println("The first policy is published again, and put in force:")
 	if err := d.operate(ctx, 0, "publish", "--policy", d.policy, "-m", "the ways in are needed", "--yes"); err != nil {
 		return err
 	}

@@ -66,6 +66,7 @@ type Result struct {
 	Unread   []string // what was not understood and could change the answer
 	Bare     bool     // no filter is in force at all
 	Until    int64    // the second since 1970 at which it may be another; 0 is never
+	AsAsked  bool     // it is in every way what was last asked for, which is another than what counts now
 }
 
 // State is the host's state as far as one dump tells it.
@@ -166,6 +167,8 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 		res.Until = turns[0]
 	}
 	left := sp.Or(plan.Left(sp), sp.Not(about)) // is nobody's question
+	verdict, manner := changed(sp, stages, done)
+	res.AsAsked = len(stages) > 1 && sp.Within(sp.Or(verdict, manner), sp.Or(left, stages[0].Plan.Left(sp)))
 	if sp.Within(sp.Differ(meant, done), left) {
 		ours := form.Rules(sp, plan)
 		if ours.Signature(sp, form.Ours) != live.Signature(sp, form.Ours) {
@@ -217,7 +220,6 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 	either := sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does)))
 	altered := sp.Minus(sp.AnyRoom(sp.Certain(differ)), either)
 	c.bothAdmit, c.regions = sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut, Altered: altered}
-	verdict, manner := changed(sp, stages, live.Decision(sp))
 	for _, r := range []struct {
 		kind         Kind
 		whole, moved packet.Set

@@ -56,7 +56,7 @@ func Groups(sp *packet.Space, names *Names, stages []Stage, live *dialect.Rulese
 	c.collect(Opened, Behind, sp.Minus(opened, changed))
 	c.collect(Shut, Changed, sp.And(shut, changed))
 	c.collect(Shut, Behind, sp.Minus(shut, changed))
-	res := &Result{Findings: c.findings(), Bare: live.Bare()}
+	res := &Result{Findings: c.findings(), Bare: live.Bare(), AsAsked: len(stages) > 1 && sp.And(changed, asked) == packet.Empty}
 	if turns := sp.Turns(c.meant); len(turns) > 0 {
 		res.Until = slices.Min(turns)
 	}

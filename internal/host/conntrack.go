@@ -110,7 +110,9 @@ func (m *Machine) Unadmitted(ctx context.Context, name string, service []netip.A
 		if ctx.Err() != nil {
 			return out, ctx.Err()
 		}
-		if c.over() || c.original.src.IsLoopback() || slices.Contains(service, netip.AddrPortFrom(c.original.dst, uint16(c.original.dport))) {
+		if c.over() || c.original.src.IsLoopback() || slices.ContainsFunc([]tuple{c.original, c.original.turned()}, func(t tuple) bool { // the tracker may have come late, and take the answers for the opening
+			return slices.Contains(service, netip.AddrPortFrom(t.dst, uint16(t.dport)))
+		}) {
 			continue
 		}
 		refused := func(c tracked) bool { // wherever it comes and goes

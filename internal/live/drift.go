@@ -71,6 +71,7 @@ func Drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over 
 			continue
 		}
 		res.Findings = append(res.Findings, of.Findings...)
+		res.AsAsked = of.AsAsked && (own.Dumps == nil || res.AsAsked)
 		res.Bare = res.Bare || of.Bare && own.Dumps == nil // else its own filter is there at least
 		if res.Until == 0 || of.Until != 0 && of.Until < res.Until {
 			res.Until = of.Until

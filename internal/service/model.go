@@ -259,7 +259,7 @@ func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
 
 // engine is the number of the way results are worked out. It goes up whenever
 // the same dump may get another result; older results are then made anew.
-const engine = 8
+const engine = 9
 
 // result is what holding a dump against a pair gives, as it is stored.
 type result struct {
@@ -269,6 +269,7 @@ type result struct {
 	Why      string            `json:"-"` // it is paused, went back or failed
 	Findings []compare.Finding `json:"findings"`
 	Unread   []string          `json:"unread,omitempty"`
+	AsAsked  bool              `json:"as_asked,omitempty"` // in force is what was last asked for
 	pending  bool              // it is not made yet
 	quick    bool              // it is made again in less time than it takes to store it
 	inForce  int64             // the revision that is in force there; 0 is none, or not known
@@ -330,7 +331,7 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 		if r.Findings == nil {
 			r.Findings = []compare.Finding{}
 		}
-		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread}
+		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread, AsAsked: r.AsAsked}
 	}
 	if dumps := live.Telling(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
@@ -377,12 +378,12 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 		return res, err
 	}
 	has, before := asked, false // the pair that is in force there, if one is
-	if res.State == api.Drifted && heard.Previous != 0 {
+	if heard.Previous != 0 && (res.State == api.Drifted || res.State == api.Behind && !res.AsAsked) {
 		was, err := s.judge(ctx, current, h, heard.Dump, heard.Previous)
 		if err != nil || was.pending {
 			return was, err
 		}
-		if before = was.State == api.Behind; before { // it has what it was asked for before, and nobody changed that
+		if before = was.State == api.Behind && was.AsAsked; before { // it has what it was asked for before, and nobody changed that
 			was.State = api.Drifted
 			res, has = was, heard.Previous
 		}
@@ -390,7 +391,7 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	switch {
 	case res.State == api.InStep:
 		res.inForce = current.pair.Revision
-	case res.State == api.Behind || before:
+	case res.State == api.Behind && res.AsAsked || before:
 		pair, err := s.pair(ctx, has)
 		if err != nil {
 			return res, err
