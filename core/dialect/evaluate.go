@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/core/packet"
 )
@@ -53,6 +54,7 @@ func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []De
 	next = e.hook(rs, "forward", next, packet.Through)
 	e.sent = next[packet.Out]
 	next = e.hook(rs, "prerouting", next, packet.In, packet.Through)
+	next = e.hook(rs, "ingress", next, packet.In, packet.Through)
 	next = e.hook(rs, "output", next, packet.Out)
 	all := packet.Void
 	for way, d := range next {
@@ -103,7 +105,9 @@ const LaterPorts = "whether the kernel looks for ports in later fragments"
 
 // SeesFragments says that a base chain runs before fragments are put together,
 // where they are.
-func (c *Chain) SeesFragments() bool { return c.Hook == "prerouting" && c.Priority < joinPriority }
+func (c *Chain) SeesFragments() bool {
+	return c.Hook == "ingress" || c.Hook == "prerouting" && c.Priority < joinPriority
+}
 
 // whole is d where fragments of families are put together before: they fare as
 // the whole packet does.
@@ -265,7 +269,22 @@ func (e *evaluation) base(c *Chain, next packet.Decision) packet.Decision {
 	if c.Type == "nat" {
 		d = e.first(c, d, next)
 	}
+	if c.Hook == "ingress" {
+		return e.sp.Choose(e.arrives(c), d, next)
+	}
 	return e.sp.Choose(c.sees(e.sp), d, next)
+}
+
+// arrives is the packets that come over the devices of a chain at ingress: those of the
+// interfaces of that name. What comes by another interface may have come over one of them, as
+// what a bridge or a VLAN gives on; nothing that a host says to itself has.
+func (e *evaluation) arrives(c *Chain) packet.Set {
+	own := e.sp.Interfaces(packet.InIface, c.Devices...)
+	if slices.Contains(c.Devices, "lo") {
+		return own
+	}
+	over := e.sp.Unknown("whether packets of other interfaces come over " + strings.Join(c.Devices, ", ") + ", as those of a bridge or a VLAN do")
+	return e.sp.Or(own, e.sp.Minus(over, e.sp.Interfaces(packet.InIface, "lo")))
 }
 
 // sees is the packets of the chain's family.

@@ -18,6 +18,7 @@ import (
 func found(t testing.TB, sp *packet.Space, host string) (packet.Decision, func(question string) *ask.Answer) {
 	t.Helper()
 	f := foundFiles(t, host)
+	f.Complete = true
 	rs, err := live.Read(sp, f)
 	require.NoError(t, err)
 	pol, _ := policy.Resolve(policy.Input{Fleet: &fleet.Fleet{}})

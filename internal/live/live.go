@@ -91,7 +91,8 @@ func missing(sp *packet.Space, dumps []api.Dump) *dialect.Ruleset {
 }
 
 // Telling are the dumps that count. A report has nft's listing in both forms: JSON is
-// quicker to read, and leaves out how deep control groups lie that others ask for.
+// quicker to read, and leaves out how deep control groups lie that others ask for, and of some
+// versions the devices of chains at ingress.
 func Telling(dumps []api.Dump) []api.Dump {
 	has := func(kind string) bool {
 		return slices.ContainsFunc(dumps, func(d api.Dump) bool { return d.Kind == kind && d.File == "" })
@@ -101,7 +102,7 @@ func Telling(dumps []api.Dump) []api.Dump {
 	}
 	left := NFTText
 	for _, d := range dumps {
-		if d.Kind == NFTText && d.File == "" && deepGroup.MatchString(d.Text) {
+		if d.Kind == NFTText && d.File == "" && (deepGroup.MatchString(d.Text) || strings.Contains(d.Text, " hook ingress ")) {
 			left = NFTJSON
 		}
 	}

@@ -128,11 +128,14 @@ const trackingPriority = -200
 
 // runsEarly says that a base chain sees packets before their connection is looked up.
 func runsEarly(c *dialect.Chain) bool {
-	return (c.Hook == "prerouting" || c.Hook == "output") && c.Priority <= trackingPriority
+	return c.Hook == "ingress" || (c.Hook == "prerouting" || c.Hook == "output") && c.Priority <= trackingPriority
 }
 
 // setOutside marks a base chain that stands on a hook we do not model.
 func (r *reader) setOutside(c *dialect.Chain) {
+	if c.Hook == "ingress" && c.Devices != nil && (c.Family == "netdev" || c.Family == "inet") {
+		return
+	}
 	if c.Hook != "" && (slices.Contains(outside, c.Family) || c.Hook == "ingress" || c.Hook == "egress") {
 		c.Outside = "chain " + c.Place() + ", which stands before or behind what we read"
 	}
