@@ -130,7 +130,7 @@ export function FleetPage() {
         <p role="status" className="mb-4 rounded-lg border border-care bg-care-wash px-4 py-2 text-care">
           Revision {published} is published, and in force on {current} of {hosts.length} hosts
           {earlier.map((r) => `; revision ${r.revision} on ${r.hosts}`)}
-          {none > 0 && `; no revision as it was published on ${none}`}.
+          {none > 0 && `; on ${none} none is as it was published`}.
         </p>
       )}
       <div className="overflow-x-auto rounded-lg border border-line bg-board">

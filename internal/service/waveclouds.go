@@ -25,7 +25,7 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 	}
 	switch h.Phase {
 	case api.HostDue:
-		if err := s.had(ctx, h); err != nil {
+		if err := s.had(ctx, h, store.Attending{}); err != nil {
 			return err
 		}
 		until := time.Now().Add(cloudWithin)

@@ -189,7 +189,7 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 	}
 	switch h.Phase {
 	case api.HostDue:
-		if err := s.had(ctx, h); err != nil {
+		if err := s.had(ctx, h, a); err != nil {
 			return err
 		}
 		step.Ask(h.Name, h.Pair)
@@ -304,13 +304,18 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 	return nil
 }
 
-// had notes what a host of a wave was asked for before.
-func (s *Service) had(ctx context.Context, h *api.WaveHost) error {
+// had notes what a host of a wave had before: what it was last asked for, or what was before
+// that, if that went back.
+func (s *Service) had(ctx context.Context, h *api.WaveHost, a store.Attending) error {
 	if h.Had != 0 { // it is asked again
 		return nil
 	}
 	heard, err := s.Store.Heard(ctx, h.Subject())
-	h.Had = heard[h.Subject()].Pair
+	last := heard[h.Subject()]
+	h.Had = last.Pair
+	if c := a.Change; c != nil && a.Pair == last.Pair && c.Kind == "settle" && c.Phase == api.WentBack {
+		h.Had = last.Previous
+	}
 	return err
 }
 

@@ -271,7 +271,8 @@ func harmless(target *expr) bool {
 	case kindMeta:
 		return slices.Contains([]string{"priority", "nftrace"}, target.text)
 	case kindCT:
-		return slices.Contains([]string{"label", "event", "helper", "timeout"}, target.text)
+		// By zones the tracker tells connections apart: a packet's state is what it is in its own.
+		return slices.Contains([]string{"label", "event", "helper", "timeout", "zone"}, target.text)
 	}
 	return false
 }
