@@ -44,14 +44,7 @@ func (c *comparison) care(n *cause) packet.Set {
 // if that is it.
 func (c *comparison) said(n *cause) packet.Set {
 	if c.grouped {
-		care := c.about
-		if n.kind == Opened && n.published.Kind == "stance" {
-			care = c.sp.Minus(care, c.bothAdmit)
-		}
-		if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) && c.sp.Within(c.sp.And(n.live.Rule.Match, care), c.regions[n.kind]) {
-			return c.sp.Simplify(n.live.Rule.Match, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Usual()))
-		}
-		return c.sp.Simplify(n.set, care)
+		return c.sp.And(c.saidOfGroup(n), c.families())
 	}
 	if c.about != packet.All { // nothing is known of the rest
 		return c.sp.Keep(n.set, packet.Family, packet.Protocol, packet.Src, packet.DstPort, packet.InIface)
@@ -71,6 +64,29 @@ func (c *comparison) said(n *cause) packet.Set {
 		}
 	}
 	return c.sp.Simplify(n.set, care)
+}
+
+// saidOfGroup is said of what a group decides.
+func (c *comparison) saidOfGroup(n *cause) packet.Set {
+	care := c.about
+	if n.kind == Opened && n.published.Kind == "stance" {
+		care = c.sp.Minus(care, c.bothAdmit)
+	}
+	if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) && c.sp.Within(c.sp.And(n.live.Rule.Match, care), c.regions[n.kind]) {
+		return c.sp.Simplify(n.live.Rule.Match, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Usual()))
+	}
+	return c.sp.Simplify(n.set, care)
+}
+
+// families are the packets of the families that the host has addresses of.
+func (c *comparison) families() packet.Set {
+	all := packet.Empty
+	for _, family := range []int{packet.IPv4, packet.IPv6} {
+		if len(packet.OfFamily(c.plan.Host.Addresses(), family).Ranges()) > 0 {
+			all = c.sp.Or(all, c.sp.Value(packet.Family, family))
+		}
+	}
+	return all
 }
 
 // whatever is the packets of a set whoever sends them, whenever and however.
