@@ -190,7 +190,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	c.until("it is told", func() bool { return c.state("broker-01") == api.Drifted && c.note(group.Membership) != "" })
 	h, _ := c.drift("broker-01")
 	require.Len(t, h.Findings, 1)
-	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere gets in")
+	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere (IPv4) gets in")
 	require.Equal(t, "The group "+opened.Name+" holds something else than it was made with: somebody changed it by hand.", c.note(group.Changed))
 	require.Equal(t, "Nobody is in the group yf-left, which was made for instances.", c.note(group.Unattached))
 	require.Regexp(t, `^The instance puffin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
