@@ -1140,6 +1140,12 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Link: {
+            /** @description it is a bridge: whatever is made part of it carries its packets */
+            bridge?: boolean;
+            /** @description the interfaces that its packets come over */
+            over?: string[] | null;
+        };
         ListStatus: {
             /**
              * Format: int64
@@ -1233,6 +1239,10 @@ export interface components {
             /** @description the numbers of the groups that its rules speak of, by name */
             groups?: {
                 [key: string]: number;
+            };
+            /** @description its interfaces whose packets come over others, where its rules make that matter; lo stands for having looked */
+            links?: {
+                [key: string]: components["schemas"]["Link"];
             };
             /** @description the numbers of the users that its rules speak of, by name */
             users?: {

@@ -521,6 +521,14 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 		}
 		ways[hook], all = way, sp.Or(all, way)
 	}
+	for _, p := range rs.Presumed {
+		if sp.And(p.Of, all) != packet.Empty && !strings.Contains(assumed, p.That) {
+			if assumed != "" {
+				assumed += "; and "
+			}
+			assumed += "that " + p.That
+		}
+	}
 	rs = rs.About(sp, all)
 	a.count(rs.Decision(sp), all)
 	d, deciders := rs.Attributed(sp)
@@ -530,6 +538,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 			by := deciders[max(o.By-1, 0)]
 			s := Step{Verdict: o.Verdict.String(), By: by.Text(), At: by.At()}
 			if o.Verdict == packet.Admit {
+				s.As = o.With
 				s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 			}
 			a.note(s, hook)

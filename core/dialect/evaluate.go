@@ -40,7 +40,7 @@ func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 
 // decide is the decision by what is known already, or with deciders where known is nil.
 func (rs *Ruleset) decide(sp *packet.Space, known Shared) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, routes: rs.Routes, originals: rs.Originals}
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, routes: rs.Routes, links: rs.Links, originals: rs.Originals}
 	if known == nil {
 		e.done = Shared{}
 	}
@@ -145,6 +145,7 @@ type evaluation struct {
 	next       ways            // what happens behind the base chain that is being evaluated, before routing
 	sent       packet.Decision // what happens to what the host sends once it is routed
 	routes     *Routes
+	links      Links
 	originals  map[string]packet.Set
 	deciders   []Decider
 }
@@ -246,7 +247,10 @@ func permutations(chains []*Chain) (out [][]*Chain) {
 // outside is a chain that we do not model: it may drop what would fare as in next.
 func (e *evaluation) outside(c *Chain, hook int, next packet.Decision) packet.Decision {
 	may := e.sp.Unknown(c.Outside)
-	if c.Devices != nil {
+	if c.Family == "bridge" && e.links != nil { // which has what bridges carry, and nothing else
+		bridges := e.links.Bridges()
+		may = e.sp.And(may, e.sp.Or(e.sp.Interfaces(packet.InIface, bridges...), e.sp.Interfaces(packet.OutIface, bridges...)))
+	} else if c.Devices != nil {
 		field := packet.InIface
 		if hook == packet.Out {
 			field = packet.OutIface
@@ -282,6 +286,10 @@ func (e *evaluation) arrives(c *Chain) packet.Set {
 	own := e.sp.Interfaces(packet.InIface, c.Devices...)
 	if slices.Contains(c.Devices, "lo") {
 		return own
+	}
+	if e.links != nil {
+		upper := e.links.Over(c.Devices)
+		return e.sp.Or(own, e.sp.And(e.sp.Interfaces(packet.InIface, upper...), e.sp.Unknown("whether packets of "+strings.Join(upper, ", ")+" come over "+strings.Join(c.Devices, ", "))))
 	}
 	over := e.sp.Unknown("whether packets of other interfaces come over " + strings.Join(c.Devices, ", ") + ", as those of a bridge or a VLAN do")
 	return e.sp.Or(own, e.sp.Minus(over, e.sp.Interfaces(packet.InIface, "lo")))
@@ -328,6 +336,9 @@ func (b *Branch) said() string {
 	case Redirect:
 		return packet.Redirected(b.Port)
 	case DestinationNAT:
+		if !b.To.IsValid() {
+			return packet.Redirected(b.Port)
+		}
 		return packet.SentOn(b.To, b.Port)
 	}
 	return cmp.Or(b.With, packet.Masqueraded)
@@ -488,6 +499,9 @@ func (e *evaluation) sending() bool {
 // elsewhere is what becomes of packets that are given another destination.
 func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decision) packet.Decision {
 	sp, to := e.sp, b.To
+	if !to.IsValid() { // to another port of where it goes anyway
+		return e.original(e.changed(accepting, b))
+	}
 	if !e.unrouted {
 		return e.resent(r, b, to, next, accepting)
 	}

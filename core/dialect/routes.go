@@ -19,6 +19,7 @@ import (
 // and by which interface others are reached. Nil is routes that nobody told.
 type Routes struct {
 	kinds   map[string]*netipx.IPSet // by what is done with a packet to them, as the local table says
+	on      map[string]*netipx.IPSet // the same by kind and interface, as in "local eth0"
 	via     map[string]*netipx.IPSet // reached best by an interface
 	several bool                     // which table counts depends on more than the destination
 }
@@ -130,7 +131,7 @@ func routesOf(all []route) *Routes {
 	slices.SortStableFunc(all, func(a, b route) int {
 		return cmp.Or(cmp.Compare(a.to.Bits(), b.to.Bits()), cmp.Compare(b.metric, a.metric))
 	})
-	kinds, via := map[string]*netipx.IPSetBuilder{}, map[string]*netipx.IPSetBuilder{}
+	kinds, via, on := map[string]*netipx.IPSetBuilder{}, map[string]*netipx.IPSetBuilder{}, map[string]*netipx.IPSetBuilder{}
 	var before netip.Prefix
 	put := func(in map[string]*netipx.IPSetBuilder, to netip.Prefix, names ...string) {
 		if to != before || !to.Addr().IsLinkLocalUnicast() { // which is reached by each interface that has it
@@ -150,6 +151,13 @@ func routesOf(all []route) *Routes {
 		switch one.table {
 		case "local":
 			put(kinds, one.to, one.kind)
+			for _, dev := range one.devices {
+				name := one.kind + " " + dev
+				if on[name] == nil {
+					on[name] = &netipx.IPSetBuilder{}
+				}
+				on[name].AddPrefix(one.to)
+			}
 		case "main", "default":
 			if one.kind == "unicast" {
 				put(via, one.to, one.devices...)
@@ -162,6 +170,10 @@ func routesOf(all []route) *Routes {
 	}
 	for name, b := range kinds {
 		r.kinds[name], _ = b.IPSet() // of prefixes that were parsed
+	}
+	r.on = map[string]*netipx.IPSet{}
+	for name, b := range on {
+		r.on[name], _ = b.IPSet()
 	}
 	for name, b := range via {
 		for _, local := range r.kinds {
@@ -213,6 +225,8 @@ func (r *Routes) Kind(kind string) (s *netipx.IPSet, ok bool) {
 		return some("local"), true
 	case "broadcast":
 		return packet.Union(some("broadcast"), limited), true
+	case "anycast":
+		return some("anycast"), true
 	case "unicast":
 		rest := packet.Everything()
 		for _, other := range []*netipx.IPSet{some("local"), some("broadcast"), some("anycast"), Multicast, limited} {
@@ -221,6 +235,27 @@ func (r *Routes) Kind(kind string) (s *netipx.IPSet, ok bool) {
 		return rest, true
 	}
 	return nil, false
+}
+
+// KindBy is the packets of which an address is of a kind to the interface that they came by: what
+// belongs to another interface is unicast to it. ok is false where that is not known.
+func (r *Routes) KindBy(sp *packet.Space, field packet.Field, kind string) (s packet.Set, ok bool) {
+	if r == nil || r.on == nil || !slices.Contains([]string{"local", "broadcast", "multicast", "unicast"}, kind) {
+		return s, false
+	}
+	of := map[string]packet.Set{
+		"multicast": sp.Addrs(field, Multicast),
+		"broadcast": sp.Addrs(field, limited),
+	}
+	if _, routed := r.kinds["anycast"]; routed {
+		return s, false
+	}
+	for name, addrs := range r.on {
+		kind, dev, _ := strings.Cut(name, " ")
+		of[kind] = sp.Or(of[kind], sp.And(sp.Interfaces(packet.InIface, dev), sp.Addrs(field, packet.Without(addrs, packet.Union(Multicast, limited)))))
+	}
+	of["unicast"] = sp.Not(sp.OrAll(of["local"], of["broadcast"], of["multicast"]))
+	return of[kind], true
 }
 
 // Own says whether an address is the host's; known is false where nobody told.

@@ -40,9 +40,13 @@ type Ruleset struct {
 	Tracks [2]bool
 	// Routes are the host's, where they are known.
 	Routes *Routes
+	// Links are the host's interfaces that carry others', where they are known.
+	Links Links
 	// Originals are what rules ask of the destination that a packet came with: unknowns
 	// of these names, true of the packets that came so.
 	Originals map[string]packet.Set
+	// Presumed is what rules were read by that their text leaves open.
+	Presumed []Presumption
 	// Fragments says that some rule tells fragments from whole packets.
 	Fragments bool
 }
@@ -54,6 +58,10 @@ func (rs *Ruleset) Add(more *Ruleset) {
 	if rs.Routes == nil {
 		rs.Routes = more.Routes
 	}
+	if rs.Links == nil {
+		rs.Links = more.Links
+	}
+	rs.Presumed = append(rs.Presumed, more.Presumed...)
 	for name, had := range more.Originals {
 		rs.remember(name, had)
 	}
@@ -165,7 +173,7 @@ type Branch struct {
 	Action   Action
 	Target   string     // of Jump and Goto: a chain of the same table
 	Port     int        // of Redirect and DestinationNAT; 0 is the same port
-	To       netip.Addr // of DestinationNAT
+	To       netip.Addr // of DestinationNAT; none where only the port is another
 	With     string     // of Reject, as in packet.Outcome
 	Why      string     // of Unmodelled: what it is
 }

@@ -377,6 +377,14 @@ func (sp *Space) UnknownsOf(s Set) []string {
 	return names
 }
 
+// UnknownFields are the fields of all unknowns so far, as Forget takes them.
+func (sp *Space) UnknownFields() (fields []Field) {
+	for i := range sp.unknowns {
+		fields = append(fields, firstUnknown+Field(i))
+	}
+	return fields
+}
+
 func (sp *Space) fieldsOf(r ref) map[Field]bool {
 	used := map[Field]bool{}
 	for n := range sp.reached(r) {

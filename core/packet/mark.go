@@ -77,11 +77,12 @@ func (sp *Space) markedUpTo(m Mark, hi, mask uint32) Set {
 }
 
 // A Marking is what a rule writes on a packet: into To the bits of From that are
-// in And, and then those of Xor turned. Where it is not known what is written,
-// Unknown names that, and all else is of no meaning.
+// in And, and then those of Xor turned. The bits of Keep it leaves alone. Where it is not
+// known what is written, Unknown names that, and all else is of no meaning.
 type Marking struct {
 	To, From Mark
 	And, Xor uint32
+	Keep     uint32
 	Unknown  string
 }
 
@@ -90,7 +91,7 @@ func (sp *Space) Marking(d Decision, m Marking) Decision {
 	used := sp.fieldsOf(ref(d))
 	for bit := range markBits {
 		f := m.To.field(bit)
-		if !used[f] {
+		if !used[f] || m.Keep>>bit&1 == 1 && m.Unknown == "" {
 			continue
 		}
 		unset, set := sp.Restrict(d, f, Num(0)), sp.Restrict(d, f, Num(1))

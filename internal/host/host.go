@@ -61,6 +61,8 @@ func inForce(ctx context.Context) (f api.InForce, counts []api.Count, err error)
 	// A listing that cannot be read has no names, and is the service's to tell.
 	if f.Names, err = names(listing, others); err != nil {
 		f.Names = nil
+	} else if f.Names.Links, err = links(ctx, listing); err != nil {
+		return f, nil, err
 	}
 	return f, counts, nil
 }

@@ -20,7 +20,7 @@ import (
 var passing = regexp.MustCompile(`(?m)^(# (?:Generated|Completed).*?|:\S+ \S+) (?:on .*|\[\d+:\d+\])$`)
 
 // asksForRoutes is what stands in rules whose meaning depends on the host's routes.
-var asksForRoutes = regexp.MustCompile(`"fib"|"dnat"|-m addrtype|-j DNAT`)
+var asksForRoutes = regexp.MustCompile(`"fib"|"dnat"|"pkttype"|-m addrtype|-m rpfilter|-m pkttype|-j DNAT`)
 
 var expiry = regexp.MustCompile(` expires -?\d+sec`)
 

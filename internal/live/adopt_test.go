@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/adopt"
@@ -26,14 +28,18 @@ import (
 // foundFiles are the dumps of a host that an administrator wrote by hand.
 func foundFiles(t testing.TB, host string) api.InForce {
 	t.Helper()
-	files, err := filepath.Glob(filepath.Join("testdata", "found", host, "*"))
+	archive, err := txtar.ParseFile(filepath.Join("testdata", "found", host+".txtar"))
 	require.NoError(t, err)
-	require.NotEmpty(t, files)
 	f := api.InForce{Names: &nft.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}}}
-	for _, name := range files {
-		data, err := os.ReadFile(name)
+	files := archive.Files
+	if !slices.ContainsFunc(files, func(f txtar.File) bool { return f.Name == "routes" }) {
+		routes, err := os.ReadFile(filepath.Join("testdata", "routes"))
 		require.NoError(t, err)
-		f.Dumps = append(f.Dumps, live.OfFile(filepath.Base(name), data).Dumps...)
+		files = append(files, txtar.File{Name: "routes", Data: routes})
+	}
+	slices.SortFunc(files, func(a, b txtar.File) int { return strings.Compare(a.Name, b.Name) })
+	for _, file := range files {
+		f.Dumps = append(f.Dumps, live.OfFile(file.Name, file.Data).Dumps...)
 	}
 	return f
 }

@@ -1,11 +1,11 @@
 package live_test
 
 import (
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
+	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/compare"
@@ -18,12 +18,16 @@ import (
 func FuzzDrift(f *testing.F) {
 	pol := policytest.Resolve(f, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\nnetwork vpn = 198.51.100.0/25\n"+
 		"allow ops: vpn -> fleet : ssh  guard\nallow use: blue -> red : tcp 443\n")
-	found, err := filepath.Glob("testdata/found/*/*")
+	found, err := filepath.Glob("testdata/found/*.txtar")
 	require.NoError(f, err)
 	require.NotEmpty(f, found)
 	for _, name := range found {
-		if text, err := os.ReadFile(name); err == nil && len(text) < 20_000 {
-			f.Add(text)
+		archive, err := txtar.ParseFile(name)
+		require.NoError(f, err)
+		for _, file := range archive.Files {
+			if len(file.Data) < 20_000 {
+				f.Add(file.Data)
+			}
 		}
 	}
 	f.Add([]byte(`{"host": "r1", "dumps": [{"kind": "nft-json", "text": "{\"nftables\": []}"}, {"kind": "ipset-save", "text": "create x hash:ip\n"}, {"kind": "routes", "text": "default via 192.0.2.1 dev eth0\n"}], "names": {"users": {"0": "root"}}}`))

@@ -4,10 +4,13 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
+	"os/user"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -32,6 +35,7 @@ type Judge struct {
 	world     int // a socket, the outside: every frame on every interface
 	tracker   *conntrack.Conn
 	delivered map[int]int // the host's raw sockets, by protocol and family
+	senders   map[sender]int
 	macs      [interfaces]net.HardwareAddr
 	indexes   [interfaces]int // of the outside's interfaces
 }
@@ -56,7 +60,7 @@ var Protocols = []int{packet.ICMP, packet.TCP, packet.UDP, 47, packet.ICMPv6}
 
 // NewJudge builds the host and the world. Names of the namespaces begin with prefix.
 func NewJudge(prefix string) (j *Judge, err error) {
-	j = &Judge{tag: 0x10000, delivered: map[int]int{}}
+	j = &Judge{tag: 0x10000, delivered: map[int]int{}, senders: map[sender]int{}}
 	defer func() {
 		if err != nil {
 			_ = j.Close()
@@ -160,17 +164,45 @@ func (j *Judge) open() error {
 				if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, 4<<20); err != nil {
 					return err
 				}
-				level, option := unix.IPPROTO_IP, unix.IP_HDRINCL
-				if family == unix.AF_INET6 {
-					level, option = unix.IPPROTO_IPV6, unix.IPV6_HDRINCL
-				}
-				if err := unix.SetsockoptInt(fd, level, option, 1); err != nil {
-					return err
-				}
 			}
 		}
 		return nil
 	})
+}
+
+// A sender is whose socket the host sends by.
+type sender struct {
+	family      int
+	user, group string // names that the machine knows
+}
+
+// sends is the socket of a sender, which takes whole packets and hears nothing.
+func (j *Judge) sends(s sender) (fd int, err error) {
+	if fd, ok := j.senders[s]; ok {
+		return fd, nil
+	}
+	u, err := user.Lookup(s.user)
+	if err != nil {
+		return 0, err
+	}
+	g, err := user.LookupGroup(s.group)
+	if err != nil {
+		return 0, err
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(g.Gid)
+	err = j.Host.Do(func() (err error) { // on a thread of its own: these are the thread's
+		if err = errors.Join(unix.Setfsgid(gid), unix.Setfsuid(uid)); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, unix.Setfsuid(0), unix.Setfsgid(0)) }()
+		fd, err = unix.Socket(s.family, unix.SOCK_RAW|unix.SOCK_NONBLOCK, unix.IPPROTO_RAW)
+		return err
+	})
+	if err == nil {
+		j.senders[s] = fd
+	}
+	return fd, err
 }
 
 // Close takes everything down.
@@ -179,7 +211,7 @@ func (j *Judge) Close() error {
 	if j.tracker != nil {
 		err = j.tracker.Close()
 	}
-	for _, fd := range j.delivered {
+	for _, fd := range slices.Concat(slices.Collect(maps.Values(j.delivered)), slices.Collect(maps.Values(j.senders))) {
 		err = errors.Join(err, unix.Close(fd))
 	}
 	if j.world > 0 {
@@ -226,15 +258,18 @@ func (j *Judge) Verdicts(packets []packet.Packet) ([]packet.Verdict, error) {
 func (j *Judge) send(p packet.Packet, tag uint32) error {
 	frames := frame(p, tag, j.Tracks[map[bool]int{true: packet.IPv6, false: packet.IPv4}[p.Src.Is6()]])
 	if p.Hook == packet.Out {
-		protocol, _ := packet.ProtocolNumber(p.Protocol)
-		fd, to := j.delivered[protocol<<8|unix.AF_INET6], unix.Sockaddr(&unix.SockaddrInet6{Addr: p.Dst.As16()})
+		to, s := unix.Sockaddr(&unix.SockaddrInet6{Addr: p.Dst.As16()}), sender{unix.AF_INET6, p.User, p.Group}
 		if p.Dst.Is4() {
-			fd, to = j.delivered[protocol<<8|unix.AF_INET], &unix.SockaddrInet4{Addr: p.Dst.As4()}
+			to, s.family = &unix.SockaddrInet4{Addr: p.Dst.As4()}, unix.AF_INET
+		}
+		fd, err := j.sends(s)
+		if err != nil {
+			return err
 		}
 		if err := unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_MARK, int(p.Mark)); err != nil {
 			return err
 		}
-		err := unix.Sendto(fd, frames[0], 0, to)
+		err = unix.Sendto(fd, frames[0], 0, to)
 		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ECONNREFUSED) || errors.Is(err, unix.EHOSTUNREACH) || errors.Is(err, unix.ENETUNREACH) || errors.Is(err, unix.EACCES) {
 			return nil // refused: nothing will arrive
 		}

@@ -505,12 +505,10 @@ func randomRuleset(rng *rand.Rand) string {
 func randomPacket(rng *rand.Rand, n int) packet.Packet {
 	p := packet.Packet{Hook: rng.IntN(3), Family: "ipv4", State: "new"}
 	six := rng.IntN(3) == 0
-	peers := []string{"10.40.3.1", "10.40.3.77", "10.40.200.1", "10.60.3.1", "10.60.9.9", "198.51.100.7", "192.0.2.9"}
 	if six {
 		p.Family = "ipv6"
-		peers = []string{"fd40::3:1", "fd40::3:8", "fd40::9:9", "fd60::3:1", "2001:db8:5::5", "2001:db8:1::9"}
 	}
-	peer := func() netip.Addr { return netip.MustParseAddr(pick(rng, peers...)) }
+	peer := func() netip.Addr { return randomPeer(rng, six) }
 	host := func() netip.Addr { return Own[2*rng.IntN(3)+map[bool]int{true: 1}[six]] }
 	p.Src, p.Dst = peer(), host()
 	switch p.Hook {
@@ -570,6 +568,14 @@ func randomPacket(rng *rand.Rand, n int) packet.Packet {
 		p.ConnMark = 0
 	}
 	return p
+}
+
+// randomPeer is an address of somebody.
+func randomPeer(rng *rand.Rand, six bool) netip.Addr {
+	if six {
+		return netip.MustParseAddr(pick(rng, "fd40::3:1", "fd40::3:8", "fd40::9:9", "fd60::3:1", "2001:db8:5::5", "2001:db8:1::9"))
+	}
+	return netip.MustParseAddr(pick(rng, "10.40.3.1", "10.40.3.77", "10.40.200.1", "10.60.3.1", "10.60.9.9", "198.51.100.7", "192.0.2.9"))
 }
 
 // connection is the state of a packet and the mark of its connection.

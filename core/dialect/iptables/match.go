@@ -54,10 +54,34 @@ func (m *matching) and(s packet.Set) {
 
 // seal makes an unknown of what a module that is not read said.
 func (m *matching) seal() {
-	if m.opaque != nil {
-		m.sets = append(m.sets, m.sp.Unknown("-m "+strings.Join(m.opaque, " ")))
-		m.opaque = nil
+	if m.opaque == nil {
+		return
 	}
+	said := "-m " + strings.Join(m.opaque, " ")
+	switch kind := m.opaque[0]; {
+	case m.family == packet.IPv6 && slices.Contains([]string{"rt", "hbh", "dst"}, kind), kind == "ipv6header" && !slices.Contains(m.opaque, "!"):
+		m.sets = append(m.sets, m.rarely(said, "it has no header that "+said+" asks for")) // which few packets have
+	case kind == "frag":
+		m.sets = append(m.sets, m.sp.Minus(m.sp.Unknown(said), m.sp.Value(packet.Fragment, packet.Whole)))
+	default:
+		m.sets = append(m.sets, m.sp.Unknown(said))
+	}
+	m.opaque = nil
+}
+
+// rarely is an unknown that usually is not so: see dialect.AsUsual.
+func (r *reader) rarely(name, that string) packet.Set {
+	r.seldom[name] = that
+	return r.sp.Unknown(name)
+}
+
+// begun adds what is asked of a packet's connection: of one that begins it is what is told of
+// the packet, of others nobody knows which of the two ends began.
+func (m *matching) begun(said string, s packet.Set) {
+	m.and(s)
+	last := &m.sets[len(m.sets)-1]
+	begins := m.sp.Value(packet.State, packet.New)
+	*last = m.sp.And(m.connected(), m.sp.Or(m.sp.And(begins, *last), m.sp.Minus(m.sp.Unknown(said), begins)))
 }
 
 // unread keeps an option that is not read, with its arguments.
@@ -171,7 +195,7 @@ func (m *matching) option(option string) {
 var implied = map[string]string{"tcp": "tcp", "udp": "udp", "sctp": "sctp", "dccp": "dccp", "icmp": "icmp", "ipv6-icmp": "icmp6", "icmpv6": "icmp6"}
 
 // readModules are the modules whose options are read.
-var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota", "rpfilter"}
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota", "rpfilter", "pkttype"}
 
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
@@ -232,6 +256,27 @@ func (m *matching) read(option string) bool {
 		m.next()
 		m.and(m.out.Originally(sp, packet.DstPort, runs))
 		m.sets = append(m.sets, m.connected())
+	case "conntrack --ctorigsrc":
+		run, ok := addresses(m.words[0])
+		if !ok {
+			return false
+		}
+		m.begun("-m conntrack --ctorigsrc "+m.next(), sp.Ranges(packet.Src, []packet.Range{run}))
+	case "conntrack --ctproto":
+		n, ok := packet.ProtocolNumber(m.words[0])
+		if !ok {
+			return false
+		}
+		m.begun("-m conntrack --ctproto "+m.next(), sp.Value(packet.Protocol, n))
+	case "conntrack --ctdir":
+		way, known := map[string]packet.Set{"ORIGINAL": packet.All, "REPLY": packet.Empty}[m.words[0]]
+		if !known {
+			return false
+		}
+		m.begun("-m conntrack --ctdir "+m.next(), way)
+	case "pkttype --pkt-type":
+		kind := m.next()
+		m.and(dialect.FramesTo(sp, m.host.Routes, []string{kind}, sp.Unknown("-m pkttype --pkt-type "+kind), m.rarely))
 	case "mark --mark", "connmark --mark":
 		value, mask, ok := valueAndMask(m.words[0])
 		if !ok {
@@ -385,22 +430,28 @@ func (m *matching) states() bool {
 
 // owner reads whose program sends. The contrary holds for what no program sends, too.
 func (m *matching) owner(field packet.Field, names map[int]string) bool {
-	n, err := strconv.Atoi(m.words[0])
-	if err != nil && !strings.Contains(m.words[0], "-") { // by name, as before it is loaded
+	if first := m.words[0][:1]; first < "0" || first > "9" { // by name, as before it is loaded
 		m.and(m.sp.Named(field, m.next()))
 		return true
 	}
-	if err != nil || n != 0 && names == nil {
+	lo, hi, ok := ownerRun(m.words[0])
+	if !ok || (lo != 0 || hi != 0) && names == nil {
 		return false
 	}
 	m.next()
-	name := names[n]
-	if n == 0 {
-		name = "root"
-	} else if name == "" {
-		name = fmt.Sprintf("%s number %d", map[packet.Field]string{packet.User: "user", packet.Group: "group"}[field], n)
+	var all []string
+	for n := lo; n <= hi; n++ {
+		name := names[n]
+		if n == 0 {
+			name = "root"
+		} else if name == "" && (n == lo || n == hi) { // of those between, the host has said whom it has
+			name = fmt.Sprintf("%s number %d", map[packet.Field]string{packet.User: "user", packet.Group: "group"}[field], n)
+		}
+		if name != "" {
+			all = append(all, name)
+		}
 	}
-	m.and(m.sp.Named(field, name))
+	m.and(m.sp.Named(field, all...))
 	return true
 }
 
@@ -415,7 +466,7 @@ func (m *matching) addressRange(field packet.Field) bool {
 
 // set reads --match-set NAME src,dst
 func (m *matching) set() bool {
-	if len(m.words) < 2 || m.changes[m.words[0]] {
+	if len(m.words) < 2 {
 		return false
 	}
 	if len(m.words) > 2 && strings.HasPrefix(m.words[2], "--") { // which counts
@@ -423,6 +474,9 @@ func (m *matching) set() bool {
 	}
 	s, ok := m.host.Sets.packets(m, m.words[0], strings.Split(m.words[1], ","), false)
 	if ok {
+		if name := m.words[0]; m.changes[name] || m.host.Sets.changing(name) {
+			s = m.sp.Or(s, m.rarely("whether it has been put into set "+name+" since that was listed", "nothing was put into set "+name+" since it was listed"))
+		}
 		m.words = m.words[2:]
 		m.and(s)
 	}
@@ -549,7 +603,8 @@ func (m *matching) reversePath() {
 // addressType reads --dst-type LOCAL, or several with commas: of IPv4 one of them must
 // hold, of IPv6 all must (addrtype_mt6 in the kernel's xt_addrtype.c).
 func (m *matching) addressType(field packet.Field) bool {
-	if slices.Contains(m.words, "--limit-iface-in") || slices.Contains(m.words, "--limit-iface-out") {
+	byIface := slices.Contains(m.words, "--limit-iface-in")
+	if slices.Contains(m.words, "--limit-iface-out") || byIface && (m.family == packet.IPv6 || !slices.Contains([]string{"prerouting", "input", "forward"}, m.chain.Hook)) {
 		return false
 	}
 	s, join := packet.Empty, m.sp.Or
@@ -558,13 +613,23 @@ func (m *matching) addressType(field packet.Field) bool {
 	}
 	for kind := range strings.SplitSeq(m.words[0], ",") {
 		kind = strings.ToLower(kind)
+		if byIface {
+			of, ok := m.host.Routes.KindBy(m.sp, field, kind)
+			if !ok {
+				return false
+			}
+			s = join(s, of)
+			continue
+		}
 		addrs, ok := m.host.Routes.Kind(kind)
 		if !ok || m.family == packet.IPv6 && kind != "local" && kind != "multicast" {
 			return false
 		}
 		s = join(s, m.sp.Addrs(field, addrs))
 	}
-	m.next()
+	if m.next(); byIface {
+		m.words = slices.DeleteFunc(slices.Clone(m.words), func(w string) bool { return w == "--limit-iface-in" })
+	}
 	m.and(s)
 	return true
 }

@@ -60,13 +60,31 @@ func Asked(text string) (users, groups []int) {
 	for line := range strings.Lines(text) {
 		for option, to := range map[string]*[]int{"--uid-owner ": &users, "--gid-owner ": &groups} {
 			if _, rest, ok := strings.Cut(line, option); ok {
-				if n, err := strconv.Atoi(firstWord(strings.TrimSpace(rest))); err == nil {
+				lo, hi, _ := ownerRun(firstWord(strings.TrimSpace(rest)))
+				for n := lo; n <= hi; n++ {
 					*to = append(*to, n)
 				}
 			}
 		}
 	}
 	return users, groups
+}
+
+// mostOwners is how wide a range of users may be for a host to say who they all are.
+const mostOwners = 1024
+
+// ownerRun reads 33 or 33-99; what it cannot read is empty.
+func ownerRun(text string) (lo, hi int, ok bool) {
+	from, to, isRange := strings.Cut(text, "-")
+	lo, errLo := strconv.Atoi(from)
+	hi, errHi := lo, error(nil)
+	if isRange {
+		hi, errHi = strconv.Atoi(to)
+	}
+	if errLo != nil || errHi != nil || lo > hi || hi-lo >= mostOwners {
+		return 0, -1, false
+	}
+	return lo, hi, true
 }
 
 // Backed says that a dump is of the tools that make rules of nft.
@@ -81,7 +99,7 @@ func Backed(text string) bool {
 //
 // What else it needs to be understood the host says.
 func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
-	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}}
+	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}, seldom: dialect.Seldom{}}
 	lines := strings.Split(text, "\n")
 	sp.Expect(nodesPerLine * len(lines))
 	r.backed = Backed(text)
@@ -114,6 +132,7 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*d
 	if len(r.out.Chains) == 0 {
 		return nil, &SyntaxError{1, "there is no table: this is not what iptables-save prints"}
 	}
+	r.out.AsUsual(sp, r.seldom)
 	return r.out, nil
 }
 
@@ -128,6 +147,7 @@ type reader struct {
 	out     *dialect.Ruleset
 	host    Host
 	changes map[string]bool // sets that rules change
+	seldom  dialect.Seldom
 	buckets map[string]packet.Bucket
 
 	backed bool // by nft
@@ -341,23 +361,24 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
 	case "DNAT":
 		to, port, ok := target(options["--to-destination"])
+		if from, last, _ := strings.Cut(options["--to-destination"], "-"); last != "" {
+			if out.Branches, ok = r.spread(from, last); ok {
+				return
+			}
+		}
 		if !ok {
 			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 			return
 		}
 		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.DestinationNAT, To: to, Port: port}}
 	case "CT", "NOTRACK":
-		_, untracks := options["--notrack"]
-		_, zone := options["--zone"]
-		switch {
-		case untracks || name == "NOTRACK":
+		// By zones the tracker tells connections apart: a packet's state is what it is in its own.
+		if _, untracks := options["--notrack"]; untracks || name == "NOTRACK" {
 			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Pass, Untracks: true}}
-		case zone: // connections are looked up elsewhere
-			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 		}
 	case "LOG", "NFLOG", "ULOG":
 		out.Log = true
-	case "AUDIT", "TRACE", "CHECKSUM", "CLASSIFY", "CONNSECMARK", "SECMARK", "HMARK", "LED", "RATEEST", "TCPMSS", "TCPOPTSTRIP", "TTL", "HL", "DSCP", "TOS", "ECN", "SET", "IDLETIMER":
+	case "AUDIT", "TRACE", "CHECKSUM", "CLASSIFY", "CONNSECMARK", "SECMARK", "HMARK", "LED", "RATEEST", "TEE", "TCPMSS", "TCPOPTSTRIP", "TTL", "HL", "DSCP", "TOS", "ECN", "SET", "IDLETIMER":
 		// goes on with the next rule, and changes nothing that we ask for
 		if name == "HMARK" {
 			unknown(packet.OfPacket)
@@ -373,14 +394,18 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 		value, mask, ok := valueAndMask(options["--set-xmark"])
 		_, restores := options["--restore-mark"]
 		_, saves := options["--save-mark"]
-		whole := options["--nfmask"] == "0xffffffff" && options["--ctmask"] == "0xffffffff"
+		_, ours, okOurs := valueAndMask("0/" + options["--nfmask"])
+		_, theirs, okTheirs := valueAndMask("0/" + options["--ctmask"])
+		masked := okOurs && okTheirs
 		switch {
 		case ok:
 			marking(packet.Marking{To: packet.OfConnection, From: packet.OfConnection, And: ^mask, Xor: value})
-		case restores && whole:
-			marking(packet.Marking{To: packet.OfPacket, From: packet.OfConnection, And: 1<<32 - 1})
-		case saves && whole:
-			marking(packet.Marking{To: packet.OfConnection, From: packet.OfPacket, And: 1<<32 - 1})
+		// What is copied is turned into what stands there outside the mask (connmark_tg in the
+		// kernel's xt_connmark.c), so the copied bits must be among those that are cleared.
+		case restores && masked && theirs&^ours == 0:
+			marking(packet.Marking{To: packet.OfPacket, From: packet.OfConnection, And: theirs, Keep: ^ours})
+		case saves && masked && ours&^theirs == 0:
+			marking(packet.Marking{To: packet.OfConnection, From: packet.OfPacket, And: ours, Keep: ^theirs})
 		case restores:
 			unknown(packet.OfPacket)
 		default:
@@ -401,8 +426,24 @@ var plain = map[dialect.Action][]dialect.Branch{
 	dialect.Return: {{Match: packet.All, Action: dialect.Return}}, dialect.SourceNAT: {{Match: packet.All, Action: dialect.SourceNAT}},
 }
 
-// target reads where --to-destination sends: 10.0.0.2, 10.0.0.2:80 or [2001:db8::2]:80.
+// spread is what DNAT does with a range of addresses: one of a few, nobody knows which.
+func (r *reader) spread(first, last string) ([]dialect.Branch, bool) {
+	last, text, said := strings.Cut(last, ":")
+	port, errPort := strconv.Atoi(text)
+	from, errFrom := netip.ParseAddr(first)
+	to, errTo := netip.ParseAddr(last)
+	if errFrom != nil || errTo != nil || said && errPort != nil || !from.Is4() || !to.Is4() {
+		return nil, false
+	}
+	return dialect.Spread(r.sp, "DNAT --to-destination "+first+"-"+last, from, to, port)
+}
+
+// target reads where --to-destination sends: 10.0.0.2, 10.0.0.2:80, [2001:db8::2]:80, or to another port alone.
 func target(text string) (to netip.Addr, port int, ok bool) {
+	if alone, is := strings.CutPrefix(text, ":"); is {
+		port, err := strconv.Atoi(alone)
+		return to, port, err == nil && port > 0 && port < 1<<16
+	}
 	if ap, err := netip.ParseAddrPort(text); err == nil {
 		return ap.Addr(), int(ap.Port()), true
 	}

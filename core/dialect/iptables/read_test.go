@@ -164,6 +164,7 @@ func TestSets(t *testing.T) {
 		"create nets hash:net family inet\nadd nets 10.1.2.0/24\nadd nets 10.0.0.0/8\nadd nets 10.1.0.0/16 nomatch\n" +
 		"create some hash:ip,port family inet\nadd some 198.51.100.7,tcp:80\nadd some 198.51.100.7,icmp:echo-request\n" +
 		"create short hash:ip family inet timeout 60\nadd short 198.51.100.7\n" +
+		"create shut hash:ip family inet timeout 60\nadd shut 198.51.100.7\n" +
 		"create all list:set size 8\nadd all friends\nadd all nets\ncreate loop list:set size 8\nadd loop loop\n"
 	require.True(t, iptables.IsSets(saved))
 	sets, err := iptables.ReadSets(saved)
@@ -177,15 +178,24 @@ func TestSets(t *testing.T) {
 		{"nets src", "10.1.2.9", "admitted"},
 		{"all src", "10.9.9.9", "admitted"},
 		{"all src", "198.51.100.7", "admitted"},
-		{"some src,dst", "198.51.100.7", "uncertain"},
+		{"some src,dst", "198.51.100.7", "admitted"},
+		{"some src,dst", "198.51.100.8", "dropped"}, // whatever the set has of ICMP
 		{"some src", "198.51.100.7", "uncertain"},
-		{"short src", "198.51.100.7", "uncertain"},
+		{"short src", "198.51.100.7", "admitted"},  // as it was listed
+		{"short src", "198.51.100.8", "uncertain"}, // who may come to be in it
+		{"shut src", "198.51.100.7", "dropped"},
+		{"shut src", "198.51.100.8", "admitted"}, // until he comes to be in it
+		{"! shut src", "198.51.100.8", "uncertain"},
 		{"loop src", "198.51.100.7", "uncertain"},
 		{"filled src", "198.51.100.7", "uncertain"},
 		{"friends src --packets-gt 5", "198.51.100.7", "uncertain"},
 	} {
 		sp := packet.NewSpace()
-		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set "+c.match+" -j ACCEPT\n-A INPUT -j SET --add-set filled src\nCOMMIT\n", iptables.Host{Sets: sets})
+		rules := "-A INPUT -m set --match-set " + c.match + " -j ACCEPT\n"
+		if strings.Contains(c.match, "shut") {
+			rules = strings.Replace(strings.Replace(rules, "--match-set ! shut", "! --match-set shut", 1), "ACCEPT", "DROP", 1) + "-A INPUT -j ACCEPT\n"
+		}
+		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n"+rules+"-A INPUT -j SET --add-set filled src\nCOMMIT\n", iptables.Host{Sets: sets})
 		require.NoError(t, err)
 		require.Equal(t, c.want, fares(sp, rs.Decision(sp), tcp(c.src, 80)), "%s of %s", c.match, c.src)
 	}

@@ -19,7 +19,8 @@ type set struct {
 	dimensions []string // ip, net, port, iface or set
 	family     int
 	members    []member
-	unread     bool // it holds something that is not read, or changes by itself
+	unread     bool // it holds something that is not read
+	changing   bool // its elements come and go by themselves
 }
 
 type member struct {
@@ -58,7 +59,9 @@ func ReadSets(text string) (Sets, error) {
 				switch words[k] {
 				case "inet6":
 					s.family = packet.IPv6
-				case "timeout", "netmask", "bitmask", "markmask":
+				case "timeout":
+					s.changing = true
+				case "netmask", "bitmask", "markmask":
 					s.unread = true
 				}
 			}
@@ -89,6 +92,15 @@ func ReadSets(text string) (Sets, error) {
 		slices.SortStableFunc(s.members, func(a, b member) int { return cmp.Compare(a.length, b.length) })
 	}
 	return sets, nil
+}
+
+// changing says that elements of a set, or of those that it holds, come and go by themselves.
+func (s Sets) changing(name string) bool {
+	of := s[name]
+	if of == nil || of.changing || of.dimensions[0] != "set" {
+		return of != nil && of.changing
+	}
+	return slices.ContainsFunc(of.members, func(one member) bool { return s[one.parts[0]] != nil && s[one.parts[0]].changing })
 }
 
 // packets are those that a set has, each dimension taken from the source or the
@@ -168,6 +180,29 @@ func pick(src bool, a, b packet.Field) packet.Field {
 	return b
 }
 
+// icmpNames are what sets call types of ICMP and ICMPv6 that have a name (ipset's lib/icmp.c and icmpv6.c), where
+// those have but one code.
+var icmpNames = map[string]map[string]string{
+	"icmp":   {"echo-reply": "0/0", "pong": "0/0", "echo-request": "8/0", "ping": "8/0", "timestamp-request": "13/0", "timestamp-reply": "14/0"},
+	"icmpv6": {"echo-request": "128/0", "ping": "128/0", "echo-reply": "129/0", "pong": "129/0"},
+}
+
+// ofICMP reads icmp:8/0, or icmp:echo-request: of what has another name it says that it is of that protocol.
+func ofICMP(sp *packet.Space, protocol, text string) (packet.Set, bool) {
+	number, is := map[string]int{"icmp": packet.ICMP, "icmpv6": packet.ICMPv6, "ipv6-icmp": packet.ICMPv6}[protocol]
+	if !is {
+		return packet.Empty, false
+	}
+	of := sp.And(sp.Value(packet.Protocol, number), sp.Value(packet.Family, map[int]int{packet.ICMP: packet.IPv4, packet.ICMPv6: packet.IPv6}[number]))
+	kind, code, _ := strings.Cut(cmp.Or(icmpNames[strings.Replace(protocol, "ipv6-icmp", "icmpv6", 1)][text], text), "/")
+	n, err := strconv.ParseUint(kind, 10, 8)
+	k, errCode := strconv.ParseUint(code, 10, 8)
+	if err != nil || errCode != nil {
+		return sp.And(of, sp.Unknown("set element "+protocol+":"+text)), true
+	}
+	return sp.AndAll(of, sp.Value(packet.ICMPType, int(n)), sp.Value(packet.ICMPCode, int(k))), true
+}
+
 // dimension is the packets that one part of an element holds.
 func dimension(m *matching, kind, text string, src, alone bool) (packet.Set, bool) {
 	sp := m.sp
@@ -187,6 +222,9 @@ func dimension(m *matching, kind, text string, src, alone bool) (packet.Set, boo
 		port = protocol
 	default:
 		n, ok := packet.ProtocolNumber(protocol)
+		if s, is := ofICMP(sp, protocol, port); is {
+			return sp.And(s, m.shown()), true
+		}
 		if !ok || !slices.Contains([]int{packet.TCP, packet.UDP, packet.SCTP, 136}, n) {
 			return packet.Empty, false
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -31,19 +32,48 @@ func (r *reader) circumstance(f aField, op string, right *expr, unknown func() p
 		}
 		return r.sp.Or(r.sp.And(asked, set), r.sp.Minus(unknown(), asked))
 	}
-	at, err := time.Parse(time.DateTime, right.text)
-	if n, isNumber := right.int(); isNumber { // as it may be written
-		at, err = time.Unix(int64(n), 0), nil
+	// By a moment, what comes in the second that it begins is before it, at it or after.
+	from := func(e *expr) (before, within packet.Set, ok bool) {
+		at, err := time.Parse(time.DateTime, e.text)
+		if n, isNumber := e.int(); isNumber { // as it may be written
+			at, err = time.Unix(int64(n), 0), nil
+		}
+		if err != nil || at.Unix() < 0 {
+			return before, within, false
+		}
+		before = r.sp.Before(at.Unix())
+		return before, r.sp.Minus(r.sp.Before(at.Unix()+1), before), true
 	}
-	if err != nil || at.Unix() < 0 {
-		return unknown()
+	compare := func(op string, e *expr) (packet.Set, bool) {
+		before, within, ok := from(e)
+		switch {
+		case !ok:
+			return packet.Empty, false
+		case op == "<":
+			return before, true
+		case op == ">=":
+			return r.sp.Not(before), true
+		}
+		upTo := r.sp.Or(before, r.sp.And(within, unknown()))
+		if op == ">" {
+			upTo = r.sp.Minus(r.sp.Not(before), r.sp.And(within, unknown()))
+		}
+		return upTo, op == ">" || op == "<="
 	}
-	before := r.sp.Before(at.Unix())
-	switch op {
-	case "<":
-		return before
-	case ">=":
-		return r.sp.Not(before)
+	if right.kind == kindSpan && (op == "==" || op == "!=" || op == "in") {
+		since, okSince := compare(">=", right.arg(0))
+		until, okUntil := compare("<=", right.arg(1))
+		during := r.sp.And(since, until)
+		switch {
+		case !okSince || !okUntil:
+			return unknown()
+		case op == "!=":
+			return r.sp.Not(during)
+		}
+		return during
+	}
+	if s, ok := compare(op, right); ok {
+		return s
 	}
 	return unknown()
 }
@@ -60,6 +90,10 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 	var names []string
 	for i := range elements {
 		e := elements[i].value()
+		if some, ok := r.spannedNames(f.field, e); ok {
+			names = append(names, some...)
+			continue
+		}
 		if f.field == packet.Unit {
 			if n, isNumber := e.int(); isNumber && r.names.gone(n) {
 				continue // nothing sends from it any more
@@ -83,6 +117,27 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 		return r.sp.Minus(r.sp.Somebody(f.field), r.sp.Named(f.field, names...))
 	}
 	return unknown()
+}
+
+// spannedNames is whom a range of numbers stands for, where the host has said that: all whom it
+// has a name for, and the ends.
+func (r *reader) spannedNames(field packet.Field, e *expr) (names []string, ok bool) {
+	lo, hi, ok := spanned(e)
+	known := r.users
+	if field == packet.Group {
+		known = r.groups
+	}
+	if !ok || field == packet.Unit || known == nil || hi-lo >= mostSpanned {
+		return nil, false
+	}
+	for n := lo; n <= hi; n++ {
+		if n != lo && n != hi && known[n] == "" {
+			continue // nobody has it
+		}
+		name, _ := r.senderName(field, &expr{kind: kindNumber, text: strconv.Itoa(n)})
+		names = append(names, name)
+	}
+	return names, true
 }
 
 // senderName is whom an element of a listing stands for. One that the host has

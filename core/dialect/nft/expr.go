@@ -34,6 +34,7 @@ const (
 	kindEither  // args, with | between
 	kindTurned  // args, with ^ between
 	kindElement // args: the value, and statements of its own
+	kindMapped  // args: a key and the map that gives the value
 
 	// fields
 	kindPayload // text is the header, part its field
@@ -59,9 +60,9 @@ const (
 	kindLimit      // text is the unit, part the rate, args burst, "over" or "", what is counted
 	kindLimitNamed // text is the name of the limit
 	kindSetWrite   // text is the operation, part the set, args the element and statements
-	kindRedirect   // text is the port, "" for the same
+	kindRedirect   // text is the port, "" for the same; or args a key and the map of ports
 	kindSourceNAT  // a change of the source; text
-	kindTargetNAT  // a change of the destination: text the address, part the port; or args a key and the map of both
+	kindTargetNAT  // a change of the destination: text the address, part the port; or args a range, or a key and the map of both
 	kindUntrack    // no parts
 	kindFlow       // text is the flow table
 	kindCounter    // a counter, which nothing depends on
@@ -157,6 +158,8 @@ func (e *expr) write(b *strings.Builder) {
 		put(e.joinedArgs())
 	case kindElement:
 		e.arg(0).write(b)
+	case kindMapped:
+		put(e.arg(0).String(), " map ", e.arg(1).String())
 	case kindPayload:
 		put(e.text, " ", e.part)
 	case kindMeta:
@@ -175,6 +178,10 @@ func (e *expr) write(b *strings.Builder) {
 	case kindSocket:
 		put("socket ", e.text)
 	case kindExthdr:
+		if e.part == "" && strings.Contains(e.text, " ") { // an option
+			put(e.text)
+			return
+		}
 		if e.part == "" {
 			put("exthdr ", e.text)
 			return
@@ -231,13 +238,19 @@ func (e *expr) write(b *strings.Builder) {
 			fmt.Fprintf(b, " burst %d packets", n)
 		}
 	case kindRedirect:
-		if put("redirect"); e.text != "" {
+		if put("redirect"); e.args != nil {
+			put(" to :", e.arg(0).String(), " map ", e.arg(1).String())
+		} else if e.text != "" {
 			put(" to :", e.text)
 		}
 	case kindTargetNAT:
 		switch {
+		case len(e.args) == 1:
+			put("dnat to ", e.arg(0).String())
 		case e.args != nil:
 			put("dnat to ", e.arg(0).String(), " map ", e.arg(1).String())
+		case e.text == "":
+			put("dnat to :", e.part)
 		case e.part != "":
 			put("dnat to ", hostPort(e.text, e.part))
 		default:

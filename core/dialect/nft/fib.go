@@ -1,6 +1,10 @@
 package nft
 
 import (
+	"cmp"
+	"maps"
+	"slices"
+
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -20,9 +24,11 @@ func (r *reader) fib(c *dialect.Chain, left *expr, op string, right *expr) (s pa
 	switch {
 	case !known || len(left.args) > 2:
 		return s, false
-	case left.text == "type" && by == "":
-		s, ok = r.fibType(c, field, right)
-	case left.text == "oif" && by == "iif" && field == packet.Src && right.kind == kindTruth:
+	case left.text == "type" && (by == "" || by == "iif"):
+		s, ok = r.fibType(c, field, by, right)
+	case (left.text == "oif" || left.text == "oifname") && by == "":
+		s, ok = r.fibVia(c, field, right)
+	case left.text == "oif" && by == "iif" && field == packet.Src && (right.kind == kindTruth || right.text == "0"):
 		s, ok = r.out.Routes.WayBack(r.sp)
 		// DHCP's first packets have no source yet.
 		near := packet.Union(dialect.LocalMulticast, dialect.Broadcast)
@@ -37,8 +43,41 @@ func (r *reader) fib(c *dialect.Chain, left *expr, op string, right *expr) (s pa
 	return s, ok
 }
 
-// fibType is the packets whose address is of one of some kinds.
-func (r *reader) fibType(c *dialect.Chain, field packet.Field, right *expr) (s packet.Set, ok bool) {
+// fibVia is the packets whose address is reached by one of some interfaces, or by any.
+func (r *reader) fibVia(c *dialect.Chain, field packet.Field, right *expr) (s packet.Set, ok bool) {
+	via, ok := r.out.Routes.Via()
+	if !ok {
+		return s, false
+	}
+	if n, isNumber := right.int(); isNumber && n != 0 {
+		return s, false // an interface's number
+	} else if isNumber {
+		right = &expr{kind: kindTruth}
+	}
+	names, exact := r.values(c, aField{field: packet.InIface}, right)
+	if right.kind == kindTruth {
+		names, exact = packet.All, true
+	}
+	for _, name := range slices.Sorted(maps.Keys(via)) {
+		if r.sp.Within(r.sp.Interfaces(packet.InIface, name), names) {
+			s = r.sp.Or(s, r.sp.Addrs(field, packet.Without(via[name], dialect.Multicast)))
+		}
+	}
+	doubt := r.sp.Or(r.sp.Addrs(field, dialect.Multicast), r.sp.Interfaces(packet.InIface, "lo")) // which the kernel answers by itself
+	said := &expr{kind: kindMatch, text: "==", args: []expr{{kind: kindWord, text: "the way to an address of many"}, *right}}
+	s = r.sp.Or(r.sp.Minus(s, doubt), r.sp.And(doubt, r.sp.Unknown(said.String())))
+	if right.kind == kindTruth && right.text != "1" {
+		s = r.sp.Not(s)
+	}
+	return s, exact
+}
+
+// fibKinds are the kernel's numbers of kinds of addresses, as -n lists them.
+var fibKinds = map[string]string{"1": "unicast", "2": "local", "3": "broadcast", "4": "anycast", "5": "multicast"}
+
+// fibType is the packets whose address is of one of some kinds; by is "iif" where it counts what
+// it is to the interface that a packet came by.
+func (r *reader) fibType(c *dialect.Chain, field packet.Field, by string, right *expr) (s packet.Set, ok bool) {
 	kinds := []expr{*right}
 	if plural(right) {
 		var changing bool
@@ -47,7 +86,17 @@ func (r *reader) fibType(c *dialect.Chain, field packet.Field, right *expr) (s p
 		}
 	}
 	for i := range kinds {
-		addrs, ok := r.out.Routes.Kind(kinds[i].value().text)
+		kind := kinds[i].value().text
+		kind = cmp.Or(fibKinds[kind], kind)
+		if by == "iif" {
+			of, ok := r.out.Routes.KindBy(r.sp, field, kind)
+			if !ok {
+				return s, false
+			}
+			s = r.sp.Or(s, of)
+			continue
+		}
+		addrs, ok := r.out.Routes.Kind(kind)
 		if !ok {
 			return s, false
 		}

@@ -138,7 +138,7 @@ func (r *reader) fragment(left *expr, op string, mask, right *expr, unknown func
 			return r.sp.And(family, unknown())
 		}
 	default:
-		return r.sp.And(family, unknown())
+		return r.sp.AndAll(family, any, unknown())
 	}
 	switch op {
 	case "==":

@@ -296,6 +296,10 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		return expr{kind: kindCT, text: text(f.Get("key")), part: text(f.Get("dir"))}
 	case "exthdr":
 		return expr{kind: kindExthdr, text: text(f.Get("name")), part: text(f.Get("field"))}
+	case "tcp option", "ip option":
+		return expr{kind: kindExthdr, text: name + " " + text(f.Get("name")), part: text(f.Get("field"))}
+	case "map":
+		return two(kindMapped, "", "key", "data")
 	case "rt":
 		return expr{kind: kindRT, text: text(f.Get("key"))}
 	case "socket":
@@ -333,7 +337,7 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		return expr{kind: kindSetWrite, text: text(f.Get("op")), part: text(f.Get("set")), args: append([]expr{r.expr(f.Get("elem"))}, r.exprs(f.Get("stmt"))...)}
 	case "counter":
 		return expr{kind: kindCounter}
-	case "comment", "ct helper", "ct timeout", "secmark":
+	case "comment", "ct helper", "ct timeout", "secmark", "dup":
 		return expr{kind: kindPassing, text: name + " " + wording(f)}
 	case "quota", "ct count":
 		over := ""
@@ -368,8 +372,14 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		if m := address.Get("map"); m != nil && port == nil {
 			return expr{kind: kindTargetNAT, args: r.of(r.expr(m.Get("key")), r.expr(m.Get("data")))}
 		}
+		if address == nil && port != nil && port.Type() == fastjson.TypeNumber {
+			return expr{kind: kindTargetNAT, part: wording(port)}
+		}
 		if text(address) != "" && (port == nil || port.Type() == fastjson.TypeNumber) {
 			return expr{kind: kindTargetNAT, text: text(address), part: wording(port)}
+		}
+		if span := r.expr(address); span.kind == kindSpan && (port == nil || port.Type() == fastjson.TypeNumber) {
+			return expr{kind: kindTargetNAT, part: wording(port), args: r.of(span)}
 		}
 		return expr{kind: kindOther, text: "dnat " + wording(f)}
 	case "redirect":
@@ -379,6 +389,9 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		case port.Type() == fastjson.TypeNumber:
 			return expr{kind: kindRedirect, text: wording(port)}
 		default:
+			if m := port.Get("map"); m != nil {
+				return expr{kind: kindRedirect, args: r.of(r.expr(m.Get("key")), r.expr(m.Get("data")))}
+			}
 			return expr{kind: kindOther, text: "redirect to :" + wording(port)}
 		}
 	case "masquerade":

@@ -135,6 +135,45 @@ func written(e *expr) (m packet.Marking, ok bool) {
 	return m, okLeft && okRight
 }
 
+// markings is a rule that writes a mark which goes by a map: a rule for each of its values, which
+// ask for different packets; of others nothing more is done. ok is false where the map is not
+// all there, or is asked for what the rule writes.
+func (r *reader) markings(c *dialect.Chain, cur dialect.Rule, e *expr, exprs []expr, at string, out []dialect.Rule) (rules []dialect.Rule, ok bool) {
+	to, isMark := markOf(e.arg(0))
+	mapped := e.arg(1)
+	if _, itself := markOf(mapped.arg(0)); !isMark || mapped.kind != kindMapped || itself || mapped.arg(0).kind == kindJoined && slices.ContainsFunc(mapped.arg(0).args, func(e expr) bool { _, ok := markOf(&e); return ok }) {
+		return nil, false
+	}
+	elements, unknown := r.elements(c, mapped.arg(1))
+	if unknown || len(exprs) > 0 && len(elements) > mostMarkings {
+		return nil, false
+	}
+	keys, order := map[uint32]packet.Set{}, []uint32{}
+	for i := range elements {
+		pair := &elements[i]
+		value, isBits := pair.arg(1).bits()
+		if pair.kind != kindList || len(pair.args) != 2 || !isBits {
+			return nil, false
+		}
+		if _, known := keys[value]; !known {
+			order = append(order, value)
+		}
+		keys[value] = r.sp.Or(keys[value], r.compare(c, mapped.arg(0), "==", pair.args[0].value()))
+	}
+	if len(order) > mostMarkings {
+		return nil, false
+	}
+	for _, value := range order {
+		one := cur
+		one.Match = r.sp.And(cur.Match, keys[value])
+		out = r.marks(c, one, packet.Marking{To: to, Xor: value}, exprs, at, out)
+	}
+	return out, true
+}
+
+// mostMarkings is how many different marks of a map are told apart.
+const mostMarkings = 256
+
 // marks is a rule that writes a mark: what it asks and does after that is asked
 // of the packet as it then is, and the mark stays where that fails.
 func (r *reader) marks(c *dialect.Chain, cur dialect.Rule, m packet.Marking, exprs []expr, at string, out []dialect.Rule) []dialect.Rule {

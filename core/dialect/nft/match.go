@@ -18,6 +18,9 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 		return r.sp.Unknown((&expr{kind: kindMatch, text: op, args: []expr{*whole, *right}}).String())
 	}
 	if left.kind == kindJoined {
+		if s := r.growing(c, right); s != nil {
+			return r.among(c, whole, op, right, s, unknown)
+		}
 		return r.concat(c, left.args, op, right, unknown)
 	}
 	var mask *expr
@@ -27,10 +30,24 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 	if m, ok := markOf(left); ok {
 		return r.marked(c, m, op, mask, right, unknown)
 	}
+	if left.kind == kindExthdr && left.text != "frag" {
+		return r.option(left, op, mask, right)
+	}
 	if left.kind == kindExthdr || left.kind == kindPayload && left.part == "frag-off" {
 		return r.fragment(left, op, mask, right, unknown)
 	}
+	if s := r.growing(c, right); s != nil {
+		return r.among(c, whole, op, right, s, unknown)
+	}
 	switch {
+	case left.kind == kindPayload && left.text == "ether" && left.part == "type" && mask == nil: // what is sent has no such header yet
+		return r.sp.Minus(r.compare(c, &expr{kind: kindMeta, text: "protocol"}, op, right), r.sp.Value(packet.Hook, packet.Out))
+	case left.kind == kindMeta && left.text == "protocol" && mask == nil && right.kind == kindWord && slices.Contains(otherThanIP, right.text):
+		return map[string]packet.Set{"!=": packet.All}[op]
+	case left.kind == kindMeta && mask == nil && (left.text == "pkttype" || left.text == "iiftype"):
+		if s, ok := r.frames(c, left, op, right); ok {
+			return s
+		}
 	case left.kind == kindFib && mask == nil:
 		if s, ok := r.fib(c, left, op, right); ok {
 			return s
@@ -39,6 +56,12 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 		return r.sp.Unknown(dialect.Translated)
 	case left.kind == kindCT && left.part == "original" && mask == nil:
 		if s, ok := r.original(c, left, op, right); ok {
+			return s
+		}
+	}
+	switch {
+	case left.kind == kindCT && mask == nil:
+		if s, ok := r.connection(c, left, op, right, unknown); ok {
 			return s
 		}
 	case left.kind == kindChance:
@@ -212,7 +235,11 @@ var headers = map[string]map[string]packet.Field{
 	"th":      {"sport": packet.SrcPort, "dport": packet.DstPort},
 	"icmp":    {"type": packet.ICMPType, "code": packet.ICMPCode},
 	"icmpv6":  {"type": packet.ICMPType, "code": packet.ICMPCode},
+	"ah":      {}, "esp": {}, "comp": {}, "igmp": {}, // what they say is not modelled
 }
+
+// otherThanIP are protocols of frames, by the names that nft gives them, that hold no packets of ours.
+var otherThanIP = []string{"arp", "vlan", "8021q", "8021ad"}
 
 var metaKeys = map[string]packet.Field{
 	"iifname": packet.InIface, "oifname": packet.OutIface, "iif": packet.InIface, "oif": packet.OutIface,
@@ -268,7 +295,7 @@ var kernelNumbers = map[packet.Field]map[int]int{
 }
 
 var (
-	protocols = map[string]int{"icmp": 1, "igmp": 2, "tcp": 6, "udp": 17, "dccp": 33, "gre": 47, "esp": 50, "ah": 51, "ipv6-icmp": 58, "icmpv6": 58, "sctp": 132, "udplite": 136}
+	protocols = dialect.Protocols
 	families  = map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6, "ip": packet.IPv4, "ip6": packet.IPv6}
 	states    = map[string]int{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
 	icmpTypes = map[string]int{"echo-reply": 0, "destination-unreachable": 3, "source-quench": 4, "redirect": 5, "echo-request": 8, "router-advertisement": 9,

@@ -40,10 +40,10 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 	names.narrow(sp)
 	r := &reader{sp: sp, out: &dialect.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*dialect.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
-		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}}
+		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}, seldom: dialect.Seldom{}}
 	r.users, r.groups = names.ByNumber()
 	if names != nil {
-		r.out.Routes = names.Routes
+		r.out.Routes, r.out.Links = names.Routes, names.Links
 	}
 	r.out.Tracks = l.tracks()
 	// Sets and chains first: rules refer to them, wherever they stand.
@@ -90,6 +90,7 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 			rule.At, rule.Comment, rule.Text = listed.at, listed.comment, &listed.exprs
 		}
 	}
+	r.out.AsUsual(sp, r.seldom)
 	return r.out
 }
 
@@ -106,6 +107,7 @@ type reader struct {
 	joined map[place]bool // tables (no name) with chains that run before fragments are put together
 	early  map[place]bool // tables (no name) with chains that run before connections are tracked
 	scopes map[scope]packet.Set
+	seldom dialect.Seldom
 }
 
 // outside are the families whose hooks we do not model.
@@ -133,6 +135,10 @@ func runsEarly(c *dialect.Chain) bool {
 
 // setOutside marks a base chain that stands on a hook we do not model.
 func (r *reader) setOutside(c *dialect.Chain) {
+	if c.Family == "arp" { // nothing of IP gets there
+		c.Hook = ""
+		return
+	}
 	if c.Hook == "ingress" && c.Devices != nil && (c.Family == "netdev" || c.Family == "inet") {
 		return
 	}
@@ -195,8 +201,7 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 				cur.Branches = []dialect.Branch{{Match: answered, Action: dialect.Reject, With: with}, {Match: packet.All, Action: dialect.Drop}}
 			}
 		case kindRedirect:
-			port, _ := e.int()
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
+			cur.Branches = r.redirects(c, e)
 		case kindSourceNAT:
 			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.SourceNAT}}
 		case kindTargetNAT:
@@ -217,12 +222,19 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)
 		case kindMangle:
+			if rules, ok := r.markings(c, cur, e, exprs[i+1:], at, out); ok {
+				return rules
+			}
 			switch m, ok := r.marking(e, at); {
 			case ok:
 				return r.marks(c, cur, m, exprs[i+1:], at, out)
 			case !harmless(e.arg(0)):
 				cur.Branches = unmodelled(e)
 				flush()
+			case e.arg(0).kind == kindPayload: // what does not have the header goes no further in the rule
+				cur.Match = r.sp.And(cur.Match, r.scope(c, aField{header: e.arg(0).text}))
+			case e.arg(0).kind == kindExthdr && i < len(exprs)-1: // nor what does not have the option
+				cur.Match = r.sp.AndAll(cur.Match, r.scope(c, aField{header: "tcp"}), r.sp.Unknown(e.arg(0).String()))
 			}
 		case kindLimit, kindLimitNamed, kindSetWrite, kindCounted:
 			cur.Match = r.sp.And(cur.Match, r.slowed(c, e, at))
@@ -273,6 +285,10 @@ func harmless(target *expr) bool {
 	case kindCT:
 		// By zones the tracker tells connections apart: a packet's state is what it is in its own.
 		return slices.Contains([]string{"label", "event", "helper", "timeout", "zone"}, target.text)
+	case kindPayload:
+		return slices.Contains([]string{"ip dscp", "ip ecn", "ip ttl", "ip6 dscp", "ip6 ecn", "ip6 hoplimit", "ip6 flowlabel"}, target.text+" "+target.part)
+	case kindExthdr:
+		return target.text == "tcp option maxseg"
 	}
 	return false
 }
@@ -340,6 +356,15 @@ func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
 		out = append(out, dialect.Branch{Match: r.sp.And(match, r.sp.Value(packet.Family, family)), Action: dialect.DestinationNAT, To: a, Port: n})
 		return true
 	}
+	if len(e.args) == 1 {
+		return r.spread(e)
+	}
+	if e.args == nil && e.text == "" {
+		if port, err := strconv.Atoi(e.part); err == nil {
+			return []dialect.Branch{{Match: packet.All, Action: dialect.DestinationNAT, Port: port}}
+		}
+		return unmodelled(e)
+	}
 	if e.args == nil {
 		if !target(packet.All, e.text, e.part) {
 			return unmodelled(e)
@@ -364,6 +389,39 @@ func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
 		return unmodelled(e)
 	}
 	return out
+}
+
+// spread is a change of the destination to one of a few addresses, nobody knows which.
+func (r *reader) spread(e *expr) []dialect.Branch {
+	from, errFrom := netip.ParseAddr(e.arg(0).arg(0).text)
+	to, errTo := netip.ParseAddr(e.arg(0).arg(1).text)
+	port, errPort := strconv.Atoi(cmp.Or(e.part, "0"))
+	if errFrom != nil || errTo != nil || errPort != nil || from.Is4() != to.Is4() {
+		return unmodelled(e)
+	}
+	out, ok := dialect.Spread(r.sp, e.String(), from, to, port)
+	if !ok {
+		return unmodelled(e)
+	}
+	return out
+}
+
+// redirects reads a change of the destination to the host itself: at a port, or at those of a map.
+func (r *reader) redirects(c *dialect.Chain, e *expr) (out []dialect.Branch) {
+	if e.args == nil {
+		port, _ := e.int()
+		return []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
+	}
+	elements, unknown := r.elements(c, e.arg(1))
+	for i := range elements {
+		pair := &elements[i]
+		port, ok := pair.arg(1).int()
+		if unknown || pair.kind != kindList || len(pair.args) != 2 || !ok {
+			return unmodelled(e)
+		}
+		out = append(out, dialect.Branch{Match: r.compare(c, e.arg(0), "==", pair.args[0].value()), Action: dialect.Redirect, Port: port})
+	}
+	return out // of what is not in the map the rule does nothing
 }
 
 // elements gives the elements of an anonymous or named set or map; unknown says there may be others, or fewer.

@@ -28,6 +28,8 @@ type Names struct {
 	Groups map[string]int `json:"groups,omitempty" doc:"the numbers of the groups that its rules speak of, by name"`
 	// Routes are the host's, where they are known.
 	Routes *dialect.Routes `json:"-"`
+	// Links are the host's interfaces that carry others', where rules make it matter.
+	Links dialect.Links `json:"links,omitempty" doc:"its interfaces whose packets come over others, where its rules make that matter; lo stands for having looked"`
 	// Unsaid says that nobody told who the users and groups are.
 	Unsaid bool  `json:"-"`
 	Gone   []int `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`
@@ -165,11 +167,29 @@ func Asked(dump []byte) (q Question, err error) {
 	return q, nil
 }
 
+// mostSpanned is how wide a range of users may be for a host to say who they all are.
+const mostSpanned = 1024
+
+// spanned are the ends of a range of numbers.
+func spanned(e *expr) (lo, hi int, ok bool) {
+	if e.kind != kindSpan {
+		return 0, 0, false
+	}
+	lo, okLo := e.arg(0).int()
+	hi, okHi := e.arg(1).int()
+	return lo, hi, okLo && okHi && lo <= hi
+}
+
 // numbers adds all that stand anywhere in some values.
 func numbers(to []int, values []expr) []int {
 	for i := range values {
 		if n, ok := values[i].int(); ok {
 			to = append(to, n)
+		}
+		if lo, hi, ok := spanned(&values[i]); ok && hi-lo < mostSpanned {
+			for n := lo + 1; n < hi; n++ {
+				to = append(to, n)
+			}
 		}
 		to = numbers(to, values[i].args)
 	}

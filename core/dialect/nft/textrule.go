@@ -50,6 +50,8 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 		}
 	case "notrack":
 		return expr{kind: kindUntrack}, line[1:]
+	case "dup": // a copy
+		return expr{kind: kindPassing, text: words(line)}, nil
 	case "dnat":
 		return t.targetOf(line)
 	case "flow":
@@ -77,7 +79,7 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 	case "reject":
 		return rejectOf(line[1:])
 	case "redirect":
-		return redirectOf(line)
+		return t.redirectOf(line)
 	case "masquerade", "snat":
 		return expr{kind: kindSourceNAT, text: words(line)}, nil // with what comes of ports and flags
 	case "ct":
@@ -166,18 +168,29 @@ func rejectOf(line []lexeme) (expr, []lexeme) {
 	return e, line[1:]
 }
 
-// redirectOf reads: redirect to :80
-func redirectOf(line []lexeme) (expr, []lexeme) {
+// redirectOf reads: redirect to :80, or redirect to :tcp dport map { … }
+func (t *textReader) redirectOf(line []lexeme) (expr, []lexeme) {
 	if len(line) == 1 {
 		return expr{kind: kindRedirect}, nil
 	}
 	for len(line) > 3 && (slices.Contains(natFlags, line[len(line)-1].text) || line[len(line)-1].is(",")) {
 		line = line[:len(line)-1]
 	}
-	if port, ok := strings.CutPrefix(line[len(line)-1].text, ":"); len(line) == 3 && line[1].is("to") && ok && isNumber(port) {
-		return expr{kind: kindRedirect, text: port}, nil
+	whole := expr{kind: kindOther, text: words(line)}
+	if len(line) < 3 || !line[1].is("to") || !strings.HasPrefix(line[2].text, ":") {
+		return whole, nil
 	}
-	return expr{kind: kindOther, text: words(line)}, nil
+	line = slices.Clone(line[2:])
+	line[0].text = line[0].text[1:]
+	if len(line) == 1 && isNumber(line[0].text) {
+		return expr{kind: kindRedirect, text: line[0].text}, nil
+	}
+	if key, rest := t.leftOf(line); key.kind != kindNone && len(rest) > 1 && rest[0].is("map") {
+		if to, rest := t.rightOf(rest[1:]); len(rest) == 0 {
+			return expr{kind: kindRedirect, args: t.of(key, to)}, nil
+		}
+	}
+	return whole, nil
 }
 
 // countedOf reads a statement of so many words, or one more with "over" among them.
@@ -213,10 +226,15 @@ func (t *textReader) targetOf(line []lexeme) (expr, []lexeme) {
 		return other, nil
 	}
 	address, port := line[0].text, ""
+	if alone, is := strings.CutPrefix(address, ":"); is && isNumber(alone) {
+		return expr{kind: kindTargetNAT, part: alone}, nil
+	}
 	if ap, err := netip.ParseAddrPort(address); err == nil {
 		address, port = ap.Addr().String(), strconv.Itoa(int(ap.Port()))
+	} else if span := t.plain(line[0]); span.kind == kindSpan && !strings.HasPrefix(address, "[") {
+		return expr{kind: kindTargetNAT, args: t.of(span)}, nil
 	} else if _, err := netip.ParseAddr(strings.Trim(address, "[]")); err != nil {
-		return other, nil // a range, or a port alone
+		return other, nil // a range with a port, or a port alone
 	}
 	return expr{kind: kindTargetNAT, text: strings.Trim(address, "[]"), part: port}, nil
 }
@@ -293,6 +311,10 @@ func (t *textReader) matchOf(line []lexeme) (expr, []lexeme) {
 // writtenOf reads what a field is set to: a value, a field, or either with bits
 // taken out, put in and turned: meta mark & 0xffffff00 | 0x00000005
 func (t *textReader) writtenOf(line []lexeme) (e expr, rest []lexeme) {
+	if key, behind := t.leftOf(line); key.kind != kindNone && len(behind) > 1 && behind[0].is("map") { // the value goes by a field
+		to, rest := t.rightOf(behind[1:])
+		return expr{kind: kindMapped, args: t.of(key, to)}, rest
+	}
 	if e, rest = t.fieldIn(line); e.kind == kindNone {
 		e, rest = t.rightOf(line)
 	}
@@ -302,10 +324,6 @@ func (t *textReader) writtenOf(line []lexeme) (e expr, rest []lexeme) {
 			break
 		}
 		e, rest = expr{kind: k, args: t.of(e, plainOf(rest[1]))}, rest[2:]
-	}
-	if len(rest) > 1 && rest[0].is("map") { // the value goes by a field
-		to, left := t.rightOf(rest[1:])
-		e, rest = expr{kind: kindOther, text: e.String() + " map " + to.String()}, left
 	}
 	return e, rest
 }
@@ -356,6 +374,9 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 	first, next := line[0].text, line[1].text
 	switch first {
 	case "ip", "ip6", "tcp", "udp", "th", "icmp", "icmpv6", "sctp", "dccp", "udplite", "ether", "vlan", "arp", "ah", "esp", "comp", "igmp":
+		if (first == "tcp" || first == "ip") && next == "option" && len(line) > 2 {
+			return optionIn(line)
+		}
 		return expr{kind: kindPayload, text: first, part: next}, line[2:]
 	case "meta":
 		return expr{kind: kindMeta, text: next}, line[2:]
@@ -370,7 +391,12 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 		}
 		return expr{kind: kindCT, text: next}, line[2:]
 	case "rt":
+		if slices.Contains(routingHeader, next) {
+			return expr{kind: kindExthdr, text: first, part: next}, line[2:]
+		}
 		return expr{kind: kindRT, text: next}, line[2:]
+	case "hbh", "dst", "mh", "srh":
+		return expr{kind: kindExthdr, text: first, part: next}, line[2:]
 	case "exthdr":
 		return expr{kind: kindExthdr, text: next}, line[2:]
 	case "frag":
@@ -388,6 +414,18 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 		}
 	}
 	return expr{}, nil
+}
+
+// routingHeader are the fields of an IPv6 routing header; what else rt tells, it tells of routes.
+var routingHeader = []string{"nexthdr", "hdrlength", "type", "seg-left"}
+
+// optionIn reads: tcp option maxseg size, or ip option lsrr
+func optionIn(line []lexeme) (expr, []lexeme) {
+	e := expr{kind: kindExthdr, text: words(line[:3])}
+	if line = line[3:]; len(line) > 1 && !line[0].is("exists") && !line[0].is("missing") {
+		e.part, line = line[0].text, line[1:]
+	}
+	return e, line
 }
 
 // fibIn reads: fib saddr . iif oif
@@ -424,6 +462,9 @@ func (t *textReader) rightOf(line []lexeme) (expr, []lexeme) {
 // valueOf reads one value, or several joined by dots.
 func (t *textReader) valueOf(line []lexeme) (expr, []lexeme) {
 	v, line := t.plain(line[0]), line[1:]
+	if len(line) > 1 && line[0].is("-") && line[1].quoted { // times
+		v, line = expr{kind: kindSpan, args: t.of(v, plainOf(line[1]))}, line[2:]
+	}
 	if len(line) < 2 || !line[0].is(".") {
 		return v, line
 	}
