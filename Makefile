@@ -70,7 +70,7 @@ go-test: console/dist/index.html
 	PATH=$$PATH:/usr/sbin:/sbin CGO_ENABLED=1 go test -race -count=1 -timeout 18m -skip '^TestLimits$$' $$(go list $(GO_ALL) | grep -E '$(RACED)')
 
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
 	go test -count=1 -timeout 0 -v -run TestSecondOpinion ./core/compile -questions $$(( $(or $(N),20000) * 2 ))
 	go test -count=1 -timeout 0 -run TestProofsBySecondOpinion ./core/check -policies $$(( $(or $(N),20000) / 100 )) -samples 1000
 

@@ -240,21 +240,23 @@ func (r *Routes) Kind(kind string) (s *netipx.IPSet, ok bool) {
 // KindBy is the packets of which an address is of a kind to the interface that they came by: what
 // belongs to another interface is unicast to it. ok is false where that is not known.
 func (r *Routes) KindBy(sp *packet.Space, field packet.Field, kind string) (s packet.Set, ok bool) {
-	if r == nil || r.on == nil || !slices.Contains([]string{"local", "broadcast", "multicast", "unicast"}, kind) {
+	if r == nil || r.on == nil || !slices.Contains([]string{"local", "broadcast", "multicast", "anycast", "unicast"}, kind) {
 		return s, false
 	}
 	of := map[string]packet.Set{
 		"multicast": sp.Addrs(field, Multicast),
 		"broadcast": sp.Addrs(field, limited),
 	}
-	if _, routed := r.kinds["anycast"]; routed {
-		return s, false
-	}
+	anycast, _ := r.Kind("anycast") // whatever the interface
 	for name, addrs := range r.on {
 		kind, dev, _ := strings.Cut(name, " ")
+		if addrs = packet.Without(addrs, anycast); kind == "anycast" {
+			continue
+		}
 		of[kind] = sp.Or(of[kind], sp.And(sp.Interfaces(packet.InIface, dev), sp.Addrs(field, packet.Without(addrs, packet.Union(Multicast, limited)))))
 	}
-	of["unicast"] = sp.Not(sp.OrAll(of["local"], of["broadcast"], of["multicast"]))
+	of["anycast"] = sp.Addrs(field, anycast)
+	of["unicast"] = sp.Not(sp.OrAll(of["local"], of["broadcast"], of["multicast"], of["anycast"]))
 	return of[kind], true
 }
 

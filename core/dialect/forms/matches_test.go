@@ -25,7 +25,7 @@ var update = flag.Bool("update", false, "write the tables of docs/dialects.md an
 const (
 	nftObjects = "\tset friends {\n\t\ttype ipv4_addr\n\t\telements = { 192.0.2.1, 192.0.2.7 }\n\t}\n\tset tries {\n\t\ttype ipv4_addr\n\t\tsize 100\n\t\tflags dynamic,timeout\n\t\ttimeout 1m\n\t}\n" +
 		"\tlimit talk {\n\t\trate 4/minute burst 4 packets\n\t}\n\tchain more {\n\t\ttcp sport 80 accept\n\t}\n"
-	ipsets = "create friends hash:ip family inet\nadd friends 192.0.2.1\ncreate pairs hash:ip,port family inet\nadd pairs 192.0.2.1,tcp:22\n"
+	ipsets = "create friends hash:ip family inet\nadd friends 192.0.2.1\ncreate pairs hash:ip,port family inet\nadd pairs 192.0.2.1,tcp:22\ncreate shortly hash:ip family inet timeout 60\nadd shortly 192.0.2.1 timeout 9\n"
 	routed = "default via 192.0.2.254 dev eth0\nlocal 192.0.2.3 dev eth0 table local\n"
 )
 
@@ -40,7 +40,7 @@ func TestMatchesAreRead(t *testing.T) {
 				hook = "nat hook postrouting priority 100"
 			}
 			sp := packet.NewSpace()
-			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n"+nftObjects+"\tchain c {\n\t\ttype "+hook+"; policy drop;\n\t\t"+ending(k.NFT, "accept")+"\n\t}\n}\n"),
+			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n"+nftObjects+"\tchain c {\n\t\ttype "+hook+"; policy drop;\n\t\t"+strings.Replace(ending(k.NFT, "accept"), " drop", " drop\n\t\taccept", 1)+"\n\t}\n}\n"),
 				&nft.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}, Routes: routes})
 			require.NoError(t, err, k.NFT)
 			require.Equal(t, k.Read.String(), how(sp, rs).String(), "%s: %s", k.What, k.NFT)
@@ -57,6 +57,9 @@ func TestMatchesAreRead(t *testing.T) {
 			if !strings.Contains(rule, "-j ") {
 				rule += " -j ACCEPT"
 			}
+			if strings.HasSuffix(rule, " -j DROP") {
+				rule += fmt.Sprintf("\n-A %s -j ACCEPT", chain) // so that it decides
+			}
 			sp := packet.NewSpace()
 			sets, err := iptables.ReadSets(ipsets)
 			require.NoError(t, err)
@@ -70,7 +73,7 @@ func TestMatchesAreRead(t *testing.T) {
 
 // ending adds a verdict to a rule that is a match alone.
 func ending(rule, verdict string) string {
-	for _, does := range []string{" accept", " drop", "reject", "log", "jump", "vmap", "set meta mark", "ct mark set", "redirect", "dnat ", "masquerade", "notrack", "counter", "flow add", "queue", "tproxy"} {
+	for _, does := range []string{" accept", " drop", "reject", "log", "jump", "vmap", "mark set", "redirect", "dnat ", "masquerade", "notrack", "counter", "flow add", "queue", "tproxy"} {
 		if strings.Contains(" "+rule, does) && rule != "ct status dnat" {
 			return rule
 		}
@@ -87,7 +90,7 @@ func how(sp *packet.Space, rs *dialect.Ruleset) forms.How {
 	for _, c := range rs.Chains {
 		d = sp.Answered(d, "whether chain "+c.Place()+" changed the target of a connection that stands", false)
 	}
-	for _, rule := range []string{"th dport 53"} {
+	for _, rule := range []string{"th dport 53", "whether it came in a frame to others than its address says", `whether routes lead an address of many, of none or of the host itself by eth0`} {
 		d = sp.Answered(d, rule, false)
 	}
 	switch admitted := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }); {

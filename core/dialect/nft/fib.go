@@ -60,12 +60,12 @@ func (r *reader) fibVia(c *dialect.Chain, field packet.Field, right *expr) (s pa
 	}
 	for _, name := range slices.Sorted(maps.Keys(via)) {
 		if r.sp.Within(r.sp.Interfaces(packet.InIface, name), names) {
-			s = r.sp.Or(s, r.sp.Addrs(field, packet.Without(via[name], dialect.Multicast)))
+			s = r.sp.Or(s, r.sp.Addrs(field, via[name]))
 		}
 	}
-	doubt := r.sp.Or(r.sp.Addrs(field, dialect.Multicast), r.sp.Interfaces(packet.InIface, "lo")) // which the kernel answers by itself
-	said := &expr{kind: kindMatch, text: "==", args: []expr{{kind: kindWord, text: "the way to an address of many"}, *right}}
-	s = r.sp.Or(r.sp.Minus(s, doubt), r.sp.And(doubt, r.sp.Unknown(said.String())))
+	// Where all of these lead the kernel tells otherwise than by one route.
+	doubt := r.sp.OrAll(r.sp.And(r.sp.Value(packet.Family, packet.IPv6), r.sp.Addrs(field, dialect.Multicast)), r.sp.Addrs(packet.Src, dialect.ZeroNet), r.sp.Interfaces(packet.InIface, "lo"))
+	s = r.sp.Or(r.sp.Minus(s, doubt), r.sp.And(doubt, r.sp.Unknown("whether routes lead an address of many, of none or of the host itself by "+right.String())))
 	if right.kind == kindTruth && right.text != "1" {
 		s = r.sp.Not(s)
 	}

@@ -226,8 +226,10 @@ func follows(l lexeme) bool { return l.is("jump") || l.is("goto") }
 // unnamed takes the chains that have no name out of a line, and calls them after their place:
 // a name that no chain can have.
 func (t *textReader) unnamed(line []lexeme) []lexeme {
-	open := slices.IndexFunc(line, func(l lexeme) bool { return l.is("{") })
-	if open < 1 || !follows(line[open-1]) {
+	open := 1 // sets in braces may stand before
+	for ; open < len(line) && !(line[open].is("{") && follows(line[open-1])); open++ {
+	}
+	if open >= len(line) {
 		return line
 	}
 	c := newChain(t.at(fmt.Sprintf("{%s:%d:%d}", t.file, line[open].line, len(t.chains))))

@@ -114,6 +114,9 @@ func TestChainsWithoutAName(t *testing.T) {
 	const text = `table inet t {
 	chain c {
 		type filter hook input priority filter; policy accept;
+		udp dport { 3031, 3032 } jump {
+			ip saddr 198.51.100.9 accept
+		}
 		tcp dport 3031 jump {
 			ip saddr 198.51.100.7 drop
 			ip daddr { 192.0.2.1, 192.0.2.2 } drop
@@ -128,6 +131,7 @@ func TestChainsWithoutAName(t *testing.T) {
 }
 `
 	const inJSON = `{"nftables": [{"table": {"family": "inet", "name": "t"}}, {"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}},
+ {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 6, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "udp", "field": "dport"}}, "right": {"set": [3031, 3032]}}}, "jump {\n\t\t\tip saddr 198.51.100.9 accept\n\t\t}"]}},
  {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 7, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 3031}}, "jump {\n\t\t\tip saddr 198.51.100.7 drop\n\t\t\tip daddr { 192.0.2.1, 192.0.2.2 } drop\n\t\t\taccept\n\t\t}"]}},
  {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 10, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "tcp", "field": "dport"}}, "right": 22}}, "goto {\n\t\t\treturn\n\t\t}"]}},
  {"rule": {"family": "inet", "table": "t", "chain": "c", "handle": 11, "expr": [{"match": {"op": "==", "left": {"payload": {"protocol": "udp", "field": "dport"}}, "right": {"set": [22, 23]}}}, {"drop": null}]}},
