@@ -73,3 +73,24 @@ func ruleset(family, hook, priority, rules string) string {
 	}
 	return fmt.Sprintf("table %s t {\n\tchain c {\n\t\ttype filter hook %s priority %s; policy accept;\n%s\t}\n}\n", family, hook, priority, text)
 }
+
+// TestZonesInTheKernel: before connections are looked up, a packet whose zone was said has one
+// that is new; what is read of that is uncertain rather than wrong.
+func TestZonesInTheKernel(t *testing.T) {
+	need(t)
+	j, err := NewJudge(own("yf-zone"))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, j.Close()) }()
+	num := func(n int) *int { return &n }
+	p := packet.Packet{Hook: packet.In, In: "wan0", Family: "ipv4", Protocol: "tcp", State: "new", Src: netip.MustParseAddr("198.51.100.7"), Dst: Own[0], SrcPort: num(30000), DstPort: num(1000)}
+	for rules, want := range map[string]packet.Verdict{"ct state new drop": packet.Admit, "ct zone set 7; ct state new drop": packet.Drop, "ct zone set 7; ct mark 0 drop": packet.Admit} {
+		require.NoError(t, j.Host.Load("flush ruleset\n"+ruleset("inet", "prerouting", "raw", rules)), rules)
+		sp, rs := inForce(t, j)
+		got, err := j.Verdicts([]packet.Packet{p})
+		require.NoError(t, err)
+		require.Equal(t, want, got[0], rules)
+		may := sp.Outcomes(sp.Only(fullyRead(sp, rs), sp.Exactly(p)))
+		require.Contains(t, may, packet.Outcome{Verdict: want}, rules)
+		p.SrcPort = num(*p.SrcPort + 1)
+	}
+}

@@ -121,6 +121,9 @@ func (m *matching) answered() packet.Set {
 
 // connected is the packets that have a connection where the rule sees them.
 func (m *matching) connected() packet.Set {
+	if m.table == "raw" && m.standIns {
+		return m.sp.Unknown("the state of connections before they are looked up")
+	}
 	if m.table == "raw" {
 		return packet.Empty
 	}
@@ -423,6 +426,9 @@ func (m *matching) states() bool {
 	s := m.sp.Values(packet.State, values...)
 	if m.table == "raw" {
 		s = dialect.Untracked(m.sp, s)
+		if m.standIns { // which are new
+			s = m.sp.Unknown("the state of connections before they are looked up")
+		}
 	}
 	m.and(m.sp.Or(s, translated))
 	return true

@@ -105,6 +105,7 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*d
 	r.backed = Backed(text)
 	// What tracks connections decides how matches on ports are read.
 	r.out.Tracks[family] = slices.ContainsFunc(trackers, func(s string) bool { return strings.Contains(text, s) })
+	r.standIns = strings.Contains(text, "-j CT --zone") || strings.Contains(text, "-j CT --helper")
 	changesSets := strings.Contains(text, "-j SET ")
 	for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
 		for rest := text; changesSets; {
@@ -148,6 +149,8 @@ type reader struct {
 	host    Host
 	changes map[string]bool // sets that rules change
 	seldom  dialect.Seldom
+
+	standIns bool // some rule of raw gives packets a stand-in for their connection (xt_ct_target in the kernel's xt_CT.c)
 	buckets map[string]packet.Bucket
 
 	backed bool // by nft

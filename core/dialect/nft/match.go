@@ -153,7 +153,7 @@ func (r *reader) original(c *dialect.Chain, left *expr, op string, right *expr) 
 // looked up yet.
 func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	values, exact := r.values(c, f, right)
-	if c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" && op != "in" && op != "!=" {
+	if r.zoned || c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" && op != "in" && op != "!=" {
 		return unknown()
 	}
 	seen := dialect.Untracked(r.sp, values)

@@ -59,6 +59,7 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 			r.limits[l.place] = packet.Bucket{Name: objectName(l.place), What: l.limit.String()}
 		}
 	}
+	r.zoned = slices.ContainsFunc(l.rules, func(rule listedRule) bool { return slices.ContainsFunc(rule.exprs, setsZone) })
 	for _, c := range l.chains {
 		r.chains[place{c.Family, c.Table, c.Name}] = c
 		if runsEarly(c) {
@@ -108,6 +109,14 @@ type reader struct {
 	early  map[place]bool // tables (no name) with chains that run before connections are tracked
 	scopes map[scope]packet.Set
 	seldom dialect.Seldom
+	zoned  bool // some rule says in which zone a packet's connection is looked up
+}
+
+// setsZone says that a statement sets the zone in which a packet's connection is looked up. Before
+// that is done the packet has a stand-in for it, which is new (nft_ct_set_zone_eval in the
+// kernel's net/netfilter/nft_ct.c).
+func setsZone(e expr) bool {
+	return e.kind == kindMangle && e.arg(0).kind == kindCT && e.arg(0).text == "zone"
 }
 
 // outside are the families whose hooks we do not model.
