@@ -134,7 +134,7 @@ func TestOrdered(t *testing.T) {
 				require.True(t, i+1 < len(g.Inbound) && (last.Ports == "443" || g.Inbound[i+1].Ports == "443"), "what it is an exception to is in the same group")
 			}
 		}
-		require.Positive(t, refuses)
+		require.Equal(t, can.RulesPerGroup == 2, refuses == 0, "where two rules are one more than are needed, nobody is refused")
 		rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, &group.Document{Groups: groups})
 		require.NoError(t, err)
 		require.NoError(t, a.Prove(sp, rs))
@@ -148,7 +148,7 @@ func TestOrdered(t *testing.T) {
 			}
 			return n
 		}
-		require.Less(t, peers(groups), peers(plain))
+		require.True(t, can.RulesPerGroup == 2 || peers(groups) < peers(plain))
 	}
 }
 
@@ -163,8 +163,8 @@ func TestRefused(t *testing.T) {
 	_, err = a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 2})
 	var many *group.TooMany
 	require.ErrorAs(t, err, &many)
-	require.Equal(t, []any{policy.Inbound, 8, "allow many"}, []any{many.Direction, many.Room, many.Costs[0].Statement})
-	require.Contains(t, err.Error(), "inbound rules, and the cloud has room for 8; most come from allow many 5, ")
+	require.Equal(t, []any{policy.Inbound, 3, 4, 2, "allow many"}, []any{many.Direction, many.Groups, many.Each, many.May, many.Costs[0].Statement})
+	require.Contains(t, err.Error(), "inbound rules take 3 groups of at most 4, and the cloud lets an instance be in 2; most come from allow many 5, ")
 
 	pol = policytest.Resolve(t, fleetFile, names+"allow a: office -> charts : ssh at most 4 per 1m\n")
 	a = group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))

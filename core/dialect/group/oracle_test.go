@@ -190,7 +190,9 @@ func TestGroupsByANaiveReader(t *testing.T) {
 	require.Less(t, admitted, asked*9/10)
 }
 
-func hasAddress(h *fleet.Host, a netip.Addr) bool { return slices.Contains(slices.Concat(h.Own(), h.Floating), a) }
+func hasAddress(h *fleet.Host, a netip.Addr) bool {
+	return slices.Contains(slices.Concat(h.Own(), h.Floating), a)
+}
 
 func hasFamily(h *fleet.Host, a netip.Addr) bool {
 	for _, own := range h.Own() {
@@ -244,4 +246,82 @@ func (b beginning) set(sp *packet.Space, h *fleet.Host) packet.Set {
 		s = sp.AndAll(s, sp.Value(packet.ICMPType, b.port), sp.Value(packet.ICMPCode, b.code))
 	}
 	return s
+}
+
+// TestAsFewRulesAsStatements: rules of ranges that overlap are hardly ever more than the statements that
+// say them.
+func TestAsFewRulesAsStatements(t *testing.T) {
+	count := func(statements string, can group.Abilities) (n int) {
+		pol := policytest.Resolve(t, fleetFile, names+statements)
+		sp := packet.NewSpace()
+		a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+		groups, err := a.Write(sp, "charts", can)
+		require.NoError(t, err)
+		rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, &group.Document{Groups: groups})
+		require.NoError(t, err)
+		require.NoError(t, a.Prove(sp, rs), statements)
+		for _, g := range groups {
+			for _, r := range g.Inbound {
+				if r.Protocol == "tcp" {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	require.Equal(t, 2, count("allow a: 192.0.2.1, 192.0.2.3 -> charts : tcp 80-90\nallow b: 192.0.2.2, 192.0.2.3 -> charts : tcp 85-95\n", group.Abilities{RulesPerGroup: 60}))
+	rules, statements, over := 0, 0, 0
+	for seed := range uint64(250) {
+		rng := rand.New(rand.NewPCG(83, seed))
+		text := ""
+		n := 2 + rng.IntN(3)
+		for i := range n {
+			var peers []string
+			for k := range 5 {
+				if rng.IntN(2) == 0 || len(peers) == 0 && k == 4 {
+					peers = append(peers, fmt.Sprintf("192.0.2.%d", 1+2*k))
+				}
+			}
+			lo := 1 + rng.IntN(20)
+			text += fmt.Sprintf("allow a%d: %s -> charts : tcp %d-%d\n", i, strings.Join(peers, ", "), lo, lo+1+rng.IntN(10))
+		}
+		got := count(text, group.Abilities{RulesPerGroup: 60, Ordered: seed%2 == 0})
+		rules, statements = rules+got, statements+n
+		if got > n {
+			over++
+		}
+	}
+	t.Logf("%d rules for %d statements; more than those in %d of 250", rules, statements, over)
+	require.LessOrEqual(t, rules, statements)
+}
+
+// TestPacked: rules that belong together are laid so that no more groups are taken than are needed.
+func TestPacked(t *testing.T) {
+	text, n := "", 0
+	for i, peers := range []int{3, 9, 3, 9, 5, 9, 3, 9} {
+		var all []string
+		for k := range peers {
+			all = append(all, fmt.Sprintf("192.0.2.%d", 1+2*k+32*(i%2)))
+		}
+		text += fmt.Sprintf("allow a%d: %s -> charts : tcp %d\n", i, strings.Join(all, ", "), 100+10*i)
+		n += (peers + 1) / 2
+	}
+	pol := policytest.Resolve(t, fleetFile, names+text)
+	for _, ordered := range []bool{false, true} {
+		sp := packet.NewSpace()
+		a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+		can := group.Abilities{RulesPerGroup: 8, PeersPerRule: 2, Ordered: ordered}
+		groups, err := a.Write(sp, "charts", can)
+		require.NoError(t, err)
+		all := 0
+		for _, g := range groups {
+			all += len(g.Inbound)
+			require.LessOrEqual(t, len(g.Inbound), can.RulesPerGroup)
+		}
+		require.Greater(t, all, n)
+		require.Len(t, groups, (all+7)/8, "%d rules", all)
+		can.GroupsPerInstance = len(groups)
+		_, err = a.Write(sp, "charts", can)
+		require.NoError(t, err)
+	}
 }

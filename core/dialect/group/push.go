@@ -2,10 +2,14 @@ package group
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+
+	"yellowfence.example/yfence/core/packet"
 )
 
 // A Step is one change that a cloud is asked for: a group that is to be there, an instance
@@ -62,28 +66,31 @@ func ByContent(d *Document) *Document {
 }
 
 // NoRoom is an instance that cannot be in its groups and in those to come at once, which
-// is what changes them without a gap.
+// is what changes them without a gap, nor change from the ones to the others by and by without one.
 type NoRoom struct {
 	Instance   string
 	Needs, May int
 }
 
 func (e *NoRoom) Error() string {
-	return fmt.Sprintf("the instance %s would be in %d groups for a while, those it has and those it is to have, and the cloud lets it be in %d", e.Instance, e.Needs, e.May)
+	return fmt.Sprintf("the instance %s would be in %d groups for a while, those it has and those it is to have, and the cloud lets it be in %d; there is no order in which it could change them one by one that keeps open what both admit", e.Instance, e.Needs, e.May)
 }
 
 // Steps lead from what a cloud has to what it is to have (ByContent), in phases: all of one
 // is to be in force before the next is asked for, in whatever order. At no time does an
 // instance admit what neither its groups before nor those to come admit, nor refuse
 // what both do: first the new groups are made, which changes nothing for anybody; then every instance is in
-// both; then in the new ones alone; then what nobody is in goes. Begun anew from wherever it was
+// both; then in the new ones alone; then what nobody is in goes. An instance that has no room
+// for both goes by and by, if there is a way that keeps open what both admit. Begun anew from wherever it was
 // interrupted they lead on from there. Of groups that are not ours nothing is changed; an
 // instance of ours leaves them. Whoever cannot be in both stays as it is, and is told in full.
-func Steps(have, want *Document, can Abilities) (phases [][]Step, full []*NoRoom) {
-	if want, full = roomy(have, want, can); full != nil {
+func Steps(have, want *Document, can Abilities) (phases [][]Step, _ []*NoRoom) {
+	want, ways, full := roomy(have, want, can)
+	if full != nil {
 		want = want.Attached()
 	}
 	var create, join, leave, drop []Step
+	var between [][]Step // of those that go by and by
 	wanted, called := map[string]bool{}, map[string]string{}
 	for _, g := range want.Groups {
 		name, there := standsAs(have, g)
@@ -107,6 +114,17 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, full []*NoRoom
 		for _, name := range m.Groups {
 			then = append(then, called[name])
 		}
+		if way := ways[m.Instance]; way != nil {
+			join = append(join, Step{Instance: m.Instance, Groups: way[0]})
+			for i, groups := range way[1 : len(way)-1] {
+				if i == len(between) {
+					between = append(between, nil)
+				}
+				between[i] = append(between[i], Step{Instance: m.Instance, Groups: groups})
+			}
+			leave = append(leave, Step{Instance: m.Instance, Groups: then})
+			continue
+		}
 		both := union(now, then)
 		if len(both) > len(now) {
 			join = append(join, Step{Instance: m.Instance, Groups: both})
@@ -127,7 +145,7 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, full []*NoRoom
 			drop = append(drop, Step{Drop: g.Name})
 		}
 	}
-	for _, phase := range [][]Step{create, join, leave, drop} {
+	for _, phase := range slices.Concat([][]Step{create, join}, between, [][]Step{leave, drop}) {
 		if len(phase) > 0 {
 			phases = append(phases, phase)
 		}
@@ -135,11 +153,14 @@ func Steps(have, want *Document, can Abilities) (phases [][]Step, full []*NoRoom
 	return phases, full
 }
 
-// roomy is what a cloud is to have but for who has no room for it, which are told.
-func roomy(have, want *Document, can Abilities) (left *Document, full []*NoRoom) {
+// roomy is what a cloud is to have but for who has no room for it, which are told; and how those
+// change their groups who have room for some of both.
+func roomy(have, want *Document, can Abilities) (left *Document, ways map[string][][]string, full []*NoRoom) {
 	if can.GroupsPerInstance == 0 {
-		return want, nil
+		return want, nil, nil
 	}
+	ways = map[string][][]string{}
+	sp := packet.NewSpace()
 	stands := map[string]string{}
 	for _, g := range want.Groups {
 		stands[g.Name], _ = standsAs(have, g)
@@ -156,12 +177,115 @@ func roomy(have, want *Document, can Abilities) (left *Document, full []*NoRoom)
 			then = append(then, stands[name])
 		}
 		if n := len(union(now, then)); n > can.GroupsPerInstance {
+			if way := byAndBy(sp, have, want, stands, now, then, can.GroupsPerInstance); way != nil {
+				ways[m.Instance] = way
+				left.Members = append(left.Members, m)
+				continue
+			}
 			full = append(full, &NoRoom{m.Instance, n, can.GroupsPerInstance})
 			continue
 		}
 		left.Members = append(left.Members, m)
 	}
-	return left, full
+	return left, ways, full
+}
+
+// byAndBy is how an instance changes from some groups to others while it is in no more than most at a time: the
+// groups after each step, of which each only adds or only takes away. It keeps open all the
+// way what both admit. There is none where it is not known what a group admits, as where one stands for
+// its members.
+func byAndBy(sp *packet.Space, have, want *Document, stands map[string]string, now, then []string, most int) (way [][]string) {
+	admits := map[string]packet.Set{}
+	for _, d := range []*Document{want, have} {
+		for _, g := range d.Groups {
+			name := g.Name
+			if d == want {
+				name = stands[name]
+			}
+			set, ok := g.admits(sp)
+			if !ok {
+				continue
+			}
+			admits[name] = set
+		}
+	}
+	together := func(names []string) (all packet.Set) {
+		for _, name := range names {
+			all = sp.Or(all, admits[name])
+		}
+		return all
+	}
+	for _, name := range union(now, then) {
+		if _, known := admits[name]; !known {
+			return nil
+		}
+	}
+	keep := sp.And(together(now), together(then))
+	without := func(names []string, name string) []string {
+		return slices.DeleteFunc(slices.Clone(names), func(n string) bool { return n == name })
+	}
+	step := func(groups []string) { now = groups; way = append(way, slices.Clone(groups)) }
+	for len(way) <= 2*(len(now)+len(then)) {
+		left := now
+		for _, name := range now {
+			if !slices.Contains(then, name) && sp.Within(keep, together(without(left, name))) && len(left) > 1 {
+				left = without(left, name)
+			}
+		}
+		if len(left) < len(now) {
+			if step(left); sameNames(now, then) {
+				return way
+			}
+		}
+		more := slices.DeleteFunc(slices.Clone(then), func(name string) bool { return slices.Contains(now, name) })
+		if len(more) == 0 {
+			return nil // what is left of the old ones keeps something open
+		}
+		if len(now) >= most {
+			return nil
+		}
+		// First whoever lets another go.
+		slices.SortStableFunc(more, func(a, b string) int {
+			frees := func(name string) int {
+				for _, old := range now {
+					if !slices.Contains(then, old) && sp.Within(keep, together(append(without(now, old), name))) {
+						return 0
+					}
+				}
+				return 1
+			}
+			return cmp.Compare(frees(a), frees(b))
+		})
+		step(append(slices.Clone(now), more[:min(len(more), most-len(now))]...))
+		if sameNames(now, then) {
+			return way
+		}
+	}
+	return nil
+}
+
+// admits is what a group admits by itself; ok is false where that goes by who is in another.
+func (g Group) admits(sp *packet.Space) (all packet.Set, ok bool) {
+	for _, side := range []struct {
+		hook  int
+		peer  packet.Field
+		rules []Rule
+	}{{packet.In, packet.Src, g.Inbound}, {packet.Out, packet.Dst, g.Outbound}} {
+		refused, here := packet.Empty, packet.Empty
+		for _, r := range side.rules {
+			match, err := r.set(sp, side.peer, func(name string) (packet.Set, error) { return packet.Empty, errors.New(name) })
+			if err != nil {
+				return packet.Empty, false
+			}
+			if r.Refuses {
+				refused = sp.Or(refused, match)
+			} else {
+				here = sp.Or(here, sp.Minus(match, refused))
+			}
+		}
+		all = sp.Or(all, sp.And(here, sp.Value(packet.Hook, side.hook)))
+	}
+	return all, true
 }
 
 // Attached is a document without the groups that nobody is in.

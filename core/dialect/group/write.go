@@ -39,7 +39,9 @@ type TooMany struct {
 	Host      string
 	Direction policy.Direction
 	Rules     int
-	Room      int // for rules, in all groups that an instance may be in
+	Groups    int // that those take
+	Each      int // how many rules a group may hold
+	May       int // how many groups an instance may be in
 	Costs     []Cost
 }
 
@@ -54,8 +56,8 @@ func (e *TooMany) Error() string {
 	for _, c := range e.Costs {
 		costs = append(costs, fmt.Sprintf("%s %d", c.Statement, c.Rules))
 	}
-	return fmt.Sprintf("its groups would need %d %s rules, and the cloud has room for %d; most come from %s",
-		e.Rules, policy.DirectionNames[e.Direction], e.Room, strings.Join(costs, ", "))
+	return fmt.Sprintf("its %d %s rules take %d groups of at most %d, and the cloud lets an instance be in %d; most come from %s",
+		e.Rules, policy.DirectionNames[e.Direction], e.Groups, e.Each, e.May, strings.Join(costs, ", "))
 }
 
 // Write gives the groups of the plan's host, of which it is to be in all: as few rules as
@@ -70,8 +72,14 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 	for _, s := range a.Sides {
 		rules := s.rules(sp, can, a.Known)
 		parts := split(rules, can.RulesPerGroup)
+		if plain := can; can.Ordered && len(parts) > 1 { // what belongs together may leave room that rules without exceptions fill
+			plain.Ordered = false
+			if others := s.rules(sp, plain, a.Known); len(split(others, can.RulesPerGroup)) < len(parts) {
+				rules, parts = others, split(others, can.RulesPerGroup)
+			}
+		}
 		if can.GroupsPerInstance > 0 && len(parts) > can.GroupsPerInstance {
-			return nil, &TooMany{h.Name, s.Direction, len(rules), can.RulesPerGroup * can.GroupsPerInstance, costs(rules)}
+			return nil, &TooMany{h.Name, s.Direction, len(rules), len(parts), can.RulesPerGroup, can.GroupsPerInstance, costs(rules)}
 		}
 		for n, part := range parts {
 			if n == len(groups) {
@@ -88,23 +96,42 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 }
 
 // split lays rules out in groups of so many at most; 0 is any number. What refuses stays with
-// what it is an exception to.
+// what it is an exception to; in which order such lots stand is all the same, since nobody is
+// refused what another rule admits him to. The largest lots are laid first, each where there is
+// room for it (first fit decreasing), and then stand in the order of the rules.
 func split(rules []Rule, most int) [][]Rule {
-	parts := [][]Rule{{}}
-	for len(rules) > 0 {
+	if most == 0 {
+		return [][]Rule{append([]Rule{}, rules...)}
+	}
+	type lot struct{ at, n int }
+	var lots []lot
+	for at := 0; at < len(rules); {
 		n := 1
-		if rules[0].Refuses {
-			for n < len(rules) && (rules[n].Refuses && rules[n-1].Refuses || !rules[n].Refuses) && rules[n].of() == rules[0].of() {
+		if rules[at].Refuses {
+			for at+n < len(rules) && (rules[at+n].Refuses && rules[at+n-1].Refuses || !rules[at+n].Refuses) && rules[at+n].of() == rules[at].of() {
 				n++
 			}
 		}
-		last := &parts[len(parts)-1]
-		if most > 0 && len(*last)+n > most && len(*last) > 0 {
-			parts = append(parts, nil)
-			last = &parts[len(parts)-1]
+		lots = append(lots, lot{at, n})
+		at += n
+	}
+	slices.SortStableFunc(lots, func(a, b lot) int { return cmp.Compare(b.n, a.n) })
+	groups, sizes := [][]lot{nil}, []int{0}
+	for _, l := range lots {
+		i := slices.IndexFunc(sizes, func(n int) bool { return n+l.n <= most || n == 0 })
+		if i < 0 {
+			i = len(groups)
+			groups, sizes = append(groups, nil), append(sizes, 0)
 		}
-		*last = append(*last, rules[:n]...)
-		rules = rules[n:]
+		groups[i], sizes[i] = append(groups[i], l), sizes[i]+l.n
+	}
+	parts := make([][]Rule, len(groups))
+	for i, laid := range groups {
+		slices.SortFunc(laid, func(a, b lot) int { return cmp.Compare(a.at, b.at) })
+		parts[i] = []Rule{}
+		for _, l := range laid {
+			parts[i] = append(parts[i], rules[l.at:l.at+l.n]...)
+		}
 	}
 	return parts
 }
@@ -190,8 +217,10 @@ func words(f packet.Field, lo, hi int) string {
 // whole run it is; and of those that are admitted to all of it others too, where that makes
 // for fewer prefixes: the fewest that hold the first and nobody else than these.
 //
-// Where rules are tried in order and may refuse, those who are admitted to nothing of a run may be
-// refused first, if admitting all the rest then takes fewer prefixes.
+// Addresses whose whole run others' runs cover need no rule of their own, where naming them
+// with those takes less. Where rules are tried in order and may refuse, those who are admitted
+// to nothing of a run may be refused first, if admitting all the rest then takes fewer rules, or as
+// many with fewer prefixes.
 func (s *Side) rules(sp *packet.Space, can Abilities, known []Named) (out []Rule) {
 	emit := func(r Rule, peers []netip.Prefix, in packet.Set) {
 		r.Comment = s.statements(sp, in)
@@ -208,41 +237,26 @@ func (s *Side) rules(sp *packet.Space, can Abilities, known []Named) (out []Rule
 	}
 	for _, d := range s.dimensions(sp) {
 		runs, sets := s.runs(sp, d)
-		for i := range sets {
-			here := sets[i]
-			for j := i; j < len(sets); j++ {
-				if here = packet.Intersection(here, sets[j]); len(here.Ranges()) == 0 {
-					break
+		for _, c := range s.classes(can, everything, sets) {
+			lo, hi := runs[c.from].Lo.Int(), runs[c.to].Hi.Int()
+			about := sp.AndAll(d.within, sp.Range(d.field, lo, hi), sp.Addrs(s.peer, c.hold))
+			peers := s.fewest(c.hold, c.may)
+			if can.Ordered {
+				nobody := packet.Without(packet.Everything(), everything) // of those who have any of it
+				for _, set := range sets[c.from : c.to+1] {
+					nobody = packet.Without(nobody, set)
 				}
-				whole := packet.Without(here, everything)
-				if i > 0 {
-					whole = packet.Without(whole, sets[i-1])
+				wide := s.fewest(c.hold, packet.Union(c.may, nobody))
+				but := s.fewest(packet.Intersection(packet.Prefixes(wide...), nobody), nobody)
+				both := can.price(wide).and(can.price(but)) // which stand in one group
+				if can.less(both, can.price(peers)) && (can.RulesPerGroup == 0 || both.rules <= can.RulesPerGroup) {
+					refuse := d.rule(lo, hi)
+					refuse.Refuses = true
+					emit(refuse, but, about)
+					peers = wide
 				}
-				if j+1 < len(sets) {
-					whole = packet.Without(whole, sets[j+1])
-				}
-				peers := s.fewest(whole, here)
-				if len(peers) == 0 {
-					continue
-				}
-				lo, hi := runs[i].Lo.Int(), runs[j].Hi.Int()
-				about := sp.AndAll(d.within, sp.Range(d.field, lo, hi), sp.Addrs(s.peer, whole))
-				if can.Ordered {
-					nobody := packet.Without(packet.Everything(), everything) // of those who have any of it
-					for _, set := range sets[i : j+1] {
-						nobody = packet.Without(nobody, set)
-					}
-					wide := s.fewest(whole, packet.Union(here, nobody))
-					but := s.fewest(packet.Intersection(packet.Prefixes(wide...), nobody), nobody)
-					if len(wide)+len(but) < len(peers) && (can.RulesPerGroup == 0 || can.chunks(len(wide))+can.chunks(len(but)) <= can.RulesPerGroup) {
-						refuse := d.rule(lo, hi)
-						refuse.Refuses = true
-						emit(refuse, but, about)
-						peers = wide
-					}
-				}
-				emit(d.rule(lo, hi), peers, about)
 			}
+			emit(d.rule(lo, hi), peers, about)
 		}
 	}
 	return out
@@ -254,6 +268,107 @@ func (can Abilities) chunks(peers int) int {
 		return 1
 	}
 	return (peers + can.PeersPerRule - 1) / can.PeersPerRule
+}
+
+// A price is what naming some peers takes.
+type price struct{ rules, prefixes int }
+
+func (a price) and(b price) price { return price{a.rules + b.rules, a.prefixes + b.prefixes} }
+
+// price is what naming some peers takes by rules of one kind.
+func (can Abilities) price(peers []netip.Prefix) price {
+	if len(peers) == 0 {
+		return price{}
+	}
+	return price{can.chunks(len(peers)), len(peers)}
+}
+
+// less says that one price is lower than another: where a cloud limits rules those count, and
+// then prefixes; else, since a peer costs as much as a rule, both together.
+func (can Abilities) less(a, b price) bool {
+	if can.RulesPerGroup > 0 && a.rules != b.rules {
+		return a.rules < b.rules
+	}
+	return a.prefixes+a.rules < b.prefixes+b.rules
+}
+
+// A class is the addresses that one rule is for: that of runs from one to another.
+type class struct {
+	from, to int
+	hold     *netipx.IPSet // whom it is to name
+	may      *netipx.IPSet // whom it may name: all who have the whole of it
+}
+
+// classes are the runs of a dimension that take a rule, with whom it is for: those whose whole run it
+// is, but for those whose run the rules of others can cover at a lower price.
+func (s *Side) classes(can Abilities, everything *netipx.IPSet, sets []*netipx.IPSet) (out []class) {
+	for i := range sets {
+		here := sets[i]
+		for j := i; j < len(sets); j++ {
+			if here = packet.Intersection(here, sets[j]); len(here.Ranges()) == 0 {
+				break
+			}
+			whole := packet.Without(here, everything)
+			if i > 0 {
+				whole = packet.Without(whole, sets[i-1])
+			}
+			if j+1 < len(sets) {
+				whole = packet.Without(whole, sets[j+1])
+			}
+			if len(s.fewest(whole, here)) > 0 {
+				out = append(out, class{i, j, whole, here})
+			}
+		}
+	}
+	if len(out) > mostCovered {
+		return out
+	}
+	byWidth := slices.Clone(out)
+	slices.SortStableFunc(byWidth, func(a, b class) int { return cmp.Compare(b.to-b.from, a.to-a.from) })
+	for _, wide := range byWidth {
+		at := slices.IndexFunc(out, func(c class) bool { return c.from == wide.from && c.to == wide.to })
+		inner := chain(out, at)
+		if inner == nil {
+			continue
+		}
+		wide = out[at]
+		before, after := can.price(s.fewest(wide.hold, wide.may)), price{}
+		for _, k := range inner {
+			c := out[k]
+			before = before.and(can.price(s.fewest(c.hold, c.may)))
+			after = after.and(can.price(s.fewest(packet.Union(c.hold, wide.hold), c.may)))
+		}
+		if !can.less(after, before) {
+			continue
+		}
+		for _, k := range inner {
+			out[k].hold = packet.Union(out[k].hold, wide.hold)
+		}
+		out = slices.Delete(out, at, at+1)
+	}
+	return out
+}
+
+// mostCovered is how many classes are tried to be covered by others.
+const mostCovered = 256
+
+// chain is the fewest classes, by their place, that lie within that at a place and cover its runs; nil if
+// there are none.
+func chain(classes []class, at int) (places []int) {
+	wide := classes[at]
+	for next := wide.from; next <= wide.to; {
+		best := -1
+		for k, c := range classes {
+			if k != at && c.from >= wide.from && c.to <= wide.to && c.from <= next && c.to >= next && (best < 0 || c.to > classes[best].to) {
+				best = k
+			}
+		}
+		if best < 0 {
+			return nil
+		}
+		places, next = append(places, best), classes[best].to+1
+	}
+	return places
 }
 
 // fewest are the fewest prefixes that hold some addresses and none that may not be held.

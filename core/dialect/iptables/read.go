@@ -151,7 +151,7 @@ type reader struct {
 	seldom  dialect.Seldom
 
 	standIns bool // some rule of raw gives packets a stand-in for their connection (xt_ct_target in the kernel's xt_CT.c)
-	buckets map[string]packet.Bucket
+	buckets  map[string]packet.Bucket
 
 	backed bool // by nft
 	table  string
