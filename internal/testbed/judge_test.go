@@ -411,7 +411,7 @@ func compatible(rule string) bool {
 	if strings.Contains(rule, "nfproto") && strings.Contains(rule, "tcp reset") {
 		return false // nft 1.0.6 leaves the family out when it lists such a rule: no reader can know it
 	}
-	if sport := strings.Index(rule, "sport != 22 "); sport >= 0 && strings.Contains(rule[sport:], "dport != 22") {
+	if strings.Contains(rule, "sport != 22 ") && strings.Contains(rule, "dport != 22 ") {
 		return false // read as either of two meanings, which is uncertain
 	}
 	if strings.Contains(rule, "< ") && strings.Contains(rule, "> ") {
