@@ -41,6 +41,7 @@ var Mistakes = []Check{
 	{Code: "fleet-dialect", Doc: "A host's filter is none that this program writes, or there is nothing that protects it.\n\nyfence rules --help lists the dialects. none is for hosts that only the groups of their instance protect.\n"},
 	{Code: "fleet-segment", Doc: "The fleet file puts an interface on a segment that it cannot be on.\n\nIts addresses must lie in the segment, and the policy must declare it.\n"},
 	{Code: "fleet-twice", Doc: "The fleet file says something twice.\n\nNames and addresses belong to one host; a floating address may stand with several.\n"},
+	{Code: "cloud-limits", Doc: "The groups of an instance take more than its cloud can hold, or more than half of it.\n\nWhat a cloud cannot hold is not put in force: the instance keeps the groups it has. With more\nthan half in use an instance cannot be in its old and its new groups at once when they change;\nthey then change by and by, and not at all where that would leave a gap. Fewer or wider\nrules take fewer groups. Only the service says this: it knows the clouds.\n"},
 	{Code: "fleet-size", Doc: "The fleet file is larger than is read, or too deep.\n\ndocs/limits.md says how large each part may be.\n"},
 }
 

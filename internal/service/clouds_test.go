@@ -416,11 +416,21 @@ func TestACloudThatCannot(t *testing.T) {
 	w := c.wave()
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
 	was := c.sky.Document()
+	checked, err := c.Publish(context.Background(), api.PublishRequest{Files: cloudedPolicy("allow site: everywhere -> charts : tcp 80, 443, 8080, 8443\n"), Why: "more", Preview: true})
+	require.NoError(t, err)
+	var warned []string
+	for _, pr := range checked.Problems {
+		if pr.Code == "cloud-limits" {
+			warned = append(warned, pr.Message)
+		}
+	}
+	require.Contains(t, strings.Join(warned, "\n"), "inbound rules take 2 groups of at most 8, and the cloud lets an instance be in 1", "before it is published")
+	require.Contains(t, strings.Join(warned, "\n"), "there is no room for old and new ones at once")
 	c.publish("allow site: everywhere -> charts : tcp 80, 443, 8080, 8443\n")
 	w = c.wave("charts")
 	require.Equal(t, api.WaveStopped, w.State)
 	require.Contains(t, w.Stopped, "charts-01")
-	require.Regexp(t, "need 9 inbound rules, and the cloud has room for 8|lets it be in 1", w.Stopped)
+	require.Contains(t, w.Stopped, "inbound rules take 2 groups of at most 8, and the cloud lets an instance be in 1")
 	c.until("what was before is wanted", func() bool { return c.state("charts-01") == api.Behind })
 	require.Equal(t, was, c.sky.Document())
 }

@@ -156,6 +156,11 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		if out.Problems, err = s.checked(ctx, "publishing", files, current.fleet); err != nil {
 			return pair, out, err
 		}
+		if warned, err := s.cloudLimits(ctx, files, current.fleet); err != nil {
+			return pair, out, err
+		} else if !fence.HasErrors(out.Problems) {
+			out.Problems = append(out.Problems, warned...)
+		}
 		var accepted []api.Accepted
 		for i := range out.Problems {
 			if pr := &out.Problems[i]; pr.Severity == fence.Error && slices.Contains(in.Body.InSpiteOf, pr.Code) {
