@@ -179,15 +179,15 @@ func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (ans
 
 func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []fence.Problem) {
 	a, problems := resolve(k.sp, k.pol, k.names, q, now)
-	if problems == nil {
-		problems = a.ends()
-	}
 	if problems != nil {
 		return nil, problems
 	}
 	r := k.r
 	spoken := a.spoken(r)
 	senders, receivers := r.Parties(a.from), r.Parties(a.to)
+	if problems = a.ends(senders, receivers); problems != nil {
+		return nil, problems
+	}
 	ours := false
 	for _, from := range senders {
 		for _, to := range receivers {
@@ -213,15 +213,15 @@ func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 }
 
 // ends says what is wrong with a question whose ends are nobody's.
-func (a *asked) ends() []fence.Problem {
+func (a *asked) ends(senders, receivers []reach.Party) []fence.Problem {
 	wrong := func(p fence.Pos, hint, format string, args ...any) []fence.Problem {
 		return []fence.Problem{fence.Errorf(p, 1, "question", format, args...).Hinted("%s", hint)}
 	}
-	switch {
-	case a.q.Direction == "in" && len(a.to.Hosts) == 0:
-		return wrong(a.q.To.Pos, "name a host or a role of the fleet", "nothing comes in at %s, which is no host of ours", a.to.Text)
-	case a.q.Direction == "out" && len(a.from.Hosts) == 0:
-		return wrong(a.q.From.Pos, "name a host or a role of the fleet", "nothing goes out at %s, which is no host of ours", a.from.Text)
+	switch { // an address may be a host's too
+	case a.q.Direction == "in" && !slices.ContainsFunc(receivers, reach.Party.Ours):
+		return wrong(a.q.To.Pos, "name a host or a role of the fleet, or the address of one", "nothing comes in at %s, which is no host of ours", a.to.Text)
+	case a.q.Direction == "out" && !slices.ContainsFunc(senders, reach.Party.Ours):
+		return wrong(a.q.From.Pos, "name a host or a role of the fleet, or the address of one", "nothing goes out at %s, which is no host of ours", a.from.Text)
 	}
 	return nil
 }

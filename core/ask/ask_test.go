@@ -83,6 +83,9 @@ broker inbound rejected by stance inbound closed`},
 admitted: tcp 80 from host charts-01 to host charts-01 [tcp 203.0.113.70 port 50000 -> 203.0.113.70 port 80 in by lo]
 charts-01 outbound admitted by ground loopback
 charts-01 inbound admitted by ground loopback`},
+		{"in office -> 203.0.113.70 : http", `admitted
+admitted: tcp 80 from office (IPv4) to 203.0.113.70 [tcp 203.0.113.1 port 50000 -> 203.0.113.70 port 80 in by eth0]
+charts-01 inbound admitted by allow chart-web rules.fence:5:7`},
 		{"office -> broker : ssh state established", `admitted
 admitted: tcp 22 from office to broker [tcp 203.0.113.1 port 50000 -> 10.40.2.21 port 22 in by eth1 (established)]
 broker inbound admitted by ground replies`},
