@@ -3,7 +3,7 @@ package compile_test
 import (
 	"flag"
 	"math/rand/v2"
-	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -20,11 +20,10 @@ var questions = flag.Int("questions", 3000, "how many packets a second opinion i
 // TestSecondOpinion: for random policies and packets the decision is what the language page
 // says, done word for word.
 func TestSecondOpinion(t *testing.T) {
-	redirected := regexp.MustCompile(`(?m)^redirect .*\n`) // what comes of a packet then has tests of its own
 	asked, seen := 0, map[string]int{}
 	for seed := uint64(0); asked < *questions; seed++ {
 		rng := rand.New(rand.NewPCG(31, seed))
-		text := redirected.ReplaceAllString(policytest.Random(rng), "")
+		text := policytest.Random(rng)
 		if seed%3 == 0 {
 			text += "masquerade m2: quay, hill -> everywhere via red\nallow behind: lab, 10.60.9.0/24 -> blue, red : web, ssh on hill\n"
 		}
@@ -52,12 +51,18 @@ func TestSecondOpinion(t *testing.T) {
 					if out.Verdict == packet.Reject {
 						got += " with " + out.With
 					}
+					if out.Verdict == packet.Admit && p.Hook != packet.Out {
+						require.Equal(t, o.Becomes(h, p), out.With, "seed %d host %s: %s\n%s", seed, h.Name, p, text)
+						if out.With != "" {
+							seen[strings.Fields(out.With)[0]]++
+						}
+					}
 					require.Equal(t, o.Of(h, p, room).Does, got, "seed %d host %s room %v: %s (user %q unit %q encrypted %v), by %s\n%s", seed, h.Name, room, p, p.User, p.Unit, p.IPsec, deciders[out.By-1], text)
 				}
 			}
 		}
 	}
-	for _, kind := range []string{"allow", "block", "ground", "local", "leave", "stance"} {
+	for _, kind := range []string{"allow", "block", "ground", "local", "leave", "stance", "redirected", "sent", "masqueraded"} {
 		require.Positive(t, seen[kind], kind)
 	}
 	t.Log(asked, seen)

@@ -123,18 +123,17 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 	fresh := sp.Minus(sp.Value(packet.State, packet.New), sp.And(sp.Value(packet.Hook, packet.Through), own))
 	fresh = sp.Minus(fresh, sp.And(sp.Value(packet.Hook, packet.In), sp.Not(sp.Or(own, sp.Addrs(packet.Dst, packet.Union(p.Host.Broadcast(), packet.Loopback))))))
 	routed := sp.And(fresh, sp.Values(packet.Hook, packet.Through, packet.Out))
-	masked := func(t *Translation, d packet.Decision) packet.Decision {
-		return packet.Translation(sp, d, t.Said(packet.IPv4))
-	}
 	ends := map[policy.Direction]packet.Decision{policy.Forward: unfiltered}
 	for i := range p.ends {
 		ends[p.ends[i].direction] = p.ends[i].decision(sp, by)
 	}
+	behind := packet.Empty // those that some masquerade is about: two change no more than one
 	for i := range p.Translations {
 		if t := &p.Translations[i]; t.Masquerade {
-			d = sp.Choose(sp.And(routed, t.Match.Set(sp, Anywhere)), masked(t, d), d)
+			behind = sp.Or(behind, t.Match.Set(sp, Anywhere))
 		}
 	}
+	d = sp.Choose(sp.And(routed, behind), packet.Translation(sp, d, packet.Masqueraded), d)
 	for i := range slices.Backward(p.Translations) {
 		t := &p.Translations[i]
 		if t.Masquerade {
@@ -147,15 +146,16 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 			if !ok {
 				continue
 			}
-			then := decided
+			behind := packet.Empty
 			for k := range p.Translations {
 				if m := &p.Translations[k]; m.Masquerade && to.IsValid() {
 					sent := Match{From: m.Match.From}
 					if m.Match.To == nil || m.Match.To.Contains(to) {
-						then = sp.Choose(sent.Set(sp, Anywhere), masked(m, then), then)
+						behind = sp.Or(behind, sent.Set(sp, Anywhere))
 					}
 				}
 			}
+			then := sp.Choose(behind, packet.Translation(sp, decided, packet.Masqueraded), decided)
 			d = sp.Choose(sp.And(came, sp.Value(packet.Family, family)), packet.Translation(sp, then, t.Said(family)), d)
 		}
 	}

@@ -31,7 +31,9 @@ type Opinion struct {
 	ground   []fence.GroundPart
 	leaves   []*fence.Leave
 	masks    []*fence.Masquerade
-	expects  []*fence.Expectation
+
+	redirects []*fence.Redirect
+	expects   []*fence.Expectation
 
 	places []netip.Addr // see Addresses
 	ports  []int
@@ -58,6 +60,10 @@ func New(fl *fleet.Fleet, now int64, registered func(name string) []string, file
 			case *fence.Masquerade:
 				if d.Off == nil {
 					o.masks = append(o.masks, d)
+				}
+			case *fence.Redirect:
+				if d.Off == nil {
+					o.redirects = append(o.redirects, d)
 				}
 			case *fence.Expectation:
 				o.expects = append(o.expects, d)

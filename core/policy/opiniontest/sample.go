@@ -62,6 +62,12 @@ func (o *Opinion) sides() (out []fence.Peers) {
 	for _, m := range o.masks {
 		out = append(out, m.From, m.To)
 	}
+	for _, d := range o.redirects {
+		out = append(out, d.From, d.To)
+		if d.Target != nil {
+			out = append(out, fence.Peers{Items: []fence.Peer{*d.Target}})
+		}
+	}
 	for _, e := range o.expects {
 		out = append(out, e.From, e.To)
 	}
@@ -140,7 +146,14 @@ func (o *Opinion) Packet(rng *rand.Rand, h *fleet.Host) packet.Packet {
 // about makes a packet, more often than not, one from somebody of a rule's left side to somebody
 // of its right, or from a router behind which they are.
 func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.Rule {
-	rules := slices.DeleteFunc(append(slices.Clone(o.allows), o.blocks...), func(r *fence.Rule) bool {
+	all := append(slices.Clone(o.allows), o.blocks...)
+	if len(o.redirects) > 0 && rng.IntN(3) == 0 { // what comes to where a redirect changes it
+		all = nil
+		for _, d := range o.redirects {
+			all = append(all, &fence.Rule{From: d.From, To: d.To, Services: []fence.ServiceTerm{d.Service}, Through: d.At})
+		}
+	}
+	rules := slices.DeleteFunc(all, func(r *fence.Rule) bool {
 		switch p.Hook {
 		case packet.In:
 			return !o.carries(r.To, h)
