@@ -4,6 +4,7 @@
 package assist
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -44,6 +45,52 @@ func (a *Analysis) at(pos fence.Pos) (fence.Reference, bool) {
 		}
 	}
 	return fence.Reference{}, false
+}
+
+// Kind says what the name at a place is: role, network, segment, service or rule; "" if none stands there.
+func (a *Analysis) Kind(pos fence.Pos) string {
+	if r, ok := a.at(pos); ok {
+		return a.kindOf(r)
+	}
+	return ""
+}
+
+func (a *Analysis) kindOf(r fence.Reference) string {
+	if r.Rule {
+		return "rule"
+	}
+	for _, kind := range []string{"role", "network", "segment", "service"} {
+		if slices.ContainsFunc(a.things(kind), func(p Proposal) bool { return p.Text == r.Name }) {
+			return kind
+		}
+	}
+	return ""
+}
+
+// A Name is a place where a name stands, and what it is.
+type Name struct {
+	fence.Ident
+	Kind string
+	Decl bool // it is declared there
+}
+
+// Names are all of a file, in the order in which they stand.
+func (a *Analysis) Names(file string) (out []Name) {
+	kinds := map[fence.Reference]string{}
+	for _, r := range a.refs {
+		if r.Pos.File != file {
+			continue
+		}
+		key := fence.Reference{Ident: fence.Ident{Name: r.Name}, Rule: r.Rule}
+		kind, known := kinds[key]
+		if !known {
+			kind = a.kindOf(r)
+			kinds[key] = kind
+		}
+		out = append(out, Name{r.Ident, kind, r.Decl})
+	}
+	slices.SortFunc(out, func(a, b Name) int { return cmp.Or(a.Pos.Line-b.Pos.Line, a.Pos.Column-b.Pos.Column) })
+	return out
 }
 
 // Definition is where the name at a place is declared.

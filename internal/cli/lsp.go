@@ -7,8 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/lsp"
 )
 
@@ -31,7 +29,7 @@ type nopCloser struct{ io.Writer }
 func (nopCloser) Close() error { return nil }
 
 // lspLoad reads a policy's folder and its fleet for an editor.
-func (a *app) lspLoad(dir string) ([]policy.Source, *fleet.Fleet, error) {
+func (a *app) lspLoad(dir string) (lsp.Policy, error) {
 	own := *a
 	if own.policyDir == "" {
 		own.policyDir = dir
@@ -45,10 +43,10 @@ func (a *app) lspLoad(dir string) ([]policy.Source, *fleet.Fleet, error) {
 			}
 		}
 	}
-	fl, _, _, err := own.fleet()
+	fl, text, _, err := own.fleet()
 	if err != nil {
-		return nil, nil, err
+		return lsp.Policy{}, err
 	}
 	sources, err := own.sources()
-	return sources, fl, err
+	return lsp.Policy{Sources: sources, Fleet: fl, FleetFile: text}, err
 }

@@ -24,9 +24,16 @@ import (
 	"yellowfence.example/yfence/internal/limits"
 )
 
-// Loader reads what lies on disk: a policy's files by their names within its
-// folder, and the fleet. The folder is the editor's, or what a flag says.
-type Loader func(dir string) (sources []policy.Source, fl *fleet.Fleet, err error)
+// A Policy is what lies on disk: a policy's files by their names within its folder, and
+// the fleet, with its file as it was found.
+type Policy struct {
+	Sources   []policy.Source
+	Fleet     *fleet.Fleet
+	FleetFile policy.Source
+}
+
+// Loader reads a policy of a folder, which is the editor's, or what a flag says.
+type Loader func(dir string) (Policy, error)
 
 // Serve speaks with one editor until it is done.
 func Serve(ctx context.Context, in io.ReadCloser, out io.WriteCloser, load Loader) error {
@@ -98,6 +105,9 @@ type (
 			Text string `json:"text"`
 		} `json:"contentChanges"`
 		NewName string `json:"newName"`
+		Context struct {
+			Diagnostics []diagnostic `json:"diagnostics"`
+		} `json:"context"`
 		RootURI string `json:"rootUri"`
 	}
 )
@@ -106,6 +116,8 @@ type (
 var capabilities = map[string]any{
 	"positionEncoding": "utf-16", "textDocumentSync": 1, "hoverProvider": true, "definitionProvider": true, "referencesProvider": true,
 	"renameProvider": true, "documentFormattingProvider": true, "completionProvider": map[string]any{"triggerCharacters": []string{" ", ","}},
+	"documentSymbolProvider": true, "codeActionProvider": map[string]any{"codeActionKinds": []string{"quickfix"}},
+	"semanticTokensProvider": map[string]any{"full": true, "legend": map[string]any{"tokenTypes": tokenTypes, "tokenModifiers": []string{"declaration"}}},
 }
 
 func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, error) {
@@ -138,7 +150,8 @@ func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.
 		return nil, nil
 	case "exit":
 		return nil, conn.Close()
-	case "textDocument/hover", "textDocument/definition", "textDocument/references", "textDocument/rename", "textDocument/completion", "textDocument/formatting":
+	case "textDocument/hover", "textDocument/definition", "textDocument/references", "textDocument/rename", "textDocument/completion", "textDocument/formatting",
+		"textDocument/documentSymbol", "textDocument/codeAction", "textDocument/semanticTokens/full":
 		return s.answer(req.Method, p)
 	}
 	return nil, &jsonrpc2.Error{Code: jsonrpc2.CodeMethodNotFound, Message: req.Method + " is not offered"}
@@ -146,10 +159,11 @@ func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.
 
 // answer is what an editor asks about a place.
 func (s *server) answer(method string, p params) (any, error) {
-	sources, fl, err := s.sources()
+	pol, err := s.sources()
 	if err != nil {
 		return nil, err
 	}
+	sources := pol.Sources
 	name := s.name(p.TextDocument.URI)
 	text := textOf(sources, name)
 	if method == "textDocument/formatting" {
@@ -159,9 +173,16 @@ func (s *server) answer(method string, p params) (any, error) {
 		}
 		return []textEdit{{span{position{}, position{strings.Count(text, "\n") + 1, 0}}, fence.Print(file)}}, nil
 	}
-	a := assist.Analyse(sources, fl)
+	if method == "textDocument/codeAction" {
+		return s.actions(p), nil
+	}
+	a := assist.Analyse(sources, pol.Fleet)
 	pos := fencePos(name, text, p.Position)
 	switch method {
+	case "textDocument/documentSymbol":
+		return s.symbols(a, sources, name), nil
+	case "textDocument/semanticTokens/full":
+		return map[string]any{"data": tokens(a, name, text)}, nil
 	case "textDocument/hover":
 		if said := a.Hover(pos); said != "" {
 			return map[string]any{"contents": map[string]string{"kind": "markdown", "value": said}}, nil
@@ -180,12 +201,19 @@ func (s *server) answer(method string, p params) (any, error) {
 		return out, nil
 	case "textDocument/rename":
 		places, err := a.Rename(pos, p.NewName)
+		var inFleet []location
+		if err == nil {
+			inFleet, err = s.inFleet(pol.FleetFile, a.Kind(pos), places[0].Name)
+		}
 		if err != nil {
 			return nil, &jsonrpc2.Error{Code: jsonrpc2.CodeInvalidRequest, Message: err.Error()}
 		}
 		changes := map[string][]textEdit{}
 		for _, i := range places {
 			l := s.location(sources, i)
+			changes[l.URI] = append(changes[l.URI], textEdit{l.Range, p.NewName})
+		}
+		for _, l := range inFleet {
 			changes[l.URI] = append(changes[l.URI], textEdit{l.Range, p.NewName})
 		}
 		return map[string]any{"changes": changes}, nil
@@ -201,36 +229,41 @@ func (s *server) answer(method string, p params) (any, error) {
 var completionKinds = map[string]int{"statement": 14, "modifier": 14, "word": 14, "role": 7, "network": 8, "segment": 8, "service": 6, "rule": 18, "host": 21}
 
 // sources are the policy's files, with what is open in the editor over them.
-func (s *server) sources() ([]policy.Source, *fleet.Fleet, error) {
-	sources, fl, err := s.load(s.dir)
+func (s *server) sources() (Policy, error) {
+	pol, err := s.load(s.dir)
 	if err != nil && len(s.open) == 0 {
-		return nil, nil, err
+		return pol, err
 	}
-	if fl == nil {
-		fl = &fleet.Fleet{}
+	if pol.Fleet == nil {
+		pol.Fleet = &fleet.Fleet{}
 	}
-	seen := map[string]bool{}
-	for i := range sources {
-		seen[sources[i].Name] = true
-		if text, open := s.open[sources[i].Name]; open {
-			sources[i].Text = text
+	fleetName := s.name(s.uri(pol.FleetFile.Name))
+	seen := map[string]bool{fleetName: pol.FleetFile.Name != ""}
+	for i := range pol.Sources {
+		seen[pol.Sources[i].Name] = true
+		if text, open := s.open[pol.Sources[i].Name]; open {
+			pol.Sources[i].Text = text
 		}
 	}
 	for name, text := range s.open {
-		if !seen[name] {
-			sources = append(sources, policy.Source{Name: name, Text: text})
+		switch {
+		case name == fleetName && pol.FleetFile.Name != "":
+			pol.FleetFile.Text = text
+		case !seen[name]:
+			pol.Sources = append(pol.Sources, policy.Source{Name: name, Text: text})
 		}
 	}
-	return sources, fl, nil
+	return pol, nil
 }
 
 // diagnose shows the policy's problems, and takes away those that are gone.
 func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
-	sources, fl, err := s.sources()
+	pol, err := s.sources()
 	if err != nil {
 		return err
 	}
-	_, problems, err := check.PolicyWithin(packet.Budget{Edges: limits.Cases}, sources, fl, time.Now().Unix())
+	sources := pol.Sources
+	_, problems, err := check.PolicyWithin(packet.Budget{Edges: limits.Cases}, sources, pol.Fleet, time.Now().Unix())
 	if err != nil && len(sources) > 0 {
 		problems = []fence.Problem{fence.Errorf(fence.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", "%s", err).
 			Hinted("rules with fewer distinct ports and addresses take less")}

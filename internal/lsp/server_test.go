@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"strings"
 	"testing"
 	"time"
 
@@ -43,9 +44,9 @@ type published struct {
 func newEditor(t *testing.T) *editor {
 	fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 	require.Empty(t, problems)
-	load := func(dir string) ([]policy.Source, *fleet.Fleet, error) {
+	load := func(dir string) (lsp.Policy, error) {
 		require.Equal(t, "/work tree/policy", dir)
-		return []policy.Source{{Name: "rules.fence", Text: onDisk}}, fl, nil
+		return lsp.Policy{Sources: []policy.Source{{Name: "rules.fence", Text: onDisk}}, Fleet: fl, FleetFile: policy.Source{Name: "/work tree/policy/fleet.json", Text: policytest.Fleet}}, nil
 	}
 	fromEditor, toServer := io.Pipe()
 	fromServer, toEditor := io.Pipe()
@@ -124,6 +125,15 @@ func TestASessionWithAnEditor(t *testing.T) {
 	d := p.Diagnostics[0]
 	require.Equal(t, []any{"modifier", 1, 8, 43, 46}, []any{d.Code, d.Severity, d.Range.Start.Line, d.Range.Start.Character, d.Range.End.Character}, "UTF-16 units")
 	require.Contains(t, d.Message, `did you mean "log"?`)
+	fixes, err := ask[[]struct {
+		Title string
+		Edit  struct {
+			Changes map[string][]struct{ NewText string }
+		}
+	}](e, "textDocument/codeAction", 8, 43, map[string]any{"context": map[string]any{"diagnostics": []any{map[string]any{"source": "yfence", "message": d.Message, "range": map[string]any{"start": map[string]any{"line": 8, "character": 43}, "end": map[string]any{"line": 8, "character": 46}}}}}})
+	require.NoError(t, err)
+	require.Len(t, fixes, 1)
+	require.Equal(t, []string{"Write log", "log"}, []string{fixes[0].Title, fixes[0].Edit.Changes[uri][0].NewText})
 	p = e.change(onDisk + "allow x: everywhere -> red : postgresql\n")
 	require.Equal(t, []any{"wide-open", 2}, []any{p.Diagnostics[0].Code, p.Diagnostics[0].Severity})
 	require.Empty(t, e.change(onDisk).Diagnostics, "what is mended is taken away")
@@ -147,6 +157,20 @@ func TestASessionWithAnEditor(t *testing.T) {
 	}](e, "textDocument/rename", 1, 6, map[string]any{"newName": "crimson"})
 	require.NoError(t, err)
 	require.Len(t, renamed.Changes[uri], 4)
+	require.Len(t, renamed.Changes["file:///work%20tree/policy/fleet.json"], strings.Count(policytest.Fleet, `"red"`), "and in the fleet file")
+	symbols, err := ask[[]struct {
+		Name, Detail string
+		Kind         int
+	}](e, "textDocument/documentSymbol", 0, 0, nil)
+	require.NoError(t, err)
+	require.Contains(t, symbols, struct {
+		Name, Detail string
+		Kind         int
+	}{"red", "role", 5})
+	colours, err := ask[struct{ Data []int }](e, "textDocument/semanticTokens/full", 0, 0, nil)
+	require.NoError(t, err)
+	require.Zero(t, len(colours.Data)%5)
+	require.Equal(t, []int{0, 0, 6, 0, 0}, colours.Data[:5], "policy, a word of the language")
 	_, err = ask[any](e, "textDocument/rename", 1, 6, map[string]any{"newName": "blue"})
 	require.ErrorContains(t, err, `"blue" is taken`)
 
