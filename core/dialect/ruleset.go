@@ -157,6 +157,7 @@ type Rule struct {
 	Comment  string
 	Text     fmt.Stringer // as the dump writes it, or would
 	At       string       // where it stands in the dump
+	Presumes bool         // it asks for something that is seldom so, see AsUsual
 }
 
 // Words are a Rule's Text.

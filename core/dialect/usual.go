@@ -30,6 +30,9 @@ func (rs *Ruleset) AsUsual(sp *packet.Space, seldom Seldom) {
 	for _, c := range rs.Chains {
 		for i := range c.Rules {
 			r := &c.Rules[i]
+			if !r.Presumes {
+				continue
+			}
 			refuse, accept := len(r.Branches) > 0, len(r.Branches) > 0
 			for _, b := range r.Branches {
 				refuse = refuse && (b.Action == Drop || b.Action == Reject || b.Action == Jump && refusing[chainKey{c.Family, c.Table, b.Target}])

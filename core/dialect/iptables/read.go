@@ -149,6 +149,7 @@ type reader struct {
 	host    Host
 	changes map[string]bool // sets that rules change
 	seldom  dialect.Seldom
+	rare    bool // something of it stands in the rule that is read
 
 	standIns bool // some rule of raw gives packets a stand-in for their connection (xt_ct_target in the kernel's xt_CT.c)
 	buckets  map[string]packet.Bucket
@@ -204,7 +205,9 @@ func (r *reader) read(line string) error {
 	if c.Rules == nil {
 		c.Rules = make([]dialect.Rule, 0, someRules)
 	}
+	r.rare = false
 	c.Rules = append(c.Rules, r.rule(c, words[2:], strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(line, "-A "), words[1]))))
+	c.Rules[len(c.Rules)-1].Presumes = r.rare
 	return nil
 }
 

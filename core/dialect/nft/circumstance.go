@@ -88,6 +88,9 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 		}
 	}
 	var names []string
+	if spans := slices.DeleteFunc(slices.Clone(elements), func(e expr) bool { return e.value().kind != kindSpan }); len(spans) > mostSpans {
+		return r.sp.And(r.sp.Somebody(f.field), unknown())
+	}
 	for i := range elements {
 		e := elements[i].value()
 		if some, ok := r.spannedNames(f.field, e); ok {

@@ -85,10 +85,11 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 			c.Rules = slices.Grow(c.Rules, n)
 		}
 		before := len(c.Rules)
+		r.rare = false
 		c.Rules = r.statements(c, listed.exprs, listed.at, c.Rules)
 		for k := range c.Rules[before:] {
 			rule := &c.Rules[before+k]
-			rule.At, rule.Comment, rule.Text = listed.at, listed.comment, &listed.exprs
+			rule.At, rule.Comment, rule.Text, rule.Presumes = listed.at, listed.comment, &listed.exprs, r.rare
 		}
 	}
 	r.out.AsUsual(sp, r.seldom)
@@ -109,6 +110,7 @@ type reader struct {
 	early  map[place]bool // tables (no name) with chains that run before connections are tracked
 	scopes map[scope]packet.Set
 	seldom dialect.Seldom
+	rare   bool // something of it stands in the rule that is read
 	zoned  bool // some rule says in which zone a packet's connection is looked up
 }
 

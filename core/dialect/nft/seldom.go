@@ -10,7 +10,7 @@ import (
 
 // rarely is an unknown that usually is not so: see dialect.AsUsual.
 func (r *reader) rarely(name, that string) packet.Set {
-	r.seldom[name] = that
+	r.seldom[name], r.rare = that, true
 	return r.sp.Unknown(name)
 }
 

@@ -170,6 +170,9 @@ func Asked(dump []byte) (q Question, err error) {
 // mostSpanned is how wide a range of users may be for a host to say who they all are.
 const mostSpanned = 1024
 
+// mostSpans is how many ranges of users one rule may ask for, each so wide.
+const mostSpans = 64
+
 // spanned are the ends of a range of numbers.
 func spanned(e *expr) (lo, hi int, ok bool) {
 	if e.kind != kindSpan {
