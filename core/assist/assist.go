@@ -332,7 +332,9 @@ func (a *Analysis) things(kind string) (out []Proposal) {
 			out = append(out, Proposal{s.Name, kind, strings.Join(a.pol.TermsOf(s.Name), ", ")})
 		}
 		for _, name := range policy.RegisteredNames() {
-			out = append(out, Proposal{name, kind, strings.Join(a.pol.TermsOf(name), ", ")})
+			if !slices.ContainsFunc(a.pol.Services, func(s *policy.Service) bool { return s.Name == name }) {
+				out = append(out, Proposal{name, kind, strings.Join(a.pol.TermsOf(name), ", ")})
+			}
 		}
 	default:
 		for _, n := range a.pol.Networks {

@@ -96,9 +96,9 @@ func TestComplete(t *testing.T) {
 		"block c: office -> red : ssh |":      {"by", "log"},
 		"allow a: office -> red : ssh on |":   {"quay"},
 		"block b: red -> blue : ssh\nallow a: office -> red : ssh over |": {"b"},
-		"allow a: host |":                   {"h1", "h4"},
-		"network n = |":                     {"office", "quay"},
-		"masquerade m: red -> office via |": {"red", "green"},
+		"allow a: host |":                       {"h1", "h4"},
+		"network n = |":                         {"office", "quay"},
+		"masquerade m: red -> office through |": {"red", "green"},
 	} {
 		a, pos := analyse(t, uses)
 		var got []string

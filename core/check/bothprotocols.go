@@ -23,10 +23,10 @@ opens both.
 			}
 			for _, t := range r.Terms {
 				other := map[int]int{packet.TCP: packet.UDP, packet.UDP: packet.TCP}[t.Protocol]
-				if other == 0 || t.Ports.Lo != t.Ports.Hi || t.Ports.Lo == http3 || policy.ServiceAt(t.Protocol, t.Ports.Lo) != "" {
+				if other == 0 || t.Ports.Lo != t.Ports.Hi || t.Ports.Lo == http3 || p.pol.ServiceAt(t.Protocol, t.Ports.Lo) != "" {
 					continue
 				}
-				name := policy.ServiceAt(other, t.Ports.Lo)
+				name := p.pol.ServiceAt(other, t.Ports.Lo)
 				both := slices.ContainsFunc(r.Terms, func(o policy.Term) bool { return o.Protocol == other && o.Ports == t.Ports })
 				if name != "" && both {
 					p.warn(r, "both-protocols", "write "+name, "the allow %q opens %s %d, and %s is %s only", r.Name, packet.ProtocolName(t.Protocol), t.Ports.Lo, name, packet.ProtocolName(other))

@@ -28,7 +28,7 @@ type Check struct {
 var Checks = []Check{
 	noGuard, guardRefused, noWayIn, cannotCarry, expectation, // errors
 	neverMatches, contradicted, covered, repeated, limitPointless,
-	emptyRole, unnamedRole, stanceOverridden, unused, onlyBlocked, emptyList,
+	emptyRole, unnamedRole, stanceOverridden, unused, shadowed, onlyBlocked, emptyList,
 	redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
 	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon,
@@ -38,6 +38,7 @@ var Checks = []Check{
 // pass is one run of the checks over one policy.
 type pass struct {
 	pol      *policy.Policy
+	files    []*fence.File // it was read from
 	sp       *packet.Space
 	plans    map[*fleet.Host]*compile.Plan
 	classes  map[string]*compile.Plan
@@ -83,7 +84,7 @@ func (p *pass) rules() (out []*policy.Rule) {
 // ends calls f for each host at which a rule is rendered, with the packets it
 // speaks of there before the ground and others have their say.
 func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direction, speaks packet.Set)) {
-	for dir, hosts := range map[policy.Direction][]*fleet.Host{policy.Inbound: r.To.Hosts, policy.Outbound: r.From.Hosts} {
+	for dir, hosts := range map[policy.Direction][]*fleet.Host{policy.Inbound: r.To.Hosts, policy.Outbound: r.From.Hosts, policy.Forward: routers(r)} {
 		seen := map[*compile.Plan]bool{}
 		for _, h := range hosts {
 			if plan := p.plan(h); !seen[plan] {
@@ -92,6 +93,14 @@ func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direct
 			}
 		}
 	}
+}
+
+// routers are the hosts that a rule goes through.
+func routers(r *policy.Rule) (hosts []*fleet.Host) {
+	for _, role := range r.Through {
+		hosts = append(hosts, role.Hosts...)
+	}
+	return hosts
 }
 
 // end is a rule at the hosts of one plan, in one direction.
@@ -118,14 +127,20 @@ type wide [2]packet.Set
 func (p *pass) wide(r *policy.Rule) wide {
 	w, ok := p.all[r]
 	if !ok {
-		terms := packet.Empty
-		for _, t := range r.Terms {
-			terms = p.sp.Or(terms, compile.TermSet(p.sp, t))
-		}
+		terms := p.services(r.Terms)
 		w = wide{p.sp.And(terms, p.sp.Addrs(packet.Src, r.From.Addrs)), p.sp.And(terms, p.sp.Addrs(packet.Dst, r.To.Addrs))}
 		p.all[r] = w
 	}
 	return w
+}
+
+// services is the packets that terms speak of.
+func (p *pass) services(terms []policy.Term) packet.Set {
+	set := packet.Empty
+	for _, t := range terms {
+		set = p.sp.Or(set, compile.TermSet(p.sp, t))
+	}
+	return set
 }
 
 // segmented says that what a rule matches differs from host to host, or is less
@@ -186,7 +201,7 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
 	if !fence.HasErrors(problems) {
-		p := &pass{pol: pol, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
+		p := &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
 			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now, accepted: map[acceptance]bool{}}
 		p.sp.Since(now)
 		for _, c := range Checks {

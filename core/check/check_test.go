@@ -92,6 +92,7 @@ func TestWarnings(t *testing.T) {
 	require.Empty(t, warnings(""), "the ground that the cases stand on is sound")
 	for _, c := range []struct{ text, want, sound string }{
 		{"allow a: blue -> green : https on quay\n", `never-matches: the rule "a" matches no packet on any host`, "allow a: green -> blue : https\n"},
+		{"service ssh = tcp 2222\nallow a: vpn -> green : ssh\n", `shadowed: the service "ssh" is registered as tcp 22, and means something else here`, "service http = tcp 80\nallow a: vpn -> green : http\n"},
 		{"allow a: vpn -> green : https\nblock b: everywhere -> green : tcp 100-1000\n", `contradicted: all that the allow "a" admits is refused by block b`, "allow a: vpn -> green : https over b\nblock b: everywhere -> green : tcp 100-1000\n"},
 		{"allow a: vpn -> green : https\nallow b: vpn -> green : tcp 400-500\n", `covered: all that the rule "a" does is done by allow b`, "allow a: vpn -> green : https log\nallow b: vpn -> green : tcp 400-500\n"},
 		{"allow a: vpn -> green : https\nallow b: vpn -> host h4 : tcp 443\n", `repeated: the rule "b" does exactly what allow a does`, "allow a: vpn -> green : https\nallow b: vpn -> green : http\n"},
@@ -199,6 +200,27 @@ func TestNoPath(t *testing.T) {
 		}
 		require.Equal(t, want, got, rule)
 	}
+	// What goes through a router is no other rule's, and a block there is in the way.
+	for rules, want := range map[string]string{
+		"allow x: a -> b : https\nallow y: a -> b : https through gate\n":                                 `covered: all that the rule "x" does is done by allow y`,
+		"allow x: a -> b : https through gate\nallow y: a -> b : https\n":                                 `covered: all that the rule "y" does is done by allow x`,
+		"allow x: a -> b : https through gate\nallow y: a -> b : tcp 443 through gate\n":                  `repeated: the rule "y" does exactly what allow x does`,
+		"allow x: a -> b : https through gate\nallow y: a -> b : https through far\n":                     "",
+		"allow x: a -> b : https through gate\nblock y: a -> everywhere : tcp 1-1000 through gate\n":      `contradicted: all that the allow "x" admits is refused by block y`,
+		"allow x: a -> b : https through gate\nblock y: vpn -> everywhere : tcp 1-1000 through gate\n":    "",
+		"allow x: a, vpn -> b : https through gate\nblock y: a -> everywhere : tcp 1-1000 through gate\n": "",
+		"allow x: vpn -> b : https\nblock y: a -> b : https\n":                                            "",
+		"allow x: a -> b : https\nblock y: a -> everywhere : https\n":                                     `contradicted: all that the allow "x" admits is refused by block y`,
+	} {
+		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: roles + rules + "allow g: vpn -> fleet : ssh guard\n"}}, fl, now)
+		got := ""
+		for _, p := range found {
+			if p.Code == "covered" || p.Code == "repeated" || p.Code == "contradicted" {
+				got += p.Code + ": " + p.Message
+			}
+		}
+		require.Equal(t, want, got, rules)
+	}
 	// The way in must get there too.
 	wayIn := func(guards string) (out []string) {
 		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: roles + guards}}, fl, now)
@@ -230,6 +252,7 @@ func TestWarningsAboutRoles(t *testing.T) {
 	const use = "allow use: blue, green -> red : https\n"
 	require.Empty(t, policy("role red\nrole blue\nrole green\n", use))
 	require.Equal(t, []string{`unnamed-role: no rule names the role "green"`}, policy("role red\nrole blue\nrole green\n", "allow use: blue -> red : https\n"))
+	require.Empty(t, policy("role red\nrole blue\nrole green\n", "allow use: blue -> red except green : https\n"), "a role that is taken away is named")
 	require.Equal(t, []string{`stance-overridden: "outbound open" of role "red" does not hold on h2, which is "blue" too`},
 		policy("role red { outbound open }\nrole blue { outbound closed }\nrole green\n", use+"allow names: blue -> 192.0.2.53, 2001:db8::53 : domain, ntp\n"))
 	require.Equal(t, []string{`outbound-blind: outbound is closed for "green", and h4 gets no answer from name servers (domain) and time servers (ntp)`},

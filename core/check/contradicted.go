@@ -15,8 +15,8 @@ var contradicted = Check{
 	Code: "contradicted",
 	Doc: `Blocks refuse all that an allow admits.
 
-On every host the allow is on, whatever it admits is refused by blocks that it is
-no exception to. It does nothing. Either it is meant as an exception, which it
+Wherever its connections are sent, or forwarded, or arrive, blocks that it is no
+exception to refuse all of them. It does nothing. Either it is meant as an exception, which it
 says with over, or one of the two is a mistake:
 
     block no-mail:    fleet -> everywhere : smtp
@@ -27,22 +27,32 @@ says with over, or one of the two is a mistake:
 			if r.Block || !p.mayBeRefused(r) {
 				continue
 			}
-			matches, admits := false, false
-			blocks := map[string]bool{}
+			var ways [3]struct { // by direction
+				matches, admits bool
+				blocks          map[string]bool
+			}
 			p.ends(r, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
-				rest := speaks
+				way, rest := &ways[dir], speaks
 				for _, b := range p.rules() {
 					if set := p.speaks(plan, b, dir); b.Block && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
 						rest = p.sp.Minus(rest, set)
-						blocks["block "+b.Name] = true
+						if way.blocks == nil {
+							way.blocks = map[string]bool{}
+						}
+						way.blocks["block "+b.Name] = true
 					}
 				}
-				matches = matches || speaks != packet.Empty
-				admits = admits || rest != packet.Empty
+				way.matches = way.matches || speaks != packet.Empty
+				way.admits = way.admits || rest != packet.Empty
 			})
-			if matches && !admits {
-				names := slices.Sorted(maps.Keys(blocks))
-				p.warn(r, "contradicted", "make it an exception with `over`, or take one of them away", "all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
+			// Others than our hosts may be at either end, and decide for themselves.
+			others := [3]bool{policy.Inbound: len(r.To.Outside().Ranges()) > 0, policy.Outbound: len(r.From.Outside().Ranges()) > 0}
+			for dir, way := range ways {
+				if way.matches && !way.admits && !others[dir] {
+					names := slices.Sorted(maps.Keys(way.blocks))
+					p.warn(r, "contradicted", "make it an exception with `over`, or take one of them away", "all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
+					break
+				}
 			}
 		}
 	},

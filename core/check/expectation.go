@@ -17,12 +17,13 @@ var expectation = Check{
 	Doc: `An expectation does not hold.
 
 It is proven for every packet, from now on and whatever the rates: never means that no
-such connection passes, always that all do, only that the left side's all do (on the
-segment) and nobody else's does (anywhere). Here it is broken by the packet that is shown.
-Either the policy lets through what it should not, or the expectation says more than is
-meant:
+such connection passes, always that all do, only that nobody else's does: none but the left
+side's, and none but over the segment where one is said. That theirs pass is for an always to
+say. Here it is broken by the packet that is shown. Either the policy lets through what it
+should not, or the expectation says more than is meant:
 
     expect logbook-private: only pilotage -> logbook : postgresql  on quay-lan
+    expect logbook-works:   always pilotage -> logbook : postgresql  on quay-lan
 
 What the ground admits, such as answers, and what a host says to itself is not counted. What
 a rate limits or a leave sets aside passes for never, and not for always. By what interface
@@ -40,12 +41,13 @@ packets come is open for never; for always it is the one they are expected on.
 			x := expected{p, r, e}
 			switch e.Kind {
 			case "never":
-				x.never(e.From, fmt.Sprintf("never %s -> %s", e.From.Text, e.To.Text))
+				x.never(e.From, fmt.Sprintf("never %s -> %s", e.From.Text, e.To.Text), x.on)
 			case "always":
 				x.always()
 			default:
-				if x.always() {
-					x.never(others(e.From), "only "+e.From.Text)
+				sound := x.never(others(e.From), "only "+e.From.Text, anywhere)
+				if sound && e.On != nil {
+					x.never(e.From, "only on "+e.On.Name, x.elsewhere)
 				}
 			}
 		}
@@ -84,13 +86,30 @@ func (x expected) each(from, to policy.Side, f func(from, to reach.Party) (sound
 	return true
 }
 
-// never reports the first connection from a side that passes.
-func (x expected) never(from policy.Side, what string) {
-	x.each(from, x.e.To, func(a, b reach.Party) bool {
-		here := x.sp.And(x.spoken(a, b), x.r.AnyInterface())
-		if x.e.On != nil && x.e.Kind == "never" {
-			here = x.sp.And(here, x.r.OnSegment(x.e.On, a, b))
-		}
+// Where the packets of an expectation are looked for: anywhere, on its segment if it says one,
+// or anywhere else than there.
+func anywhere(a, b reach.Party) packet.Set { return packet.All }
+
+func (x expected) on(a, b reach.Party) packet.Set {
+	if x.e.On == nil {
+		return packet.All
+	}
+	return x.r.OnSegment(x.e.On, a, b)
+}
+
+// (Elsewhere is where it arrives by another interface; by which one it was sent is no matter, if
+// the receiver is ours.)
+func (x expected) elsewhere(a, b reach.Party) packet.Set {
+	if b.Ours() {
+		a = reach.Party{}
+	}
+	return x.sp.Not(x.on(a, b))
+}
+
+// never reports the first connection from a side that passes there.
+func (x expected) never(from policy.Side, what string, there func(a, b reach.Party) packet.Set) bool {
+	return x.each(from, x.e.To, func(a, b reach.Party) bool {
+		here := x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), there(a, b))
 		d := x.r.Between(a, b)
 		passes := x.sp.And(here, x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
 			by, ours := x.r.Decider(o.By)

@@ -60,16 +60,19 @@ func TestExpectations(t *testing.T) {
 		{"only: they and nobody else", red + "allow a: vpn -> red : ssh\nexpect e: only vpn -> red : ssh", ""},
 		{"others get in", red + "allow a: vpn, green -> red : ssh\nexpect e: only vpn -> red : ssh",
 			`e (only vpn): ssh from h4 to h1 passes; admitted inbound by allow a (p.fence:7:7) [tcp 203.0.113.9 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
-		{"they do not", red + "expect e: only vpn -> red : ssh",
-			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
-		{"on the segment they, nobody else anywhere", red + "allow a: red -> red : ssh on quay\nexpect e: only red -> red : ssh on quay", ""},
+		{"whether theirs pass is for an always to say", red + "expect e: only vpn -> red : ssh", ""},
+		{"nobody else on the segment, and nobody elsewhere", red + "allow a: red -> red : ssh on quay\nexpect e: only red -> red : ssh on quay", ""},
+		{"theirs off the segment", red + "allow a: red -> red : ssh\nexpect e: only red -> red : ssh on quay",
+			"e (only on quay): ssh from h1 to h2 passes; admitted inbound by allow a (p.fence:7:7) [tcp 10.40.0.1 port 50000 -> 198.51.100.7 port 22 in by eth0]"},
+		{"others off the segment", red + "allow a: red, green -> red : ssh\nexpect e: only red -> red : ssh on quay",
+			"e (only red): ssh from h4 to h1 passes; admitted inbound by allow a (p.fence:7:7) [tcp 203.0.113.9 port 50000 -> 10.40.0.1 port 22 in by eth0]"},
 		{"a router that admits it", red + "role gate { forward closed }\nallow a: vpn -> host h1 : ssh through gate\nexpect e: always vpn -> host h1 : ssh", ""},
 		{"a router on the way refuses it", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> host h3 : ssh through green\nblock b: vpn -> everywhere : ssh through green\nallow c: vpn -> host h3 : ssh\nexpect e: always vpn -> host h3 : ssh",
 			`e (always): ssh from outside to h3 does not pass; dropped forward by block b (p.fence:8:7) [tcp 192.0.2.1 port 50000 -> 10.60.3.1 port 22 in by eth0]`},
-		{"whoever is behind a masquerade comes as the router", red + "role gate\nsegment hill = 10.60.0.0/16 shared\nmasquerade m: hill -> everywhere via blue\nallow a: host h3 -> host h4 : ssh\nexpect e: only host h3 -> host h4 : ssh",
+		{"whoever is behind a masquerade comes as the router", red + "role gate\nsegment hill = 10.60.0.0/16 shared\nmasquerade m: hill -> everywhere through blue\nallow a: host h3 -> host h4 : ssh\nexpect e: only host h3 -> host h4 : ssh",
 			`e (only host h3): ssh from h1 to h4 passes; admitted inbound by allow a (p.fence:10:7) [tcp 10.60.0.1 port 50000 -> 203.0.113.9 port 22 in by eth0]`},
-		{"as which it is admitted", red + "segment hill = 10.60.0.0/16 shared\nmasquerade m: hill -> everywhere via blue\nallow a: 10.60.9.0/24 -> host h4 : ssh\nexpect e: always 10.60.9.0/24 -> host h4 : ssh", ""},
-		{"what is for a router itself it sends on to nobody", red + "masquerade m: vpn -> everywhere via green\nallow a: vpn -> green : ssh\nexpect e: always vpn -> green : ssh", ""},
+		{"as which it is admitted", red + "segment hill = 10.60.0.0/16 shared\nmasquerade m: hill -> everywhere through blue\nallow a: 10.60.9.0/24 -> host h4 : ssh\nexpect e: always 10.60.9.0/24 -> host h4 : ssh", ""},
+		{"what is for a router itself it sends on to nobody", red + "masquerade m: vpn -> everywhere through green\nallow a: vpn -> green : ssh\nexpect e: always vpn -> green : ssh", ""},
 		{"an address that another peer of the list covers is tried too", red + "segment hill = 10.60.0.0/16\nblock b: host h1 at hill -> vpn : https\nexpect e: always host h1 at 203.0.113.0/24, hill -> vpn : https",
 			`e (always): https from h1 to outside does not pass; dropped outbound by block b (p.fence:8:7) [tcp 10.60.0.1 port 50000 -> 192.0.2.7 port 443 out by eth0]`},
 		{"redirected to another host, that one decides too", red + "redirect r: vpn -> host h1 : tcp 22 to host h4 : tcp 2222\nallow a: vpn -> host h1 : ssh\nexpect e: always vpn -> host h1 : ssh",
@@ -157,7 +160,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 		}
 		text := redirected.ReplaceAllString(policytest.Random(rng), "")
 		if !strings.Contains(text, "masquerade") && rng.IntN(3) == 0 {
-			text += pick("masquerade m: hill -> everywhere via red\n", "masquerade m: everywhere -> quay via green\n", "masquerade m: blue, office -> fleet via blue\n")
+			text += pick("masquerade m: hill -> everywhere through red\n", "masquerade m: everywhere -> quay through green\n", "masquerade m: blue, office -> fleet through blue\n")
 		}
 		text += pick("", fmt.Sprintf("allow x: %s -> %s : tcp 22, tcp 80, udp 53\n", left, to)) +
 			fmt.Sprintf("expect e: %s %s -> %s : %s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " on quay", " on hill"))
@@ -167,7 +170,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 		file, _ := fence.Parse("p.fence", text)
 		var from []*opiniontest.Opinion // now, and once rules have ended
 		for _, day := range []int64{0, 60, 130, 300} {
-			from = append(from, opiniontest.New(pol.Fleet, now+day*86400, pol.TermsOf, file))
+			from = append(from, opiniontest.New(pol.Fleet, now+day*86400, policy.Registered, file))
 		}
 		breaks := false
 		for _, p := range found {
@@ -176,7 +179,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 				if p.Packet.Time != nil {
 					at = p.Packet.Time.Unix()
 				}
-				o := opiniontest.New(pol.Fleet, at, pol.TermsOf, file)
+				o := opiniontest.New(pol.Fleet, at, policy.Registered, file)
 				breaks = o.Breaks(o.Expectation(0), *p.Packet)
 			}
 		}

@@ -28,8 +28,8 @@ block, or narrow the block:
 			if r.Guard {
 				p.guardEnd(r, policy.Inbound, r.To.Hosts)
 				p.guardEnd(r, policy.Outbound, r.From.Hosts)
-				if r.Through != nil {
-					p.guardEnd(r, policy.Forward, r.Through.Hosts)
+				for _, role := range r.Through {
+					p.guardEnd(r, policy.Forward, role.Hosts)
 				}
 			}
 		}

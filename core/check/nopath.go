@@ -31,7 +31,7 @@ on no declared segment are left out: nothing is known of their way.
 					return // it is for those outside as well
 				}
 				if r.Through != nil {
-					there = p.placesOf(r.Through.Hosts)
+					there = p.placesOf(routers(r))
 				}
 				for _, h := range hosts {
 					if at := p.place(h); !at.public && !there.public && len(at.segments) > 0 && len(there.segments) > 0 && !at.meets(there) && !slices.Contains(lost, h.Name) {

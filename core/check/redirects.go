@@ -27,7 +27,7 @@ that it gets there:
 `,
 	run: func(p *pass) {
 		for _, r := range p.pol.Redirects {
-			if r.Off || r.At != nil && r.Target == nil { // the router takes them, and what it forwards decides
+			if r.Off || r.Through != nil && r.Target == nil { // the router takes them, and what it forwards decides
 				continue
 			}
 			to, port := r.To, r.Term.Ports.Lo
@@ -55,7 +55,7 @@ Narrow the redirect, or the allow that admits what it takes; or, if it is meant,
 `,
 	run: func(p *pass) {
 		for _, r := range p.pol.Redirects {
-			if r.Off || r.At != nil || r.Target != nil || len(r.To.Hosts) == 0 {
+			if r.Off || r.Through != nil || r.Target != nil || len(r.To.Hosts) == 0 {
 				continue
 			}
 			own := p.admitted(packet.Everything(), r.To, r.Term, r.Port)

@@ -10,7 +10,6 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // phrase is one product of a traffic: these services with those peers.
@@ -305,7 +304,7 @@ func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role s
 	peers, _, _ = strings.Cut(peers, " except ")
 	services := make([]string, len(phrases[0].services))
 	for i, text := range phrases[0].services {
-		services[i] = serviceName(text)
+		services[i] = n.serviceName(text)
 	}
 	if !nameable(peers) && !isAddresses(peers) || slices.ContainsFunc(services, func(s string) bool { return strings.Contains(s, "more") || strings.Contains(s, "other") }) {
 		return ""
@@ -323,11 +322,11 @@ func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role s
 func isAddresses(text string) bool { return strings.Trim(text, "0123456789abcdef.:/-, ") == "" }
 
 // serviceName is a service by its registered name if it has one.
-func serviceName(text string) string {
+func (n *Names) serviceName(text string) string {
 	var port int
 	for _, protocol := range []int{packet.TCP, packet.UDP} {
 		if _, err := fmt.Sscanf(text, packet.ProtocolName(protocol)+" %d", &port); err == nil && text == fmt.Sprintf("%s %d", packet.ProtocolName(protocol), port) {
-			if name := policy.ServiceAt(protocol, port); name != "" {
+			if name := n.pol.ServiceAt(protocol, port); name != "" {
 				return name
 			}
 		}

@@ -280,7 +280,7 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 		}
 	case dir == policy.Outbound && r.From.Names(h):
 		m.From, m.To, m.Senders = r.From.At[h], r.To.Addrs, r.Senders
-	case dir == policy.Forward && r.Through != nil && h.HasRole(r.Through.Name):
+	case dir == policy.Forward && policy.Routes(r.Through, h):
 		m.From, m.To = r.From.Addrs, r.To.Addrs
 		switch { // as where it arrives
 		case len(r.Decl.Senders) > 0 && r.Block:

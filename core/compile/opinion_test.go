@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/opiniontest"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -25,11 +26,11 @@ func TestSecondOpinion(t *testing.T) {
 		rng := rand.New(rand.NewPCG(31, seed))
 		text := policytest.Random(rng)
 		if seed%3 == 0 {
-			text += "masquerade m2: quay, hill -> everywhere via red\nallow behind: lab, 10.60.9.0/24 -> blue, red : web, ssh on hill\n"
+			text += "masquerade m2: quay, hill -> everywhere through red\nallow behind: lab, 10.60.9.0/24 -> blue, red : web, ssh on hill\n"
 		}
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		file, _ := fence.Parse("0.fence", text)
-		o := opiniontest.New(pol.Fleet, now, pol.TermsOf, file)
+		o := opiniontest.New(pol.Fleet, now, policy.Registered, file)
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
 			sp.Since(now)

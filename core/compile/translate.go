@@ -62,7 +62,7 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 		if at := r.To.At[h]; at != nil {
 			t.Match.To = at
 		}
-		if r.At != nil {
+		if r.Through != nil {
 			t.Direction, t.Match.To = policy.Forward, packet.Without(r.To.Addrs, packet.Union(packet.Union(own, packet.Loopback), h.Broadcast()))
 		}
 		out = append(out, t.plain())

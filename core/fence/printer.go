@@ -193,8 +193,8 @@ func rowOf(stmt Stmt) row {
 		return ruleRow(word+d.Name, peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{d, &d.Common})
 	case *Redirect:
 		body := peers(d.From) + " -> " + peers(d.To) + " : " + d.Service.Text
-		if d.At != nil {
-			body += " at " + d.At.Name
+		if d.Through != nil {
+			body += " " + through(d.Through)
 		}
 		body += " to "
 		if d.Target != nil {
@@ -202,7 +202,7 @@ func rowOf(stmt Stmt) row {
 		}
 		return ruleRow("redirect "+d.Name, body+d.Port.Text, &modified{nil, &d.Common})
 	case *Masquerade:
-		return ruleRow("masquerade "+d.Name, peers(d.From)+" -> "+peers(d.To)+" via "+d.Via.Name, &modified{nil, &d.Common})
+		return ruleRow("masquerade "+d.Name, peers(d.From)+" -> "+peers(d.To)+" "+through(d.Through), &modified{nil, &d.Common})
 	case *Leave:
 		names := make([]string, len(d.Interfaces))
 		for i, w := range d.Interfaces {
@@ -351,15 +351,20 @@ func printAtMost(m *modified) string {
 	return "at most " + rateText(a.Rate) + said(" per source", a.PerSource)
 }
 
-func printOver(m *modified) string {
-	names := make([]string, len(m.rule.Over))
-	for i, o := range m.rule.Over {
+func printOver(m *modified) string { return named("over ", m.rule.Over) }
+
+func through(roles []Ident) string { return named("through ", roles) }
+
+// named is a word with a list of names behind it, if there are any.
+func named(word string, list []Ident) string {
+	names := make([]string, len(list))
+	for i, o := range list {
 		names[i] = o.Name
 	}
 	if len(names) == 0 {
 		return ""
 	}
-	return "over " + strings.Join(names, ", ")
+	return word + strings.Join(names, ", ")
 }
 
 func printBy(m *modified) string {

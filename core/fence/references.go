@@ -16,6 +16,11 @@ func References(file *File) (out []Reference) {
 			use(*i)
 		}
 	}
+	each := func(names []Ident) {
+		for _, i := range names {
+			use(i)
+		}
+	}
 	addrs := func(items []AddrItem) {
 		for _, item := range items {
 			if item.Name != "" {
@@ -66,21 +71,21 @@ func References(file *File) (out []Reference) {
 			terms(d.Services)
 			used(d.On)
 			used(d.Arriving)
-			used(d.Through)
+			each(d.Through)
 			for _, o := range d.Over {
 				out = append(out, Reference{Ident: o, Rule: true})
 			}
 		case *Redirect:
 			side(d.From)
 			side(d.To)
-			used(d.At)
+			each(d.Through)
 			if d.Target != nil {
 				side(Peers{Items: []Peer{*d.Target}})
 			}
 		case *Masquerade:
 			side(d.From)
 			side(d.To)
-			use(d.Via)
+			each(d.Through)
 		case *Leave:
 			side(d.Peers)
 		case *Expectation:

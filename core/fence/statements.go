@@ -65,9 +65,11 @@ func (p *parser) redirect(first Token) Stmt {
 	r.From, r.To = p.sides("redirect")
 	p.want(Colon, `":" and a port`, p.form("redirect"))
 	r.Service = p.onePort()
-	if p.word("at") {
-		role := p.reference("a role's name", p.form("redirect"))
-		r.At = &role
+	if t := p.tok(); p.word("at") {
+		p.formerly(t, "through")
+		r.Through = p.roles()
+	} else if p.word("through") {
+		r.Through = p.roles()
 	}
 	if !p.word("to") {
 		p.fail(p.tok(), "syntax", `"to"`, "it is written: %s", p.form("redirect"))
@@ -85,6 +87,20 @@ func (p *parser) redirect(first Token) Stmt {
 	return r
 }
 
+// roles takes the routers that something goes through.
+func (p *parser) roles() []Ident {
+	return list(p, func() Ident { return p.reference("a role's name", "through ROLE, …") })
+}
+
+// FormerCode is the code of what was written otherwise in policies from before the language was
+// settled. It is read all the same, so that Print writes it as it is now.
+const FormerCode = "former"
+
+// formerly reports a word that is now another.
+func (p *parser) formerly(t Token, now string) {
+	p.report(t.errorf(FormerCode, "%q is now %q here", t.Text, now).Hinted("write %q; `yfence tidy --upgrade` does so in all files", now))
+}
+
 // onePort takes the service of a redirect: one port of one protocol.
 func (p *parser) onePort() ServiceTerm {
 	t := p.tok()
@@ -98,10 +114,12 @@ func (p *parser) onePort() ServiceTerm {
 func (p *parser) masquerade(first Token) Stmt {
 	m := &Masquerade{Ident: p.named("masquerade")}
 	m.From, m.To = p.sides("masquerade")
-	if !p.word("via") {
-		p.fail(p.tok(), "syntax", `"via" and a role`, "it is written: %s", p.form("masquerade"))
+	if t := p.tok(); p.word("via") {
+		p.formerly(t, "through")
+	} else if !p.word("through") {
+		p.fail(t, "syntax", `"through" and a role`, "it is written: %s", p.form("masquerade"))
 	}
-	m.Via = p.reference("a role's name", p.form("masquerade"))
+	m.Through = p.roles()
 	p.modifiers("masquerade", &modified{nil, &m.Common})
 	return m
 }

@@ -108,8 +108,8 @@ func init() {
 		{keyword{"ground", "ground { [inbound|outbound] PART off|from PEERS … }", "turns parts of the ground off, or narrows them"}, (*parser).groundDecl},
 		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"}, (*parser).rule},
 		{keyword{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers", "refuses them, whatever admits them, unless the allow is an exception"}, (*parser).rule},
-		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [at ROLE] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
-		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS via ROLE", "peers behind it are seen as the router"}, (*parser).masquerade},
+		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [through ROLE, …] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
+		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, …", "peers behind these routers are seen as the router"}, (*parser).masquerade},
 		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
 		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [on SEGMENT]", "is proven, never rendered"}, (*parser).expect},
 	}
@@ -127,12 +127,9 @@ func init() {
 				m.rule.Arriving = &i
 			},
 			func(m *modified) string { return prefixed("arriving ", m.rule.Arriving) }},
-		{keyword{"through", "through ROLE", "forwarded by hosts of that role"}, rules,
-			func(p *parser, t Token, m *modified) {
-				i := p.reference("a role's name", "through ROLE")
-				m.rule.Through = &i
-			},
-			func(m *modified) string { return prefixed("through ", m.rule.Through) }},
+		{keyword{"through", "through ROLE, …", "forwarded by hosts of these roles, of each of them"}, rules,
+			func(p *parser, t Token, m *modified) { m.rule.Through = p.roles() },
+			func(m *modified) string { return through(m.rule.Through) }},
 		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).senders, printSenders},
 		{keyword{"encrypted", "encrypted", "only what comes and goes by IPsec"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Encrypted = true },

@@ -171,7 +171,7 @@ type Rule struct {
 	Log       *Log
 	Guard     bool
 	Until     *Until
-	Through   *Ident // a role
+	Through   []Ident // roles
 	Common
 }
 
@@ -215,7 +215,7 @@ type Redirect struct {
 	Ident
 	From, To Peers
 	Service  ServiceTerm // the port before
-	At       *Ident      // the routers that do it; nil: the right side's hosts
+	Through  []Ident     // roles of the routers that do it; none: the right side's hosts
 	Target   *Peer       // another host; nil: the same
 	Port     ServiceTerm // the port behind
 	Common
@@ -225,7 +225,7 @@ type Redirect struct {
 type Masquerade struct {
 	Ident
 	From, To Peers
-	Via      Ident // a role
+	Through  []Ident // roles of the routers that do it
 	Common
 }
 

@@ -234,7 +234,7 @@ type Rule struct {
 	AtMost   *fence.AtMost  // nil if it does not say
 	Senders  []fence.Sender // each narrows it at the sending end
 	IPsec    bool           // only what comes and goes by it
-	Through  *Role          // nil if it says none
+	Through  []*Role        // the routers it goes through, by each of them
 	Guard    bool
 	Until    int64 // the second since 1970 from which it is not in force; 0 is never
 	Off      bool
@@ -323,12 +323,18 @@ func (p *Policy) Rule(name string) *Rule {
 
 // TermsOf says what a declared or registered service admits, nil if there is none of that name.
 func (p *Policy) TermsOf(name string) (out []string) {
-	terms := registry()[name]
 	for _, s := range p.Services {
 		if s.Name == name {
-			terms = s.Terms
+			return said(s.Terms)
 		}
 	}
+	return Registered(name)
+}
+
+// Registered says what a registered service admits, nil if there is none of that name.
+func Registered(name string) []string { return said(registry()[name]) }
+
+func said(terms []Term) (out []string) {
 	for _, t := range terms {
 		out = append(out, t.String())
 	}

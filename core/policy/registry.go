@@ -35,6 +35,16 @@ func RegisteredNames() []string {
 	return names
 }
 
+// ServiceAt names the registered service that is at a port, "" if none, or if the policy
+// declares another service of that name.
+func (p *Policy) ServiceAt(protocol, port int) string {
+	name := ServiceAt(protocol, port)
+	if slices.ContainsFunc(p.Services, func(s *Service) bool { return s.Name == name }) {
+		return ""
+	}
+	return name
+}
+
 // ServiceAt names the registered service that is at a port, "" if none.
 func ServiceAt(protocol, port int) string {
 	return byPort()[[2]int{protocol, port}]

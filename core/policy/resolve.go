@@ -212,11 +212,6 @@ func (r *resolver) collect(files []*fence.File) {
 					r.networkOrder = append(r.networkOrder, d)
 				}
 			case *fence.ServiceDecl:
-				if _, known := registry()[d.Name]; known {
-					r.errorf(d.Declared(), "registered", "%q is a registered service and needs no declaration", d.Name).Hint =
-						"take the declaration away, or choose another name"
-					continue
-				}
 				if r.declare(d.Declared()) {
 					r.services[d.Name] = d
 					r.serviceOrder = append(r.serviceOrder, d)
@@ -418,7 +413,7 @@ func (r *resolver) service(d *fence.ServiceDecl) []Term {
 	if !r.enter(d.Declared(), "service") {
 		return nil
 	}
-	terms := r.serviceTerms(d.Terms)
+	terms := r.serviceTerms(d.Terms, d.Name)
 	delete(r.busy, d.Name)
 	r.terms[d.Name] = terms
 	svc := &Service{Name: d.Name, Terms: terms, Pos: d.Pos}
@@ -429,17 +424,20 @@ func (r *resolver) service(d *fence.ServiceDecl) []Term {
 	return terms
 }
 
-func (r *resolver) serviceTerms(list []fence.ServiceTerm) (terms []Term) {
+// serviceTerms looks up services: a declared one counts before a registered one of that name,
+// but not in its own declaration.
+func (r *resolver) serviceTerms(list []fence.ServiceTerm, within ...string) (terms []Term) {
 	for _, t := range list {
+		known, registered := registry()[t.Name]
 		if t.Name == "" {
 			terms = append(terms, plain(t)...)
-		} else if known, ok := registry()[t.Name]; ok {
-			terms = append(terms, known...)
-		} else if d, ok := r.services[t.Name]; ok {
+		} else if d, ok := r.services[t.Name]; ok && !(registered && slices.Contains(within, t.Name)) {
 			terms = append(terms, r.service(d)...)
 			for _, s := range r.pol.Services {
 				s.Used = s.Used || s.Name == t.Name
 			}
+		} else if registered {
+			terms = append(terms, known...)
 		} else {
 			r.unknown(fence.Ident{Name: t.Name, Pos: t.Pos}, "service", append(keysOf(r.services), RegisteredNames()...)...)
 		}

@@ -102,16 +102,14 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 		}
 	}
 	if d.Through != nil {
-		if rule.Through = r.roles[d.Through.Name]; rule.Through == nil {
-			r.unknown(*d.Through, "role", keysOf(r.roles)...)
-		}
+		rule.Through = r.through(d.Through)
 		for word, pos := range map[string]*fence.Pos{"on": identPos(d.On), "arriving": identPos(d.Arriving)} {
 			if pos != nil {
-				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through", "what goes through %s is on more than one segment: it takes no %q", d.Through.Name, word).Hint = "take one of the two away"
+				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through", "what goes through %s is on more than one segment: it takes no %q", d.Through[0].Name, word).Hint = "take one of the two away"
 			}
 		}
 		if d.Encrypted {
-			r.errorf(*d.Through, "through", "what is encrypted from end to end shows a router on its way nothing but ESP").Hint = "take `through` away, and allow `protocol 50` through " + d.Through.Name
+			r.errorf(d.Through[0], "through", "what is encrypted from end to end shows a router on its way nothing but ESP").Hint = "take `through` away, and allow `protocol 50` through " + d.Through[0].Name
 		}
 	}
 }

@@ -17,7 +17,7 @@ type Redirect struct {
 	Name     string
 	From, To Side
 	Term     Term         // one port of one protocol
-	At       *Role        // the routers; nil: the right side's hosts
+	Through  []*Role      // the routers; nil: the right side's hosts
 	Target   *Side        // another host; nil: the one that does it
 	Targets  []netip.Addr // of Target, one of a family at most
 	Port     int
@@ -30,8 +30,8 @@ func (r *Redirect) On(h *fleet.Host) bool {
 	switch {
 	case r.Off:
 		return false
-	case r.At != nil:
-		return h.HasRole(r.At.Name)
+	case r.Through != nil:
+		return Routes(r.Through, h)
 	}
 	return r.To.Names(h)
 }
@@ -40,14 +40,19 @@ func (r *Redirect) On(h *fleet.Host) bool {
 type Masquerade struct {
 	Name     string
 	From, To Side
-	Via      *Role
-	Routers  *netipx.IPSet // all addresses of Via's hosts
+	Through  []*Role
+	Routers  *netipx.IPSet // all addresses of their hosts
 	Off      bool
 	Pos      fence.Pos
 }
 
 // On says that a host carries it out.
-func (m *Masquerade) On(h *fleet.Host) bool { return !m.Off && m.Via != nil && h.HasRole(m.Via.Name) }
+func (m *Masquerade) On(h *fleet.Host) bool { return !m.Off && Routes(m.Through, h) }
+
+// Routes says that a host is of one of the roles that something goes through.
+func Routes(through []*Role, h *fleet.Host) bool {
+	return slices.ContainsFunc(through, func(r *Role) bool { return h.HasRole(r.Name) })
+}
 
 // Behind says that some of a side's peers are seen as the masquerade's routers at a host.
 func (m *Masquerade) Behind(from *netipx.IPSet, h *fleet.Host) bool {
@@ -70,12 +75,8 @@ func (r *resolver) redirect(d *fence.Redirect) {
 			r.errorf(fence.Ident{Name: d.Port.Text, Pos: d.Port.Pos}, "redirect", "the redirect %q takes %s and gives %s: a connection keeps its protocol", d.Name, d.Service.Text, d.Port.Text).Hint = "write the same protocol on both sides of `to`"
 		}
 	}
-	if d.At != nil {
-		if out.At = r.roles[d.At.Name]; out.At == nil {
-			r.unknown(*d.At, "role", keysOf(r.roles)...)
-		}
-	} else if !out.To.Named {
-		r.errorf(d.Declared(), "no-end", "the redirect %q names no hosts of ours that could carry it out", d.Name).Hint = "name a role, host NAME or fleet on the right side, or the routers with `at ROLE`"
+	if out.Through = r.through(d.Through); d.Through == nil && !out.To.Named {
+		r.errorf(d.Declared(), "no-end", "the redirect %q names no hosts of ours that could carry it out", d.Name).Hint = "name a role, host NAME or fleet on the right side, or the routers with `through ROLE`"
 	}
 	if d.Target != nil {
 		side := r.side(fence.Peers{Items: []fence.Peer{*d.Target}, Pos: d.Target.Pos})
@@ -93,11 +94,23 @@ func (r *resolver) redirect(d *fence.Redirect) {
 }
 
 func (r *resolver) masquerade(d *fence.Masquerade) {
-	m := &Masquerade{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Via: r.roles[d.Via.Name], Off: d.Off != nil, Pos: d.Pos}
-	if m.Via == nil {
-		r.unknown(d.Via, "role", keysOf(r.roles)...)
-		m.Via = &Role{Name: d.Via.Name}
+	m := &Masquerade{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Through: r.through(d.Through), Off: d.Off != nil, Pos: d.Pos}
+	var routers netipx.IPSetBuilder
+	for _, role := range m.Through {
+		routers.AddSet(r.group("role "+role.Name, role.Hosts).addrs)
 	}
-	m.Routers = newGroup(m.Via.Hosts).addrs
+	m.Routers, _ = routers.IPSet()
 	r.pol.Masquerades = append(r.pol.Masquerades, m)
+}
+
+// through looks up the roles of routers.
+func (r *resolver) through(names []fence.Ident) (roles []*Role) {
+	for _, i := range names {
+		if role := r.roles[i.Name]; role != nil {
+			roles = append(roles, role)
+		} else {
+			r.unknown(i, "role", keysOf(r.roles)...)
+		}
+	}
+	return roles
 }

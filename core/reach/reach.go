@@ -282,28 +282,37 @@ func (r *Reach) Routes() []Route { return r.routes }
 func (r *Reach) routed() (out []Route) {
 	sp := r.sp
 	for _, rule := range r.pol.Rules {
-		if rule.Through == nil || !rule.InForce(r.now) {
+		if len(rule.Through) == 0 || !rule.InForce(r.now) {
 			continue
 		}
-		route := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms)), role: rule.Through.Name}
+		all := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms))}
 		if rule.Until != 0 { // from then on it says nothing of where they go
-			route.Packets = sp.And(route.Packets, sp.Before(rule.Until))
+			all.Packets = sp.And(all.Packets, sp.Before(rule.Until))
 		}
-		index := map[string]bool{}
-		for _, h := range rule.Through.Hosts {
-			class := r.classOf(h)
-			if index[class] {
-				i := slices.IndexFunc(route.Routers, func(p Party) bool { return p.class == class })
-				route.Routers[i].Hosts = append(route.Routers[i].Hosts, h)
-				continue
+		for _, role := range rule.Through { // by hosts of each
+			route := all
+			route.role, route.Routers = role.Name, r.alike(role.Hosts)
+			if route.Routers != nil {
+				route.Decision = r.by(route, "", "")
+				out = append(out, route)
 			}
-			index[class] = true
-			route.Routers = append(route.Routers, Party{Hosts: []*fleet.Host{h}, class: class})
 		}
-		if route.Routers != nil {
-			route.Decision = r.by(route, "", "")
-			out = append(out, route)
+	}
+	return out
+}
+
+// alike takes hosts together that are treated alike.
+func (r *Reach) alike(hosts []*fleet.Host) (out []Party) {
+	index := map[string]int{}
+	for _, h := range hosts {
+		class := r.classOf(h)
+		i, known := index[class]
+		if !known {
+			i = len(out)
+			index[class] = i
+			out = append(out, Party{class: class})
 		}
+		out[i].Hosts = append(out[i].Hosts, h)
 	}
 	return out
 }
@@ -343,10 +352,10 @@ func (r *Reach) Redirects() []Redirected { return r.redirects }
 func (r *Reach) redirected() (out []Redirected) {
 	sp := r.sp
 	for _, q := range r.pol.Redirects {
-		if q.Off || q.At == nil && q.Target == nil { // which its own host has in its decision
+		if q.Off || q.Through == nil && q.Target == nil { // which its own host has in its decision
 			continue
 		}
-		d := Redirected{intercepts: q.At != nil, Packets: sp.AndAll(sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), r.Services([]policy.Term{q.Term}))}
+		d := Redirected{intercepts: q.Through != nil, Packets: sp.AndAll(sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), r.Services([]policy.Term{q.Term}))}
 		for _, a := range q.Targets {
 			for _, h := range r.pol.Fleet.Hosts {
 				if !h.Addresses().Contains(a) {

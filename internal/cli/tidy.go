@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -24,15 +25,17 @@ type tidied struct {
 }
 
 func (a *app) tidyCommand() *cobra.Command {
-	var write, list bool
+	var write, list, upgrade bool
 	c := &cobra.Command{
 		Use:   "tidy [PATH…]",
 		Short: "Lay policy files out in their one standard layout",
 		Long: `Tidy prints policy files in their standard layout: columns, one blank at most,
 modifiers in one order. Comments stay. With -w it writes them, with --list it names
 those that it would change, and ends with 1 if there are any. A PATH is a file, a
-folder, or - for standard input; without one it is the policy.`,
-		Example: "  yfence tidy -w saltmarsh\n  yfence tidy --list --policy saltmarsh",
+folder, or - for standard input; without one it is the policy. With --upgrade what
+was written otherwise before the language was settled is written as it is now, and
+means the same; give the whole folder then.`,
+		Example: "  yfence tidy -w saltmarsh\n  yfence tidy --list --policy saltmarsh\n  yfence tidy --upgrade -w saltmarsh",
 		RunE: func(_ *cobra.Command, args []string) error {
 			if write && list {
 				return errors.New("-w writes and --list only names: say one of them")
@@ -47,11 +50,12 @@ folder, or - for standard input; without one it is the policy.`,
 			if err != nil {
 				return err
 			}
-			return a.tidy(files, write, list)
+			return a.tidy(files, write, list, upgrade)
 		},
 	}
 	c.Flags().BoolVarP(&write, "write", "w", false, "write the files")
 	c.Flags().BoolVar(&list, "list", false, "name the files that would change")
+	c.Flags().BoolVar(&upgrade, "upgrade", false, "write as it is now what was written otherwise before")
 	return c
 }
 
@@ -80,22 +84,28 @@ func (a *app) fenceFiles(paths []string) (out []check.Source, err error) {
 	return out, nil
 }
 
-func (a *app) tidy(files []check.Source, write, list bool) error {
-	var done []tidied
+func (a *app) tidy(files []check.Source, write, list, upgrade bool) error {
+	var trees []*fence.File
 	var problems []fence.Problem
 	for _, f := range files {
 		tree, found := fence.Parse(f.Name, f.Text)
-		if len(found) > 0 {
-			problems = append(problems, found...)
-			continue
+		if upgrade {
+			found = slices.DeleteFunc(found, func(p fence.Problem) bool { return p.Code == fence.FormerCode })
 		}
-		text := fence.Print(tree)
-		done = append(done, tidied{f.Name, text != f.Text, text})
+		problems, trees = append(problems, found...), append(trees, tree)
 	}
 	if problems != nil { // nothing is written unless all can be
 		a.policyDir = ""
 		a.explain(a.errOut, problems, files)
 		return errFound
+	}
+	if upgrade {
+		fence.Upgrade(trees)
+	}
+	done := make([]tidied, len(files))
+	for i, f := range files {
+		text := fence.Print(trees[i])
+		done[i] = tidied{f.Name, text != f.Text, text}
 	}
 	changed := false
 	for i, d := range done {

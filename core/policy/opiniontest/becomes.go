@@ -24,11 +24,11 @@ func (o *Opinion) Becomes(h *fleet.Host, p packet.Packet) string {
 	}
 	toAll := h.Broadcast().Contains(p.Dst) || packet.Loopback.Contains(p.Dst)
 	redirects := slices.DeleteFunc(slices.Clone(o.redirects), func(d *fence.Redirect) bool {
-		here := d.At == nil && own && o.carries(d.To, h) || d.At != nil && !own && !toAll && h.HasRole(d.At.Name)
+		here := d.Through == nil && own && o.carries(d.To, h) || !own && !toAll && routes(d.Through, h)
 		return !here || !o.holds(d.From, p.Src) || !o.holds(d.To, p.Dst) || !place{o, h, p}.speaks(d.Service)
 	})
 	slices.SortStableFunc(redirects, func(a, b *fence.Redirect) int {
-		return cmp.Or(cmp.Compare(yes(a.At != nil), yes(b.At != nil)), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(cmp.Compare(yes(a.Through != nil), yes(b.Through != nil)), cmp.Compare(a.Name, b.Name))
 	})
 	for _, d := range redirects {
 		port := d.Port.Ports.Lo
@@ -52,7 +52,7 @@ func (o *Opinion) Becomes(h *fleet.Host, p packet.Packet) string {
 // behind adds that a packet leaves a router as the router's own.
 func (o *Opinion) behind(h *fleet.Host, p packet.Packet, how string) string {
 	for _, m := range o.masks {
-		if h.HasRole(m.Via.Name) && o.holds(m.From, p.Src) && !h.Addresses().Contains(p.Src) && o.holds(m.To, p.Dst) {
+		if routes(m.Through, h) && o.holds(m.From, p.Src) && !h.Addresses().Contains(p.Src) && o.holds(m.To, p.Dst) {
 			if how == "" {
 				return "masqueraded"
 			}

@@ -103,7 +103,7 @@ func (a Answer) Passes() bool { return a.Does == "admitted" }
 func (o *Opinion) Of(h *fleet.Host, p packet.Packet, room bool) Answer {
 	at := place{o, h, p}
 	open := p.Hook == packet.Through && !o.closed(h, "forward")
-	if open && !slices.ContainsFunc(o.blocks, func(b *fence.Rule) bool { return b.Through != nil && len(b.Senders) == 0 && h.HasRole(b.Through.Name) }) {
+	if open && !slices.ContainsFunc(o.blocks, func(b *fence.Rule) bool { return len(b.Senders) == 0 && routes(b.Through, h) }) {
 		return Answer{"admitted", "stance"} // what is forwarded is untouched
 	}
 	if first := at.first(open); first.Does != "" {
@@ -277,7 +277,12 @@ func (at place) matches(r *fence.Rule) bool {
 		}
 		return at.comesFrom(r) || !r.Block && at.masked(r)
 	}
-	return r.Through != nil && at.h.HasRole(r.Through.Name) && at.comesFrom(r) && at.holds(r.To, p.Dst)
+	return routes(r.Through, at.h) && at.comesFrom(r) && at.holds(r.To, p.Dst)
+}
+
+// routes says that a host is of one of the roles that a rule goes through.
+func routes(through []fence.Ident, h *fleet.Host) bool {
+	return slices.ContainsFunc(through, func(role fence.Ident) bool { return h.HasRole(role.Name) })
 }
 
 // comesFrom says that the packet's source is of a rule's left side: where it says who sends, of
@@ -296,7 +301,7 @@ func (at place) masked(r *fence.Rule) bool {
 	all := func(a netip.Addr) bool { return at.holds(r.From, a) }
 	for _, m := range at.masks {
 		router := slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool {
-			return h.HasRole(m.Via.Name) && h.Addresses().Contains(at.p.Src) && !at.h.Addresses().Contains(at.p.Src)
+			return routes(m.Through, h) && h.Addresses().Contains(at.p.Src) && !at.h.Addresses().Contains(at.p.Src)
 		})
 		behind := slices.ContainsFunc(at.Addresses(), func(a netip.Addr) bool {
 			if len(r.Senders) > 0 && !slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool { return at.carries(r.From, h) && h.Addresses().Contains(a) }) {
@@ -351,7 +356,12 @@ func (at place) speaks(t fence.ServiceTerm) bool {
 		return true
 	case t.Name != "":
 		if d := at.services[t.Name]; d != nil {
-			return slices.ContainsFunc(d.Terms, at.speaks)
+			return slices.ContainsFunc(d.Terms, func(of fence.ServiceTerm) bool {
+				if of.Name == t.Name { // in its own declaration the registered one is meant
+					return slices.ContainsFunc(at.registered(t.Name), at.registeredAs)
+				}
+				return at.speaks(of)
+			})
 		}
 		return slices.ContainsFunc(at.registered(t.Name), at.registeredAs)
 	case t.OneFamily && (at.p.Family == "ipv6") != (t.Family == packet.IPv6):

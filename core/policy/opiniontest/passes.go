@@ -24,13 +24,22 @@ func (o *Opinion) Breaks(e *fence.Expectation, p packet.Packet) bool {
 		return false
 	}
 	left := o.holds(e.From, p.Src)
-	on := func(always bool) bool {
-		return e.On == nil || !always && e.Kind == "only" || o.inNetwork(e.On.Name, p.Src) && o.inNetwork(e.On.Name, p.Dst)
+	on := e.On == nil || o.inNetwork(e.On.Name, p.Src) && o.inNetwork(e.On.Name, p.Dst)
+	whatever := func(sent, came packet.Packet) bool { return true }
+	switch {
+	case e.Kind == "always":
+		return left && on && !o.passes(e, p, from, to, true, whatever)
+	case e.Kind == "never":
+		return left && on && o.passes(e, p, from, to, false, whatever)
+	case left && e.On == nil:
+		return false
 	}
-	if (e.Kind == "always" || e.Kind == "only") && left && on(true) && !o.passes(e, p, from, to, true) {
-		return true
-	}
-	return (e.Kind == "never" && left || e.Kind == "only" && !left) && on(false) && o.passes(e, p, from, to, false)
+	return o.passes(e, p, from, to, false, func(sent, came packet.Packet) bool { // anything but the left side's on the segment
+		by := func(hosts []*fleet.Host, iface string) bool {
+			return hosts == nil || slices.Contains(place{o, hosts[0], p}.on(e.On.Name), iface)
+		}
+		return !(left && on && (to != nil || by(from, sent.Out)) && by(to, came.In))
+	})
 }
 
 // Between is a random packet that an expectation may be about.
@@ -73,8 +82,8 @@ func (o *Opinion) owners(a netip.Addr) (out []*fleet.Host) {
 }
 
 // passes says that a packet passes by every interface that it is expected on, whatever the rates;
-// or, if not always is asked for, by some interface, within them.
-func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*fleet.Host, always bool) bool {
+// or, if not always is asked for, by some interface, within them; of the ways that are meant.
+func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*fleet.Host, always bool, meant func(sent, came packet.Packet) bool) bool {
 	passes, counted := []bool{}, func(a Answer) bool { // whether that end lets it pass, as far as it counts
 		switch {
 		case always && a.By == "leave":
@@ -87,6 +96,9 @@ func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*flee
 	for _, sent := range o.ends(e, from, p, packet.Out, always) {
 		for _, q := range o.comesAs(sent, to) {
 			for _, came := range o.ends(e, to, q, packet.In, always) {
+				if !meant(sent, came) {
+					continue
+				}
 				routed := o.routed(p, always, counted)
 				yes, last := routed, Answer{}
 				for _, h := range from {
@@ -163,7 +175,7 @@ func (o *Opinion) comesAs(p packet.Packet, to []*fleet.Host) []packet.Packet {
 			continue
 		}
 		for _, router := range o.fleet.Hosts {
-			if !router.HasRole(m.Via.Name) || slices.Contains(to, router) || router.Addresses().Contains(p.Src) {
+			if !routes(m.Through, router) || slices.Contains(to, router) || router.Addresses().Contains(p.Src) {
 				continue
 			}
 			for _, r := range router.Addresses().Ranges() {
@@ -181,22 +193,24 @@ func (o *Opinion) comesAs(p packet.Packet, to []*fleet.Host) []packet.Packet {
 }
 
 // routed says that the routers let a packet go on which a rule says it goes through: by all
-// hosts of the role, or by one.
+// hosts of each role, or by one of each.
 func (o *Opinion) routed(p packet.Packet, always bool, counted func(Answer) bool) bool {
 	for _, r := range append(slices.Clone(o.allows), o.blocks...) {
-		if r.Through == nil || !o.holds(r.From, p.Src) || !o.holds(r.To, p.Dst) || !slices.ContainsFunc(r.Services, place{Opinion: o, p: p}.speaks) {
+		if len(r.Through) == 0 || !o.holds(r.From, p.Src) || !o.holds(r.To, p.Dst) || !slices.ContainsFunc(r.Services, place{Opinion: o, p: p}.speaks) {
 			continue
 		}
-		var by []bool
-		for _, h := range o.fleet.Hosts {
-			if h.HasRole(r.Through.Name) {
-				q := p
-				q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
-				by = append(by, counted(o.Of(h, q, !always)))
+		for _, role := range r.Through {
+			var by []bool
+			for _, h := range o.fleet.Hosts {
+				if h.HasRole(role.Name) {
+					q := p
+					q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
+					by = append(by, counted(o.Of(h, q, !always)))
+				}
 			}
-		}
-		if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {
-			return false
+			if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {
+				return false
+			}
 		}
 	}
 	return true

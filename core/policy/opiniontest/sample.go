@@ -150,7 +150,7 @@ func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.
 	if len(o.redirects) > 0 && rng.IntN(3) == 0 { // what comes to where a redirect changes it
 		all = nil
 		for _, d := range o.redirects {
-			all = append(all, &fence.Rule{From: d.From, To: d.To, Services: []fence.ServiceTerm{d.Service}, Through: d.At})
+			all = append(all, &fence.Rule{From: d.From, To: d.To, Services: []fence.ServiceTerm{d.Service}, Through: d.Through})
 		}
 	}
 	rules := slices.DeleteFunc(all, func(r *fence.Rule) bool {
@@ -160,7 +160,7 @@ func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.
 		case packet.Out:
 			return !o.carries(r.From, h)
 		}
-		return r.Through == nil || !h.HasRole(r.Through.Name)
+		return !routes(r.Through, h)
 	})
 	if len(rules) == 0 || rng.IntN(4) == 0 {
 		return nil
@@ -180,9 +180,9 @@ func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.
 	one(r.From, &p.Src)
 	one(r.To, &p.Dst)
 	if len(o.masks) > 0 && rng.IntN(2) == 0 {
-		via := o.masks[rng.IntN(len(o.masks))].Via.Name
+		by := o.masks[rng.IntN(len(o.masks))].Through
 		for _, router := range o.fleet.Hosts {
-			if own := router.Own(); router.HasRole(via) && rng.IntN(2) == 0 {
+			if own := router.Own(); routes(by, router) && rng.IntN(2) == 0 {
 				p.Src = own[rng.IntN(len(own))]
 			}
 		}
@@ -205,7 +205,9 @@ func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.
 func (o *Opinion) serve(rng *rand.Rand, r *fence.Rule, p *packet.Packet) (ok bool) {
 	t := r.Services[rng.IntN(len(r.Services))]
 	for d := o.services[t.Name]; d != nil; d = o.services[t.Name] {
-		t = d.Terms[rng.IntN(len(d.Terms))]
+		if t = d.Terms[rng.IntN(len(d.Terms))]; t.Name == d.Name { // the registered one
+			break
+		}
 	}
 	if t.Any || t.Name != "" || len(t.Protocols) == 0 {
 		return true
@@ -236,7 +238,7 @@ func (o *Opinion) port(rng *rand.Rand) int {
 				if t.Ports != nil {
 					o.ports = append(o.ports, t.Ports.Lo, t.Ports.Hi, max(t.Ports.Lo-1, 0), min(t.Ports.Hi+1, 65535))
 				}
-				if d := o.services[t.Name]; d != nil {
+				if d := o.services[t.Name]; d != nil && !slices.ContainsFunc(d.Terms, func(of fence.ServiceTerm) bool { return of.Name == t.Name }) {
 					note(d.Terms)
 				}
 				for _, text := range o.registered(t.Name) {

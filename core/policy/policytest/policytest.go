@@ -84,7 +84,7 @@ func Random(rng *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString("policy random language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48 except 198.51.100.9\nnetwork lab = 10.40.3.0/24, 10.60.3.0/24, fd40::/64\n")
 	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\nnetwork both = lab, hill%s\n", pick("", " local"), pick("", " shared"), pick("", "", " shared"))
-	b.WriteString("service web = tcp 80, 443\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
+	b.WriteString("service web = tcp 80, 443\nservice http = http, tcp 8080\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
 		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
 	}
@@ -94,7 +94,7 @@ func Random(rng *rand.Rand) string {
 		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office")
 	}
 	services := func() string {
-		return pick("ssh", "web", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535")
+		return pick("ssh", "web", "http", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535")
 	}
 	sides := func() string {
 		switch rng.IntN(3) {
@@ -119,7 +119,7 @@ func Random(rng *rand.Rand) string {
 		case rng.IntN(3) == 0:
 			return pick(on, on, " arriving quay")
 		case rng.IntN(3) == 0 && !strings.Contains(narrowed, "encrypted"):
-			return " through " + pick("red", "green")
+			return " through " + pick("red", "green", "red, green")
 		}
 		return ""
 	}
@@ -174,17 +174,17 @@ func Random(rng *rand.Rand) string {
 	}
 	if rng.IntN(3) == 0 {
 		for i := range 1 + rng.IntN(3) {
-			fmt.Fprintf(&b, "redirect r%d: %s\n", i, pick("office -> red : tcp 443 to tcp 1500", "everywhere -> fleet : tcp 22 to tcp 2222", "lab -> everywhere : tcp 80 at red to tcp 8080", "lab -> everywhere : udp 1500 at green to host h3 at hill : udp 1053",
-				"everywhere -> host h1 : tcp 80 to host h2 at quay : tcp 8080", "10.0.0.0/8 -> host h1 at quay : udp 53 to udp 1053", "everywhere -> 198.51.100.0/24 : tcp 22 at red to 10.60.3.7 : tcp 22"))
+			fmt.Fprintf(&b, "redirect r%d: %s\n", i, pick("office -> red : tcp 443 to tcp 1500", "everywhere -> fleet : tcp 22 to tcp 2222", "lab -> everywhere : tcp 80 through red to tcp 8080", "lab -> everywhere : udp 1500 through green, red to host h3 at hill : udp 1053",
+				"everywhere -> host h1 : tcp 80 to host h2 at quay : tcp 8080", "10.0.0.0/8 -> host h1 at quay : udp 53 to udp 1053", "everywhere -> 198.51.100.0/24 : tcp 22 through red to 10.60.3.7 : tcp 22"))
 		}
 		if rng.IntN(2) == 0 {
-			fmt.Fprintf(&b, "masquerade m: %s\n", pick("hill -> everywhere via red", "lab -> office via green", "quay, hill -> everywhere except lab via red"))
+			fmt.Fprintf(&b, "masquerade m: %s\n", pick("hill -> everywhere through red", "lab -> office through green", "quay, hill -> everywhere except lab through red, green"))
 		}
 	}
 	return b.String()
 }
 
-var routers = regexp.MustCompile(`(?m)^(redirect|masquerade) .*\n| through \w+`)
+var routers = regexp.MustCompile(`(?m)^(redirect|masquerade) .*\n| through \w+(, \w+)*`)
 
 // WithoutRouters is the text of a random policy without what makes more hosts decide
 // than those at the two ends.

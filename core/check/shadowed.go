@@ -1,0 +1,28 @@
+package check
+
+import (
+	"strings"
+
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// shadowed: see its documentation.
+var shadowed = Check{
+	Code: "shadowed",
+	Doc: `A service is declared under the name of a registered one, and admits something else.
+
+The declared one counts wherever the policy names it. Whoever knows the registered one reads
+the rule wrongly. Choose another name, or say what the registered one says.
+`,
+	run: func(p *pass) {
+		for _, s := range p.pol.Services {
+			registered := policy.ServiceTerms(s.Name)
+			if registered == nil || p.services(registered) == p.services(s.Terms) {
+				continue
+			}
+			p.report(fence.Warningf(s.Pos, len(s.Name), "shadowed", "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).
+				Hinted("choose another name, such as %s-here", s.Name))
+		}
+	},
+}
