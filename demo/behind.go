@@ -23,7 +23,7 @@ func (d *demo) behind(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	const was, is = "allow chart-web:  everywhere -> charts", "allow chart-web:  office, watch -> charts"
+	const was, is = "allow chart-web:        everywhere -> charts", "allow chart-web:        office, watch -> charts"
 	narrower := strings.Replace(string(text), was, is, 1)
 	if narrower == string(text) {
 		return fmt.Errorf("%s has no line that begins with %q", file, was)

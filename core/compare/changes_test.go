@@ -37,7 +37,7 @@ func TestPoliciesCompared(t *testing.T) {
 		{"database-to-everybody", func(s string) string {
 			return s + "allow extra: office -> charts : tcp 8082\nallow oops: everywhere -> logbook : postgresql\n"
 		}},
-		{"allow-gone", replace("allow nightly:    depot -> logbook : ssh  from unit backup.service\n", "")},
+		{"allow-gone", replace("allow nightly:          depot -> logbook : ssh  from unit backup.service\n", "")},
 		{"another-rate", replace("at most 4 per 1m per source", "at most 40 per 1m per source")},
 		{"log-gone", replace("pilot-api, https  log", "pilot-api, https")},
 		{"block-rejects", replace("everywhere -> broker : udp 10111  log", "everywhere -> broker : udp 10111  by reject  log")},

@@ -102,13 +102,14 @@ var elsewhere = map[string]string{
 	"deny": "to refuse something, write a block: " + blockForm, "drop": "to refuse something, write a block: " + blockForm, "reject": "to refuse something, write a block, with by reject if it is to be told: " + blockForm,
 	"accept": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "permit": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "rule": "a rule is an allow or a block: allow NAME: PEERS -> PEERS : SERVICES",
 	"group": "hosts of one kind are a role, addresses a network", "zone": "where hosts are attached is a segment: segment NAME = ADDRESSES", "host": "hosts stand in the fleet file",
-	"comment": "write because \"why\"; what stands behind a # is for readers alone", "include": "all .fence files of the folder are one policy", "disabled": "write off",
+	"comment": "write because \"why\"; what stands behind a # is for readers alone", "include": "all .fence files of the folder are one policy", "disabled": "write off in front of the statement", "off": "it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES",
 }
 
 const blockForm = "block NAME: PEERS -> PEERS : SERVICES"
 
 func (p *parser) statement() (stmt Stmt) {
 	first := p.take()
+	var off *Token // it stands in front
 	defer func() {
 		if r := recover(); r != nil {
 			if _, ok := r.(broken); !ok {
@@ -120,6 +121,11 @@ func (p *parser) statement() (stmt Stmt) {
 			}
 		}
 	}()
+	if first.Kind == Word && first.First && first.Text == "off" && p.more() {
+		before := first
+		off, first = &before, p.take()
+		first.First = true
+	}
 	known := statementOf[first.Text]
 	if known == nil || first.Kind != Word || !first.First {
 		hint := "a statement begins with one of " + strings.Join(keywords(), ", ")
@@ -136,10 +142,26 @@ func (p *parser) statement() (stmt Stmt) {
 	}
 	p.reading = known
 	stmt = known.parse(p, first)
+	if off != nil {
+		p.turnOff(stmt, *off)
+	}
 	if p.more() {
 		p.fail(p.tok(), "syntax", "the end of the statement", "it is written: %s", known.Form)
 	}
 	return stmt
+}
+
+// turnOff is for the word `off` in front of a statement.
+func (p *parser) turnOff(stmt Stmt, off Token) {
+	s, ok := stmt.(interface{ common() *Common })
+	switch {
+	case !ok:
+		p.report(off.errorf("modifier", "a %s is never off", p.reading.Keyword).Hinted("take \"off\" away"))
+	case s.common().Off != nil:
+		p.report(off.errorf("twice", "%q is said twice", off.Text).Hinted("leave the one in front"))
+	default:
+		s.common().Off = &off.Pos
+	}
 }
 
 // form is how a statement is written, for messages about it. It is asked for at

@@ -103,6 +103,9 @@ func TestMessages(t *testing.T) {
 		{"service s = tcp 80 unit", `1:24 syntax: expected a unit's name, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
 		{"service s = icmp 300", `1:18 number: expected an ICMP type, or TYPE/CODE, found "300" | both are numbers from 0 to 255`},
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
+		{"off allow a: b -> c : ssh off", `1:1 twice: "off" is said twice | leave the one in front`},
+		{"off role b", `1:1 modifier: a role is never off | take "off" away`},
+		{"off", `1:1 statement: expected a statement, found "off" | it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES`},
 		{"role r { outbound open outbound open }", `1:24 twice: outbound is said twice | it was said before at p.fence:1:10; leave one`},
 		{"role r { outbound closed\nallow a: b -> c : ssh", `2:1 syntax: expected "}", found the next statement | the braces of role "r" are not closed`},
 		{"allow a: b -> c : ssh at most 4 per 7s", "1:37 rate: 4 per 7s is no whole number per second, minute, hour or day, which is what the kernel counts by | the nearest are 49371 per 1d and 49372 per 1d"},
@@ -226,11 +229,12 @@ func dump(v reflect.Value) any {
 // TestTidyComments shows where comments go.
 func TestTidyComments(t *testing.T) {
 	for in, want := range map[string]string{
-		"# a\nrole b # c\n\n\n\n# d\n":                                 "# a\nrole b  # c\n\n# d\n",
-		"role   b{ # inside\n   outbound   closed # in\n}  # behind\n": "# inside\n# in\nrole b { outbound closed }  # behind\n",
-		"allow a: b -> c : ssh # one\n   log # two\n":                  "# one\nallow a: b -> c : ssh  log  # two\n",
-		"  # indented\nrole b\nrole long-name\n":                       "# indented\nrole b\nrole long-name\n",
-		"role b\n# between\nrole c\n\nnetwork n=10.0.0.0/8 \"x\"\nnetwork longer = 10.0.0.0/8, 192.0.2.0/24 \"y\"\n": "role b\n# between\nrole c\n\nnetwork n      = 10.0.0.0/8                \"x\"\nnetwork longer = 10.0.0.0/8, 192.0.2.0/24  \"y\"\n",
+		"# a\nrole b # c\n\n\n\n# d\n":                                                                               "# a\nrole b  # c\n\n# d\n",
+		"role   b{ # inside\n   outbound   closed # in\n}  # behind\n":                                               "# inside\n# in\nrole b                  { outbound closed }  # behind\n",
+		"allow a: b -> c : ssh # one\n   log # two\n":                                                                "# one\nallow a:                b -> c : ssh  log  # two\n",
+		"allow a: b -> c : ssh off because \"x\"\noff\tblock b: b -> c : ssh\n":                                      "off allow a:            b -> c : ssh  because \"x\"\noff block b:            b -> c : ssh\n",
+		"  # indented\nrole b\nrole long-name\n":                                                                     "# indented\nrole b\nrole long-name\n",
+		"role b\n# between\nrole c\n\nnetwork n=10.0.0.0/8 \"x\"\nnetwork longer = 10.0.0.0/8, 192.0.2.0/24 \"y\"\n": "role b\n# between\nrole c\n\nnetwork n               = 10.0.0.0/8                            \"x\"\nnetwork longer          = 10.0.0.0/8, 192.0.2.0/24              \"y\"\n",
 	} {
 		file, problems := Parse("p.fence", in)
 		require.Empty(t, problems)

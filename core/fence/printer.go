@@ -6,26 +6,25 @@ import (
 	"unicode/utf8"
 )
 
-// widest is how long a line may get before it is broken.
-const widest = 120
+// Where things stand in a line: they do not depend on other lines, so that a change of one shows
+// as that line alone. What is longer moves what follows on its own line.
+const (
+	bodyStop = 24  // behind `allow positions:`, `network office`
+	tailStop = 64  // a declaration's description
+	widest   = 120 // how long a line may get before it is broken
+)
 
 // Print gives a file in the one standard layout. Comments stay with the
 // statement they stand above or behind; those in the middle of one move above
-// it. Blank lines stay, one at a time. Statements that follow one another are
-// laid out in columns. What is printed parses to the same tree, and printing it
+// it. Blank lines stay, one at a time. The parts of statements stand in columns
+// that are the same for all. What is printed parses to the same tree, and printing it
 // again changes nothing. The file must have been parsed without problems.
 func Print(file *File) string {
-	var block []row
 	var out strings.Builder
-	flush := func() {
-		writeBlock(&out, block)
-		block = nil
-	}
 	next, last := 0, 0 // the next comment, the last line that was printed
 	lead := func(until int) {
 		for next < len(file.Comments) && file.Comments[next].Line < until {
 			c := file.Comments[next]
-			flush()
 			if last > 0 && c.Line > last+1 {
 				out.WriteByte('\n')
 			}
@@ -38,7 +37,6 @@ func Print(file *File) string {
 		begin, end := file.Lines[i][0], file.Lines[i][1]
 		lead(begin)
 		if last > 0 && begin > last+1 {
-			flush()
 			out.WriteByte('\n')
 		}
 		r := rowOf(stmt)
@@ -53,16 +51,11 @@ func Print(file *File) string {
 			next++
 		}
 		if inside != nil {
-			flush()
 			out.WriteString(strings.Join(inside, "\n") + "\n")
 		}
-		if len(block) > 0 && block[0].kind != r.kind {
-			flush()
-		}
-		block = append(block, r)
+		r.write(&out)
 		last = end
 	}
-	flush()
 	lead(1 << 30)
 	return out.String()
 }
@@ -70,7 +63,6 @@ func Print(file *File) string {
 // row is a statement in pieces that are set in columns: its head, and what
 // follows. Pieces after that are set apart by two blanks.
 type row struct {
-	kind    string   // statements of one kind are aligned with one another
 	head    string   // `allow positions:`, `network office`
 	body    string   // `beacon -> broker : ssh`, `= 10.0.0.0/8`
 	pieces  []string // modifiers
@@ -78,52 +70,36 @@ type row struct {
 	comment string
 }
 
-func writeBlock(out *strings.Builder, rows []row) {
-	head, body := 0, 0
-	for _, r := range rows {
-		head = max(head, width(r.head))
+func (r row) write(out *strings.Builder) {
+	line := padded(r.head, r.body, bodyStop, " ")
+	if r.tail != "" {
+		line = padded(line, r.tail, tailStop, "  ")
 	}
-	for _, r := range rows {
-		if line := head + 1 + width(r.body); r.tail != "" && line <= widest/2 {
-			body = max(body, width(r.body))
+	length := width(line)
+	for _, piece := range r.pieces {
+		if length+2+width(piece) > widest {
+			line += "\n    " + piece
+			length = 4 + width(piece)
+			continue
 		}
+		line += "  " + piece
+		length += 2 + width(piece)
 	}
-	for _, r := range rows {
-		line := r.head
-		if r.body != "" {
-			line += strings.Repeat(" ", head-width(r.head)+1) + r.body
-		}
-		if r.tail != "" {
-			if pad := body - width(r.body); pad > 0 && r.body != "" {
-				line += strings.Repeat(" ", pad)
-			} else if r.body == "" {
-				line += strings.Repeat(" ", head-width(r.head))
-			}
-			line += separator(r) + r.tail
-		}
-		length := width(line)
-		for _, piece := range r.pieces {
-			if length+2+width(piece) > widest {
-				line += "\n    " + piece
-				length = 4 + width(piece)
-				continue
-			}
-			line += "  " + piece
-			length += 2 + width(piece)
-		}
-		if r.comment != "" {
-			line += "  " + r.comment
-		}
-		out.WriteString(strings.TrimRight(line, " ") + "\n")
+	if r.comment != "" {
+		line += "  " + r.comment
 	}
+	out.WriteString(strings.TrimRight(line, " ") + "\n")
 }
 
-// separator is what stands before a description.
-func separator(r row) string {
-	if r.body == "" {
-		return " "
+// padded is a line that goes on with a text at a stop, or behind least if it is longer already.
+func padded(line, text string, stop int, least string) string {
+	if text == "" {
+		return line
 	}
-	return "  "
+	if pad := stop - width(line); pad > len(least) {
+		least = strings.Repeat(" ", pad)
+	}
+	return line + least + text
 }
 
 func width(s string) int { return utf8.RuneCountInString(s) }
@@ -131,14 +107,14 @@ func width(s string) int { return utf8.RuneCountInString(s) }
 func rowOf(stmt Stmt) row {
 	switch d := stmt.(type) {
 	case *PolicyDecl:
-		r := row{kind: "policy", head: "policy " + d.Name}
+		r := row{head: "policy " + d.Name}
 		if d.Description != "" {
 			r.head += " " + quote(d.Description)
 		}
 		r.head += fmt.Sprintf(" language %d", d.Language)
 		return r
 	case *NetworkDecl:
-		r := row{kind: "network", head: "network " + d.Name, body: "= " + addresses(d.Addrs)}
+		r := row{head: "network " + d.Name, body: "= " + addresses(d.Addrs)}
 		if d.Segment {
 			r.head = "segment " + d.Name
 		}
@@ -163,7 +139,7 @@ func rowOf(stmt Stmt) row {
 		}
 		return r
 	case *ServiceDecl:
-		r := row{kind: "service", head: "service " + d.Name, body: "= " + services(d.Terms)}
+		r := row{head: "service " + d.Name, body: "= " + services(d.Terms)}
 		if d.Units != nil {
 			r.body += "  unit " + words(d.Units)
 		}
@@ -184,7 +160,7 @@ func rowOf(stmt Stmt) row {
 				parts[i] = p.Direction + " " + parts[i]
 			}
 		}
-		return row{kind: "ground", head: strings.TrimSpace("ground { "+strings.Join(parts, "   ")) + " }"}
+		return row{head: strings.TrimSpace("ground { "+strings.Join(parts, "   ")) + " }"}
 	case *Rule:
 		word := "allow "
 		if d.Block {
@@ -216,7 +192,7 @@ func rowOf(stmt Stmt) row {
 }
 
 func roleRow(d *RoleDecl) row {
-	r := row{kind: "role", head: "role " + d.Name}
+	r := row{head: "role " + d.Name}
 	var inside []string
 	for _, s := range d.Stances {
 		inside = append(inside, s.Direction+map[bool]string{true: " closed", false: " open"}[s.Closed])
@@ -243,7 +219,7 @@ func roleRow(d *RoleDecl) row {
 }
 
 func ruleRow(head, body string, m *modified) row {
-	r := row{kind: "rule", head: head + ":", body: body}
+	r := row{head: said("off ", m.common.Off != nil) + head + ":", body: body}
 	for _, mod := range modifiers {
 		if m.rule == nil && mod.on != "" {
 			continue

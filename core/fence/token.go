@@ -154,9 +154,9 @@ func init() {
 				}
 				return "until " + m.rule.Until.Text
 			}},
-		{keyword{"off", "off", "checked, kept, not in force"}, "",
+		{keyword{"off", "off", "checked, kept, not in force; `yfence tidy` writes it in front of the statement, where nobody misses it"}, "",
 			func(p *parser, t Token, m *modified) { m.common.Off = &t.Pos },
-			func(m *modified) string { return said("off", m.common.Off != nil) }},
+			func(m *modified) string { return "" }},
 		{keyword{"because", `because "why"`, "the reason"}, "",
 			func(p *parser, t Token, m *modified) {
 				m.common.Because = p.want(String, "a quoted reason", `because "why"`).Text

@@ -184,6 +184,8 @@ type Common struct {
 	Knowingly []Knowingly
 }
 
+func (c *Common) common() *Common { return c }
+
 // An AtMost is a token bucket of N, refilled at N per time.
 type AtMost struct {
 	Rate

@@ -313,7 +313,7 @@ func TestPublishedAskedInForce(t *testing.T) {
 func narrower(t *testing.T) []check.Source {
 	files := policyFiles(t)
 	for i := range files {
-		files[i].Text = strings.Replace(files[i].Text, "allow chart-web:  everywhere -> charts", "allow chart-web:  office -> charts", 1)
+		files[i].Text = strings.Replace(files[i].Text, "allow chart-web:        everywhere -> charts", "allow chart-web:        office -> charts", 1)
 	}
 	return files
 }
