@@ -175,7 +175,8 @@ func TestNoPath(t *testing.T) {
 		"b -> a : https":                "a1",
 		"host a1 -> b : https":          "a1, b1",
 		"host a2 -> b : https":          "",
-		"b -> a at hill : https":        "a1",
+		"b -> a at hill : https":        "", // it names those of a that are there
+		"b -> a at host a1 : https":     "b1, a1",
 		"a -> b : https  through gate":  "",
 		"web -> b : https":              "", // it has an address that is reached from anywhere
 		"host a1 -> far : https":        "", // nothing is known of far's way

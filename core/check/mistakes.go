@@ -23,7 +23,6 @@ var Mistakes = []Check{
 	{Code: "date", Doc: "Something is no date or time.\n\nA day is written as 2027-03-31, an instant as 2027-03-31T12:00Z.\n"},
 	{Code: "list", Doc: "A list of addresses cannot be read.\n\nIt is a file of the policy's folder with one address, prefix or range a line.\n"},
 	{Code: "ground", Doc: "A part of the ground is named that there is not, or not in this direction.\n\nyfence rules HOST prints the ground with a host's rules.\n"},
-	{Code: "at", Doc: "`at` stands behind what has no addresses of hosts of ours.\n\nIt says which address of a host is meant: charts at quay-lan. Of a network write the addresses.\n"},
 	{Code: "no-end", Doc: "A statement names hosts of ours at neither end.\n\nNobody could carry it out: only hosts of the fleet have rules of ours.\n"},
 	{Code: "guard", Doc: "A guard says something that makes it less than sure.\n\nA guard is the way in. It takes no until, off or at most.\n"},
 	{Code: "sender", Doc: "It is said who sends where the sending end is not ours.\n\nOnly the sending host knows users, units and programs.\n"},

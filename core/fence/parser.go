@@ -449,6 +449,17 @@ func (p *parser) peerList(keyword string) []Peer {
 }
 
 func (p *parser) peer(keyword string) Peer {
+	peer := p.plainPeer(keyword)
+	if p.word("at") {
+		where := p.plainPeer(keyword)
+		peer.At = &where
+		peer.Text += " at " + where.Text
+	}
+	return peer
+}
+
+// plainPeer takes a peer without the other whose it must be too.
+func (p *parser) plainPeer(keyword string) Peer {
 	const what = "a role, network, segment, host NAME, address, fleet, everywhere or strangers"
 	t := p.want(Word, what, p.form(keyword))
 	peer := Peer{Pos: t.Pos, Text: t.Text}
@@ -480,11 +491,6 @@ func (p *parser) peer(keyword string) Peer {
 			hint = "the colon before the services stands between blanks"
 		}
 		p.fail(t, "name", what, "%s", hint)
-	}
-	if p.word("at") {
-		where := p.addrItem("PEER at WHERE")
-		peer.At = &where
-		peer.Text += " at " + where.Text
 	}
 	return peer
 }

@@ -31,11 +31,10 @@ func References(file *File) (out []Reference) {
 	side := func(p Peers) {
 		for _, items := range [][]Peer{p.Items, p.Except} {
 			for _, peer := range items {
-				if peer.Kind == NamedPeer {
-					use(Ident{peer.Name, peer.Pos})
-				}
-				if peer.At != nil {
-					addrs([]AddrItem{*peer.At})
+				for of := &peer; of != nil; of = of.At {
+					if of.Kind == NamedPeer {
+						use(Ident{of.Name, of.Pos})
+					}
 				}
 			}
 		}

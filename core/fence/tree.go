@@ -281,7 +281,7 @@ type Peer struct {
 	Kind PeerKind
 	Name string    // of a NamedPeer or HostPeer
 	Addr *AddrItem // of an AddressPeer
-	At   *AddrItem // only those of its addresses that lie in there; nil is all
+	At   *Peer     // only what is that peer's too; nil is all
 	Pos  Pos
 	Text string // as a message says it
 }

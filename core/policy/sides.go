@@ -2,6 +2,7 @@ package policy
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 
 	"go4.org/netipx"
@@ -22,32 +23,30 @@ func (r *resolver) side(p fence.Peers) Side {
 	var texts, exceptions []string
 	for _, peer := range p.Items {
 		texts = append(texts, peer.Text)
-		if peer.Name != "" {
-			s.Refs = append(s.Refs, peer.Name)
-		}
-		s.Everywhere = s.Everywhere || peer.Kind == fence.EverywherePeer
+		s.Refs = append(s.Refs, refs(peer)...)
+		s.Everywhere = s.Everywhere || peer.Kind == fence.EverywherePeer && peer.At == nil
 		s.Strangers = s.Strangers || peer.Kind == fence.StrangersPeer
-		named, members, addrs := r.peer(peer)
+		named, narrows, g := r.peer(peer)
 		s.Named = s.Named || named
-		for _, h := range members {
+		for _, h := range g.hosts {
 			hosts[h] = true
-			whole[h] = whole[h] || peer.At == nil
+			whole[h] = whole[h] || !narrows
 		}
-		b.AddSet(addrs)
+		b.AddSet(g.addrs)
 	}
 	for _, peer := range p.Except {
 		exceptions = append(exceptions, peer.Text)
-		_, members, addrs := r.peer(peer)
-		for _, h := range members {
-			if peer.At == nil {
+		_, narrows, g := r.peer(peer)
+		for _, h := range g.hosts {
+			if !narrows {
 				delete(hosts, h)
 			}
 			if peer.Kind == fence.HostPeer {
 				s.At[h] = &netipx.IPSet{}
 			}
 		}
-		b.RemoveSet(addrs)
-		away.AddSet(addrs)
+		b.RemoveSet(g.addrs)
+		away.AddSet(g.addrs)
 	}
 	s.Addrs, _ = b.IPSet()
 	taken, _ := away.IPSet()
@@ -57,7 +56,7 @@ func (r *resolver) side(p fence.Peers) Side {
 			continue
 		}
 		s.At[h] = packet.Intersection(own, s.Addrs)
-		if whole[h] && len(s.At[h].Ranges()) == 0 {
+		if len(s.At[h].Ranges()) == 0 {
 			delete(hosts, h)
 		}
 	}
@@ -77,15 +76,15 @@ func (r *resolver) side(p fence.Peers) Side {
 // plainSide is side for what most sides are: one role, network or the like. It
 // shares what was worked out for others that name the same.
 func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
-	if len(p.Items) != 1 || p.Except != nil || p.Items[0].At != nil {
+	if len(p.Items) != 1 || p.Except != nil {
 		return s, false
 	}
 	peer := p.Items[0]
-	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer, Strangers: peer.Kind == fence.StrangersPeer}
-	if peer.Name != "" {
-		s.Refs = []string{peer.Name}
+	named, narrows, g := r.peer(peer)
+	if narrows {
+		return s, false
 	}
-	named, g := r.peerGroup(peer)
+	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer && peer.At == nil, Strangers: peer.Kind == fence.StrangersPeer, Refs: refs(peer)}
 	s.Named, s.Addrs, s.own = named, g.addrs, &netipx.IPSet{}
 	if named {
 		s.Hosts, s.named, s.own = g.hosts, g.named, g.addrs
@@ -141,16 +140,36 @@ func (r *resolver) known(name string) *netipx.IPSet {
 	return known
 }
 
-// peer gives the hosts and addresses a peer stands for, and whether it names hosts of ours.
-func (r *resolver) peer(p fence.Peer) (named bool, hosts []*fleet.Host, addrs *netipx.IPSet) {
-	named, g := r.peerGroup(p)
+// refs are the names that a peer is made of.
+func refs(p fence.Peer) (names []string) {
+	for of := &p; of != nil; of = of.At {
+		if of.Name != "" {
+			names = append(names, of.Name)
+		}
+	}
+	return names
+}
+
+// peer gives the hosts and addresses a peer stands for, whether it names hosts of ours, and
+// whether it narrows those to some of their addresses. What is at a role's, or at other hosts of
+// ours, is the hosts that are named by both, whole.
+func (r *resolver) peer(p fence.Peer) (named, narrows bool, g *group) {
+	named, g = r.peerGroup(p)
 	if p.At == nil {
-		return named, g.hosts, g.addrs
+		return named, false, g
 	}
-	if !named {
-		r.errorf(fence.Ident{Name: p.At.Text, Pos: p.At.Pos}, "at", "`at` says which address of a host of ours is meant; %s names none", p.Text).Hint = "write the addresses themselves"
+	at := *p.At
+	ours, there := r.peerGroup(at)
+	if named && ours {
+		key := "at " + p.Text
+		both := r.groups[key]
+		if both == nil {
+			both = newGroup(slices.DeleteFunc(slices.Clone(g.hosts), func(h *fleet.Host) bool { return !there.named[h] }))
+			r.groups[key] = both
+		}
+		return true, false, both
 	}
-	return named, g.hosts, packet.Intersection(g.addrs, r.addrItem(*p.At))
+	return named, named, &group{hosts: g.hosts, named: g.named, addrs: packet.Intersection(g.addrs, there.addrs)}
 }
 
 func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {

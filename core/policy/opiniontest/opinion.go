@@ -405,7 +405,7 @@ func (o *Opinion) holds(s fence.Peers, a netip.Addr) bool {
 
 // isOf says that an address is a peer's, and lies where it says.
 func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
-	if p.At != nil && !o.inItem(*p.At, a) {
+	if p.At != nil && !(o.ofHosts(p) && o.ofHosts(*p.At)) && !o.isOf(*p.At, a) {
 		return false
 	}
 	switch p.Kind {
@@ -422,8 +422,19 @@ func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
 	return slices.ContainsFunc(o.fleet.Hosts, func(h *fleet.Host) bool { return o.isHost(p, h) && h.Addresses().Contains(a) })
 }
 
-// isHost says that a peer names a host of ours.
+// ofHosts says that a peer is hosts of ours.
+func (o *Opinion) ofHosts(p fence.Peer) bool {
+	return p.Kind == fence.FleetPeer || p.Kind == fence.HostPeer || p.Kind == fence.NamedPeer && o.roles[p.Name] != nil
+}
+
+// inPart says that a peer is some addresses, and not hosts of ours that are named by both.
+func (o *Opinion) inPart(p fence.Peer) bool { return p.At != nil && !o.ofHosts(*p.At) }
+
+// isHost says that a peer names a host of ours: by both names where it is at hosts of ours.
 func (o *Opinion) isHost(p fence.Peer, h *fleet.Host) bool {
+	if p.At != nil && o.ofHosts(*p.At) && !o.isHost(*p.At, h) {
+		return false
+	}
 	switch p.Kind {
 	case fence.FleetPeer:
 		return true
@@ -438,7 +449,7 @@ func (o *Opinion) isHost(p fence.Peer, h *fleet.Host) bool {
 // carries says that a side names a host, which it has not taken away.
 func (o *Opinion) carries(s fence.Peers, h *fleet.Host) bool {
 	names := func(p fence.Peer) bool { return o.isHost(p, h) }
-	if !slices.ContainsFunc(s.Items, names) || slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return p.At == nil && names(p) }) {
+	if !slices.ContainsFunc(s.Items, names) || slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return !o.inPart(p) && names(p) }) {
 		return false
 	}
 	return !o.narrowed(s, h) || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool { return h.Addresses().Contains(a) && o.holds(s, a) })
@@ -446,7 +457,7 @@ func (o *Opinion) carries(s fence.Peers, h *fleet.Host) bool {
 
 // narrowed says that a side holds only some of a host's addresses.
 func (o *Opinion) narrowed(s fence.Peers, h *fleet.Host) bool {
-	whole := slices.ContainsFunc(s.Items, func(p fence.Peer) bool { return p.At == nil && o.isHost(p, h) })
+	whole := slices.ContainsFunc(s.Items, func(p fence.Peer) bool { return !o.inPart(p) && o.isHost(p, h) })
 	return !whole || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool {
 		return h.Addresses().Contains(a) && slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return o.isOf(p, a) })
 	})

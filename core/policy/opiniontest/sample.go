@@ -42,9 +42,9 @@ func (o *Opinion) Addresses() []netip.Addr {
 		}
 		for _, s := range o.sides() {
 			for _, p := range append(slices.Clone(s.Items), s.Except...) {
-				for _, i := range []*fence.AddrItem{p.Addr, p.At} {
-					if i != nil {
-						note(*i)
+				for of := &p; of != nil; of = of.At {
+					if of.Addr != nil {
+						note(*of.Addr)
 					}
 				}
 			}

@@ -88,10 +88,10 @@ func Random(rng *rand.Rand) string {
 	for _, role := range []string{"red", "blue", "green"} {
 		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
 	}
-	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9"}
+	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9", "fleet at blue", "red at blue", "fleet except red at blue", "green, red at host h1"}
 	hosts := func() string { return pick(ours...) }
 	others := func() string {
-		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office")
+		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office", "strangers at hill", "everywhere at red", "lab at strangers", "office at 198.51.100.0/28")
 	}
 	services := func() string {
 		return pick("ssh", "web", "http", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535")
