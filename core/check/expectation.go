@@ -38,16 +38,10 @@ packets come is open for never; for always it is the one they are expected on.
 			if e.Off {
 				continue
 			}
-			x := expected{p, r, e}
-			switch e.Kind {
-			case "never":
-				x.never(e.From, fmt.Sprintf("never %s -> %s", e.From.Text, e.To.Text), x.on)
-			case "always":
-				x.always()
-			default:
-				sound := x.never(others(e.From), "only "+e.From.Text, anywhere)
-				if sound && e.On != nil {
-					x.never(e.From, "only on "+e.On.Name, x.elsewhere)
+			for _, span := range e.Spans {
+				x := expected{p, r, e, span}
+				if !x.holds() {
+					break
 				}
 			}
 		}
@@ -56,8 +50,25 @@ packets come is open for never; for always it is the one they are expected on.
 
 type expected struct {
 	*pass
-	r *reach.Reach
-	e *policy.Expectation
+	r    *reach.Reach
+	e    *policy.Expectation
+	span policy.Span
+}
+
+// holds proves a part of an expectation, or reports what breaks it.
+func (x expected) holds() bool {
+	from := *x.span.From
+	switch x.e.Kind {
+	case "never":
+		return x.never(from, fmt.Sprintf("never %s -> %s", from.Text, x.span.To.Text), x.on)
+	case "always":
+		return x.always()
+	}
+	sound := x.never(others(from), "only "+from.Text, anywhere)
+	if sound && x.e.On != nil {
+		return x.never(from, "only on "+policy.NamesOf(x.e.On), x.elsewhere)
+	}
+	return sound
 }
 
 // others is everybody but a side.
@@ -94,7 +105,11 @@ func (x expected) on(a, b reach.Party) packet.Set {
 	if x.e.On == nil {
 		return packet.All
 	}
-	return x.r.OnSegment(x.e.On, a, b)
+	set := packet.Empty
+	for _, seg := range x.e.On {
+		set = x.sp.Or(set, x.r.OnSegment(seg, a, b))
+	}
+	return set
 }
 
 // (Elsewhere is where it arrives by another interface; by which one it was sent is no matter, if
@@ -108,7 +123,7 @@ func (x expected) elsewhere(a, b reach.Party) packet.Set {
 
 // never reports the first connection from a side that passes there.
 func (x expected) never(from policy.Side, what string, there func(a, b reach.Party) packet.Set) bool {
-	return x.each(from, x.e.To, func(a, b reach.Party) bool {
+	return x.each(from, *x.span.To, func(a, b reach.Party) bool {
 		here := x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), there(a, b))
 		d := x.r.Between(a, b)
 		passes := x.sp.And(here, x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
@@ -121,10 +136,10 @@ func (x expected) never(from policy.Side, what string, there func(a, b reach.Par
 
 // always reports the first connection that is refused, or that a rate can refuse.
 func (x expected) always() bool {
-	return x.each(x.e.From, x.e.To, func(a, b reach.Party) bool {
+	return x.each(*x.span.From, *x.span.To, func(a, b reach.Party) bool {
 		here := x.sp.And(x.spoken(a, b), x.r.Expected(a, b))
 		if x.e.On != nil {
-			here = x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), x.r.OnSegment(x.e.On, a, b))
+			here = x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), x.on(a, b))
 		}
 		d := x.r.Between(a, b)
 		left := func(o packet.Outcome) bool {

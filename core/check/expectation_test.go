@@ -66,6 +66,9 @@ func TestExpectations(t *testing.T) {
 			"e (only on quay): ssh from h1 to h2 passes; admitted inbound by allow a (p.fence:7:7) [tcp 10.40.0.1 port 50000 -> 198.51.100.7 port 22 in by eth0]"},
 		{"others off the segment", red + "allow a: red, green -> red : ssh\nexpect e: only red -> red : ssh on quay",
 			"e (only red): ssh from h4 to h1 passes; admitted inbound by allow a (p.fence:7:7) [tcp 203.0.113.9 port 50000 -> 10.40.0.1 port 22 in by eth0]"},
+		{"within: nobody else, of the other either", red + "allow a: fleet -> fleet : ssh within blue, green\nexpect e: only fleet -> fleet : ssh within blue, green", ""},
+		{"who comes from one to the other", red + "allow a: red -> blue : ssh\nallow b: fleet -> fleet : ssh within blue, red\nexpect e: only fleet -> fleet : ssh within blue, red",
+			"e (only fleet at blue): ssh from h1 to h2 passes; admitted inbound by allow a (p.fence:7:7) [tcp 10.40.0.1 port 50000 -> 10.40.3.1 port 22 in by eth0]"},
 		{"a router that admits it", red + "role gate { forward closed }\nallow a: vpn -> host h1 : ssh through gate\nexpect e: always vpn -> host h1 : ssh", ""},
 		{"a router on the way refuses it", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> host h3 : ssh through green\nblock b: vpn -> everywhere : ssh through green\nallow c: vpn -> host h3 : ssh\nexpect e: always vpn -> host h3 : ssh",
 			`e (always): ssh from outside to h3 does not pass; dropped forward by block b (p.fence:8:7) [tcp 192.0.2.1 port 50000 -> 10.60.3.1 port 22 in by eth0]`},
@@ -163,7 +166,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 			text += pick("masquerade m: hill -> everywhere through red\n", "masquerade m: everywhere -> quay through green\n", "masquerade m: blue, office -> fleet through blue\n")
 		}
 		text += pick("", fmt.Sprintf("allow x: %s -> %s : tcp 22, tcp 80, udp 53\n", left, to)) +
-			fmt.Sprintf("expect e: %s %s -> %s : %s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " on quay", " on hill"))
+			fmt.Sprintf("expect e: %s %s -> %s : %s%s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " within red, blue", " within quay, lab, green"), pick("", "", " on quay", " on hill", " on quay, hill"))
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, pol.Fleet, now)
 		holds := !slices.ContainsFunc(found, func(p fence.Problem) bool { return p.Code == "expectation" })

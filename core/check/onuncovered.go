@@ -1,6 +1,7 @@
 package check
 
 import (
+	"slices"
 	"strings"
 
 	"yellowfence.example/yfence/core/policy"
@@ -16,21 +17,21 @@ should be on the segment, or the rule should not ask for it.
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
-			for _, seg := range []*policy.Network{r.On, r.Arriving} {
-				if seg == nil {
+			for _, list := range [][]*policy.Network{r.On, r.Arriving} {
+				if list == nil {
 					continue
 				}
 				covered := false
 				var left []string
 				for _, h := range r.To.Hosts {
-					if h.On(seg.Name, seg.Addrs) == nil {
+					if !slices.ContainsFunc(list, func(seg *policy.Network) bool { return h.On(seg.Name, seg.Addrs) != nil }) {
 						left = append(left, h.Name)
 					} else {
 						covered = true
 					}
 				}
 				if covered && left != nil { // on no host at all it never matches, which is said elsewhere
-					p.warn(r, "on-uncovered", "attach the host to the segment, or name the hosts that are on it", "the rule %q asks for %q, and %s is not on it", r.Name, seg.Name, strings.Join(left, ", "))
+					p.warn(r, "on-uncovered", "attach the host to the segment, or name the hosts that are on it", "the rule %q asks for %q, and %s is not on it", r.Name, policy.NamesOf(list), strings.Join(left, ", "))
 				}
 			}
 		}

@@ -50,6 +50,17 @@ func NamesOf(pol *policy.Policy) *Names {
 		all.AddSet(h.Addresses())
 	}
 	add("strangers", pol.Strangers)
+	said := map[string]bool{} // what rules are within, as they would say it themselves
+	for _, r := range pol.Rules {
+		for _, s := range r.Spans {
+			for _, side := range []*policy.Side{s.From, s.To} {
+				if r.Within != "" && !said[side.Text] && !strings.Contains(side.Text, ",") && !strings.Contains(side.Text, " except ") {
+					said[side.Text] = true
+					add(side.Text, side.Addrs)
+				}
+			}
+		}
+	}
 	for _, r := range pol.Roles {
 		var b netipx.IPSetBuilder
 		for _, h := range r.Hosts {

@@ -76,6 +76,7 @@ type end struct {
 // piece is a rule of the policy as it bears on one end.
 type piece struct {
 	rule  *policy.Rule
+	span  *policy.Span // the part of it that this is of
 	match Match
 	set   packet.Set
 	log   *Log          // if it logs at this end
@@ -131,8 +132,10 @@ func Alone(pol *policy.Policy) map[*fleet.Host]bool {
 		}
 	}
 	for _, r := range pol.Rules {
-		add(r.From)
-		add(r.To)
+		for _, s := range r.Spans {
+			add(*s.From)
+			add(*s.To)
+		}
 	}
 	return out
 }
@@ -192,23 +195,28 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 	}
 	for _, r := range pol.Rules {
-		m, ok := matchAt(r, h, dir)
-		if !ok || !r.InForce(now) {
+		if !r.InForce(now) {
 			continue
 		}
-		whole := piece{rule: r, match: m, set: m.Set(sp, dir), limit: r.AtMost}
-		if r.Log != nil {
-			whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
-		}
-		if r.Block {
-			if whole.set != packet.Empty {
-				e.blocks = append(e.blocks, whole)
+		for i := range r.Spans {
+			m, ok := matchAt(r, &r.Spans[i], h, dir)
+			if !ok {
+				continue
 			}
-			continue
-		}
-		for _, part := range append(whole.byEnd(sp, dir), whole.masked(sp, pol, h, dir)...) {
-			if part.set != packet.Empty {
-				e.allows = append(e.allows, part)
+			whole := piece{rule: r, span: &r.Spans[i], match: m, set: m.Set(sp, dir), limit: r.AtMost}
+			if r.Log != nil {
+				whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
+			}
+			if r.Block {
+				if whole.set != packet.Empty {
+					e.blocks = append(e.blocks, whole)
+				}
+				continue
+			}
+			for _, part := range append(whole.byEnd(sp, dir), whole.masked(sp, pol, h, dir)...) {
+				if part.set != packet.Empty {
+					e.allows = append(e.allows, part)
+				}
 			}
 		}
 	}
@@ -254,11 +262,11 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 		*side(&there), *side(&here) = intersect(all, of), packet.Without(all, of)
 		parts = append(parts, there)
 	}
-	if p.rule.To.Named {
-		elsewhere(p.rule.To.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.To })
+	if p.span.To.Named {
+		elsewhere(p.span.To.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.To })
 	}
-	if dir == policy.Forward && p.rule.From.Named {
-		elsewhere(p.rule.From.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.From })
+	if dir == policy.Forward && p.span.From.Named {
+		elsewhere(p.span.From.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.From })
 	}
 	parts = append(parts, here)
 	for i := range parts {
@@ -267,26 +275,26 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 	return parts
 }
 
-// matchAt says what a rule asks of packets at a host; ok is false where it is not rendered.
-func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
+// matchAt says what a part of a rule asks of packets at a host; ok is false where it is not rendered.
+func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
 	switch {
-	case dir == policy.Inbound && r.To.Names(h):
-		m.From, m.To = r.From.Addrs, r.To.At[h]
+	case dir == policy.Inbound && s.To.Names(h):
+		m.From, m.To = s.From.Addrs, s.To.At[h]
 		switch {
 		case len(r.Decl.Senders) > 0 && r.Block:
 			return m, false // it is refused where it is sent, and here nobody can tell it
 		case len(r.Decl.Senders) > 0: // nor what others than our hosts send
-			m.From = packet.Intersection(r.From.Addrs, r.From.HostAddrs())
+			m.From = packet.Intersection(s.From.Addrs, s.From.HostAddrs())
 		}
-	case dir == policy.Outbound && r.From.Names(h):
-		m.From, m.To, m.Senders = r.From.At[h], r.To.Addrs, r.Senders
+	case dir == policy.Outbound && s.From.Names(h):
+		m.From, m.To, m.Senders = s.From.At[h], s.To.Addrs, r.Senders
 	case dir == policy.Forward && policy.Routes(r.Through, h):
-		m.From, m.To = r.From.Addrs, r.To.Addrs
+		m.From, m.To = s.From.Addrs, s.To.Addrs
 		switch { // as where it arrives
 		case len(r.Decl.Senders) > 0 && r.Block:
 			return m, false
 		case len(r.Decl.Senders) > 0:
-			m.From = packet.Intersection(r.From.Addrs, r.From.HostAddrs())
+			m.From = packet.Intersection(s.From.Addrs, s.From.HostAddrs())
 		}
 	default:
 		return m, false
@@ -299,23 +307,30 @@ func matchAt(r *policy.Rule, h *fleet.Host, dir policy.Direction) (m Match, ok b
 	if m.To != nil && m.To.Equal(everything) {
 		m.To = nil
 	}
-	if r.On != nil {
-		if m.Ifaces = h.On(r.On.Name, r.On.Addrs); m.Ifaces == nil {
+	if s.On != nil {
+		if m.Ifaces = h.On(s.On.Name, s.On.Addrs); m.Ifaces == nil {
 			return m, false
 		}
-		if m.From == r.From.Addrs {
-			m.From = r.OnFrom
+		if m.From == s.From.Addrs {
+			m.From = s.OnFrom
 		} else {
-			m.From = intersect(m.From, r.On.Addrs)
+			m.From = intersect(m.From, s.On.Addrs)
 		}
-		if m.To == r.To.Addrs {
-			m.To = r.OnTo
+		if m.To == s.To.Addrs {
+			m.To = s.OnTo
 		} else {
-			m.To = intersect(m.To, r.On.Addrs)
+			m.To = intersect(m.To, s.On.Addrs)
 		}
 	}
 	if r.Arriving != nil {
-		arriving := h.On(r.Arriving.Name, r.Arriving.Addrs)
+		var arriving []string
+		for _, seg := range r.Arriving {
+			for _, name := range h.On(seg.Name, seg.Addrs) {
+				if !slices.Contains(arriving, name) {
+					arriving = append(arriving, name)
+				}
+			}
+		}
 		if m.Ifaces == nil {
 			m.Ifaces = arriving
 		} else {
@@ -490,9 +505,11 @@ func (e *end) stanceDecider() Decider {
 
 // RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
 func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
-	m, ok := matchAt(r, p.Host, dir)
-	if !ok {
-		return packet.Empty
+	set := packet.Empty
+	for i := range r.Spans {
+		if m, ok := matchAt(r, &r.Spans[i], p.Host, dir); ok {
+			set = sp.Or(set, m.Set(sp, dir))
+		}
 	}
-	return m.Set(sp, dir)
+	return set
 }

@@ -96,8 +96,8 @@ func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir p
 		}
 		as := p
 		as.match.From, as.match.To = packet.Without(q.Routers, h.Addresses()), intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
-		if p.rule.On != nil { // between addresses on it, the router's too
-			as.match.From = packet.Intersection(as.match.From, p.rule.On.Addrs)
+		if p.span.On != nil { // between addresses on it, the router's too
+			as.match.From = packet.Intersection(as.match.From, p.span.On.Addrs)
 		}
 		as.set = as.match.Set(sp, dir)
 		parts = append(parts, as)

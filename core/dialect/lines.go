@@ -373,17 +373,36 @@ func sideName(r compile.Rule, addrs *netipx.IPSet, from bool) SetName {
 	if r.Rule == nil {
 		return SetName{r.Kind + "-" + r.Name, false}
 	}
-	side, end, on := r.Rule.To, "-to", r.Rule.OnTo
-	if from {
-		side, end, on = r.Rule.From, "-from", r.Rule.OnFrom
+	end := map[bool]string{true: "-from", false: "-to"}[from]
+	for _, s := range r.Rule.Spans {
+		side, on := s.To, s.OnTo
+		if from {
+			side, on = s.From, s.OnFrom
+		}
+		name, all := setText(side.Text), side.Addrs
+		if name == "" {
+			break
+		}
+		if s.On != nil {
+			name, all = name+"-on-"+s.On.Name, on
+		}
+		own := addrs != nil && (addrs == all || addrs.Equal(all))
+		if own || len(r.Rule.Spans) == 1 {
+			return SetName{name, own}
+		}
 	}
-	if !fence.IsName(side.Text) && side.Text != "fleet" {
-		return SetName{r.Name + end, false}
+	return SetName{r.Name + end, false}
+}
+
+// setText is a side as it can be part of a set's name, "" where it cannot: one name, or one at another.
+func setText(side string) string {
+	words := strings.Split(side, " at ")
+	for _, w := range words {
+		if !fence.IsName(w) && w != "fleet" {
+			return ""
+		}
 	}
-	if r.Rule.On != nil {
-		return SetName{side.Text + "-on-" + r.Rule.On.Name, addrs != nil && (addrs == on || addrs.Equal(on))}
-	}
-	return SetName{side.Text, addrs != nil && (addrs == side.Addrs || addrs.Equal(side.Addrs))}
+	return strings.Join(words, "-at-")
 }
 
 // groups puts terms together that one line can ask for.

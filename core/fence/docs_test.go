@@ -89,6 +89,8 @@ func TestSaltmarshSaysEverything(t *testing.T) {
 				into.common = &s.Common
 			case *Masquerade:
 				into.common = &s.Common
+			case *Expectation:
+				into = modified{&Rule{Within: s.Within, On: s.On}, &s.Common}
 			case *Leave:
 				into.common = &s.Common
 			}

@@ -67,7 +67,7 @@ block b: fleet -> office : any by reject
 	require.Equal(t, []PeerKind{NamedPeer, HostPeer, AddressPeer}, kinds)
 	require.Equal(t, EverywherePeer, rule.To.Items[0].Kind)
 	require.True(t, rule.Log != nil && rule.Guard && !rule.Block)
-	require.Equal(t, []any{`it "must"`, "quay", "b"}, []any{rule.Because, rule.On.Name, rule.Over[0].Name})
+	require.Equal(t, []any{`it "must"`, "quay", "b"}, []any{rule.Because, rule.On[0].Name, rule.Over[0].Name})
 	require.Equal(t, "reject", file.Stmts[6].(*Rule).By.Word)
 }
 
@@ -127,7 +127,7 @@ func TestMessages(t *testing.T) {
 		{"network n from list.txt", `1:16 syntax: expected the quoted name of a file, found "list.txt" | it is written: network NAME from "FILE"`},
 		{"policy p \"open", `1:10 open-quote: this text is not closed on its line | put a " at its end`},
 		{"policy p language 2", "1:19 language: this program reads language 1, not 2 | write `language 1`, or use a program that knows this language"},
-		{"allow a: b -> c : ssh §", `1:23 modifier: expected a modifier or the end of the statement, found "§" | a modifier is one of on, arriving, through, from, encrypted, at, over, log, guard, until, off, because, owner, ref, knowingly`},
+		{"allow a: b -> c : ssh §", `1:23 modifier: expected a modifier or the end of the statement, found "§" | a modifier is one of within, on, arriving, through, from, encrypted, at, over, log, guard, until, off, because, owner, ref, knowingly`},
 		{"role r \"\xff\"", `1:9 not-utf8: this byte (0xff) is no UTF-8 text | save the file as UTF-8`},
 	} {
 		_, problems := Parse("p.fence", c.text)

@@ -186,7 +186,7 @@ func rowOf(stmt Stmt) row {
 		}
 		return ruleRow("leave "+d.Name, peers(d.Peers)+" : "+d.Direction+" via "+strings.Join(names, ", "), &modified{nil, &d.Common})
 	case *Expectation:
-		return ruleRow("expect "+d.Name, d.Kind+" "+peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{&Rule{On: d.On}, &d.Common})
+		return ruleRow("expect "+d.Name, d.Kind+" "+peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{&Rule{Within: d.Within, On: d.On}, &d.Common})
 	}
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
 }
@@ -291,13 +291,6 @@ func said(word string, yes bool) string {
 		return word
 	}
 	return ""
-}
-
-func prefixed(word string, i *Ident) string {
-	if i == nil {
-		return ""
-	}
-	return word + i.Name
 }
 
 func quotedAfter(word, text string) string {

@@ -11,11 +11,6 @@ type Reference struct {
 // order of the statements. Host names are the fleet's and not among them.
 func References(file *File) (out []Reference) {
 	use := func(i Ident) { out = append(out, Reference{Ident: i}) }
-	used := func(i *Ident) {
-		if i != nil {
-			use(*i)
-		}
-	}
 	each := func(names []Ident) {
 		for _, i := range names {
 			use(i)
@@ -68,8 +63,9 @@ func References(file *File) (out []Reference) {
 			side(d.From)
 			side(d.To)
 			terms(d.Services)
-			used(d.On)
-			used(d.Arriving)
+			side(Peers{Items: d.Within})
+			each(d.On)
+			each(d.Arriving)
 			each(d.Through)
 			for _, o := range d.Over {
 				out = append(out, Reference{Ident: o, Rule: true})
@@ -91,7 +87,8 @@ func References(file *File) (out []Reference) {
 			side(d.From)
 			side(d.To)
 			terms(d.Services)
-			used(d.On)
+			side(Peers{Items: d.Within})
+			each(d.On)
 		}
 	}
 	return out

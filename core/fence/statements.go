@@ -92,6 +92,16 @@ func (p *parser) roles() []Ident {
 	return list(p, func() Ident { return p.reference("a role's name", "through ROLE, …") })
 }
 
+// segments takes the segments that something is on.
+func (p *parser) segments(form string) []Ident {
+	return list(p, func() Ident { return p.reference("a segment's name", form) })
+}
+
+// within takes what both ends are of.
+func (p *parser) within(t Token, m *modified) {
+	m.rule.Within = list(p, func() Peer { return p.plainPeer("within") })
+}
+
 // FormerCode is the code of what was written otherwise in policies from before the language was
 // settled. It is read all the same, so that Print writes it as it is now.
 const FormerCode = "former"
@@ -145,7 +155,7 @@ func (p *parser) expect(first Token) Stmt {
 	e.Services = p.services(p.form("expect"))
 	into := &Rule{}
 	p.modifiers("expect", &modified{into, &e.Common})
-	e.On = into.On
+	e.Within, e.On = into.Within, into.On
 	return e
 }
 

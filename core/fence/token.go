@@ -111,22 +111,23 @@ func init() {
 		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [through ROLE, …] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
 		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, …", "peers behind these routers are seen as the router"}, (*parser).masquerade},
 		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
-		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [on SEGMENT]", "is proven, never rendered"}, (*parser).expect},
+		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …]", "is proven, never rendered"}, (*parser).expect},
 	}
 	const rules, allow, block = "allow block", "allow", "block"
 	modifiers = []modifier{
-		{keyword{"on", "on SEGMENT", "only over interfaces on it and between addresses in it"}, rules + " expect",
-			func(p *parser, t Token, m *modified) {
-				i := p.reference("a segment's name", "on SEGMENT")
-				m.rule.On = &i
-			},
-			func(m *modified) string { return prefixed("on ", m.rule.On) }},
-		{keyword{"arriving", "arriving SEGMENT", "only over interfaces on it, whatever the addresses"}, rules,
-			func(p *parser, t Token, m *modified) {
-				i := p.reference("a segment's name", "arriving SEGMENT")
-				m.rule.Arriving = &i
-			},
-			func(m *modified) string { return prefixed("arriving ", m.rule.Arriving) }},
+		{keyword{"within", "within PEER, …", "only where both ends are of the same one of these"}, rules + " expect", (*parser).within,
+			func(m *modified) string {
+				if m.rule.Within == nil {
+					return ""
+				}
+				return "within " + peers(Peers{Items: m.rule.Within})
+			}},
+		{keyword{"on", "on SEGMENT, …", "only over interfaces on one of these and between addresses in it"}, rules + " expect",
+			func(p *parser, t Token, m *modified) { m.rule.On = p.segments("on SEGMENT, …") },
+			func(m *modified) string { return named("on ", m.rule.On) }},
+		{keyword{"arriving", "arriving SEGMENT, …", "only over interfaces on one of these, whatever the addresses"}, rules,
+			func(p *parser, t Token, m *modified) { m.rule.Arriving = p.segments("arriving SEGMENT, …") },
+			func(m *modified) string { return named("arriving ", m.rule.Arriving) }},
 		{keyword{"through", "through ROLE, …", "forwarded by hosts of these roles, of each of them"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Through = p.roles() },
 			func(m *modified) string { return through(m.rule.Through) }},
@@ -189,7 +190,7 @@ func init() {
 	for _, w := range []string{"policy", "network", "segment", "service", "role", "ground", "allow", "block", "redirect", "masquerade",
 		"leave", "expect", "language", "shared", "local", "from", "except", "inbound", "outbound", "forward", "forwarded", "open", "closed",
 		"refuse", "by", "drop", "reject", "log", "refused", "up", "to", "per", "on", "arriving", "at", "most", "over", "user", "unit",
-		"program", "encrypted", "guard", "until", "off", "through", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
+		"program", "encrypted", "guard", "until", "off", "through", "within", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
 		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port"} {
 		reserved[w] = true
 		reservedShape[len(w)][w[0]-'a'] = true

@@ -161,8 +161,9 @@ type Rule struct {
 	From, To Peers
 	Services []ServiceTerm
 
-	On        *Ident  // a segment
-	Arriving  *Ident  // a segment
+	Within    []Peer  // both ends are of one of these
+	On        []Ident // segments
+	Arriving  []Ident // segments
 	AtMost    *AtMost // a token bucket
 	Over      []Ident // blocks
 	By        *Choice // drop or reject
@@ -252,7 +253,8 @@ type Expectation struct {
 	Kind     string // never, always or only
 	From, To Peers
 	Services []ServiceTerm
-	On       *Ident
+	Within   []Peer
+	On       []Ident
 	Common
 }
 

@@ -53,10 +53,10 @@ const made = "-works"
 // spoken is what an expectation is about.
 func (e *Expectation) spoken() string {
 	s := peers(e.From) + " -> " + peers(e.To) + " : " + services(e.Services)
-	if e.On != nil {
-		s += " on " + e.On.Name
+	if e.Within != nil {
+		s += " within " + peers(Peers{Items: e.Within})
 	}
-	return s
+	return s + named(" on ", e.On)
 }
 
 // unused is a name made of another that nothing has yet.

@@ -10,6 +10,7 @@ package policy
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"go4.org/netipx"
@@ -76,8 +77,10 @@ type Expectation struct {
 	Kind     string // never, always or only
 	From, To Side
 	Terms    []Term
-	Services string   // as a message says them
-	On       *Network // nil if it says none
+	Services string // as a message says them
+	Within   string
+	On       []*Network // none if it says none
+	Spans    []Span     // each within one of those it says; On is not looked at
 	Off      bool
 	Pos      fence.Pos
 	Decl     *fence.Expectation
@@ -223,11 +226,11 @@ type Rule struct {
 	Block    bool
 	From, To Side
 	Terms    []Term
-	Services string        // as a message says them
-	On       *Network      // nil if it says none
-	OnFrom   *netipx.IPSet // the addresses of From that are on it
-	OnTo     *netipx.IPSet // and of To
-	Arriving *Network      // nil if it says none
+	Services string     // as a message says them
+	Within   string     // as a message says it; "" if it says none
+	On       []*Network // none if it says none
+	Spans    []Span     // what it speaks of: all of it, or each part that is within one and on one
+	Arriving []*Network // none if it says none
 	Over     []*Rule
 	Verdict  packet.Verdict // Admit, Drop or Reject
 	Log      *fence.Log     // nil if it does not log
@@ -256,10 +259,31 @@ func (r *Rule) Title() string {
 // String is the rule's meaning in one line, without its modifiers.
 func (r *Rule) String() string {
 	s := r.Title() + ": " + r.From.Text + " -> " + r.To.Text + " : " + r.Services
-	if r.On != nil {
-		s += "  on " + r.On.Name
+	return s + said("  within ", r.Within) + said("  on ", NamesOf(r.On))
+}
+
+func said(word, what string) string {
+	if what == "" {
+		return ""
 	}
-	return s
+	return word + what
+}
+
+// NamesOf are the names of networks, with commas between.
+func NamesOf(list []*Network) string {
+	names := make([]string, len(list))
+	for i, n := range list {
+		names[i] = n.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+// A Span is a part of what a rule or an expectation speaks of: what both ends are in.
+type Span struct {
+	From, To *Side
+	On       *Network      // nil if it says none
+	OnFrom   *netipx.IPSet // the addresses of From that are on it
+	OnTo     *netipx.IPSet // and of To
 }
 
 // Overrides says that the rule is an exception to block b.
@@ -325,16 +349,16 @@ func (p *Policy) Rule(name string) *Rule {
 func (p *Policy) TermsOf(name string) (out []string) {
 	for _, s := range p.Services {
 		if s.Name == name {
-			return said(s.Terms)
+			return texts(s.Terms)
 		}
 	}
 	return Registered(name)
 }
 
 // Registered says what a registered service admits, nil if there is none of that name.
-func Registered(name string) []string { return said(registry()[name]) }
+func Registered(name string) []string { return texts(registry()[name]) }
 
-func said(terms []Term) (out []string) {
+func texts(terms []Term) (out []string) {
 	for _, t := range terms {
 		out = append(out, t.String())
 	}

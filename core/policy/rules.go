@@ -15,19 +15,14 @@ func (r *resolver) rules() {
 	for _, d := range r.ruleOrder {
 		r.budget.Check()
 		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log, AtMost: d.AtMost, IPsec: d.Encrypted, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
-			From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services)}
+			Terms: r.serviceTerms(d.Services)}
 		if d.Block {
 			rule.Verdict = refusal(d.By)
 		}
 		rule.Services = textOf(d.Services)
-		if d.On != nil {
-			if rule.On = r.segment(*d.On); rule.On != nil {
-				rule.OnFrom, rule.OnTo = r.within(rule.From.Addrs, rule.On), r.within(rule.To.Addrs, rule.On)
-			}
-		}
-		if d.Arriving != nil {
-			rule.Arriving = r.segment(*d.Arriving)
-		}
+		rule.On, rule.Arriving = r.segments(d.On), r.segments(d.Arriving)
+		rule.Within = withinText(d.Within)
+		rule.From, rule.To, rule.Spans = r.spans(d.From, d.To, d.Within, rule.On)
 		if d.Until != nil {
 			rule.Until, _ = d.Until.Instant()
 		}
@@ -41,6 +36,80 @@ func (r *resolver) rules() {
 		r.pol.Rules = append(r.pol.Rules, rule)
 	}
 	r.exceptions(byName)
+}
+
+// spans are the parts of what is said between two sides: each within one of some peers, if there
+// are any, and on one of some segments. Sides are then no more than what lies in those.
+func (r *resolver) spans(from, to fence.Peers, within []fence.Peer, on []*Network) (left, right Side, spans []Span) {
+	pairs := []Span{{From: &left, To: &right}}
+	if within == nil {
+		left, right = r.side(from), r.side(to)
+	} else {
+		left, right = r.side(in(from, within...)), r.side(in(to, within...))
+		left.Text, right.Text = peersText(from), peersText(to)
+		pairs = nil
+		for _, w := range within {
+			a, b := r.side(in(from, w)), r.side(in(to, w))
+			pairs = append(pairs, Span{From: &a, To: &b})
+		}
+	}
+	for _, p := range pairs {
+		if on == nil {
+			spans = append(spans, p)
+		}
+		for _, seg := range on {
+			spans = append(spans, Span{p.From, p.To, seg, r.within(p.From.Addrs, seg), r.within(p.To.Addrs, seg)})
+		}
+	}
+	return left, right, spans
+}
+
+// in is what of a side is of some peers too.
+func in(side fence.Peers, within ...fence.Peer) fence.Peers {
+	out := fence.Peers{Pos: side.Pos, Except: side.Except}
+	for _, w := range within {
+		for _, p := range side.Items {
+			out.Items = append(out.Items, at(p, w))
+		}
+	}
+	return out
+}
+
+// at is a peer as far as it is another's too, behind what it says of that itself.
+func at(p, where fence.Peer) fence.Peer {
+	if p.At != nil {
+		inner := at(*p.At, where)
+		p.At = &inner
+	} else {
+		p.At = &where
+	}
+	p.Text += " at " + where.Text
+	return p
+}
+
+func peersText(p fence.Peers) string {
+	s := withinText(p.Items)
+	if p.Except != nil {
+		s += " except " + withinText(p.Except)
+	}
+	return s
+}
+
+func withinText(list []fence.Peer) string {
+	texts := make([]string, len(list))
+	for i, p := range list {
+		texts[i] = p.Text
+	}
+	return strings.Join(texts, ", ")
+}
+
+func (r *resolver) segments(names []fence.Ident) (out []*Network) {
+	for _, i := range names {
+		if n := r.segment(i); n != nil {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // within is the addresses of a side that are on a segment, worked out once for
@@ -103,7 +172,7 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	}
 	if d.Through != nil {
 		rule.Through = r.through(d.Through)
-		for word, pos := range map[string]*fence.Pos{"on": identPos(d.On), "arriving": identPos(d.Arriving)} {
+		for word, pos := range map[string]*fence.Pos{"on": first(d.On), "arriving": first(d.Arriving)} {
 			if pos != nil {
 				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through", "what goes through %s is on more than one segment: it takes no %q", d.Through[0].Name, word).Hint = "take one of the two away"
 			}
@@ -114,11 +183,11 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	}
 }
 
-func identPos(i *fence.Ident) *fence.Pos {
-	if i == nil {
+func first(names []fence.Ident) *fence.Pos {
+	if len(names) == 0 {
 		return nil
 	}
-	return &i.Pos
+	return &names[0].Pos
 }
 
 // leave resolves what is set aside.
@@ -153,11 +222,9 @@ func (r *resolver) others() {
 }
 
 func (r *resolver) expectation(d *fence.Expectation) {
-	e := &Expectation{Name: d.Name, Kind: d.Kind, From: r.side(d.From), To: r.side(d.To), Terms: r.serviceTerms(d.Services),
-		Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d}
-	if d.On != nil {
-		e.On = r.segment(*d.On)
-	}
+	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d,
+		Within: withinText(d.Within), On: r.segments(d.On)}
+	e.From, e.To, e.Spans = r.spans(d.From, d.To, d.Within, nil)
 	if !e.From.Named && !e.To.Named {
 		r.errorf(d.Declared(), "no-end", "the expectation %q names hosts of ours at neither end", d.Name).Hint =
 			"name a role, host NAME or fleet on one side: only hosts of ours can make it hold"

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -140,10 +141,10 @@ func (r *resolver) known(name string) *netipx.IPSet {
 	return known
 }
 
-// refs are the names that a peer is made of.
+// refs are the names that a peer is made of: what only narrows it is none, but for a host.
 func refs(p fence.Peer) (names []string) {
 	for of := &p; of != nil; of = of.At {
-		if of.Name != "" {
+		if of.Name != "" && (of == &p || of.Kind == fence.HostPeer) {
 			names = append(names, of.Name)
 		}
 	}
@@ -155,21 +156,30 @@ func refs(p fence.Peer) (names []string) {
 // ours, is the hosts that are named by both, whole.
 func (r *resolver) peer(p fence.Peer) (named, narrows bool, g *group) {
 	named, g = r.peerGroup(p)
-	if p.At == nil {
-		return named, false, g
-	}
-	at := *p.At
-	ours, there := r.peerGroup(at)
-	if named && ours {
-		key := "at " + p.Text
-		both := r.groups[key]
-		if both == nil {
-			both = newGroup(slices.DeleteFunc(slices.Clone(g.hosts), func(h *fleet.Host) bool { return !there.named[h] }))
-			r.groups[key] = both
+	key := fmt.Sprint(p.Kind, p.Name)
+	for at := p.At; at != nil; at = at.At {
+		key += fmt.Sprint(" at ", at.Kind, at.Name)
+		ours, there := r.peerGroup(*at)
+		switch {
+		case !named || !ours:
+			g = &group{hosts: g.hosts, named: g.named, addrs: packet.Intersection(g.addrs, there.addrs)}
+			narrows = named
+		case narrows:
+			both := g.of(there)
+			g = &group{hosts: both.hosts, named: both.named, addrs: packet.Intersection(g.addrs, both.addrs)}
+		default:
+			if r.groups[key] == nil {
+				r.groups[key] = g.of(there)
+			}
+			g = r.groups[key]
 		}
-		return true, false, both
 	}
-	return named, named, &group{hosts: g.hosts, named: g.named, addrs: packet.Intersection(g.addrs, there.addrs)}
+	return named, narrows, g
+}
+
+// of is the hosts that are in another group too.
+func (g *group) of(o *group) *group {
+	return newGroup(slices.DeleteFunc(slices.Clone(g.hosts), func(h *fleet.Host) bool { return !o.named[h] }))
 }
 
 func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {

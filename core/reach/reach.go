@@ -285,7 +285,11 @@ func (r *Reach) routed() (out []Route) {
 		if len(rule.Through) == 0 || !rule.InForce(r.now) {
 			continue
 		}
-		all := Route{Packets: sp.AndAll(sp.Addrs(packet.Src, rule.From.Addrs), sp.Addrs(packet.Dst, rule.To.Addrs), r.Services(rule.Terms))}
+		between := packet.Empty
+		for _, s := range rule.Spans {
+			between = sp.Or(between, sp.And(sp.Addrs(packet.Src, s.From.Addrs), sp.Addrs(packet.Dst, s.To.Addrs)))
+		}
+		all := Route{Packets: sp.And(between, r.Services(rule.Terms))}
 		if rule.Until != 0 { // from then on it says nothing of where they go
 			all.Packets = sp.And(all.Packets, sp.Before(rule.Until))
 		}

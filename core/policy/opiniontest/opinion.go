@@ -117,8 +117,8 @@ func (o *Opinion) Of(h *fleet.Host, p packet.Packet, room bool) Answer {
 	}
 	for _, a := range o.allows {
 		exception := !slices.ContainsFunc(blocks, func(b *fence.Rule) bool { return !names(a.Over, b.Name) })
-		if exception && at.matches(a) && (!open || len(blocks) > 0) { // where forward is open it changes nothing else
-			allows = append(allows, a)
+		if exception && (!open || len(blocks) > 0) { // where forward is open it changes nothing else
+			allows = append(allows, at.matching(a)...)
 		}
 	}
 	switch {
@@ -248,16 +248,70 @@ func (at place) off(part string) bool {
 	return false
 }
 
-// matches says that a rule is rendered at the host, and speaks of the packet.
-func (at place) matches(r *fence.Rule) bool {
+// matches says that a rule is rendered at the host, and speaks of the packet: within one of those
+// that it says, and on one of those.
+func (at place) matches(r *fence.Rule) bool { return len(at.matching(r)) > 0 }
+
+// matching are the parts of a rule that speak of the packet here.
+func (at place) matching(r *fence.Rule) (out []*fence.Rule) {
+	for _, part := range parts(r) {
+		if at.matchesPart(part) {
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
+// parts are a rule's parts, each within one peer and on one segment at most.
+func parts(r *fence.Rule) (out []*fence.Rule) {
+	all := []fence.Rule{*r}
+	if r.Within != nil {
+		all = nil
+		for _, w := range r.Within {
+			part := *r
+			part.From, part.To = in(r.From, w), in(r.To, w)
+			all = append(all, part)
+		}
+	}
+	for _, part := range all {
+		if r.On == nil {
+			out = append(out, &part)
+		}
+		for _, seg := range r.On {
+			on := part
+			on.On = []fence.Ident{seg}
+			out = append(out, &on)
+		}
+	}
+	return out
+}
+
+// in is a side as far as it is a peer's too.
+func in(side fence.Peers, w fence.Peer) fence.Peers {
+	items := slices.Clone(side.Items)
+	for i := range items {
+		for end := &items[i]; ; end = end.At {
+			if end.At == nil {
+				end.At = &w
+				break
+			}
+			next := *end.At
+			end.At = &next
+		}
+	}
+	side.Items = items
+	return side
+}
+
+func (at place) matchesPart(r *fence.Rule) bool {
 	p := at.p
 	if !slices.ContainsFunc(r.Services, at.speaks) || r.Encrypted && !p.IPsec {
 		return false
 	}
-	if r.On != nil && (!slices.Contains(at.on(r.On.Name), at.iface()) || !at.inNetwork(r.On.Name, p.Src) || !at.inNetwork(r.On.Name, p.Dst)) {
+	if r.On != nil && (!slices.Contains(at.on(r.On[0].Name), at.iface()) || !at.inNetwork(r.On[0].Name, p.Src) || !at.inNetwork(r.On[0].Name, p.Dst)) {
 		return false
 	}
-	if r.Arriving != nil && !slices.Contains(at.on(r.Arriving.Name), at.iface()) {
+	if r.Arriving != nil && !slices.ContainsFunc(r.Arriving, func(seg fence.Ident) bool { return slices.Contains(at.on(seg.Name), at.iface()) }) {
 		return false
 	}
 	switch p.Hook {
@@ -307,7 +361,7 @@ func (at place) masked(r *fence.Rule) bool {
 			if len(r.Senders) > 0 && !slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool { return at.carries(r.From, h) && h.Addresses().Contains(a) }) {
 				return false
 			}
-			return all(a) && at.holds(m.From, a) && (r.On == nil || at.inNetwork(r.On.Name, a))
+			return all(a) && at.holds(m.From, a) && (r.On == nil || at.inNetwork(r.On[0].Name, a))
 		})
 		if router && behind && at.h.Addresses().Contains(at.p.Dst) && at.holds(m.To, at.p.Dst) {
 			return true
@@ -405,8 +459,10 @@ func (o *Opinion) holds(s fence.Peers, a netip.Addr) bool {
 
 // isOf says that an address is a peer's, and lies where it says.
 func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
-	if p.At != nil && !(o.ofHosts(p) && o.ofHosts(*p.At)) && !o.isOf(*p.At, a) {
-		return false
+	for where := p.At; where != nil; where = where.At { // (of hosts at hosts it is said below)
+		if alone := (fence.Peer{Kind: where.Kind, Name: where.Name, Addr: where.Addr}); !(o.ofHosts(p) && o.ofHosts(alone)) && !o.isOf(alone, a) {
+			return false
+		}
 	}
 	switch p.Kind {
 	case fence.EverywherePeer:
@@ -428,12 +484,16 @@ func (o *Opinion) ofHosts(p fence.Peer) bool {
 }
 
 // inPart says that a peer is some addresses, and not hosts of ours that are named by both.
-func (o *Opinion) inPart(p fence.Peer) bool { return p.At != nil && !o.ofHosts(*p.At) }
+func (o *Opinion) inPart(p fence.Peer) bool {
+	return p.At != nil && (!o.ofHosts(*p.At) || o.inPart(*p.At))
+}
 
 // isHost says that a peer names a host of ours: by both names where it is at hosts of ours.
 func (o *Opinion) isHost(p fence.Peer, h *fleet.Host) bool {
-	if p.At != nil && o.ofHosts(*p.At) && !o.isHost(*p.At, h) {
-		return false
+	for where := p.At; where != nil; where = where.At {
+		if alone := (fence.Peer{Kind: where.Kind, Name: where.Name}); o.ofHosts(alone) && !o.isHost(alone, h) {
+			return false
+		}
 	}
 	switch p.Kind {
 	case fence.FleetPeer:

@@ -19,26 +19,44 @@ func (o *Opinion) Breaks(e *fence.Expectation, p packet.Packet) bool {
 	if p.Src.BitLen() != p.Dst.BitLen() || !p.Src.IsValid() || p.DstPort == nil {
 		return false
 	}
-	if !slices.ContainsFunc(e.Services, place{Opinion: o, p: p}.speaks) || !o.holds(e.To, p.Dst) || from == nil && to == nil ||
+	if !slices.ContainsFunc(e.Services, place{Opinion: o, p: p}.speaks) || from == nil && to == nil ||
 		slices.ContainsFunc(from, func(h *fleet.Host) bool { return slices.Contains(to, h) }) {
 		return false
 	}
-	left := o.holds(e.From, p.Src)
-	on := e.On == nil || o.inNetwork(e.On.Name, p.Src) && o.inNetwork(e.On.Name, p.Dst)
-	whatever := func(sent, came packet.Packet) bool { return true }
+	return slices.ContainsFunc(parts(&fence.Rule{From: e.From, To: e.To, Within: e.Within}), func(part *fence.Rule) bool {
+		return o.breaksPart(e, part, p, from, to)
+	})
+}
+
+// breaksPart is Breaks for what the expectation says within one peer.
+func (o *Opinion) breaksPart(e *fence.Expectation, part *fence.Rule, p packet.Packet, from, to []*fleet.Host) bool {
+	if !o.holds(part.To, p.Dst) {
+		return false
+	}
+	left := o.holds(part.From, p.Src)
+	on := func(seg fence.Ident) bool { return o.inNetwork(seg.Name, p.Src) && o.inNetwork(seg.Name, p.Dst) }
+	var segments []fence.Ident // on which it lies
+	for _, seg := range e.On {
+		if on(seg) {
+			segments = append(segments, seg)
+		}
+	}
+	by := func(hosts []*fleet.Host, iface string, seg fence.Ident) bool {
+		return hosts == nil || slices.Contains(place{o, hosts[0], p}.on(seg.Name), iface)
+	}
+	meant := func(sent, came packet.Packet) bool { // over the segment, at both ends
+		return e.On == nil || slices.ContainsFunc(segments, func(seg fence.Ident) bool { return by(from, sent.Out, seg) && by(to, came.In, seg) })
+	}
 	switch {
 	case e.Kind == "always":
-		return left && on && !o.passes(e, p, from, to, true, whatever)
+		return left && !o.passes(e, p, from, to, true, meant)
 	case e.Kind == "never":
-		return left && on && o.passes(e, p, from, to, false, whatever)
+		return left && o.passes(e, p, from, to, false, meant)
 	case left && e.On == nil:
 		return false
 	}
-	return o.passes(e, p, from, to, false, func(sent, came packet.Packet) bool { // anything but the left side's on the segment
-		by := func(hosts []*fleet.Host, iface string) bool {
-			return hosts == nil || slices.Contains(place{o, hosts[0], p}.on(e.On.Name), iface)
-		}
-		return !(left && on && (to != nil || by(from, sent.Out)) && by(to, came.In))
+	return o.passes(e, p, from, to, false, func(sent, came packet.Packet) bool { // anything but the left side's on a segment
+		return !left || !slices.ContainsFunc(segments, func(seg fence.Ident) bool { return (to != nil || by(from, sent.Out, seg)) && by(to, came.In, seg) })
 	})
 }
 
@@ -145,9 +163,7 @@ func (o *Opinion) ends(e *fence.Expectation, hosts []*fleet.Host, p packet.Packe
 		}
 	}
 	at := place{o, h, p}
-	if e.On != nil && (always || e.Kind == "never") {
-		names = at.on(e.On.Name)
-	} else if always {
+	if always && e.On == nil {
 		for name, d := range o.networks {
 			if on := at.on(name); d.Segment && on != nil && o.inNetwork(name, peer) {
 				names = on
@@ -196,7 +212,8 @@ func (o *Opinion) comesAs(p packet.Packet, to []*fleet.Host) []packet.Packet {
 // hosts of each role, or by one of each.
 func (o *Opinion) routed(p packet.Packet, always bool, counted func(Answer) bool) bool {
 	for _, r := range append(slices.Clone(o.allows), o.blocks...) {
-		if len(r.Through) == 0 || !o.holds(r.From, p.Src) || !o.holds(r.To, p.Dst) || !slices.ContainsFunc(r.Services, place{Opinion: o, p: p}.speaks) {
+		goes := func(part *fence.Rule) bool { return o.holds(part.From, p.Src) && o.holds(part.To, p.Dst) }
+		if len(r.Through) == 0 || !slices.ContainsFunc(parts(r), goes) || !slices.ContainsFunc(r.Services, place{Opinion: o, p: p}.speaks) {
 			continue
 		}
 		for _, role := range r.Through {

@@ -117,11 +117,14 @@ func Random(rng *rand.Rand) string {
 	way := func(on string, narrowed string) string {
 		switch {
 		case rng.IntN(3) == 0:
-			return pick(on, on, " arriving quay")
+			return pick(on, on, " on quay, hill", " arriving quay", " arriving hill, quay")
 		case rng.IntN(3) == 0 && !strings.Contains(narrowed, "encrypted"):
 			return " through " + pick("red", "green", "red, green")
 		}
 		return ""
+	}
+	within := func() string {
+		return pick("", "", "", "", "", " within red, blue", " within quay, hill", " within red, lab", " within green, host h1", " within fleet, strangers")
 	}
 	// circumstances narrow a rule to what a packet itself does not show.
 	circumstances := func(sides string) (s string) {
@@ -148,7 +151,7 @@ func Random(rng *rand.Rand) string {
 		blocks = append(blocks, name)
 		s := sides()
 		narrowed := circumstances(s)
-		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s\n", name, s, services(), way(" on quay", narrowed), pick("", " by reject", " by drop"), logs("", " log"), narrowed)
+		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s%s\n", name, s, services(), within(), way(" on quay", narrowed), pick("", " by reject", " by drop"), logs("", " log"), narrowed)
 	}
 	for i := range 1 + rng.IntN(8) {
 		over := ""
@@ -164,7 +167,7 @@ func Random(rng *rand.Rand) string {
 		}
 		s := sides()
 		narrowed := circumstances(s)
-		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s\n", i, s, services(), way(" on hill", narrowed), most, logs("", "", " log"), narrowed, over)
+		fmt.Fprintf(&b, "allow a%d: %s : %s%s%s%s%s%s%s\n", i, s, services(), within(), way(" on hill", narrowed), most, logs("", "", " log"), narrowed, over)
 	}
 	if rng.IntN(6) == 0 { // so many that they are not tried one by one
 		for i := range 14 {
