@@ -11,9 +11,13 @@ import (
 	"yellowfence.example/yfence/core/reach"
 )
 
+// BrokenExpectation is the code of an expectation that does not hold: the policy can be answered by,
+// and must not be published.
+const BrokenExpectation = "expectation"
+
 // expectation: every expectation of the policy is proven.
 var expectation = Check{
-	Code: "expectation",
+	Code: BrokenExpectation,
 	Doc: `An expectation does not hold.
 
 It is proven for every packet, from now on and whatever the rates: never means that no
@@ -206,7 +210,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	if why == "" { // an end that is not ours lets it through
 		why = "no host of ours decides"
 	}
-	pr := fence.Errorf(x.e.Pos, len(x.e.Name), "expectation", "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
+	pr := fence.Errorf(x.e.Pos, len(x.e.Name), BrokenExpectation, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
 		Hinted("%s", why)
 	if ok {
 		pr.Packet = &example

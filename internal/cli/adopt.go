@@ -105,7 +105,7 @@ func (a *app) adopt(name string, dumps []string) (r adopted, err error) {
 	}
 	if fence.HasErrors(problems) {
 		a.explain(a.errOut, problems, []check.Source{texts})
-		return r, errFound
+		return r, told(problems)
 	}
 	files := map[string][]string{}
 	var order []string

@@ -25,12 +25,14 @@ import (
 
 func (a *app) askCommand() *cobra.Command {
 	var dumps []string
+	var expect string
 	c := &cobra.Command{
 		Use:   "ask 'QUESTION'",
 		Short: "Tell whether something passes, and what decides",
 		Long: `Ask tells what becomes of every packet a question speaks of: by the policy, at
 both ends, or by what a host has in force (--dump). It ends with 0 if all of it is
-admitted, and with 1 if not.
+admitted, and with 1 if not; with --expect refused the other way round. Where that is
+uncertain, or the question, the policy or a dump cannot be read, it ends with 2.
 
     [in [at IF]|out [at IF]|through [from IF] [to IF]] SRC [port N] -> DST : SERVICE
     [state new|established|related|invalid|untracked] [user NAME] [unit NAME] [encrypted]
@@ -38,30 +40,51 @@ admitted, and with 1 if not.
 SRC and DST are addresses or hosts of the fleet, and by a policy also roles,
 networks, segments, everywhere and strangers.`,
 		Example: `  yfence ask 'crew-vpn -> jump-01 : ssh'
-  yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json
+  yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --expect refused
   yfence ask 'in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432' --dump report.json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if expect != "admitted" && expect != "refused" {
+				return fmt.Errorf("--expect is admitted or refused, not %q", expect)
+			}
 			answer, problems, err := a.ask(cmd, args[0], dumps)
 			if err != nil {
 				return err
 			}
 			if problems != nil {
 				a.explain(a.errOut, problems, []check.Source{{Name: "question", Text: args[0]}})
-				return errors.New("the question is not understood")
+				return told(problems)
 			}
 			if err := a.print(answer, func(w io.Writer) { a.printAnswer(w, answer) }); err != nil {
 				return err
 			}
-			if answer.Verdict != packet.Admit.String() {
-				return errFound
-			}
-			return nil
+			return answered(answer, expect)
 		},
 	}
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
+	c.Flags().StringVar(&expect, "expect", "admitted", "what all of it should be, for the exit status: admitted or refused")
+	_ = c.RegisterFlagCompletionFunc("expect", cobra.FixedCompletions([]string{"admitted", "refused"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().StringArrayVar(&dumps, "dump", nil, "a report or listing of a host, to ask instead of the policy; - for standard input")
 	return c
+}
+
+// answered ends a command with whether all that was asked about is as it was expected to be.
+func answered(answer api.Answer, expect string) error {
+	verdicts := map[string]bool{answer.Verdict: true}
+	if answer.Verdict == ask.Mixed {
+		verdicts = map[string]bool{}
+		for _, e := range answer.Examples {
+			verdicts[e.Verdict] = true
+		}
+	}
+	admitted := verdicts[packet.Admit.String()]
+	switch {
+	case verdicts[ask.Uncertain]:
+		return told(nil)
+	case answer.Verdict == ask.Mixed && (admitted || expect == "admitted"), admitted != (expect == "admitted"), len(answer.Examples) == 0 && answer.Verdict == "":
+		return errFound
+	}
+	return nil
 }
 
 func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []fence.Problem, err error) {

@@ -18,14 +18,14 @@ func (a *app) checkCommand() *cobra.Command {
 	var strict bool
 	var explain string
 	c := &cobra.Command{
-		Use:   "check",
+		Use:   "check [DIR]",
 		Short: "Tell every error and warning of a policy",
 		Long: `Check reads a policy, holds it against a fleet, and tells everything that is
 wrong with it, each where it stands. It ends with 1 if there is an error, or with
---strict a warning. --output sarif gives a SARIF 2.1.0 log, for code review.`,
-		Example: "  yfence check --policy saltmarsh --fleet saltmarsh/fleet.json\n  yfence check --explain guard-refused",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+--strict a warning. The policy is DIR, or the one whose folder this is. --output sarif gives a SARIF 2.1.0 log, for code review.`,
+		Example: "  yfence check saltmarsh\n  yfence check --policy saltmarsh --fleet fleet.json\n  yfence check --explain guard-refused",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
 			if explain != "" {
 				return a.explainCode(explain)
 			}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 )
@@ -28,6 +29,11 @@ const (
 
 // errFound ends a command that found something and has told it.
 var errFound = errors.New("something was found")
+
+// told ends a command that could not answer, because of problems that it has told.
+type told []fence.Problem
+
+func (told) Error() string { return "there are problems that must be mended first" }
 
 // app is one run of the program.
 type app struct {
@@ -66,6 +72,13 @@ func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(str
 	case errors.Is(err, errFound):
 		return exitFound
 	}
+	var problems told
+	if errors.As(err, &problems) {
+		if a.output == "json" && !a.out.wrote {
+			_ = a.print(map[string]any{"version": api.Version, "error": err.Error(), "problems": []fence.Problem(problems)}, nil)
+		}
+		return exitTrouble
+	}
 	said := err.Error()
 	var authority x509.UnknownAuthorityError
 	var name x509.HostnameError
@@ -91,22 +104,23 @@ func (a *app) root() *cobra.Command {
 		Long: `Yellow Fence keeps one policy for a fleet of hosts grouped by role, writes it as
 each host's packet filter rules, and finds where what is in force differs.
 
-On files alone, give --policy and --fleet. On a running service, give --server
-and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
+On files: in a policy's folder, with its fleet in fleet.json, fleet.yaml or fleet.csv
+there, nothing need be said; else give --policy and --fleet. On a running service, give
+--server and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+		PersistentPreRunE: func(cmd *cobra.Command, args []string) error {
 			a.command = cmd
 			if err := refuseForeign(cmd); err != nil {
 				return err
 			}
 			if a.output == "sarif" && cmd.Name() == "check" {
-				return nil
+				return a.locate(cmd, args)
 			}
 			if a.output != "text" && a.output != "json" {
 				return fmt.Errorf("--output is text or json, not %q", a.output)
 			}
-			return nil
+			return a.locate(cmd, args)
 		},
 	}
 	f := root.PersistentFlags()

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,17 +26,27 @@ import (
 func (a *app) compareCommand() *cobra.Command {
 	var from, to, only string
 	c := &cobra.Command{
-		Use:   "compare [--from A] [--to B]",
+		Use:   "compare [A] [B]",
 		Short: "Tell what one state of the policy admits and refuses that another does not",
 		Long: `Compare tells, for every packet and every host, what B newly admits, newly refuses
 and otherwise does differently from A: the widest and most dangerous first. A and B are
-revisions, by their numbers, or folders; what is not named is what is published. It
-ends with 1 if there is any difference.
+revisions, by their numbers, or folders; where one alone is named, A is what is
+published. It ends with 1 if there is any difference.
 
-With --fleet FILE both are folders, and no service is asked.`,
-		Example: "  yfence compare --to saltmarsh\n  yfence compare --from 7 --to 8 --only opened\n  yfence compare --from old --to new --fleet fleet.json",
-		Args:    cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+Two folders are compared without a service, if none is named or --fleet is given; the
+fleet file is then that of B, or of A.`,
+		Example: "  yfence compare saltmarsh\n  yfence compare 7 8 --only opened\n  yfence compare old new",
+		Args:    cobra.MaximumNArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			for _, side := range []*string{&to, &from} { // the last is B
+				if len(args) == 0 {
+					break
+				}
+				if *side != "" {
+					return errors.New("say A and B as arguments, or with --from and --to, not both")
+				}
+				*side, args = args[len(args)-1], args[:len(args)-1]
+			}
 			if only != "" && !slices.Contains(kinds, only) {
 				return fmt.Errorf("--only is one of %s, not %q", strings.Join(kinds, ", "), only)
 			}
@@ -64,6 +76,9 @@ With --fleet FILE both are folders, and no service is asked.`,
 var kinds = []string{string(compare.Opened), string(compare.Shut), string(compare.Altered)}
 
 func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, error) {
+	if err := a.comparesFiles(from, to); err != nil {
+		return api.Comparison{}, err
+	}
 	if a.fleetFile != "" {
 		before, err := a.soundFolder(from, "--from")
 		if err != nil {
@@ -111,9 +126,26 @@ func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, erro
 		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems}, func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
 			return changes, err
 		}
-		return changes, errFound
+		return changes, told(refused.Problems)
 	}
 	return changes, err
+}
+
+// comparesFiles finds the fleet file of two folders that are compared without a service.
+func (a *app) comparesFiles(from, to string) error {
+	isDir := func(name string) bool {
+		info, err := os.Stat(name)
+		return err == nil && info.IsDir()
+	}
+	server, _, err := a.address()
+	if err != nil || a.fleetFile != "" || server != "" || !isDir(from) || !isDir(to) {
+		return err
+	}
+	if a.fleetFile = cmp.Or(fleetIn(to), fleetIn(from)); a.fleetFile == "" {
+		return fmt.Errorf("neither %s nor %s holds a fleet file (%s): give one with --fleet FILE", from, to, strings.Join(fleetFiles, ", "))
+	}
+	a.say("yfence: the fleet is %s", a.fleetFile)
+	return nil
 }
 
 // folder reads the policy files of a folder.
@@ -135,9 +167,11 @@ func (a *app) soundFolder(dir, flag string) (*policy.Policy, error) {
 		return nil, err
 	}
 	if fence.HasErrors(problems) {
-		problems = slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error })
-		of.explain(a.errOut, problems, texts)
-		return nil, errFound
+		problems = forgiven(slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error }))
+		of.explain(a.errOut, problems, texts) // at least one
+	}
+	if fence.HasErrors(problems) {
+		return nil, told(problems)
 	}
 	return pol, nil
 }

@@ -7,8 +7,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
+
+	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
@@ -133,21 +136,107 @@ func within(cases int, what string, work func(b packet.Budget) error) (err error
 	return fmt.Errorf("%s: %w; rules with fewer distinct ports and addresses take less", what, cmp.Or(tangled, err))
 }
 
-// sound is checked for commands that need a policy without errors. Where it
-// has some they are told, and the command ends.
+// sound is checked for commands that answer by a policy. Where it has errors they are told, and
+// the command cannot answer; an expectation that is broken is told, and does not keep it from
+// answering: whoever asks may want to know why.
 func (a *app) sound() (*policy.Policy, error) {
+	var missing []string
+	if a.policyDir == "" {
+		missing = append(missing, "no policy is named: give its folder with --policy DIR")
+	}
 	if a.fleetFile == "" {
-		return nil, errors.New("no fleet is named: give its file with --fleet FILE")
+		missing = append(missing, "no fleet is named: give its file with --fleet FILE")
+	}
+	if missing != nil {
+		return nil, errors.New(strings.Join(missing, "; "))
 	}
 	pol, texts, problems, err := a.checked()
 	if err != nil {
 		return nil, err
 	}
+	problems = slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error })
+	if len(problems) > 0 {
+		a.explain(a.errOut, forgiven(problems), texts)
+	}
 	if fence.HasErrors(problems) {
-		a.explain(a.errOut, problems, texts)
-		return nil, errFound
+		return nil, told(problems)
 	}
 	return pol, nil
+}
+
+// forgiven turns errors that only publishing is kept from into warnings, where there are no others.
+func forgiven(problems []fence.Problem) []fence.Problem {
+	if slices.ContainsFunc(problems, func(p fence.Problem) bool { return p.Code != check.BrokenExpectation }) {
+		return problems
+	}
+	for i := range problems {
+		problems[i].Severity = fence.Warning
+	}
+	return problems
+}
+
+// fleetFiles are what a fleet's file is called where it lies in the policy's folder.
+var fleetFiles = []string{"fleet.json", "fleet.yaml", "fleet.csv"}
+
+// locate finds what a command works on where it is not said: the policy whose folder it is in, if
+// no service is named, and the fleet file of a policy's folder. What it found it names.
+func (a *app) locate(cmd *cobra.Command, args []string) error {
+	if !slices.Contains(taken(cmd), "policy") || !slices.Contains(taken(cmd), "fleet") {
+		return nil
+	}
+	found, name := "", cmd.Name()
+	if name == "check" && len(args) == 1 {
+		if a.policyDir != "" {
+			return errors.New("name the policy's folder as an argument, or with --policy, not both")
+		}
+		a.policyDir = args[0]
+	}
+	dump := cmd.Flags().Lookup("dump")
+	explain := cmd.Flags().Lookup("explain")
+	switch { // some need no policy, or find their own
+	case name == "tidy", name == "lsp", name == "compare" && a.policyDir == "", name == "ask" && dump.Changed && a.policyDir == "", explain != nil && explain.Changed:
+		return nil
+	case a.policyDir == "":
+		server := ""
+		if name != "check" {
+			var err error
+			if server, _, err = a.address(); err != nil {
+				return err
+			}
+		}
+		if server == "" {
+			if a.policyDir = policyFolder("."); a.policyDir != "" {
+				found = "the policy is that of this folder"
+			}
+		}
+	}
+	if a.fleetFile == "" && a.policyDir != "" {
+		if a.fleetFile = fleetIn(a.policyDir); a.fleetFile != "" {
+			found = strings.TrimPrefix(found+", the fleet is "+a.fleetFile, ", ")
+		}
+	}
+	if found != "" {
+		a.say("yfence: %s", found)
+	}
+	return nil
+}
+
+// policyFolder is a folder if it is a policy's, else "".
+func policyFolder(dir string) string {
+	if files, _ := filepath.Glob(filepath.Join(dir, "*.fence")); len(files) == 0 {
+		return ""
+	}
+	return dir
+}
+
+// fleetIn is the fleet file in a policy's folder, "" if there is none.
+func fleetIn(dir string) string {
+	for _, name := range fleetFiles {
+		if info, err := os.Stat(filepath.Join(dir, name)); err == nil && info.Mode().IsRegular() {
+			return filepath.Join(dir, name)
+		}
+	}
+	return ""
 }
 
 // onFiles says that the command is to work on files and not on a service.

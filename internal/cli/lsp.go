@@ -2,8 +2,6 @@ package cli
 
 import (
 	"io"
-	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -35,13 +33,7 @@ func (a *app) lspLoad(dir string) (lsp.Policy, error) {
 		own.policyDir = dir
 	}
 	if own.fleetFile == "" {
-		for _, name := range []string{"fleet.json", "fleet.yaml", "fleet.csv"} {
-			if file := filepath.Join(own.policyDir, name); own.fleetFile == "" {
-				if _, err := os.Stat(file); err == nil {
-					own.fleetFile = file
-				}
-			}
-		}
+		own.fleetFile = fleetIn(own.policyDir)
 	}
 	fl, text, _, err := own.fleet()
 	if err != nil {

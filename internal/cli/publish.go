@@ -114,7 +114,7 @@ func (a *app) changed(done api.Checked, err error, texts []check.Source, text fu
 			return err
 		}
 		a.say("yfence: %s", refused.Detail)
-		return errFound
+		return told(refused.Problems)
 	}
 	if err != nil {
 		return err

@@ -97,7 +97,7 @@ func (a *app) tidy(files []check.Source, write, list, upgrade bool) error {
 	if problems != nil { // nothing is written unless all can be
 		a.policyDir = ""
 		a.explain(a.errOut, problems, files)
-		return errFound
+		return told(problems)
 	}
 	if upgrade {
 		fence.Upgrade(trees)
