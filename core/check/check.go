@@ -146,7 +146,7 @@ func (p *pass) services(terms []policy.Term) packet.Set {
 // segmented says that what a rule matches differs from host to host, or is less
 // than its sides and services say.
 func segmented(r *policy.Rule) bool {
-	return len(r.Spans) > 1 || r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0 || r.Until != 0 || r.IPsec || len(r.Decl.Senders) > 0
+	return len(r.Spans) > 1 || r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0 || r.Since != 0 || r.Until != 0 || r.IPsec || len(r.Decl.Senders) > 0
 }
 
 // plan is that of a host, or of another of its class, which is the same.

@@ -49,12 +49,7 @@ type meaning struct {
 // NewWatch makes a Watch that begins anew with what it knows rather than keep
 // more than so many edges of diagrams; now is in seconds since 1970.
 func NewWatch(pol *policy.Policy, now int64, keep int) *Watch {
-	w := &Watch{pol: pol, now: now, alone: compile.Alone(pol)}
-	for _, r := range pol.Rules {
-		if r.Until > now && (w.until == 0 || r.Until < w.until) {
-			w.until = r.Until
-		}
-	}
+	w := &Watch{pol: pol, now: now, alone: compile.Alone(pol), until: pol.NextTurn(now)}
 	for i := range w.shares {
 		w.shares[i].keep = keep / len(w.shares)
 	}

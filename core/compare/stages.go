@@ -158,10 +158,8 @@ func NewLag(eras []Era, names *Names, now int64, keep int) *Lag {
 	for _, e := range eras {
 		l.alone = append(l.alone, compile.Alone(e.Policy))
 		l.hosts = append(l.hosts, e.Policy.Fleet.Index())
-		for _, r := range e.Policy.Rules {
-			if r.Until > now && (l.until == 0 || r.Until < l.until) {
-				l.until = r.Until
-			}
+		if at := e.Policy.NextTurn(now); at != 0 && (l.until == 0 || at < l.until) {
+			l.until = at
 		}
 	}
 	for i := range l.shares {

@@ -203,6 +203,9 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			if !ok {
 				continue
 			}
+			if m.Since <= now {
+				m.Since = 0
+			}
 			whole := piece{rule: r, span: &r.Spans[i], match: m, set: m.Set(sp, dir), limit: r.AtMost}
 			if r.Log != nil {
 				whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
@@ -299,7 +302,7 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 	default:
 		return m, false
 	}
-	m.Terms, m.Until, m.IPsec = r.Terms, r.Until, r.IPsec
+	m.Terms, m.Since, m.Until, m.IPsec = r.Terms, r.Since, r.Until, r.IPsec
 	everything := packet.Everything()
 	if m.From != nil && m.From.Equal(everything) {
 		m.From = nil

@@ -344,6 +344,9 @@ func TestCircumstances(t *testing.T) {
 		{"and nothing else", plain + "allow a: office -> red : ssh encrypted\n", in, inward, "", "dropped by stance inbound closed"},
 		{"until: before the end of that day", plain + "allow a: office -> red : ssh until 2026-11-26\n", in, inward, "at 2026-11-26T23:59:59Z", "admitted by allow a"},
 		{"and not after it", plain + "allow a: office -> red : ssh until 2026-11-26\n", in, inward, "at 2026-11-27T00:00:00Z", "dropped by stance inbound closed"},
+		{"from: not before that day", plain + "allow a: office -> red : ssh from 2026-11-26\n", in, inward, "at 2026-11-25T23:59:59Z", "dropped by stance inbound closed"},
+		{"and from its beginning on", plain + "allow a: office -> red : ssh from 2026-11-26 until 2026-11-26\n", in, inward, "at 2026-11-26T00:00:00Z", "admitted by allow a"},
+		{"to its end", plain + "allow a: office -> red : ssh from 2026-11-26 until 2026-11-26\n", in, inward, "at 2026-11-27T00:00:00Z", "dropped by stance inbound closed"},
 		{"or an instant", plain + "allow a: office -> red : ssh until 2026-11-26T12:00Z\n", in, inward, "at 2026-11-26T12:00:00Z", "dropped by stance inbound closed"},
 		{"a block ends too", stances("inbound open") + "block a: office -> red : ssh until 2026-11-26\n", in, inward, "at 2026-11-27T00:00:00Z", "admitted by stance inbound open"},
 	} {

@@ -20,6 +20,7 @@ type Match struct {
 	From, To  *netipx.IPSet
 	Terms     []policy.Term
 	States    []int
+	Since     int64          // from this second since 1970 on; 0 is always
 	Until     int64          // before this second since 1970; 0 is always
 	Senders   []fence.Sender // a local program of one of these users and of one of these units
 	IPsec     bool
@@ -60,6 +61,9 @@ func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 	}
 	if m.States != nil {
 		s = sp.And(s, sp.Values(packet.State, m.States...))
+	}
+	if m.Since != 0 {
+		s = sp.Minus(s, sp.Before(m.Since))
 	}
 	if m.Until != 0 {
 		s = sp.And(s, sp.Before(m.Until))
@@ -111,7 +115,7 @@ func TermSet(sp *packet.Space, t policy.Term) packet.Set {
 // and is the packets that match both. Both ask for interfaces by name, not by exclusion.
 func (m Match) and(n Match) Match {
 	out := Match{From: intersect(m.From, n.From), To: intersect(m.To, n.To), Ifaces: m.Ifaces, States: m.States,
-		Until: max(m.Until, n.Until), Senders: slices.Concat(m.Senders, n.Senders), IPsec: m.IPsec || n.IPsec}
+		Since: max(m.Since, n.Since), Until: max(m.Until, n.Until), Senders: slices.Concat(m.Senders, n.Senders), IPsec: m.IPsec || n.IPsec}
 	if m.Until != 0 && n.Until != 0 {
 		out.Until = min(m.Until, n.Until)
 	}

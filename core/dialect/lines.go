@@ -65,7 +65,7 @@ type Box struct {
 	Types            []int
 	Code             int // or policy.AnyType
 	States           []int
-	Until            int64
+	Since, Until     int64
 	IPsec            bool
 	Senders          []fence.Sender // each with one name
 	Came             bool           // Dst is where the packet was sent, before it was redirected
@@ -280,7 +280,7 @@ func (w *liner) boxes(r compile.Rule, m compile.Match, only int) (out []Box) {
 				continue
 			}
 			b := g
-			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Until, m.IPsec, w.dir == policy.Outbound || m.Leaving
+			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Since, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Since, m.Until, m.IPsec, w.dir == policy.Outbound || m.Leaving
 			b.Came = w.came && m.To != nil
 			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, m.From, true), sideName(r, m.To, false)
 			if m.From != nil && b.Src == nil || m.To != nil && b.Dst == nil {
@@ -450,7 +450,7 @@ func (b Box) Set(sp *packet.Space, dir policy.Direction, rs *Ruleset) packet.Set
 		asked = sp.AndAll(asked, connected, sp.Value(packet.Family, b.Family), rs.Originally(sp, packet.Dst, runs))
 		b.Dst = nil
 	}
-	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
+	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States, Since: b.Since, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
 	base := policy.Term{Family: b.Family, Protocol: b.Protocol, Ports: fence.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.Code}
 	for _, p := range b.Ports {
 		t := base

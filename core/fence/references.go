@@ -102,9 +102,13 @@ func Help(word string) (form, means string, ok bool) {
 		}
 	}
 	for _, m := range modifiers {
-		if m.Keyword == word {
-			return m.Form, m.Means, true
+		switch {
+		case m.Keyword != word:
+		case ok: // it says two things
+			return form + " | " + m.Form, means + "; or it " + m.Means, true
+		default:
+			form, means, ok = m.Form, m.Means, true
 		}
 	}
-	return "", "", false
+	return form, means, ok
 }

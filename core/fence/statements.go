@@ -170,7 +170,15 @@ func (p *parser) singleWord(what, form string) Label {
 	return Label{}
 }
 
-func (p *parser) senders(t Token, m *modified) {
+// from is who sends, or when the rule begins.
+func (p *parser) from(t Token, m *modified) {
+	if w := p.tok(); p.more() && w.Kind == Word && w.Text[0] >= '0' && w.Text[0] <= '9' {
+		if m.rule.Since != nil {
+			p.report(t.errorf("twice", "it is said twice when the rule begins").Hinted("leave one"))
+		}
+		m.rule.Since = p.instant(t, "from DATE|TIME")
+		return
+	}
 	kind := p.choice("user", "unit", "program")
 	s := Sender{Pos: kind.Pos, Kind: kind.Word}
 	for _, w := range list(p, func() Label { return p.singleWord("a name", "from "+kind.Word+" NAME, …") }) {
@@ -272,13 +280,24 @@ func (r Rate) nearest() (lower, higher string) {
 // instant is the form of a date or a time: 2027-03-31, 2027-03-31T12:00Z.
 var instant = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}(:\d{2})?Z)?$`)
 
-func (p *parser) until(t Token, m *modified) {
-	w := p.want(Word, "a date or a time", "until DATE|TIME")
+func (p *parser) until(t Token, m *modified) { m.rule.Until = p.instant(t, "until DATE|TIME") }
+
+func (p *parser) instant(t Token, form string) *Until {
+	w := p.want(Word, "a date or a time", form)
 	u := &Until{t.Pos, w.Text}
 	if _, ok := u.Instant(); !ok {
 		p.report(w.errorf("date", "%s is no date or time", w.found()).Hinted("write a day as 2027-03-31, an instant as 2027-03-31T12:00Z"))
 	}
-	m.rule.Until = u
+	return u
+}
+
+// Begins is the first second of a day, or the instant, in seconds since 1970 (UTC).
+func (u *Until) Begins() (int64, bool) {
+	at, ok := u.Instant()
+	if len(u.Text) == len(time.DateOnly) {
+		at -= 24 * 60 * 60
+	}
+	return at, ok
 }
 
 // Instant is the first second at which the rule is no longer in force, in

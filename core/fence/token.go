@@ -131,7 +131,7 @@ func init() {
 		{keyword{"through", "through ROLE, …", "forwarded by hosts of these roles, of each of them"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Through = p.roles() },
 			func(m *modified) string { return through(m.rule.Through) }},
-		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).senders, printSenders},
+		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).from, printSenders},
 		{keyword{"encrypted", "encrypted", "only what comes and goes by IPsec"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Encrypted = true },
 			func(m *modified) string { return said("encrypted", m.rule.Encrypted) }},
@@ -145,9 +145,16 @@ func init() {
 		{keyword{"log", "log [up to N per DUR]", "log what the rule decides"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Log = p.log(t) },
 			func(m *modified) string { return printLog("log", m.rule.Log) }},
-		{keyword{"guard", "guard", "part of the way in; takes no `until`, `off`, `at most`"}, allow,
+		{keyword{"guard", "guard", "part of the way in; takes no date, `off`, `at most`"}, allow,
 			func(p *parser, t Token, m *modified) { m.rule.Guard = true },
 			func(m *modified) string { return said("guard", m.rule.Guard) }},
+		{keyword{"from", "from DATE|TIME", "begins by itself, at the beginning of that day or at that instant, UTC"}, rules, (*parser).from,
+			func(m *modified) string {
+				if m.rule.Since == nil {
+					return ""
+				}
+				return "from " + m.rule.Since.Text
+			}},
 		{keyword{"until", "until DATE|TIME", "ends by itself, at the end of that day or at that instant, UTC"}, rules, (*parser).until,
 			func(m *modified) string {
 				if m.rule.Until == nil {
@@ -230,7 +237,7 @@ func keywords() []string {
 func ModifiersOf(statement string) []string {
 	var out []string
 	for _, m := range modifiers {
-		if m.goesWith(statement) {
+		if m.goesWith(statement) && !contains(out, m.Keyword) { // from says two things
 			out = append(out, m.Keyword)
 		}
 	}
@@ -240,7 +247,9 @@ func ModifiersOf(statement string) []string {
 // Keywords are the words that begin statements and modifiers, for highlighting.
 func Keywords() (statementWords, modifierKeywords []string) {
 	for _, m := range modifiers {
-		modifierKeywords = append(modifierKeywords, m.Keyword)
+		if !contains(modifierKeywords, m.Keyword) {
+			modifierKeywords = append(modifierKeywords, m.Keyword)
+		}
 	}
 	return keywords(), modifierKeywords
 }

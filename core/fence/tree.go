@@ -171,6 +171,7 @@ type Rule struct {
 	Encrypted bool
 	Log       *Log
 	Guard     bool
+	Since     *Until // its `from`
 	Until     *Until
 	Through   []Ident // roles
 	Common
@@ -200,7 +201,8 @@ type Sender struct {
 	Names []string
 }
 
-// An Until is when a rule ends: a day, whose end is meant, or an instant (UTC).
+// An Until is when a rule ends: a day, whose end is meant, or an instant (UTC). When it begins
+// is said in the same way, and the beginning of the day is meant.
 type Until struct {
 	Pos  Pos
 	Text string

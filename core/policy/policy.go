@@ -239,14 +239,36 @@ type Rule struct {
 	IPsec    bool           // only what comes and goes by it
 	Through  []*Role        // the routers it goes through, by each of them
 	Guard    bool
+	Since    int64 // the second since 1970 from which it is in force; 0 is always
 	Until    int64 // the second since 1970 from which it is not in force; 0 is never
 	Off      bool
 	Pos      fence.Pos
 	Decl     *fence.Rule // all it says, for what is said for people
 }
 
-// InForce says that the rule counts at an instant, in seconds since 1970.
+// InForce says that the rule counts at an instant, in seconds since 1970, or will later.
 func (r *Rule) InForce(now int64) bool { return !r.Off && (r.Until == 0 || now < r.Until) }
+
+// Turn is when the rule next begins or ends by itself, after an instant; 0 is never. All are
+// seconds since 1970.
+func (r *Rule) Turn(now int64) int64 {
+	for _, at := range []int64{r.Since, r.Until} {
+		if at > now && !r.Off {
+			return at
+		}
+	}
+	return 0
+}
+
+// NextTurn is when the next rule of the policy begins or ends by itself; 0 if none does.
+func (p *Policy) NextTurn(now int64) (next int64) {
+	for _, r := range p.Rules {
+		if at := r.Turn(now); at != 0 && (next == 0 || at < next) {
+			next = at
+		}
+	}
+	return next
+}
 
 // Title is the rule as an answer names it: `allow chart-web`.
 func (r *Rule) Title() string {

@@ -26,6 +26,11 @@ func (r *resolver) rules() {
 		if d.Until != nil {
 			rule.Until, _ = d.Until.Instant()
 		}
+		if d.Since != nil {
+			if rule.Since, _ = d.Since.Begins(); rule.Until != 0 && rule.Since >= rule.Until {
+				r.errorf(fence.Ident{Name: d.Until.Text, Pos: d.Until.Pos}, "date", "the rule %q ends before it begins", d.Name).Hint = "it begins on " + d.Since.Text + "; give it a later end"
+			}
+		}
 		r.guardTakesNo(d)
 		r.senders(d, rule)
 		if !rule.From.Named && !rule.To.Named && d.Through == nil {
@@ -140,18 +145,18 @@ func (r *resolver) guardTakesNo(d *fence.Rule) {
 	if !d.Guard {
 		return
 	}
-	for word, pos := range map[string]*fence.Pos{"until": untilPos(d), "off": d.Off, "at most": atMostPos(d)} {
+	for word, pos := range map[string]*fence.Pos{"until": untilPos(d.Until), "from": untilPos(d.Since), "off": d.Off, "at most": atMostPos(d)} {
 		if pos != nil {
 			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure", word).Hint = "take it away, or take guard away"
 		}
 	}
 }
 
-func untilPos(d *fence.Rule) *fence.Pos {
-	if d.Until == nil {
+func untilPos(u *fence.Until) *fence.Pos {
+	if u == nil {
 		return nil
 	}
-	return &d.Until.Pos
+	return &u.Pos
 }
 
 func atMostPos(d *fence.Rule) *fence.Pos {

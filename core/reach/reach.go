@@ -290,6 +290,9 @@ func (r *Reach) routed() (out []Route) {
 			between = sp.Or(between, sp.And(sp.Addrs(packet.Src, s.From.Addrs), sp.Addrs(packet.Dst, s.To.Addrs)))
 		}
 		all := Route{Packets: sp.And(between, r.Services(rule.Terms))}
+		if rule.Since > r.now {
+			all.Packets = sp.Minus(all.Packets, sp.Before(rule.Since))
+		}
 		if rule.Until != 0 { // from then on it says nothing of where they go
 			all.Packets = sp.And(all.Packets, sp.Before(rule.Until))
 		}

@@ -224,6 +224,9 @@ func matches(d *portable.Document, c portable.Condition, hook string, programs [
 		}
 		common += "meta skgid { " + strings.Join(groups, ", ") + " } "
 	}
+	if c.Since != nil {
+		common += fmt.Sprintf("meta time >= %d ", c.Since.Unix())
+	}
 	if c.Until != nil {
 		common += fmt.Sprintf("meta time < %d ", c.Until.Unix())
 	}

@@ -13,7 +13,6 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/cloud"
 	"yellowfence.example/yfence/internal/live"
@@ -293,7 +292,7 @@ func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now
 		if err != nil {
 			return err
 		}
-		if end := nextEnd(m.policy, h.AskedAt.Unix()); end == 0 || end > now.Unix() {
+		if end := m.policy.NextTurn(h.AskedAt.Unix()); end == 0 || end > now.Unix() {
 			continue
 		}
 		if err := s.Store.Ask(ctx, at, h.Pair); err != nil {
@@ -318,7 +317,7 @@ func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (d *grou
 	now := s.Clock().Unix()
 	if g := m.grouped; g == nil || g.cloud != cloud || g.can != can || g.until != 0 && now >= g.until || now < g.at {
 		doc, left, failed := group.OfFleet(m.policy, cloud, now, can)
-		m.grouped = &grouped{cloud: cloud, can: can, at: now, until: nextEnd(m.policy, now), doc: group.ByContent(doc), left: left, failed: failed}
+		m.grouped = &grouped{cloud: cloud, can: can, at: now, until: m.policy.NextTurn(now), doc: group.ByContent(doc), left: left, failed: failed}
 	}
 	return m.grouped.doc, m.grouped.left, m.grouped.failed
 }
@@ -331,14 +330,4 @@ type grouped struct {
 	doc       *group.Document
 	left      map[string][]string
 	failed    map[string]error
-}
-
-// nextEnd is when the next rule of a policy ends; 0 if none does.
-func nextEnd(pol *policy.Policy, now int64) (end int64) {
-	for _, r := range pol.Rules {
-		if r.Until > now && (end == 0 || r.Until < end) {
-			end = r.Until
-		}
-	}
-	return end
 }

@@ -129,18 +129,19 @@ func ending(t *testing.T, j *Judge, settled func(stances, rules string)) {
 	var end time.Time
 	for in := 3 * time.Second; ; in *= 2 { // a busy machine may need longer than that to ask
 		end = time.Now().UTC().Add(in).Truncate(time.Second)
-		settled("", "allow x: office -> red : ssh until "+end.Format("2006-01-02T15:04:05Z")+"\nallow y: office -> red : https until 2037-12-31")
-		got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443"))
+		settled("", "allow x: office -> red : ssh until "+end.Format("2006-01-02T15:04:05Z")+
+			"\nallow y: office -> red : https from 2026-01-01 until 2037-12-31\nallow z: office -> red : smtp from "+end.Format("2006-01-02T15:04:05Z"))
+		got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443", "198.51.100.9:25"))
 		require.NoError(t, err)
 		if time.Now().Before(end) || in > time.Minute {
-			require.Equal(t, "AAA", letters(got))
+			require.Equal(t, "AAAd", letters(got))
 			break
 		}
 	}
 	time.Sleep(time.Until(end) + 10*time.Millisecond)
-	got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443"))
+	got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443", "198.51.100.9:25"))
 	require.NoError(t, err)
-	require.Equal(t, "ddA", letters(got))
+	require.Equal(t, "ddAA", letters(got))
 	settled("", "allow x: office -> red : ssh until 2026-01-01") // made before its end, loaded after it
 	got, err = j.Verdicts(arriving(j, "198.51.100.9:22"))
 	require.NoError(t, err)

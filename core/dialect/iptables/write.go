@@ -124,8 +124,8 @@ func unsayable(plan *compile.Plan) (out []string) {
 	}
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
-			if r.Match.Until > latest {
-				add(r, "until %s, a time after 2038-01-19", time.Unix(r.Match.Until, 0).UTC().Format(time.DateOnly))
+			if at := max(r.Match.Since, r.Match.Until); at > latest {
+				add(r, "a date of %s, which is after 2038-01-19", time.Unix(at, 0).UTC().Format(time.DateOnly))
 			}
 			if r.Limit != nil {
 				rate(r, "at most", &r.Limit.Rate)
@@ -333,8 +333,15 @@ func (w *writer) line(l dialect.Line) string {
 	if l.IPsec {
 		add("-m policy --dir %s --pol ipsec", map[bool]string{true: "out", false: "in"}[l.Leaving])
 	}
-	if l.Until != 0 { // the last second that counts
-		add("-m time --datestop %s", time.Unix(l.Until-1, 0).UTC().Format("2006-01-02T15:04:05"))
+	if l.Since != 0 || l.Until != 0 {
+		const second = "2006-01-02T15:04:05"
+		add("-m time")
+		if l.Since != 0 {
+			add("--datestart %s", time.Unix(l.Since, 0).UTC().Format(second))
+		}
+		if l.Until != 0 { // the last second that counts
+			add("--datestop %s", time.Unix(l.Until-1, 0).UTC().Format(second))
+		}
 	}
 	if l.States != nil {
 		names := make([]string, len(l.States))

@@ -333,6 +333,9 @@ func (w *writer) box(b dialect.Box) string {
 	} else if b.IPsec {
 		add("meta ipsec exists")
 	}
+	if b.Since != 0 {
+		add("meta time >= %d", b.Since)
+	}
 	if b.Until != 0 {
 		add("meta time < %d", b.Until)
 	}

@@ -75,6 +75,7 @@ type Condition struct {
 	States      []string   `json:"states,omitempty" nullable:"false" doc:"new, established, related, invalid or untracked: how it belongs to a connection"`
 	Users       []string   `json:"users,omitempty" nullable:"false" doc:"whose program sends it"`
 	Programs    []string   `json:"programs,omitempty" nullable:"false" doc:"which program sends it, by its path"`
+	Since       *time.Time `json:"since,omitempty" doc:"it passes at this time or later"`
 	Until       *time.Time `json:"until,omitempty" doc:"it passes before this time"`
 }
 

@@ -117,6 +117,9 @@ func (d *Document) set(sp *packet.Space, c Condition, hook int) (packet.Set, err
 	if c.Programs != nil {
 		s = sp.And(s, sp.Named(packet.Program, c.Programs...))
 	}
+	if c.Since != nil {
+		s = sp.Minus(s, sp.Before(c.Since.Unix()))
+	}
 	if c.Until != nil {
 		s = sp.And(s, sp.Before(c.Until.Unix()))
 	}
@@ -210,6 +213,9 @@ func (c Condition) String() (s string) {
 	say("of", c.States)
 	say("sent by user", c.Users)
 	say("sent by program", c.Programs)
+	if c.Since != nil {
+		s += " from " + c.Since.UTC().Format("2006-01-02T15:04:05Z")
+	}
 	if c.Until != nil {
 		s += " until " + c.Until.UTC().Format("2006-01-02T15:04:05Z")
 	}

@@ -169,6 +169,10 @@ func (w *writer) condition(by compile.Decider, m compile.Match) (c Condition) {
 	for _, s := range m.States {
 		c.States = append(c.States, packet.StateNames[s])
 	}
+	if m.Since != 0 {
+		at := time.Unix(m.Since, 0).UTC()
+		c.Since = &at
+	}
 	if m.Until != 0 {
 		at := time.Unix(m.Until, 0).UTC()
 		c.Until = &at

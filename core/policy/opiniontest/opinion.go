@@ -82,8 +82,13 @@ func New(fl *fleet.Fleet, now int64, registered func(name string) []string, file
 	return o
 }
 
-// over says that a rule's until has passed.
+// over says that a rule's until has passed, or that it has not begun.
 func (o *Opinion) over(r *fence.Rule) bool {
+	if r.Since != nil {
+		if begin, _ := r.Since.Begins(); o.now < begin {
+			return true
+		}
+	}
 	if r.Until == nil {
 		return false
 	}

@@ -129,7 +129,7 @@ func Random(rng *rand.Rand) string {
 	// circumstances narrow a rule to what a packet itself does not show.
 	circumstances := func(sides string) (s string) {
 		if rng.IntN(6) == 0 {
-			s += pick(" until 2027-03-31", " until 2027-06-30", " until 2026-12-24T12:00Z")
+			s += pick(" from 2027-01-15", " from 2026-11-27T06:00Z until 2027-03-31", " until 2027-03-31", " until 2027-06-30", " until 2026-12-24T12:00Z")
 		}
 		if rng.IntN(10) == 0 {
 			s += " encrypted"
