@@ -46,11 +46,11 @@ func TestHover(t *testing.T) {
 		"allow a: office -> red : |domain\n":                    "**service domain**\n\ntcp 53, udp 53",
 		"allow a: office -> red : ssh on qu|ay\n":               "**segment quay**, shared: strangers are on it\n\n\n\n10.40.0.0/16",
 		"allow |a: office -> red : ssh because \"why\"\n":       "**allow a**: from office to red (2 hosts)\n\nwhy",
-		"allow a: office -> red : ssh gu|ard\n":                 "`guard`\n\npart of the way in; takes no date, `off`, `at most`",
+		"allow a: office -> red : ssh gu|ard\n":                 "`guard`\n\npart of the way in; takes no date and no `off`",
 		"al|low a: office -> red : ssh\n":                       "`allow NAME: PEERS -> PEERS : SERVICES  modifiers`\n\nadmits connections; the left side starts them",
 		"allow a: host h|2 -> red : ssh\n":                      "**host h2**: red, blue\n\n10.40.3.1, 198.51.100.7",
 		"allow a: office -> red : ssh # Ünder the |\n":          "",
-		"allow ä: office -> red : ssh because \"für\" gua|rd\n": "`guard`\n\npart of the way in; takes no date, `off`, `at most`",
+		"allow ä: office -> red : ssh because \"für\" gua|rd\n": "`guard`\n\npart of the way in; takes no date and no `off`",
 	} {
 		a, pos := analyse(t, uses)
 		require.Equal(t, want, strings.TrimSpace(a.Hover(pos)), uses)

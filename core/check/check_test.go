@@ -67,6 +67,12 @@ func TestTheWayIn(t *testing.T) {
 			[]string{`fleet.json:5 error no-way-in: no chain of guards reaches the host "h4"`}},
 		{"a chain that begins nowhere", "allow way-in: vpn -> red : ssh guard\nallow hop: red -> blue : ssh guard\nallow own: green -> green : ssh guard\n",
 			[]string{`fleet.json:5 error no-way-in: no chain of guards reaches the host "h4"`}},
+		{"a guard with a limit besides", sound + "allow road: everywhere -> red : ssh guard at most 4 per 1m\n", nil},
+		{"a block refuses some of it, whatever its limit", sound + "allow road: everywhere -> red : ssh at most 4 per 1m guard\nblock b: 192.0.2.0/28 -> red : ssh\n",
+			[]string{`p.fence:9 error guard-refused: the guard "road" is refused on h1 inbound: block b stands in its way [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`}},
+		{"no guard but with a limit", "allow way-in: vpn -> red : ssh guard at most 4 per 1m\n", []string{"p.fence:7 error no-guard: every guard of this policy has a limit, so no way in is sure"}},
+		{"a host that only such a guard reaches", "allow way-in: vpn -> red : ssh guard\nallow hop: red -> red, blue : ssh guard\nallow far: red -> green : ssh guard at most 4 per 1m\n",
+			[]string{`fleet.json:5 error no-way-in: no chain of guards reaches the host "h4"`}},
 		{"a segment that a host is not on", "allow way-in: vpn -> red : ssh guard\nallow hop: red -> fleet : ssh on quay guard\nallow far: red -> host h4 : ssh guard\n",
 			[]string{`fleet.json:4 error no-way-in: no chain of guards reaches the host "h3"`}},
 	} {

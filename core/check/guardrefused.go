@@ -53,7 +53,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		d, deciders := p.attributed(plan)
 		refused := p.sp.And(p.speaks(plan, r, dir), p.sp.Where(d, func(o packet.Outcome) bool {
 			by := deciders[o.By-1]
-			return o.Refused() && by.Kind != "ground" && by.Kind != "local"
+			return o.Refused() && by.Kind != "ground" && by.Kind != "local" && (by.Kind != "allow" || r.AtMost == nil)
 		}))
 		if refused == packet.Empty {
 			continue

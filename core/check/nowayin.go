@@ -15,8 +15,8 @@ var noWayIn = Check{
 	Code: "no-way-in",
 	Doc: `A host cannot be reached by any chain of guards.
 
-Every host must be reachable by guards, one after the other, the first of which
-begins outside the fleet. Between hosts of the fleet there must be a path: a segment that
+Every host must be reachable by guards without a limit, one after the other, the first
+of which begins outside the fleet. Between hosts of the fleet there must be a path: a segment that
 both are on, an address that is reached from anywhere, or a through. Otherwise settling the policy may leave the host with
 nobody who can log in to it. Cover it by a guard:
 
@@ -30,7 +30,7 @@ fleet file, and this is a warning.
 		for changed := true; changed; {
 			changed = false
 			for _, r := range p.pol.Rules {
-				if !r.Guard || !p.begins(r, reached) {
+				if !r.Sure() || !p.begins(r, reached) {
 					continue
 				}
 				for _, h := range r.To.Hosts {
@@ -42,7 +42,7 @@ fleet file, and this is a warning.
 		}
 		guarded := false
 		for _, r := range p.pol.Rules {
-			guarded = guarded || r.Guard
+			guarded = guarded || r.Sure()
 		}
 		for _, h := range p.pol.Fleet.Hosts {
 			if reached[h] || !guarded { // without any guard one problem says it all

@@ -145,7 +145,7 @@ func init() {
 		{keyword{"log", "log [up to N per DUR]", "log what the rule decides"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Log = p.log(t) },
 			func(m *modified) string { return printLog("log", m.rule.Log) }},
-		{keyword{"guard", "guard", "part of the way in; takes no date, `off`, `at most`"}, allow,
+		{keyword{"guard", "guard", "part of the way in; takes no date and no `off`"}, allow,
 			func(p *parser, t Token, m *modified) { m.rule.Guard = true },
 			func(m *modified) string { return said("guard", m.rule.Guard) }},
 		{keyword{"from", "from DATE|TIME", "begins by itself, at the beginning of that day or at that instant, UTC"}, rules, (*parser).from,

@@ -249,6 +249,9 @@ type Rule struct {
 // InForce says that the rule counts at an instant, in seconds since 1970, or will later.
 func (r *Rule) InForce(now int64) bool { return !r.Off && (r.Until == 0 || now < r.Until) }
 
+// Sure says that the rule is a guard that nothing slows down.
+func (r *Rule) Sure() bool { return r.Guard && r.AtMost == nil }
+
 // Turn is when the rule next begins or ends by itself, after an instant; 0 is never. All are
 // seconds since 1970.
 func (r *Rule) Turn(now int64) int64 {

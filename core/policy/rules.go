@@ -140,12 +140,13 @@ func textOf(terms []fence.ServiceTerm) string {
 	return strings.Join(texts, ", ")
 }
 
-// guardTakesNo: a guard is sure, so nothing may end, stop or slow it.
+// guardTakesNo: a guard is sure, so nothing may end or stop it. (One with a limit is none of
+// those that a host must be reached by: see Rule.Sure.)
 func (r *resolver) guardTakesNo(d *fence.Rule) {
 	if !d.Guard {
 		return
 	}
-	for word, pos := range map[string]*fence.Pos{"until": untilPos(d.Until), "from": untilPos(d.Since), "off": d.Off, "at most": atMostPos(d)} {
+	for word, pos := range map[string]*fence.Pos{"until": untilPos(d.Until), "from": untilPos(d.Since), "off": d.Off} {
 		if pos != nil {
 			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure", word).Hint = "take it away, or take guard away"
 		}
@@ -157,13 +158,6 @@ func untilPos(u *fence.Until) *fence.Pos {
 		return nil
 	}
 	return &u.Pos
-}
-
-func atMostPos(d *fence.Rule) *fence.Pos {
-	if d.AtMost == nil {
-		return nil
-	}
-	return &d.AtMost.Pos
 }
 
 // senders takes what a rule says of who sends, and of routers on the way.

@@ -360,7 +360,7 @@ func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[stri
 // and with the port, until f says that it is enough.
 func eachWayIn(m *model, h *fleet.Host, now int64, f func(from *fleet.Host, port int) (more bool)) {
 	for _, r := range m.policy.Rules {
-		if !r.Guard || r.Block || !r.InForce(now) || !r.To.Names(h) {
+		if !r.Sure() || r.Block || !r.InForce(now) || !r.To.Names(h) {
 			continue
 		}
 		port := 0
