@@ -6,6 +6,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
@@ -49,25 +50,69 @@ type pass struct {
 	where    map[*fleet.Host]*whereabouts
 	budget   packet.Budget
 	now      int64
-	codes    []string // of all checks
-	accepted map[acceptance]bool
+	codes    []string                      // of all checks
+	says     map[string]map[int]*statement // by file and line
+	declared map[string]*statement         // networks, segments, services and roles by their names
+	accepted map[fence.Pos][]fence.Problem // what each `knowingly` accepts
 	problems []fence.Problem
 }
 
-// acceptance is a warning that a rule accepts with `knowingly`.
-type acceptance struct {
-	rule *policy.Rule
-	code string
+// statement is one of the policy's, with what it accepts and the names it is made of.
+type statement struct {
+	fence.Stmt
+	accepts []fence.Knowingly
+	names   []string
 }
 
-// warn reports a warning about a rule, unless the rule accepts it.
-func (p *pass) warn(r *policy.Rule, code, hint, format string, args ...any) {
-	for _, k := range r.Decl.Knowingly {
-		if k.Code == code {
-			p.accepted[acceptance{r, code}] = true
-			return
+// read notes where which statement stands.
+func (p *pass) read() {
+	p.says, p.declared, p.accepted = map[string]map[int]*statement{}, map[string]*statement{}, map[fence.Pos][]fence.Problem{}
+	for _, file := range p.files {
+		lines := map[int]*statement{}
+		p.says[file.Name] = lines
+		for i, s := range file.Stmts {
+			of := &statement{Stmt: s, accepts: fence.AcceptedBy(s)}
+			for _, r := range fence.References(&fence.File{Stmts: file.Stmts[i : i+1]}) {
+				switch {
+				case r.Decl && !r.Rule:
+					p.declared[r.Name] = of
+				case !r.Rule:
+					of.names = append(of.names, r.Name)
+				}
+			}
+			for line := file.Lines[i][0]; line <= file.Lines[i][1]; line++ {
+				lines[line] = of
+			}
 		}
 	}
+}
+
+// accepts says that a warning is accepted where it is told, or by what the statement there names:
+// the cause stands there.
+func (p *pass) accepts(pr fence.Problem) bool {
+	of := p.says[pr.File][pr.Line]
+	if of == nil || pr.Severity != fence.Warning || pr.Code == staleKnowinglyCode {
+		return false
+	}
+	by := []*statement{of}
+	for _, name := range of.names {
+		if d := p.declared[name]; d != nil {
+			by = append(by, d)
+		}
+	}
+	for _, s := range by {
+		for _, k := range s.accepts {
+			if k.Code == pr.Code {
+				p.accepted[k.Pos] = append(p.accepted[k.Pos], pr)
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// warn reports a warning about a rule, unless it is accepted.
+func (p *pass) warn(r *policy.Rule, code, hint, format string, args ...any) {
 	p.report(fence.Warningf(r.Pos, len(r.Name), code, format, args...).Hinted("%s", hint))
 }
 
@@ -176,33 +221,73 @@ type attribution struct {
 	deciders []compile.Decider
 }
 
-func (p *pass) report(pr fence.Problem) { p.problems = append(p.problems, pr) }
+// report tells a problem, unless it is accepted.
+func (p *pass) report(pr fence.Problem) {
+	if !p.accepts(pr) {
+		p.problems = append(p.problems, pr)
+	}
+}
 
 // Policy reads a policy's files, resolves them against a fleet and runs all
 // checks, for an instant in seconds since 1970. The checks run only where nothing
 // before them is an error.
 func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
-	return run(packet.Budget{}, sources, fl, now)
+	pol, problems, _ := run(packet.Budget{}, sources, fl, now)
+	return pol, problems
 }
 
 // PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
 // work was to end.
 func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []fence.Problem, err error) {
-	err = packet.Untangled(func() { pol, problems = run(b, sources, fl, now) })
+	err = packet.Untangled(func() { pol, problems, _ = run(b, sources, fl, now) })
 	return pol, problems, err
 }
 
-func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
+// An Acceptance is a `knowingly` of a policy, with the warnings that it covers.
+type Acceptance struct {
+	File   string          `json:"file"`
+	Line   int             `json:"line"`
+	Column int             `json:"column"`
+	In     string          `json:"in" doc:"the name of the rule or the declaration that says it"`
+	Code   string          `json:"code"`
+	Why    string          `json:"why"`
+	Covers []fence.Problem `json:"covers"`
+}
+
+// AcceptedWithin is all that a policy accepts, in the order of the places, within a budget; nothing
+// where the policy has errors.
+func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, err error) {
+	all = []Acceptance{}
+	err = packet.Untangled(func() {
+		_, _, p := run(b, sources, fl, now)
+		if p == nil {
+			return
+		}
+		for _, file := range p.files {
+			for _, s := range file.Stmts {
+				for _, k := range fence.AcceptedBy(s) {
+					all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]fence.Problem{}, p.accepted[k.Pos])})
+				}
+			}
+		}
+	})
+	return all, err
+}
+
+// run gives the pass as well, nil if the policy has errors that no check found.
+func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem, *pass) {
 	in, problems := policy.Read(sources, fl)
 	if in.Files == nil && problems != nil { // it is too large, and nothing of it was read
-		return &policy.Policy{Fleet: fl}, problems
+		return &policy.Policy{Fleet: fl}, problems, nil
 	}
 	in.Budget = b
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
+	var p *pass
 	if !fence.HasErrors(problems) {
-		p := &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
-			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now, accepted: map[acceptance]bool{}}
+		p = &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
+			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now}
+		p.read()
 		p.sp.Since(now)
 		for _, c := range Checks {
 			p.codes = append(p.codes, c.Code)
@@ -214,7 +299,7 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 		problems = append(problems, p.problems...)
 	}
 	fence.SortProblems(problems)
-	return pol, problems
+	return pol, problems, p
 }
 
 // Summary counts problems, as in "2 errors, 1 warning".

@@ -98,7 +98,9 @@ func TestWarnings(t *testing.T) {
 	require.Empty(t, warnings(""), "the ground that the cases stand on is sound")
 	for _, c := range []struct{ text, want, sound string }{
 		{"allow a: blue -> green : https on quay\n", `never-matches: the rule "a" matches no packet on any host`, "allow a: green -> blue : https\n"},
-		{"service ssh = tcp 2222\nallow a: vpn -> green : ssh\n", `shadowed: the service "ssh" is registered as tcp 22, and means something else here`, "service http = tcp 80\nallow a: vpn -> green : http\n"},
+		{"network old = 192.0.2.0/28 knowingly one-family \"an old line\"\nallow a: old -> red : tcp 90\nallow b: old -> red : tcp 91 knowingly one-family \"x\"\nallow c: 192.0.2.64/28 -> red : tcp 92\n",
+			`one-family: the allow "c" admits nothing over IPv6, which its hosts have too`, "network old = 192.0.2.0/28 knowingly one-family \"an old line\"\nallow a: old -> red : tcp 90\n"},
+		{"service ssh = tcp 2222\nallow a: vpn -> green : ssh\n", `shadowed: the service "ssh" is registered as tcp 22, and means something else here`, "service http = tcp 80\nservice ssh = tcp 2222 knowingly shadowed \"so it is\"\nallow a: vpn -> green : http, ssh\n"},
 		{"allow a: vpn -> green : https\nblock b: everywhere -> green : tcp 100-1000\n", `contradicted: all that the allow "a" admits is refused by block b`, "allow a: vpn -> green : https over b\nblock b: everywhere -> green : tcp 100-1000\n"},
 		{"allow a: vpn -> green : https\nallow b: vpn -> green : tcp 400-500\n", `covered: all that the rule "a" does is done by allow b`, "allow a: vpn -> green : https log\nallow b: vpn -> green : tcp 400-500\n"},
 		{"allow a: vpn -> green : https\nallow b: vpn -> host h4 : tcp 443\n", `repeated: the rule "b" does exactly what allow a does`, "allow a: vpn -> green : https\nallow b: vpn -> green : http\n"},
@@ -131,7 +133,7 @@ func TestWarnings(t *testing.T) {
 		{"allow a: green -> vpn : https from user www\n", `sender-open: the allow "a" names who may send, and on h4 outbound is open to all`, ""},
 		{"allow a: vpn -> green : https until 2026-11-24\n", `ended: the rule "a" ended with 2026-11-24`, "allow a: vpn -> green : https until 2026-11-24 off\n"},
 		{"allow a: vpn -> green : https until 2026-12-01\n", `ends-soon: the rule "a" ends with 2026-12-01`, "allow a: vpn -> green : https until 2027-12-01\n"},
-		{"allow a: vpn -> green : https knowingly wide-open \"once\"\n", `stale-knowingly: the rule "a" accepts wide-open, which it no longer gives`, ""},
+		{"allow a: vpn -> green : https knowingly wide-open \"once\"\n", `stale-knowingly: "a" accepts wide-open, which is no longer told`, ""},
 		{"allow a: vpn -> green : https knowingly wide-opn \"typo\"\n", `stale-knowingly: no check has the code "wide-opn"`, ""},
 	} {
 		assert.Equal(t, []string{c.want}, warnings(c.text), c.text)
@@ -258,6 +260,8 @@ func TestWarningsAboutRoles(t *testing.T) {
 	}
 	const use = "allow use: blue, green -> red : https\n"
 	require.Empty(t, policy("role red\nrole blue\nrole green\n", use))
+	require.Equal(t, []string{`empty-role: no host has the role "grey"`}, policy("role red\nrole blue\nrole green\nrole grey\n", use+"allow soon: red -> grey : https\n"))
+	require.Empty(t, policy("role red\nrole blue\nrole green\nrole grey \"next year\" { outbound closed } knowingly empty-role \"not bought yet\"\n", use+"allow soon: red -> grey : https\n"))
 	require.Equal(t, []string{`unnamed-role: no rule names the role "green"`}, policy("role red\nrole blue\nrole green\n", "allow use: blue -> red : https\n"))
 	require.Empty(t, policy("role red\nrole blue\nrole green\n", "allow use: blue -> red except green : https\n"), "a role that is taken away is named")
 	require.Equal(t, []string{`stance-overridden: "outbound open" of role "red" does not hold on h2, which is "blue" too`},
@@ -270,7 +274,7 @@ func TestWarningsAboutRoles(t *testing.T) {
 // TestTheDocumentationListsAllChecks keeps docs/checks.md what the checks say of themselves.
 func TestTheDocumentationListsAllChecks(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("# What check finds\n\n`yfence check` tells these of a policy that reads well. A warning is accepted where it stands with `knowingly CODE \"why\"`.\n`yfence check --explain CODE` prints any of them. This page is made from the checks: `make generate`.\n")
+	b.WriteString("# What check finds\n\n`yfence check` tells these of a policy that reads well. A warning is accepted where it stands with `knowingly CODE \"why\"`, or by the declaration that is its cause.\n`yfence check --explain CODE` prints any of them. This page is made from the checks: `make generate`.\n")
 	for _, c := range check.Checks {
 		title, rest, _ := strings.Cut(c.Doc, "\n")
 		fmt.Fprintf(&b, "\n## %s\n**%s**\n%s", c.Code, title, rest)

@@ -8,27 +8,35 @@ import (
 
 // staleKnowingly: see its documentation.
 var staleKnowingly = Check{
-	Code: "stale-knowingly",
-	Doc: `A rule accepts a warning that is no longer there.
+	Code: staleKnowinglyCode,
+	Doc: `A warning is accepted that is no longer there.
 
 What was accepted has been put right, or never was. Take the knowingly away, so that
 the warning is heard if it comes back.
 `,
 	run: func(p *pass) {
-		for _, r := range p.rules() {
-			for _, k := range r.Decl.Knowingly {
-				switch {
-				case !slices.Contains(p.codes, k.Code):
-					p.report(fence.Warningf(k.Pos, len("knowingly"), "stale-knowingly", "no check has the code %q", k.Code).
-						Hinted("%s", nearestCode(k.Code, p.codes)))
-				case !p.accepted[acceptance{r, k.Code}]:
-					p.report(fence.Warningf(k.Pos, len("knowingly"), "stale-knowingly", "the rule %q accepts %s, which it no longer gives", r.Name, k.Code).
-						Hinted("take the knowingly away"))
+		idle := map[fence.Pos]bool{} // rules that do not count: nothing is told of them
+		for _, r := range p.pol.Rules {
+			idle[r.Pos] = !r.InForce(p.now)
+		}
+		for _, file := range p.files {
+			for _, s := range file.Stmts {
+				for _, k := range fence.AcceptedBy(s) {
+					switch {
+					case !slices.Contains(p.codes, k.Code):
+						p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "no check has the code %q", k.Code).
+							Hinted("%s", nearestCode(k.Code, p.codes)))
+					case p.accepted[k.Pos] == nil && !idle[s.Declared().Pos]:
+						p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
+							Hinted("take the knowingly away"))
+					}
 				}
 			}
 		}
 	},
 }
+
+const staleKnowinglyCode = "stale-knowingly"
 
 func nearestCode(code string, codes []string) string {
 	if near := fence.Nearest(code, codes); near != "" {

@@ -234,12 +234,14 @@ func (p *parser) networkDecl(first Token) Stmt {
 		}
 		d.Shared = p.word("shared")
 		d.Description = p.description()
+		p.accepted(&d.Accepted)
 		return d
 	}
 	p.want(Equals, `"="`, p.form("network"))
 	d.Addrs = p.addresses(p.form("network"))
 	d.Shared = p.word("shared")
 	d.Description = p.description()
+	p.accepted(&d.Accepted)
 	return d
 }
 
@@ -286,7 +288,7 @@ func (p *parser) segmentDecl(first Token) Stmt {
 	d := &NetworkDecl{Segment: true, Ident: p.name("segment")}
 	p.want(Equals, `"="`, p.form("segment"))
 	d.Addrs = p.addresses(p.form("segment"))
-	for p.more() && p.tok().Kind == Word {
+	for p.more() && p.tok().Kind == Word && p.tok().Text != "knowingly" {
 		switch t := p.take(); t.Text {
 		case "shared":
 			d.Shared = true
@@ -297,6 +299,7 @@ func (p *parser) segmentDecl(first Token) Stmt {
 		}
 	}
 	d.Description = p.description()
+	p.accepted(&d.Accepted)
 	return d
 }
 
@@ -335,15 +338,21 @@ func (p *parser) addrItem(form string) AddrItem {
 
 func (p *parser) roleDecl(first Token) Stmt {
 	d := &RoleDecl{Ident: p.name("role"), Description: p.description()}
-	if !p.punct(Open) {
-		return d
+	if p.punct(Open) {
+		p.stances(d)
 	}
+	p.accepted(&d.Accepted)
+	return d
+}
+
+// stances takes what stands in a role's braces.
+func (p *parser) stances(d *RoleDecl) {
 	const inRole = `"inbound", "outbound", "forward", "refuse by" or "log refused"`
 	for {
 		t := p.tok()
 		if t.Kind == Close { // stands at the start of a line as often as not
 			p.advance()
-			return d
+			return
 		}
 		if t.Kind == EOF || t.First && slices.Contains(keywords(), t.Text) {
 			p.fail(t, "syntax", `"}"`, "the braces of role %q are not closed", d.Name)
@@ -395,6 +404,7 @@ func (p *parser) serviceDecl(first Token) Stmt {
 		d.Units = list(p, func() Label { return p.singleWord("a unit's name", p.form("service")) })
 	}
 	d.Description = p.description()
+	p.accepted(&d.Accepted)
 	return d
 }
 

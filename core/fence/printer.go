@@ -137,6 +137,7 @@ func rowOf(stmt Stmt) row {
 		if d.Description != "" {
 			r.tail = quote(d.Description)
 		}
+		r.pieces = acceptances(d.Knowingly)
 		return r
 	case *ServiceDecl:
 		r := row{head: "service " + d.Name, body: "= " + services(d.Terms)}
@@ -146,9 +147,12 @@ func rowOf(stmt Stmt) row {
 		if d.Description != "" {
 			r.tail = quote(d.Description)
 		}
+		r.pieces = acceptances(d.Knowingly)
 		return r
 	case *RoleDecl:
-		return roleRow(d)
+		r := roleRow(d)
+		r.pieces = acceptances(d.Knowingly)
+		return r
 	case *GroundDecl:
 		parts := make([]string, len(d.Parts))
 		for i, p := range d.Parts {
@@ -364,10 +368,11 @@ func printSenders(m *modified) string {
 	return strings.Join(parts, "  ")
 }
 
-func printKnowingly(m *modified) string {
-	var parts []string
-	for _, k := range m.common.Knowingly {
+func printKnowingly(m *modified) string { return strings.Join(acceptances(m.common.Knowingly), "  ") }
+
+func acceptances(list []Knowingly) (parts []string) {
+	for _, k := range list {
 		parts = append(parts, "knowingly "+k.Code+" "+quote(k.Why))
 	}
-	return strings.Join(parts, "  ")
+	return parts
 }

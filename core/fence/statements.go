@@ -314,8 +314,17 @@ func (u *Until) Instant() (int64, bool) {
 	return 0, false
 }
 
-func (p *parser) knowingly(t Token, m *modified) {
+func (p *parser) knowingly(t Token, m *modified) { m.common.Accepted.add(p, t) }
+
+// accepted takes what a declaration accepts, behind all else that it says.
+func (p *parser) accepted(a *Accepted) {
+	for p.more() && p.tok().Kind == Word && p.tok().Text == "knowingly" {
+		a.add(p, p.take())
+	}
+}
+
+func (a *Accepted) add(p *parser, t Token) {
 	code := p.want(Word, "a warning's code", `knowingly CODE "why"`)
 	why := p.want(String, "a quoted reason", `knowingly CODE "why"`)
-	m.common.Knowingly = append(m.common.Knowingly, Knowingly{t.Pos, code.Text, why.Text})
+	a.Knowingly = append(a.Knowingly, Knowingly{t.Pos, code.Text, why.Text})
 }

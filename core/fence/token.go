@@ -185,7 +185,7 @@ func init() {
 				m.common.Ref = p.want(String, "a quoted reference", `ref "…"`).Text
 			},
 			func(m *modified) string { return quotedAfter("ref ", m.common.Ref) }},
-		{keyword{"knowingly", `knowingly CODE "why"`, "accepts that warning here; once the warning is gone this is itself a warning"}, "", (*parser).knowingly, printKnowingly},
+		{keyword{"knowingly", `knowingly CODE "why"`, "accepts that warning here, or on a declaration wherever that is named; once the warning is gone this is itself a warning"}, "", (*parser).knowingly, printKnowingly},
 	}
 }
 

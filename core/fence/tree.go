@@ -42,6 +42,7 @@ type NetworkDecl struct {
 	Shared      bool
 	Local       bool
 	Description string
+	Accepted
 }
 
 // Addresses is a list with what is taken away from it.
@@ -64,6 +65,7 @@ type ServiceDecl struct {
 	Terms       []ServiceTerm
 	Units       []Label // that serve it
 	Description string
+	Accepted
 }
 
 // A ServiceTerm is one item of a list of services: ports of protocols, an ICMP
@@ -91,6 +93,7 @@ type RoleDecl struct {
 	Stances     []Stance
 	RefuseBy    *Choice // drop or reject
 	LogRefused  *Log
+	Accepted
 }
 
 // A Text is a quoted text where it stands.
@@ -179,11 +182,25 @@ type Rule struct {
 
 // Common is what is for people, and holds for all rules, redirects and the like.
 type Common struct {
-	Off       *Pos // where it says so
-	Because   string
-	Owner     string
-	Ref       string
-	Knowingly []Knowingly
+	Off     *Pos // where it says so
+	Because string
+	Owner   string
+	Ref     string
+	Accepted
+}
+
+// Accepted is the warnings that a statement accepts: where it stands, or of those that name what
+// it declares.
+type Accepted struct{ Knowingly []Knowingly }
+
+func (a *Accepted) accepts() []Knowingly { return a.Knowingly }
+
+// AcceptedBy are the warnings that a statement accepts.
+func AcceptedBy(s Stmt) []Knowingly {
+	if a, ok := s.(interface{ accepts() []Knowingly }); ok {
+		return a.accepts()
+	}
+	return nil
 }
 
 func (c *Common) common() *Common { return c }

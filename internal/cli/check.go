@@ -6,16 +6,19 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 func (a *app) checkCommand() *cobra.Command {
-	var strict bool
+	var strict, accepted bool
 	var explain string
 	c := &cobra.Command{
 		Use:   "check [DIR]",
@@ -28,6 +31,9 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 		RunE: func(_ *cobra.Command, args []string) error {
 			if explain != "" {
 				return a.explainCode(explain)
+			}
+			if accepted {
+				return a.printAccepted()
 			}
 			_, texts, problems, err := a.checked()
 			if err != nil {
@@ -51,9 +57,45 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 		},
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "end with 1 for a warning too")
+	c.Flags().BoolVar(&accepted, "accepted", false, "list the warnings that the policy accepts, and what each covers, instead")
 	c.Flags().StringVar(&explain, "explain", "", "print what a problem's code means")
 	_ = c.RegisterFlagCompletionFunc("explain", cobra.FixedCompletions(codes(), cobra.ShellCompDirectiveNoFileComp))
 	return c
+}
+
+// printAccepted lists what a policy accepts with `knowingly`.
+func (a *app) printAccepted() error {
+	files, err := a.sources()
+	if err != nil {
+		return err
+	}
+	fl, _, problems, err := a.fleet()
+	if err != nil {
+		return err
+	}
+	if fence.HasErrors(problems) {
+		a.explain(a.errOut, problems, files)
+		return told(problems)
+	}
+	var all []check.Acceptance
+	if err := within(limits.Cases, "checking the policy", func(b packet.Budget) (err error) {
+		all, err = check.AcceptedWithin(b, files, fl, time.Now().Unix())
+		return err
+	}); err != nil {
+		return err
+	}
+	return a.print(map[string]any{"version": api.Version, "accepted": all}, func(w io.Writer) {
+		p := a.paint(w)
+		for _, k := range all {
+			_, _ = fmt.Fprintf(w, "%s accepts %s: %s  %s\n", p(bold, k.In), k.Code, k.Why, p(dim, fmt.Sprintf("(%s:%d:%d)", k.File, k.Line, k.Column)))
+			for _, c := range k.Covers {
+				_, _ = fmt.Fprintf(w, "    %s  %s\n", c.Message, p(dim, fmt.Sprintf("(%s:%d:%d)", c.File, c.Line, c.Column)))
+			}
+		}
+		if len(all) == 0 {
+			_, _ = fmt.Fprintln(w, "nothing is accepted")
+		}
+	})
 }
 
 func codes() []string {
