@@ -602,11 +602,17 @@ func (d *demo) connects(from, to, iface string, port int) (passes bool, err erro
 		}
 	}
 	var listener net.Listener
-	if err := d.hosts[to].Do(func() (err error) {
+	listen := func() (err error) {
 		listener, err = net.Listen("tcp", address)
 		return err
-	}); err != nil {
-		return false, err
+	}
+	// What a wave tries it listens for as well, for as long as somebody may come: the port is free soon.
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if err := d.hosts[to].Do(listen); err == nil {
+			break
+		} else if !errors.Is(err, syscall.EADDRINUSE) || time.Now().After(deadline) {
+			return false, err
+		}
 	}
 	defer func() { _ = listener.Close() }()
 	err = d.hosts[from].Do(func() error {
