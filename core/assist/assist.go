@@ -199,6 +199,11 @@ func (a *Analysis) hoverName(name string) string {
 			return fmt.Sprintf("**role %s**, %s\n\n%s\n\n%s", name, count(len(names), "host"), r.Description, some(names, 12))
 		}
 	}
+	for _, p := range a.pol.Peers {
+		if p.Name == name {
+			return fmt.Sprintf("**peers %s**, %s\n\n%s\n\n%s", name, hosts(p.Side.Hosts, p.Side.Text), p.Description, addresses(p.Side.Addrs.Prefixes()))
+		}
+	}
 	if terms := a.pol.TermsOf(name); terms != nil {
 		return fmt.Sprintf("**service %s**\n\n%s", name, strings.Join(terms, ", "))
 	}
@@ -312,7 +317,7 @@ func (a *Analysis) Complete(pos fence.Pos) (out []Proposal) {
 	case words[0] == "service":
 		return a.things("service")
 	case len(words) > 1:
-		out = slices.Concat(a.things("role"), a.things("network"), a.things("segment"))
+		out = slices.Concat(a.things("role"), a.things("peers"), a.things("network"), a.things("segment"))
 		for _, w := range []string{"fleet", "everywhere", "strangers", "host"} {
 			out = append(out, Proposal{w, "word", ""})
 		}
@@ -326,6 +331,10 @@ func (a *Analysis) things(kind string) (out []Proposal) {
 	case "role":
 		for _, r := range a.pol.Roles {
 			out = append(out, Proposal{r.Name, kind, r.Description})
+		}
+	case "peers":
+		for _, p := range a.pol.Peers {
+			out = append(out, Proposal{p.Name, kind, p.Side.Text})
 		}
 	case "service":
 		for _, s := range a.pol.Services {

@@ -40,17 +40,18 @@ func analyse(t *testing.T, uses string) (*assist.Analysis, fence.Pos) {
 
 func TestHover(t *testing.T) {
 	for uses, want := range map[string]string{
-		"allow a: off|ice -> red : ssh\n":                       "**network office**\n\nthe desks\n\n198.51.100.0/24, 2001:db8:5::/48",
-		"allow a: office -> r|ed : ssh\n":                       "**role red**, 2 hosts\n\nthe red ones\n\nh1, h2",
-		"allow a: office -> red : we|b\n":                       "**service web**\n\ntcp 80, tcp 443, udp 9",
-		"allow a: office -> red : |domain\n":                    "**service domain**\n\ntcp 53, udp 53",
-		"allow a: office -> red : ssh on qu|ay\n":               "**segment quay**, shared: strangers are on it\n\n\n\n10.40.0.0/16",
-		"allow |a: office -> red : ssh because \"why\"\n":       "**allow a**: from office to red (2 hosts)\n\nwhy",
-		"allow a: office -> red : ssh gu|ard\n":                 "`guard`\n\npart of the way in; takes no date and no `off`",
-		"al|low a: office -> red : ssh\n":                       "`allow NAME: PEERS -> PEERS : SERVICES  modifiers`\n\nadmits connections; the left side starts them",
-		"allow a: host h|2 -> red : ssh\n":                      "**host h2**: red, blue\n\n10.40.3.1, 198.51.100.7",
-		"allow a: office -> red : ssh # Ünder the |\n":          "",
-		"allow ä: office -> red : ssh because \"für\" gua|rd\n": "`guard`\n\npart of the way in; takes no date and no `off`",
+		"allow a: off|ice -> red : ssh\n":                                          "**network office**\n\nthe desks\n\n198.51.100.0/24, 2001:db8:5::/48",
+		"allow a: office -> r|ed : ssh\n":                                          "**role red**, 2 hosts\n\nthe red ones\n\nh1, h2",
+		"peers desks = green, office \"who sits\"\nallow a: des|ks -> red : ssh\n": "**peers desks**, green, office (1 host)\n\nwho sits\n\n198.51.100.0/24, 203.0.113.9, 2001:db8:5::/48",
+		"allow a: office -> red : we|b\n":                                          "**service web**\n\ntcp 80, tcp 443, udp 9",
+		"allow a: office -> red : |domain\n":                                       "**service domain**\n\ntcp 53, udp 53",
+		"allow a: office -> red : ssh on qu|ay\n":                                  "**segment quay**, shared: strangers are on it\n\n\n\n10.40.0.0/16",
+		"allow |a: office -> red : ssh because \"why\"\n":                          "**allow a**: from office to red (2 hosts)\n\nwhy",
+		"allow a: office -> red : ssh gu|ard\n":                                    "`guard`\n\npart of the way in; takes no date and no `off`",
+		"al|low a: office -> red : ssh\n":                                          "`allow NAME: PEERS -> PEERS : SERVICES  modifiers`\n\nadmits connections; the left side starts them",
+		"allow a: host h|2 -> red : ssh\n":                                         "**host h2**: red, blue\n\n10.40.3.1, 198.51.100.7",
+		"allow a: office -> red : ssh # Ünder the |\n":                             "",
+		"allow ä: office -> red : ssh because \"für\" gua|rd\n":                    "`guard`\n\npart of the way in; takes no date and no `off`",
 	} {
 		a, pos := analyse(t, uses)
 		require.Equal(t, want, strings.TrimSpace(a.Hover(pos)), uses)

@@ -14,7 +14,7 @@ var Mistakes = []Check{
 	{Code: "open-quote", Doc: "A text in quotes is not closed on its line.\n\nTexts stand on one line, between two \".\n"},
 	{Code: "unknown", Doc: "Something is named that nobody declared.\n\nRoles, networks, segments and services are declared once, in any file of the policy; hosts\nstand in the fleet file. Often it is misspelt.\n"},
 	{Code: "twice", Doc: "Something is said or declared twice.\n\nA name belongs to one thing, a rule's name too: it says which rule is meant.\n"},
-	{Code: "cycle", Doc: "Something is made of itself.\n\nNetworks, segments and services may name others, but not in a circle.\n"},
+	{Code: "cycle", Doc: "Something is made of itself.\n\nNetworks, segments, services and peers may name others, but not in a circle.\n"},
 	{Code: "address", Doc: "Something is no address, prefix or range.\n\nAn address is written as 192.0.2.7 or 2001:db8::7, a prefix as 192.0.2.0/24, a range as\n192.0.2.10-192.0.2.19.\n"},
 	{Code: "port", Doc: "Something is no port.\n\nPorts go from 0 to 65535; two with a hyphen between are a range: tcp 8443-8446.\n"},
 	{Code: "number", Doc: "A number is not one that can stand here.\n\nThe message says from where to where it goes.\n"},

@@ -19,6 +19,11 @@ names another.
 				p.report(fence.Warningf(n.Pos, len(n.Name), "unused", "nothing uses %q", n.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
+		for _, s := range p.pol.Peers {
+			if !s.Used {
+				p.report(fence.Warningf(s.Pos, len(s.Name), "unused", "nothing uses the peers %q", s.Name).Hinted("take it away, or name it where it is meant"))
+			}
+		}
 		for _, s := range p.pol.Services {
 			if !s.Used {
 				p.report(fence.Warningf(s.Pos, len(s.Name), "unused", "nothing uses the service %q", s.Name).Hinted("take it away, or name it where it is meant"))

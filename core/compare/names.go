@@ -74,6 +74,9 @@ func NamesOf(pol *policy.Policy) *Names {
 	for _, net := range pol.Networks {
 		add(net.Name, net.Addrs)
 	}
+	for _, p := range pol.Peers {
+		add(p.Name, p.Side.Addrs)
+	}
 	// Of two of the same size the one declared by the user comes first: roles
 	// and networks were added after hosts.
 	slices.Reverse(n.known)

@@ -101,7 +101,7 @@ func (p *parser) punct(k Kind) bool {
 var elsewhere = map[string]string{
 	"deny": "to refuse something, write a block: " + blockForm, "drop": "to refuse something, write a block: " + blockForm, "reject": "to refuse something, write a block, with by reject if it is to be told: " + blockForm,
 	"accept": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "permit": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "rule": "a rule is an allow or a block: allow NAME: PEERS -> PEERS : SERVICES",
-	"group": "hosts of one kind are a role, addresses a network", "zone": "where hosts are attached is a segment: segment NAME = ADDRESSES", "host": "hosts stand in the fleet file",
+	"group": "hosts of one kind are a role, addresses a network, several of them peers: peers NAME = PEERS", "zone": "where hosts are attached is a segment: segment NAME = ADDRESSES", "host": "hosts stand in the fleet file",
 	"comment": "write because \"why\"; what stands behind a # is for readers alone", "include": "all .fence files of the folder are one policy", "disabled": "write off in front of the statement", "off": "it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES",
 }
 
@@ -403,6 +403,15 @@ func (p *parser) serviceDecl(first Token) Stmt {
 	if p.word("unit") {
 		d.Units = list(p, func() Label { return p.singleWord("a unit's name", p.form("service")) })
 	}
+	d.Description = p.description()
+	p.accepted(&d.Accepted)
+	return d
+}
+
+func (p *parser) peersDecl(first Token) Stmt {
+	d := &PeersDecl{Ident: p.name("peers")}
+	p.want(Equals, `"="`, p.form("peers"))
+	d.Peers = p.peers("peers")
 	d.Description = p.description()
 	p.accepted(&d.Accepted)
 	return d

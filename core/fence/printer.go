@@ -153,6 +153,12 @@ func rowOf(stmt Stmt) row {
 		r := roleRow(d)
 		r.pieces = acceptances(d.Knowingly)
 		return r
+	case *PeersDecl:
+		r := row{head: "peers " + d.Name, body: "= " + peers(d.Peers), pieces: acceptances(d.Knowingly)}
+		if d.Description != "" {
+			r.tail = quote(d.Description)
+		}
+		return r
 	case *GroundDecl:
 		parts := make([]string, len(d.Parts))
 		for i, p := range d.Parts {

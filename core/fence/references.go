@@ -44,7 +44,7 @@ func References(file *File) (out []Reference) {
 	for _, stmt := range file.Stmts {
 		switch stmt.(type) {
 		case *PolicyDecl, *GroundDecl: // which declare no name that is used
-		case *NetworkDecl, *ServiceDecl, *RoleDecl:
+		case *NetworkDecl, *ServiceDecl, *RoleDecl, *PeersDecl:
 			out = append(out, Reference{Ident: stmt.Declared(), Decl: true})
 		default:
 			out = append(out, Reference{Ident: stmt.Declared(), Decl: true, Rule: true})
@@ -55,6 +55,8 @@ func References(file *File) (out []Reference) {
 			addrs(d.Addrs.Except)
 		case *ServiceDecl:
 			terms(d.Terms)
+		case *PeersDecl:
+			side(d.Peers)
 		case *GroundDecl:
 			for _, p := range d.Parts {
 				side(p.From)

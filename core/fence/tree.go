@@ -13,7 +13,7 @@ type File struct {
 }
 
 // A Stmt is one statement: *PolicyDecl, *NetworkDecl, *ServiceDecl, *RoleDecl,
-// *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
+// *PeersDecl, *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
 type Stmt interface{ Declared() Ident }
 
 // An Ident is a name where it stands. The zero Ident is one that is missing.
@@ -64,6 +64,14 @@ type ServiceDecl struct {
 	Ident
 	Terms       []ServiceTerm
 	Units       []Label // that serve it
+	Description string
+	Accepted
+}
+
+// A PeersDecl gives peers a name.
+type PeersDecl struct {
+	Ident
+	Peers       Peers
 	Description string
 	Accepted
 }

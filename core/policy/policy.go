@@ -35,6 +35,7 @@ type Policy struct {
 	Masquerades []*Masquerade
 	Pos         fence.Pos
 	Services    []*Service
+	Peers       []*Peers
 	Strangers   *netipx.IPSet // whom `strangers` stands for
 
 	asking sync.Mutex
@@ -44,7 +45,7 @@ type Policy struct {
 // WaysIn is the policy with no rules but those that keep a way in: the ground, the
 // stances and what is left to other programs stay as they are.
 func (p *Policy) WaysIn() *Policy {
-	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves,
+	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves, Peers: p.Peers,
 		Pos: p.Pos, Services: p.Services, Strangers: p.Strangers, names: p.names}
 	for _, r := range p.Rules {
 		if r.Guard {
@@ -61,6 +62,16 @@ type Service struct {
 	Units []string // that serve it
 	Pos   fence.Pos
 	Used  bool // a rule or another service names it
+}
+
+// Peers are declared peers.
+type Peers struct {
+	Name        string
+	Description string
+	Side        Side
+	Pos         fence.Pos
+	Used        bool // something names it
+	whole       bool // it is hosts of ours and nothing else
 }
 
 // A GroundChange turns a part of the ground off in a direction, or narrows it to peers.
@@ -185,6 +196,9 @@ type group struct {
 	hosts []*fleet.Host
 	named map[*fleet.Host]bool
 	addrs *netipx.IPSet
+
+	mixed bool                          // it is not hosts of ours alone, whole
+	part  map[*fleet.Host]*netipx.IPSet // what of a host of which it is not all
 }
 
 func newGroup(hosts []*fleet.Host) *group {

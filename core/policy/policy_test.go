@@ -21,6 +21,12 @@ func TestSides(t *testing.T) {
 		"green":                          "named h4: 203.0.113.9/32",
 		"host h2":                        "named h2: 10.40.3.1/32 198.51.100.7/32",
 		"blue except host h3":            "named h2: 10.40.3.1/32 198.51.100.7/32",
+		"crowd":                          "named h2 h3 h4: 10.40.3.1/32 10.60.3.1/32 198.51.100.7/32 203.0.113.9/32 fd60::3:1/128",
+		"crowd at red":                   "named h2: 10.40.3.1/32 198.51.100.7/32",
+		"fleet except crowd":             "named h1: 10.40.0.1/32 10.60.0.1/32 203.0.113.1/32 2001:db8:1::1/128 fd40::1/128 fd60::1/128",
+		"some":                           "named h2: 10.40.3.1/32 192.0.2.0/28 192.0.2.16/30",
+		"both at 192.0.0.0/8":            "named: 192.0.2.0/28 192.0.2.16/30",
+		"everywhere at some":             "10.40.3.1/32 192.0.2.0/28 192.0.2.16/30",
 		"fleet at blue":                  "named h2 h3: 10.40.3.1/32 10.60.3.1/32 198.51.100.7/32 fd60::3:1/128",
 		"red at blue":                    "named h2: 10.40.3.1/32 198.51.100.7/32",
 		"fleet except fleet at red":      "named h3 h4: 10.60.3.1/32 203.0.113.9/32 fd60::3:1/128",
@@ -36,7 +42,7 @@ func TestSides(t *testing.T) {
 		"everywhere except 128.0.0.0/1":  "0.0.0.0/1 ::/0",
 		"192.0.2.9-192.0.2.10, fd00::/8": "192.0.2.9/32 192.0.2.10/32 fd00::/8",
 	} {
-		pol := policytest.Resolve(t, policytest.Fleet, head+"network net = inner, 192.0.2.16-192.0.2.19\nnetwork inner = 192.0.2.0/28\nallow a: "+peers+" -> fleet : ssh\n")
+		pol := policytest.Resolve(t, policytest.Fleet, head+"network net = inner, 192.0.2.16-192.0.2.19\nnetwork inner = 192.0.2.0/28\nallow a: "+peers+" -> fleet : ssh\npeers crowd = blue, host h4\npeers some = fleet at 10.40.0.0/16, net except host h1\npeers both = crowd, net\n")
 		s := pol.Rule("a").From
 		got := ""
 		if s.Named {
@@ -118,10 +124,11 @@ func TestMessages(t *testing.T) {
 		{"allow a: red -> blue : ssh on net\nnetwork net = 10.0.0.0/8\n", `5:31 unknown: no segment is named "net" | "net" is declared at p.fence:6:9 as something else`},
 		{"allow a: red -> blue : ssh over b\nallow b: red -> blue : ssh\n", `5:33 over: "b" is an allow; an exception is made to a block | name the block that stands in the way`},
 		{"allow a: red -> blue : ssh over c\nblock cc: red -> blue : ssh\n", `5:33 unknown: no block is named "c" | did you mean "cc"?`},
-		{"network red = 10.0.0.0/8\n", `5:9 twice: "red" is declared twice | the other declaration is at p.fence:2:6; networks, segments, services and roles share their names`},
+		{"network red = 10.0.0.0/8\n", `5:9 twice: "red" is declared twice | the other declaration is at p.fence:2:6; networks, segments, services, roles and peers share their names`},
 		{"allow a: red -> blue : ssh\nblock a: red -> blue : ssh\n", `6:7 twice: two rules are named "a" | the other is at p.fence:5:7; a rule's name says which rule is meant`},
-		{"network a = b\nnetwork b = a\n", `5:9 cycle: the network "a" is made of itself | a network may name others, but not in a circle`},
-		{"service s = z\nservice z = s\n", `5:9 cycle: the service "s" is made of itself | a service may name others, but not in a circle`},
+		{"network a = b\nnetwork b = a\n", `5:9 cycle: the network "a" is made of itself | one may name others, but not in a circle`},
+		{"peers x = y\npeers y = x\nallow a: x -> red : ssh\n", `5:7 cycle: the peers "x" is made of itself | one may name others, but not in a circle`},
+		{"service s = z\nservice z = s\n", `5:9 cycle: the service "s" is made of itself | one may name others, but not in a circle`},
 		{"network net = 192.0.2.0/24\nallow a: net -> everywhere : ssh\n", "6:7 no-end: the rule \"a\" names hosts of ours at neither end | name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`"},
 		{"role gate\nsegment s = 10.0.0.0/8\nallow a: gate -> everywhere : ssh on s through gate\n", `7:38 through: what goes through gate is on more than one segment: it takes no "on" | take one of the two away`},
 		{"role gate\nallow a: gate -> everywhere : ssh encrypted through gate\n", "6:53 through: what is encrypted from end to end shows a router on its way nothing but ESP | take `through` away, and allow `protocol 50` through gate"},

@@ -107,6 +107,8 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 		places:     map[string]fence.Pos{},
 		networks:   map[string]*fence.NetworkDecl{},
 		services:   map[string]*fence.ServiceDecl{},
+		peersDecls: map[string]*fence.PeersDecl{},
+		peersOf:    map[string]*Peers{},
 		roles:      map[string]*Role{},
 		addrs:      map[string]*Network{},
 		terms:      map[string][]Term{},
@@ -124,6 +126,9 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	}
 	r.members()
 	r.strangersOf()
+	for _, d := range r.peersOrder {
+		r.pol.Peers = append(r.pol.Peers, r.peers(d))
+	}
 	r.rules()
 	r.others()
 	fence.SortProblems(r.problems)
@@ -155,6 +160,9 @@ type resolver struct {
 	places       map[string]fence.Pos // of networks, segments, services and roles: one namespace
 	networks     map[string]*fence.NetworkDecl
 	services     map[string]*fence.ServiceDecl
+	peersDecls   map[string]*fence.PeersDecl
+	peersOf      map[string]*Peers
+	peersOrder   []*fence.PeersDecl
 	roles        map[string]*Role
 	networkOrder []*fence.NetworkDecl
 	serviceOrder []*fence.ServiceDecl
@@ -186,7 +194,7 @@ func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *fenc
 // declare notes a name, and says whether it is new.
 func (r *resolver) declare(i fence.Ident) bool {
 	if before, twice := r.places[i.Name]; twice {
-		r.errorf(i, "twice", "%q is declared twice", i.Name).Hint = fmt.Sprintf("the other declaration is at %s; networks, segments, services and roles share their names", before)
+		r.errorf(i, "twice", "%q is declared twice", i.Name).Hint = fmt.Sprintf("the other declaration is at %s; networks, segments, services, roles and peers share their names", before)
 		return false
 	}
 	r.places[i.Name] = i.Pos
@@ -215,6 +223,11 @@ func (r *resolver) collect(files []*fence.File) {
 				if r.declare(d.Declared()) {
 					r.services[d.Name] = d
 					r.serviceOrder = append(r.serviceOrder, d)
+				}
+			case *fence.PeersDecl:
+				if r.declare(d.Declared()) {
+					r.peersDecls[d.Name] = d
+					r.peersOrder = append(r.peersOrder, d)
 				}
 			case *fence.RoleDecl:
 				if r.declare(d.Declared()) {
@@ -302,7 +315,7 @@ func keysOf[V any](maps ...map[string]V) (keys []string) {
 // enter guards against cycles: it is false, with the problem told, where name is being resolved already.
 func (r *resolver) enter(i fence.Ident, what string) bool {
 	if r.busy[i.Name] {
-		r.errorf(i, "cycle", "the %s %q is made of itself", what, i.Name).Hint = "a " + what + " may name others, but not in a circle"
+		r.errorf(i, "cycle", "the %s %q is made of itself", what, i.Name).Hint = "one may name others, but not in a circle"
 		return false
 	}
 	r.busy[i.Name] = true
@@ -443,6 +456,28 @@ func (r *resolver) serviceTerms(list []fence.ServiceTerm, within ...string) (ter
 		}
 	}
 	return terms
+}
+
+// peers is what declared peers are.
+func (r *resolver) peers(d *fence.PeersDecl) *Peers {
+	if p := r.peersOf[d.Name]; p != nil {
+		return p
+	}
+	if !r.enter(d.Declared(), "peers") {
+		p := &Peers{Name: d.Name, Side: Side{Addrs: &netipx.IPSet{}, own: &netipx.IPSet{}}}
+		r.peersOf[d.Name] = p // it is told once
+		return p
+	}
+	p := &Peers{Name: d.Name, Description: d.Description, Pos: d.Pos, Side: r.side(d.Peers), whole: true}
+	for _, peer := range slices.Concat(d.Peers.Items, d.Peers.Except) {
+		for at := &peer; at != nil; at = at.At {
+			_, g := r.peerGroup(*at)
+			p.whole = p.whole && g.named != nil && !g.mixed
+		}
+	}
+	delete(r.busy, d.Name)
+	r.peersOf[d.Name] = p
+	return p
 }
 
 // members puts every host under its roles, and on its segments.

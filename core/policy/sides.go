@@ -24,14 +24,14 @@ func (r *resolver) side(p fence.Peers) Side {
 	var texts, exceptions []string
 	for _, peer := range p.Items {
 		texts = append(texts, peer.Text)
-		s.Refs = append(s.Refs, refs(peer)...)
+		s.Refs = append(s.Refs, r.refs(peer)...)
 		s.Everywhere = s.Everywhere || peer.Kind == fence.EverywherePeer && peer.At == nil
 		s.Strangers = s.Strangers || peer.Kind == fence.StrangersPeer
 		named, narrows, g := r.peer(peer)
 		s.Named = s.Named || named
 		for _, h := range g.hosts {
 			hosts[h] = true
-			whole[h] = whole[h] || !narrows
+			whole[h] = whole[h] || !narrows && g.part[h] == nil
 		}
 		b.AddSet(g.addrs)
 	}
@@ -39,7 +39,7 @@ func (r *resolver) side(p fence.Peers) Side {
 		exceptions = append(exceptions, peer.Text)
 		_, narrows, g := r.peer(peer)
 		for _, h := range g.hosts {
-			if !narrows {
+			if !narrows && g.part[h] == nil {
 				delete(hosts, h)
 			}
 			if peer.Kind == fence.HostPeer {
@@ -82,13 +82,16 @@ func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
 	}
 	peer := p.Items[0]
 	named, narrows, g := r.peer(peer)
-	if narrows {
+	if narrows || g.part != nil {
 		return s, false
 	}
-	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer && peer.At == nil, Strangers: peer.Kind == fence.StrangersPeer, Refs: refs(peer)}
+	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer && peer.At == nil, Strangers: peer.Kind == fence.StrangersPeer, Refs: r.refs(peer)}
 	s.Named, s.Addrs, s.own = named, g.addrs, &netipx.IPSet{}
 	if named {
 		s.Hosts, s.named, s.own = g.hosts, g.named, g.addrs
+	}
+	if g.mixed {
+		s.own = newGroup(g.hosts).addrs
 	}
 	return s, true
 }
@@ -142,10 +145,13 @@ func (r *resolver) known(name string) *netipx.IPSet {
 }
 
 // refs are the names that a peer is made of: what only narrows it is none, but for a host.
-func refs(p fence.Peer) (names []string) {
+func (r *resolver) refs(p fence.Peer) (names []string) {
 	for of := &p; of != nil; of = of.At {
 		if of.Name != "" && (of == &p || of.Kind == fence.HostPeer) {
 			names = append(names, of.Name)
+		}
+		if d := r.peersDecls[of.Name]; d != nil && of.Kind == fence.NamedPeer {
+			names = append(names, r.peers(d).Side.Refs...)
 		}
 	}
 	return names
@@ -161,8 +167,8 @@ func (r *resolver) peer(p fence.Peer) (named, narrows bool, g *group) {
 		key += fmt.Sprint(" at ", at.Kind, at.Name)
 		ours, there := r.peerGroup(*at)
 		switch {
-		case !named || !ours:
-			g = &group{hosts: g.hosts, named: g.named, addrs: packet.Intersection(g.addrs, there.addrs)}
+		case !named || !ours || g.mixed || there.mixed:
+			g = &group{hosts: g.hosts, named: g.named, addrs: packet.Intersection(g.addrs, there.addrs), mixed: g.mixed}
 			narrows = named
 		case narrows:
 			both := g.of(there)
@@ -209,10 +215,24 @@ func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 		n.Used = true
 		return false, &group{addrs: n.Addrs}
 	}
+	if d, ok := r.peersDecls[p.Name]; ok {
+		of := r.peers(d)
+		of.Used = true
+		s := of.Side
+		if !s.Named {
+			return false, &group{addrs: s.Addrs}
+		}
+		g := r.groups["peers "+p.Name]
+		if g == nil {
+			g = &group{hosts: s.Hosts, named: s.named, addrs: s.Addrs, mixed: !of.whole, part: s.At}
+			r.groups["peers "+p.Name] = g
+		}
+		return true, g
+	}
 	if h := r.hosts[p.Name]; h != nil && r.hostsByName {
 		return true, r.group("host "+p.Name, []*fleet.Host{h})
 	}
-	what, names := "role, network or segment", append(keysOf(r.roles), keysOf(r.networks)...)
+	what, names := "role, network or segment", append(append(keysOf(r.roles), keysOf(r.networks)...), keysOf(r.peersDecls)...)
 	if r.hostsByName {
 		what, names = "host, role, network or segment", append(names, r.pol.Fleet.Names()...)
 	}

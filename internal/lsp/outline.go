@@ -14,7 +14,7 @@ import (
 )
 
 // symbolKinds are the protocol's numbers for what a name stands for.
-var symbolKinds = map[string]int{"role": 5, "network": 3, "segment": 3, "service": 11, "rule": 12}
+var symbolKinds = map[string]int{"role": 5, "peers": 5, "network": 3, "segment": 3, "service": 11, "rule": 12}
 
 // symbols are what a file declares, in order.
 func (s *server) symbols(a *assist.Analysis, sources []policy.Source, file string) []map[string]any {
@@ -34,7 +34,7 @@ func (s *server) symbols(a *assist.Analysis, sources []policy.Source, file strin
 // tokenTypes are those that we colour: what stands for each kind of thing.
 var tokenTypes = []string{"keyword", "class", "namespace", "interface", "function", "string", "number", "comment", "operator"}
 
-var typeOf = map[string]int{"role": 1, "network": 2, "segment": 2, "service": 3, "rule": 4}
+var typeOf = map[string]int{"role": 1, "peers": 1, "network": 2, "segment": 2, "service": 3, "rule": 4}
 
 // tokens are a file's pieces as the protocol lists them: five numbers for each, places told from
 // those of the piece before.

@@ -124,6 +124,9 @@ func unsayable(plan *compile.Plan) (out []string) {
 	}
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
+			if r.Match.Since != 0 && r.Match.Until == 0 { // one that is given no end gets the last second it knows
+				add(r, "from %s without an end, as its clock ends in 2038 (say until when)", time.Unix(r.Match.Since, 0).UTC().Format(time.DateOnly))
+			}
 			if at := max(r.Match.Since, r.Match.Until); at > latest {
 				add(r, "a date of %s, which is after 2038-01-19", time.Unix(at, 0).UTC().Format(time.DateOnly))
 			}

@@ -26,6 +26,7 @@ type Opinion struct {
 	networks map[string]*fence.NetworkDecl
 	services map[string]*fence.ServiceDecl
 	roles    map[string]*fence.RoleDecl
+	peers    map[string]*fence.PeersDecl
 	allows   []*fence.Rule
 	blocks   []*fence.Rule
 	ground   []fence.GroundPart
@@ -35,13 +36,14 @@ type Opinion struct {
 	redirects []*fence.Redirect
 	expects   []*fence.Expectation
 
-	places []netip.Addr // see Addresses
+	places []netip.Addr    // see Addresses
+	memo   map[string]bool // what was said of declared peers: they are asked about again and again
 	ports  []int
 }
 
 // New takes files without mistakes, and no lists. The instant is in seconds since 1970.
 func New(fl *fleet.Fleet, now int64, registered func(name string) []string, files ...*fence.File) *Opinion {
-	o := &Opinion{fleet: fl, now: now, registered: registered, networks: map[string]*fence.NetworkDecl{}, services: map[string]*fence.ServiceDecl{}, roles: map[string]*fence.RoleDecl{}}
+	o := &Opinion{fleet: fl, now: now, registered: registered, networks: map[string]*fence.NetworkDecl{}, services: map[string]*fence.ServiceDecl{}, roles: map[string]*fence.RoleDecl{}, peers: map[string]*fence.PeersDecl{}}
 	for _, f := range files {
 		for _, s := range f.Stmts {
 			switch d := s.(type) {
@@ -49,6 +51,8 @@ func New(fl *fleet.Fleet, now int64, registered func(name string) []string, file
 				o.networks[d.Name] = d
 			case *fence.ServiceDecl:
 				o.services[d.Name] = d
+			case *fence.PeersDecl:
+				o.peers[d.Name] = d
 			case *fence.RoleDecl:
 				o.roles[d.Name] = d
 			case *fence.GroundDecl:
@@ -480,17 +484,23 @@ func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
 	if p.Kind == fence.NamedPeer && o.networks[p.Name] != nil {
 		return o.inNetwork(p.Name, a)
 	}
+	if d := o.peers[p.Name]; d != nil && !o.ofHosts(p) {
+		return o.once("holds "+p.Name+a.String(), func() bool { return o.holds(d.Peers, a) })
+	}
 	return slices.ContainsFunc(o.fleet.Hosts, func(h *fleet.Host) bool { return o.isHost(p, h) && h.Addresses().Contains(a) })
 }
 
 // ofHosts says that a peer is hosts of ours.
 func (o *Opinion) ofHosts(p fence.Peer) bool {
+	if d := o.peers[p.Name]; d != nil { // and nothing else
+		return !slices.ContainsFunc(slices.Concat(d.Peers.Items, d.Peers.Except), func(p fence.Peer) bool { return !o.ofHosts(p) || o.inPart(p) })
+	}
 	return p.Kind == fence.FleetPeer || p.Kind == fence.HostPeer || p.Kind == fence.NamedPeer && o.roles[p.Name] != nil
 }
 
 // inPart says that a peer is some addresses, and not hosts of ours that are named by both.
 func (o *Opinion) inPart(p fence.Peer) bool {
-	return p.At != nil && (!o.ofHosts(*p.At) || o.inPart(*p.At))
+	return p.At != nil && (!o.ofHosts(*p.At) || o.inPart(*p.At) || o.peers[p.Name] != nil && !o.ofHosts(fence.Peer{Kind: p.Kind, Name: p.Name}))
 }
 
 // isHost says that a peer names a host of ours: by both names where it is at hosts of ours.
@@ -506,15 +516,36 @@ func (o *Opinion) isHost(p fence.Peer, h *fleet.Host) bool {
 	case fence.HostPeer:
 		return h.Name == p.Name
 	case fence.NamedPeer:
+		if d := o.peers[p.Name]; d != nil {
+			return o.once("carries "+p.Name+" "+h.Name, func() bool { return o.carries(d.Peers, h) })
+		}
 		return o.roles[p.Name] != nil && h.HasRole(p.Name)
 	}
 	return false
 }
 
+// wholly says that a peer names a host of ours, and all of it.
+func (o *Opinion) wholly(p fence.Peer, h *fleet.Host) bool {
+	d := o.peers[p.Name]
+	return !o.inPart(p) && o.isHost(p, h) && (d == nil || !o.once("narrowed "+p.Name+" "+h.Name, func() bool { return o.narrowed(d.Peers, h) }))
+}
+
+// once answers the same question once.
+func (o *Opinion) once(question string, answer func() bool) bool {
+	said, known := o.memo[question]
+	if !known {
+		if said = answer(); o.memo == nil {
+			o.memo = map[string]bool{}
+		}
+		o.memo[question] = said
+	}
+	return said
+}
+
 // carries says that a side names a host, which it has not taken away.
 func (o *Opinion) carries(s fence.Peers, h *fleet.Host) bool {
 	names := func(p fence.Peer) bool { return o.isHost(p, h) }
-	if !slices.ContainsFunc(s.Items, names) || slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return !o.inPart(p) && names(p) }) {
+	if !slices.ContainsFunc(s.Items, names) || slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return o.wholly(p, h) }) {
 		return false
 	}
 	return !o.narrowed(s, h) || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool { return h.Addresses().Contains(a) && o.holds(s, a) })
@@ -522,7 +553,7 @@ func (o *Opinion) carries(s fence.Peers, h *fleet.Host) bool {
 
 // narrowed says that a side holds only some of a host's addresses.
 func (o *Opinion) narrowed(s fence.Peers, h *fleet.Host) bool {
-	whole := slices.ContainsFunc(s.Items, func(p fence.Peer) bool { return !o.inPart(p) && o.isHost(p, h) })
+	whole := slices.ContainsFunc(s.Items, func(p fence.Peer) bool { return o.wholly(p, h) })
 	return !whole || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool {
 		return h.Addresses().Contains(a) && slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return o.isOf(p, a) })
 	})

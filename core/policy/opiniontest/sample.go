@@ -56,6 +56,9 @@ func (o *Opinion) Addresses() []netip.Addr {
 }
 
 func (o *Opinion) sides() (out []fence.Peers) {
+	for _, d := range o.peers {
+		out = append(out, d.Peers)
+	}
 	for _, r := range append(slices.Clone(o.allows), o.blocks...) {
 		out = append(out, r.From, r.To)
 	}

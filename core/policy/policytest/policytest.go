@@ -84,11 +84,12 @@ func Random(rng *rand.Rand) string {
 	var b strings.Builder
 	b.WriteString("policy random language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48 except 198.51.100.9\nnetwork lab = 10.40.3.0/24, 10.60.3.0/24, fd40::/64\n")
 	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\nnetwork both = lab, hill%s\n", pick("", " local"), pick("", " shared"), pick("", "", " shared"))
+	b.WriteString("peers crowd = red, host h3\npeers mixed = blue at hill, office\npeers nested = crowd except blue at quay\n")
 	b.WriteString("service web = tcp 80, 443\nservice http = http, tcp 8080\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
 		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
 	}
-	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9", "fleet at blue", "red at blue", "fleet except red at blue", "green, red at host h1"}
+	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9", "fleet at blue", "red at blue", "fleet except red at blue", "green, red at host h1", "crowd", "mixed", "nested", "crowd at blue", "fleet except crowd", "mixed, host h3 at hill"}
 	hosts := func() string { return pick(ours...) }
 	others := func() string {
 		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office", "strangers at hill", "everywhere at red", "lab at strangers", "office at 198.51.100.0/28")
@@ -124,12 +125,12 @@ func Random(rng *rand.Rand) string {
 		return ""
 	}
 	within := func() string {
-		return pick("", "", "", "", "", " within red, blue", " within quay, hill", " within red, lab", " within green, host h1", " within fleet, strangers")
+		return pick("", "", "", "", "", " within red, blue", " within quay, hill", " within red, lab", " within green, host h1", " within fleet, strangers", " within crowd, green", " within mixed, red")
 	}
 	// circumstances narrow a rule to what a packet itself does not show.
 	circumstances := func(sides string) (s string) {
 		if rng.IntN(6) == 0 {
-			s += pick(" from 2027-01-15", " from 2026-11-27T06:00Z until 2027-03-31", " until 2027-03-31", " until 2027-06-30", " until 2026-12-24T12:00Z")
+			s += pick(" from 2027-01-15 until 2028-02-29", " from 2026-11-27T06:00Z until 2027-03-31", " until 2027-03-31", " until 2027-06-30", " until 2026-12-24T12:00Z")
 		}
 		if rng.IntN(10) == 0 {
 			s += " encrypted"
