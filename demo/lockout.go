@@ -33,7 +33,7 @@ func (d *demo) lockOut(ctx context.Context) error {
 	}
 	fmt.Println("Somebody tidies the policy, and takes the two lines out that let anybody log in:\n\n$ yfence publish -m 'fewer rules'")
 	publish := []string{"publish", "--policy", dir, "-m", "fewer rules", "--yes"}
-	if err := d.operate(ctx, 1, publish...); err != nil {
+	if err := d.operate(ctx, 2, publish...); err != nil {
 		return err
 	}
 	fmt.Println("\nForced through, it is in force for ten seconds on every host:\n\n$ yfence publish -m 'fewer rules' --in-spite-of no-guard; yfence waves start --steps 100% --within 10s")
