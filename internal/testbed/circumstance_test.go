@@ -130,7 +130,7 @@ func ending(t *testing.T, j *Judge, settled func(stances, rules string)) {
 	for in := 3 * time.Second; ; in *= 2 { // a busy machine may need longer than that to ask
 		end = time.Now().UTC().Add(in).Truncate(time.Second)
 		settled("", "allow x: office -> red : ssh until "+end.Format("2006-01-02T15:04:05Z")+
-			"\nallow y: office -> red : https from 2026-01-01 until 2037-12-31\nallow z: office -> red : smtp from "+end.Format("2006-01-02T15:04:05Z"))
+			"\nallow y: office -> red : https from 2026-01-01 until 2037-12-31\nallow z: office -> red : smtp from "+end.Format("2006-01-02T15:04:05Z")+" until 2037-12-31")
 		got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443", "198.51.100.9:25"))
 		require.NoError(t, err)
 		if time.Now().Before(end) || in > time.Minute {
