@@ -28,7 +28,7 @@ type Check struct {
 // Checks lists all checks, in the order in which they run.
 var Checks = []Check{
 	noGuard, guardRefused, noWayIn, cannotCarry, expectation, // errors
-	neverMatches, contradicted, covered, repeated, limitPointless,
+	expectationOff, neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused, shadowed, onlyBlocked, emptyList,
 	redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,

@@ -44,7 +44,7 @@ func TestExpectations(t *testing.T) {
 			"e (always): ssh from outside to h1 does not pass; set aside inbound by leave l (p.fence:8:7) [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by wan0]"},
 		{"nor a host and itself", "role red { inbound open }\nrole blue\nrole green\nexpect e: never host h1 -> host h1 : any", ""},
 		{"on a segment alone", red + "allow a: vpn, 10.40.0.0/16 -> red : ssh\nexpect e: never vpn -> red : ssh on quay", ""},
-		{"off it is not proven", red + "allow a: vpn -> red : ssh\nexpect e: never vpn -> red : ssh off", ""},
+		{"off it is not proven", red + "allow a: vpn -> red : ssh\nexpect e: never vpn -> red : ssh off because \"x\"", ""},
 
 		{"always holds where an allow admits it all", red + "allow a: vpn -> red : ssh\nexpect e: always vpn -> red : ssh", ""},
 		{"and breaks where a part is refused", red + "allow a: vpn -> red : tcp 20-23\nblock b: 192.0.2.0/28 -> red : ssh\nexpect e: always vpn -> red : ssh",

@@ -23,7 +23,9 @@ func Upgrade(files []*File) {
 		}
 	}
 	each(func(e *Expectation) {
-		names[e.Name] = true
+		if names[e.Name] = true; e.Off != nil && e.Because == "" { // which it must say now
+			e.Because = "no reason was given"
+		}
 		if e.Kind == "always" {
 			anywhere := *e // which this may have made of an `only` that said a segment
 			anywhere.On = nil

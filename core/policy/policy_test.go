@@ -143,6 +143,7 @@ func TestMessages(t *testing.T) {
 		{"network n = 192.0.2.0/24\nredirect r: everywhere -> red : tcp 80 to red : tcp 81\n", "6:43 redirect: the redirect \"r\" goes to red, which is more than one address of a family | say which: an address, or `host NAME at SEGMENT`"},
 		{"network n = 192.0.2.0/24\nmasquerade m: n -> everywhere through gate\n", "6:39 unknown: no role is named \"gate\" | "},
 		{"redirect r: office -> red : tcp 80 through gate to tcp 81\n", "5:13 unknown: no role, network or segment is named \"office\" | \n5:44 unknown: no role is named \"gate\" | "},
+		{"expect e: never red -> blue : ssh off\n", `5:35 expectation-off: the expectation "e" is off and does not say why | say so: because "…"`},
 		{"expect e: never red -> blue : sssh on quai\n", "5:31 unknown: no service is named \"sssh\" | did you mean \"ssh\"?\n5:39 unknown: no segment is named \"quai\" | "},
 		{"network office = 198.51.100.0/24\nallow a: office -> red : ssh from user backup\n", "6:35 sender: only the sending end knows who sends, and office is no host of ours | name a role, host NAME or fleet on the left, or take `from user` away"},
 		{"policy q language 1\n", "5:8 twice: the policy is named twice | the other name is at p.fence:1:8; leave one"},

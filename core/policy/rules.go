@@ -224,6 +224,9 @@ func (r *resolver) expectation(d *fence.Expectation) {
 	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d,
 		Within: withinText(d.Within), On: r.segments(d.On)}
 	e.From, e.To, e.Spans = r.spans(d.From, d.To, d.Within, nil)
+	if d.Off != nil && d.Because == "" {
+		r.errorf(fence.Ident{Name: "off", Pos: *d.Off}, "expectation-off", "the expectation %q is off and does not say why", d.Name).Hint = "say so: because \"…\""
+	}
 	if !e.From.Named && !e.To.Named {
 		r.errorf(d.Declared(), "no-end", "the expectation %q names hosts of ours at neither end", d.Name).Hint =
 			"name a role, host NAME or fleet on one side: only hosts of ours can make it hold"
