@@ -77,7 +77,7 @@ export function Copies({ host }: { host: string }) {
       <p className="flex flex-wrap items-center gap-2 border-t border-line px-5 py-2.5 text-sm text-faint">
         <Unplug className="size-3.5" aria-hidden />
         <span>
-          To see one, or to put it back: <Mono>yfence copies show {host} NUMBER</Mono>, <Mono>yfence copies put-back {host} NUMBER</Mono>
+          To see one, or to put it back: <Mono>yfence copies show {host} NUMBER</Mono>, <Mono>yfence copies restore {host} NUMBER</Mono>
         </span>
       </p>
     </section>

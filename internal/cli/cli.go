@@ -133,7 +133,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 	_ = root.MarkPersistentFlagDirname("policy")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.adoptCommand(), a.publishCommand(), a.revisionsCommand(), a.listsCommand(), a.fleetCommand(),
-		a.wavesCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.attendCommand(), a.reportCommand(), a.settleCommand(), a.keepCommand(), a.watchdogCommand(), a.rehearseCommand(), a.unitsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand(), a.versionCommand())
+		a.wavesCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.attendCommand(), a.reportCommand(), a.settleCommand(), a.keepCommand(), a.undoCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand(), a.unitsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand(), a.versionCommand())
 	for _, c := range root.Commands() {
 		wantSubcommand(c)
 	}

@@ -134,7 +134,7 @@ func (a *app) copiesPutBack(on *bool) *cobra.Command {
 	var within time.Duration
 	var even bool
 	c := &cobra.Command{
-		Use:   "put-back HOST|--here NUMBER",
+		Use:   "restore HOST|--here NUMBER",
 		Short: "Put a copy in force again, all of it",
 		Long: `Put-back puts all that a copy holds in force again, everybody's rules included. As
 with settle, what is in force now comes back by itself unless it is kept in time.`,
@@ -224,7 +224,7 @@ the rules are those that were kept.`,
 		},
 	}
 	lengthVar(c, &length, "for", 0, "how long, as 30m or 2h")
-	c.Flags().StringVar(&why, "because", "", "the reason, which others see")
+	because(c, &why)
 	_ = c.MarkFlagRequired("for")
 	_ = c.MarkFlagRequired("because")
 	return c

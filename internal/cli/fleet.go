@@ -74,7 +74,7 @@ func (a *app) fleetCommand() *cobra.Command {
 			})
 		},
 	}
-	imported.Flags().StringVarP(&why, "message", "m", "", "the reason")
+	because(imported, &why)
 	imported.Flags().BoolVar(&merge, "merge", false, "put its hosts over those that are there, and remove none")
 	imported.Flags().BoolVar(&preview, "preview", false, "tell what would change, and change nothing")
 	var format string

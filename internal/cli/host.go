@@ -233,8 +233,7 @@ func (a *app) writeReported(w io.Writer, d api.HostDrift) {
 
 type settleFlags struct {
 	within              time.Duration
-	back, kept, refill  bool
-	ground, pause, even bool
+	minimal, pause, even bool
 	pair, task          int64
 	why                 string
 }
@@ -257,25 +256,11 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 	}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
-		switch {
-		case f.back:
-			return a.takeBack(cmd, h, cmp.Or(f.why, "taken back on the host"))
-		case f.kept:
-			return a.loadKept(cmd, h)
-		case f.refill:
-			if err := h.find(); err != nil {
-				return err
-			}
-			return h.machine.Refill(cmd.Context())
-		}
 		return a.settle(cmd, h, f)
 	}
 	lengthVar(c, &f.within, "within", 2*time.Minute, "the time for the keep")
-	c.Flags().BoolVar(&f.back, "back", false, "take the change back that waits for its keep")
-	c.Flags().BoolVar(&f.kept, "kept", false, "put in force what was last kept, as it is done when the host starts")
-	c.Flags().BoolVar(&f.ground, "ground", false, "the ground and the ways in alone")
+	c.Flags().BoolVar(&f.minimal, "minimal", false, "the ground and the ways in alone")
 	c.Flags().BoolVar(&f.even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
-	c.Flags().BoolVar(&f.refill, "refill", false, "tell the rules in force which users and units there are now, as attend does when one starts anew")
 	c.Flags().BoolVar(&f.pause, "pause", false, "")
 	c.Flags().Int64Var(&f.pair, "pair", 0, "")
 	c.Flags().Int64Var(&f.task, "task", 0, "")
@@ -320,7 +305,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 		rules, err = svc.RulesOf(ctx, h.name, kind)
 		w.Passing, w.Change.Kind = true, "pause"
 	} else {
-		kind = map[bool]string{true: "ground"}[f.ground]
+		kind = map[bool]string{true: "ground"}[f.minimal]
 		rules, err = svc.SettlePair(ctx, h.name, kind, f.pair)
 	}
 	if err != nil {
@@ -338,7 +323,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	switch {
 	case f.pause:
 		w.Change.What = "the pause"
-	case f.ground:
+	case f.minimal:
 		w.Change.What = "the ground of " + w.Change.What
 	}
 	if w.Pins, err = h.machine.Pins(); err != nil {
@@ -497,6 +482,44 @@ shares the connection of an earlier one, shows nothing.`,
 		return a.ended(cmd, h, kept)
 	}
 	c.Flags().BoolVar(&console, "at-console", false, "you sit at the machine itself; only where the fleet file says that it has its own console")
+	return c
+}
+
+func (a *app) undoCommand() *cobra.Command {
+	var why string
+	c := &cobra.Command{
+		Use:   "undo",
+		Short: "On a host: take the last change back, before it is kept",
+		Long: `Undo has what was in force before the last change in force again, at once, as it
+would be by itself if nobody kept the change. What was kept is taken back by restoring a
+copy: yfence copies restore --here NUMBER.`,
+		Args: cobra.NoArgs,
+	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error { return a.takeBack(cmd, h, cmp.Or(why, "taken back on the host")) }
+	because(c, &why)
+	return c
+}
+
+// bootCommand is what the unit runs when the host starts: what was last kept is put in force.
+func (a *app) bootCommand() *cobra.Command {
+	c := &cobra.Command{Use: "boot", Short: "On a host: put in force what was last kept, as when it starts", Hidden: true, Args: cobra.NoArgs}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error { return a.loadKept(cmd, h) }
+	return c
+}
+
+// refillCommand is what attend runs when a unit starts anew: the rules in force are told which
+// users and units there are now.
+func (a *app) refillCommand() *cobra.Command {
+	c := &cobra.Command{Use: "refill", Short: "On a host: tell the rules in force who its users and units are now", Hidden: true, Args: cobra.NoArgs}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if err := h.find(); err != nil {
+			return err
+		}
+		return h.machine.Refill(cmd.Context())
+	}
 	return c
 }
 

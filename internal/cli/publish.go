@@ -75,7 +75,7 @@ expectation among them, is refused.`,
 			})
 		},
 	}
-	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
+	because(c, &why)
 	c.Flags().BoolVar(&yes, "yes", false, "publish without showing what changes and asking")
 	c.Flags().StringSliceVar(&inSpiteOf, "in-spite-of", nil, "codes of checks whose errors are not to stand in the way, as no-guard")
 	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is published; 0 is none")

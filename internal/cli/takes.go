@@ -76,3 +76,8 @@ func otherwise(cmd *cobra.Command) string {
 	}
 	return ""
 }
+
+// because is the flag of every command that asks for a reason.
+func because(c *cobra.Command, why *string) {
+	c.Flags().StringVarP(why, "because", "m", "", "the reason, which others see")
+}

@@ -88,7 +88,7 @@ stays, but with --roll-back.`,
 	c.Flags().StringVar(&check, "check", "", "a command or a URL that tells after each step whether all is well")
 	c.Flags().BoolVar(&req.Untried, "untried", false, "do not try what is changed, and what the policy expects")
 	c.Flags().BoolVar(&req.Even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
-	c.Flags().StringVarP(&req.Why, "message", "m", "", "the reason")
+	because(c, &req.Why)
 	c.Flags().BoolVar(&detach, "detach", false, "do not stay; the service goes on by itself")
 	return c
 }
@@ -252,7 +252,7 @@ func printWaveEnd(out io.Writer, w api.Wave) {
 	if w.Stopped != "" {
 		_, _ = fmt.Fprintf(out, "it stopped because %s\n", w.Stopped)
 		if count[api.HostKept] > 0 {
-			_, _ = fmt.Fprintf(out, "what is kept stays; yfence waves return %d puts those hosts back on what they had before\n", w.Number)
+			_, _ = fmt.Fprintf(out, "what is kept stays; yfence waves undo %d puts those hosts back on what they had before\n", w.Number)
 		}
 	}
 }
@@ -322,12 +322,12 @@ func (a *app) wavesStop() *cobra.Command {
 	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {
 		return svc.StopWave(ctx, number, why)
 	})
-	c.Flags().StringVarP(&why, "message", "m", "", "the reason")
+	because(c, &why)
 	return c
 }
 
 func (a *app) wavesReturn() *cobra.Command {
-	c := &cobra.Command{Use: "return NUMBER", Short: "Put the hosts that a wave has settled back on what they had before", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "undo NUMBER", Short: "Put the hosts that a wave has settled back on what they had before", Args: cobra.ExactArgs(1)}
 	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {
 		w, err := svc.ReturnWave(ctx, number)
 		if err != nil {

@@ -135,7 +135,7 @@ func (a *Attendant) followUnits(ctx context.Context) {
 		if due = u.changed(&a.Machine) || due; !due {
 			continue
 		}
-		_, err := a.Run(ctx, "settle", "--refill")
+		_, err := a.Run(ctx, "refill")
 		if err != nil && !failed && ctx.Err() == nil {
 			a.Say("the rules do not follow a unit that started anew, which is tried again: %v", err)
 		}
@@ -348,14 +348,14 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 			args = append(args, "--pause")
 		}
 		if t.Ground {
-			args = append(args, "--ground")
+			args = append(args, "--minimal")
 		}
 		if t.Even {
 			args = append(args, "--even-so")
 		}
 		return a.change(ctx, args)
 	case "put back":
-		return a.change(ctx, []string{"copies", "put-back", strconv.Itoa(t.Copy), "--here", "--within", t.Within, "--output", "json"})
+		return a.change(ctx, []string{"copies", "restore", strconv.Itoa(t.Copy), "--here", "--within", t.Within, "--output", "json"})
 	case "keep", "take back":
 		for _, close := range a.hush {
 			close()

@@ -177,7 +177,7 @@ func TestAnAttendantHasRulesFollowUnits(t *testing.T) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		for _, s := range r.all {
-			if s == "settle --refill" {
+			if s == "refill" {
 				n++
 			}
 		}

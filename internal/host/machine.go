@@ -108,7 +108,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 		if p.Change.Kind == "pause" {
 			return nil, fmt.Errorf("the filter is paused until %s: end the pause first (yfence resume)", until)
 		}
-		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence settle --back) first", p.Change.What, until)
+		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence undo) first", p.Change.What, until)
 	}
 	if kept, err := m.Kept(); err == nil && kept != nil && w.Copy != nil && kept.OwnConsole {
 		own := *m // what the rules said of the host holds of a copy too

@@ -72,8 +72,8 @@ ConditionPathExists=%[2]s/kept.json
 [Service]
 Type=oneshot
 RemainAfterExit=yes
-ExecStart=%[1]s settle --kept --state %[2]s
-ExecReload=%[1]s settle --kept --state %[2]s
+ExecStart=%[1]s boot --state %[2]s
+ExecReload=%[1]s boot --state %[2]s
 
 [Install]
 WantedBy=sysinit.target %[3]s
