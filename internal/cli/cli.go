@@ -132,8 +132,21 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 	f.StringVar(&a.caFile, "ca-file", "", "a file with the certificates of the authorities that the service's is held against (YFENCE_CA_FILE; else the system's)")
 	_ = root.MarkPersistentFlagDirname("policy")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddCommand(a.checkCommand(), a.tidyCommand(), a.lspCommand(), a.rulesCommand(), a.askCommand(), a.compareCommand(), a.driftCommand(), a.adoptCommand(), a.publishCommand(), a.revisionsCommand(), a.listsCommand(), a.fleetCommand(),
-		a.wavesCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.attendCommand(), a.reportCommand(), a.settleCommand(), a.keepCommand(), a.undoCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand(), a.unitsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand(), a.versionCommand())
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"policy", "What a policy says, on files or with the service:", []*cobra.Command{a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(), a.driftCommand(), a.adoptCommand(), a.lspCommand()}},
+		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(), a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand()}},
+		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(), a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.id
+			root.AddCommand(c)
+		}
+	}
+	root.AddCommand(a.versionCommand())
 	for _, c := range root.Commands() {
 		wantSubcommand(c)
 	}

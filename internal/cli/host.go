@@ -232,10 +232,10 @@ func (a *app) writeReported(w io.Writer, d api.HostDrift) {
 }
 
 type settleFlags struct {
-	within              time.Duration
+	within               time.Duration
 	minimal, pause, even bool
-	pair, task          int64
-	why                 string
+	pair, task           int64
+	why                  string
 }
 
 func (a *app) settleCommand() *cobra.Command {
@@ -496,7 +496,9 @@ copy: yfence copies restore --here NUMBER.`,
 		Args: cobra.NoArgs,
 	}
 	h := a.onHost(c)
-	c.RunE = func(cmd *cobra.Command, _ []string) error { return a.takeBack(cmd, h, cmp.Or(why, "taken back on the host")) }
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		return a.takeBack(cmd, h, cmp.Or(why, "taken back on the host"))
+	}
 	because(c, &why)
 	return c
 }
