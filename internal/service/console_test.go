@@ -98,7 +98,7 @@ func TestConsole(t *testing.T) {
 	do(chromedp.Click(`//a[contains(., "rules.fence")]`), chromedp.WaitVisible("section ol"))
 	require.Contains(t, text("li.bg-fence"), "hop:", "the link leads to the line of the rule")
 	require.Contains(t, text("aside"), "in force on 2 of 15 hosts")
-	do(chromedp.WaitVisible(`//span[@title="part of the way in; takes no ` + "`until`, `off`, `at most`" + `"][text()="guard"]`)) // modifiers say what they mean
+	do(chromedp.WaitVisible(`//span[@title="part of the way in; takes no date and no ` + "`off`" + `"][text()="guard"]`)) // modifiers say what they mean
 
 	do(chromedp.Navigate(h.url+"/hosts/watch-01"), chromedp.WaitVisible("article"))
 	require.Contains(t, text("article"), "mean exactly the same")
