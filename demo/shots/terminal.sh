@@ -27,22 +27,22 @@ shoot lock-out 'yfence publish -m "fewer rules"' \
 shoot probe "yfence probe 'pilotage-01 -> logbook-01 : postgresql' --listen" \
 	"q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence probe 'pilotage-01 -> logbook-01 : postgresql' --listen $service; q probe --all-expectations; q copies list charts-02; q connections charts-01" 14
 cp -r demo/saltmarsh "$work/saltmarsh"
-sed -i 's/allow dispatch:   office/allow dispatch:   ofice/; s/broker-tls  on quay-lan/broker-tls  on qay-lan/' "$work/saltmarsh/rules.fence"
-echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/saltmarsh/rules.fence"
+sed -i '/^allow dispatch:/s/office/ofice/; s/broker-tls  on quay-lan/broker-tls  on qay-lan/' "$work/saltmarsh/rules.fence"
+echo 'block no-ssh:           everywhere -> logbook : ssh  because "keys leaked"' >>"$work/saltmarsh/rules.fence"
 cp -r "$work/saltmarsh" "$work/guard"
 cp demo/saltmarsh/rules.fence "$work/guard/rules.fence"
-echo 'block no-ssh:     everywhere -> logbook : ssh  because "keys leaked"' >>"$work/guard/rules.fence"
-shoot check 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json' \
-	"cd $work; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence check --policy saltmarsh --fleet saltmarsh/fleet.json   # the names mended'; mv saltmarsh old; mv guard saltmarsh; yfence check --policy saltmarsh --fleet saltmarsh/fleet.json"
-shoot rules 'yfence rules pilotage-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | sed -n "/chain inbound {/,$ p" | cut -c1-150' "cd $PWD; yfence rules pilotage-01 --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | sed -n '/chain inbound {/,\$ p' | expand -t 4 | cut -c1-150 | head -42"
-shoot rules-iptables 'yfence rules charts-02 --dialect iptables --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | cut -c1-150' "cd $PWD; yfence rules charts-02 --dialect iptables --policy demo/saltmarsh --fleet demo/saltmarsh/fleet.json | cut -c1-150"
+echo 'block no-ssh:           everywhere -> logbook : ssh  because "keys leaked"' >>"$work/guard/rules.fence"
+shoot check 'yfence check saltmarsh' \
+	"cd $work; yfence check saltmarsh; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence check saltmarsh   # the names mended'; mv saltmarsh old; mv guard saltmarsh; yfence check saltmarsh"
+shoot rules 'yfence rules pilotage-01 --policy demo/saltmarsh | sed -n "/chain inbound {/,$ p" | cut -c1-150' "cd $PWD; yfence rules pilotage-01 --policy demo/saltmarsh | sed -n '/chain inbound {/,\$ p' | expand -t 4 | cut -c1-150 | head -42"
+shoot rules-iptables 'yfence rules charts-02 --dialect iptables --policy demo/saltmarsh | cut -c1-150' "cd $PWD; yfence rules charts-02 --dialect iptables --policy demo/saltmarsh | cut -c1-150"
 shoot fleet-list 'yfence fleet list' "yfence fleet list --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
-shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json" \
-	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --fleet saltmarsh/fleet.json; q 'everywhere -> jump : ssh' --policy saltmarsh --fleet saltmarsh/fleet.json; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
+shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh" \
+	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh; q 'everywhere -> jump : ssh' --policy saltmarsh; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
 cp -r demo/saltmarsh "$work/change"
 sed -i 's/at most 4 per 1m/at most 40 per 1m/; /^allow nightly/d' "$work/change/rules.fence"
-printf 'allow extra: office -> charts : tcp 8082\nallow snmp:  everywhere -> watch : snmp  knowingly wide-open "for the shot"\n' >>"$work/change/rules.fence"
+printf 'allow extra:            office -> charts : tcp 8082\nallow snmp:             everywhere -> watch : snmp  knowingly wide-open "for the shot"\n' >>"$work/change/rules.fence"
 cp -r demo/saltmarsh "$work/today"
-shoot compare 'yfence compare --from today --to change --fleet fleet.json' "cd $work; cp today/fleet.json .; yfence compare --from today --to change --fleet fleet.json"
+shoot compare 'yfence compare today change' "cd $work; yfence compare today change"
 shoot adopt 'yfence adopt --fleet demo/saltmarsh/fleet.json --dump demo/recorded/logbook-01.json --dump …' \
 	"cd $PWD; yfence adopt --name harbour --fleet demo/saltmarsh/fleet.json \$(for h in logbook-01 pilotage-01 jump-01; do echo --dump demo/recorded/\$h.json; done) | cut -c1-156"
