@@ -105,10 +105,11 @@ function PolicyFile({ name, text, line }: { name: string; text: string; line: nu
 function Line({ text, plain, words, statements }: { text: string; plain: boolean; words: Map<string, string>; statements: Set<string> }) {
   // Texts and comments, words, and what is between them; a rule's name keeps its colon.
   const parts = text.match(/"(?:[^"\\]|\\.)*"|#.*$|[A-Za-z0-9@._:/*+-]+|[^A-Za-z0-9@._:/*+"#-]+|./g) ?? []
+  const begins = parts[0] === 'off' ? 2 : 0 // what is off says so in front
   return (
     <span className="pr-4 whitespace-pre">
       {parts.map((part, i) => {
-        if (i === 0 && statements.has(part)) {
+        if (i === begins && statements.has(part)) {
           return (
             <b key={i} className="font-semibold" title={words.get(part)}>
               {part}
@@ -122,7 +123,7 @@ function Line({ text, plain, words, statements }: { text: string; plain: boolean
             </span>
           )
         }
-        if (i > 0 && words.has(part) && !statements.has(part)) {
+        if (i !== begins && words.has(part) && !statements.has(part)) {
           return (
             <span key={i} className={plain ? 'underline' : 'text-care'} title={words.get(part)}>
               {part}

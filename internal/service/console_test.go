@@ -100,6 +100,8 @@ func TestConsole(t *testing.T) {
 	require.Contains(t, text("aside"), "in force on 2 of 15 hosts")
 	do(chromedp.WaitVisible(`//span[@title="part of the way in; takes no date and no ` + "`off`" + `"][text()="guard"]`)) // modifiers say what they mean
 
+	do(chromedp.WaitVisible(`//span[@title][text()="off"]/following-sibling::b[text()="block"]`))
+
 	do(chromedp.Navigate(h.url+"/hosts/watch-01"), chromedp.WaitVisible("article"))
 	require.Contains(t, text("article"), "mean exactly the same")
 	do(chromedp.Navigate(h.url+"/hosts/jump-01"), chromedp.WaitVisible(`//p[contains(., "never heard of")]`))

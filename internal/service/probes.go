@@ -152,19 +152,24 @@ func there(s *Service, hosts []*fleet.Host, attending map[string]store.Attending
 // set of roles at either end, the first of those that can. What only some may do, those
 // others try.
 func expected(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
-	return between(e, hosts, can, func(h *fleet.Host) bool { return e.From.Names(h) == (e.Kind != "only") })
+	return between(e, hosts, can, e.Kind != "only")
 }
 
 // contrary are connections from whom the expectation does not speak of, or of whom it says
 // that only they may: without one that fares otherwise, nothing shows that any passes, or
 // that any is refused.
 func contrary(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
-	return between(e, hosts, can, func(h *fleet.Host) bool { return e.From.Names(h) == (e.Kind == "only") })
+	return between(e, hosts, can, e.Kind == "only")
 }
 
-func between(e *policy.Expectation, hosts []*fleet.Host, can, from func(*fleet.Host) bool) []trial {
-	opens := firsts(hosts, can, from, nil)
-	return tries(opens, firsts(hosts, can, e.To.Names, opens), e.Terms, e.Kind+" "+e.Name)
+// between are connections to its right side from its left side, or from others than that: within
+// each of those that it says.
+func between(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool, left bool) (all []trial) {
+	for _, s := range e.Spans {
+		opens := firsts(hosts, can, func(h *fleet.Host) bool { return s.From.Names(h) == left }, nil)
+		all = append(all, tries(opens, firsts(hosts, can, s.To.Names, opens), e.Terms, e.Kind+" "+e.Name)...)
+	}
+	return all
 }
 
 // firsts is one host of each set of roles, the first that is so and can; rather not one of
