@@ -47,7 +47,7 @@ func (a *Analysis) at(pos fence.Pos) (fence.Reference, bool) {
 	return fence.Reference{}, false
 }
 
-// Kind says what the name at a place is: role, network, segment, service or rule; "" if none stands there.
+// Kind says what the name at a place is: role, peers, network, segment, service or rule; "" if none stands there.
 func (a *Analysis) Kind(pos fence.Pos) string {
 	if r, ok := a.at(pos); ok {
 		return a.kindOf(r)
@@ -59,7 +59,7 @@ func (a *Analysis) kindOf(r fence.Reference) string {
 	if r.Rule {
 		return "rule"
 	}
-	for _, kind := range []string{"role", "network", "segment", "service"} {
+	for _, kind := range []string{"role", "peers", "network", "segment", "service"} {
 		if slices.ContainsFunc(a.things(kind), func(p Proposal) bool { return p.Text == r.Name }) {
 			return kind
 		}

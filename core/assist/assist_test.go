@@ -141,3 +141,18 @@ func FuzzAnalyse(f *testing.F) {
 		}
 	})
 }
+
+// TestKinds: what a name is, for what an editor lists and colours.
+func TestKinds(t *testing.T) {
+	for uses, want := range map[string]string{
+		"peers desks = green\nallow a: de|sks -> red : ssh\n": "peers",
+		"allow a: office -> r|ed : ssh\n":                     "role",
+		"allow a: offi|ce -> red : ssh\n":                     "network",
+		"allow a: office -> red : ssh on qu|ay\n":             "segment",
+		"allow a: office -> red : w|eb\n":                     "service",
+		"allow |a: office -> red : ssh\n":                     "rule",
+	} {
+		a, pos := analyse(t, uses)
+		require.Equal(t, want, a.Kind(pos), uses)
+	}
+}

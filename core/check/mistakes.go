@@ -24,7 +24,7 @@ var Mistakes = []Check{
 	{Code: "list", Doc: "A list of addresses cannot be read.\n\nIt is a file of the policy's folder with one address, prefix or range a line.\n"},
 	{Code: "ground", Doc: "A part of the ground is named that there is not, or not in this direction.\n\nyfence rules HOST prints the ground with a host's rules.\n"},
 	{Code: "no-end", Doc: "A statement names hosts of ours at neither end.\n\nNobody could carry it out: only hosts of the fleet have rules of ours.\n"},
-	{Code: "guard", Doc: "A guard says something that makes it less than sure.\n\nA guard is the way in. It takes no until, off or at most.\n"},
+	{Code: "guard", Doc: "A guard says something that makes it less than sure.\n\nA guard is the way in. It takes no date and no off.\n"},
 	{Code: "sender", Doc: "It is said who sends where the sending end is not ours.\n\nOnly the sending host knows users, units and programs.\n"},
 	{Code: "through", Doc: "`through` stands with what cannot go with it.\n\nWhat goes through hosts of ours is on more than one segment, and what is encrypted from end to\nend shows them nothing.\n"},
 	{Code: "over", Doc: "`over` names what is no block.\n\nAn allow is an exception to blocks that stand in its way.\n"},
