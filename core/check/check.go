@@ -59,7 +59,6 @@ type pass struct {
 
 // statement is one of the policy's, with what it accepts and the names it is made of.
 type statement struct {
-	fence.Stmt
 	accepts []fence.Knowingly
 	names   []string
 }
@@ -71,7 +70,7 @@ func (p *pass) read() {
 		lines := map[int]*statement{}
 		p.says[file.Name] = lines
 		for i, s := range file.Stmts {
-			of := &statement{Stmt: s, accepts: fence.AcceptedBy(s)}
+			of := &statement{accepts: fence.AcceptedBy(s)}
 			for _, r := range fence.References(&fence.File{Stmts: file.Stmts[i : i+1]}) {
 				switch {
 				case r.Decl && !r.Rule:
@@ -109,6 +108,17 @@ func (p *pass) accepts(pr fence.Problem) bool {
 		}
 	}
 	return false
+}
+
+// eachAccepted calls f for each `knowingly` of the policy, in the order of the places.
+func (p *pass) eachAccepted(f func(fence.Stmt, fence.Knowingly)) {
+	for _, file := range p.files {
+		for _, s := range file.Stmts {
+			for _, k := range fence.AcceptedBy(s) {
+				f(s, k)
+			}
+		}
+	}
 }
 
 // warn reports a warning about a rule, unless it is accepted.
@@ -172,20 +182,11 @@ type wide [2]packet.Set
 func (p *pass) wide(r *policy.Rule) wide {
 	w, ok := p.all[r]
 	if !ok {
-		terms := p.services(r.Terms)
+		terms := compile.TermsSet(p.sp, r.Terms)
 		w = wide{p.sp.And(terms, p.sp.Addrs(packet.Src, r.From.Addrs)), p.sp.And(terms, p.sp.Addrs(packet.Dst, r.To.Addrs))}
 		p.all[r] = w
 	}
 	return w
-}
-
-// services is the packets that terms speak of.
-func (p *pass) services(terms []policy.Term) packet.Set {
-	set := packet.Empty
-	for _, t := range terms {
-		set = p.sp.Or(set, compile.TermSet(p.sp, t))
-	}
-	return set
 }
 
 // segmented says that what a rule matches differs from host to host, or is less
@@ -263,13 +264,9 @@ func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int6
 		if p == nil {
 			return
 		}
-		for _, file := range p.files {
-			for _, s := range file.Stmts {
-				for _, k := range fence.AcceptedBy(s) {
-					all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]fence.Problem{}, p.accepted[k.Pos])})
-				}
-			}
-		}
+		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
+			all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]fence.Problem{}, p.accepted[k.Pos])})
+		})
 	})
 	return all, err
 }

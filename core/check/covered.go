@@ -58,9 +58,7 @@ one of them away changes nothing, which surprises whoever does it. Keep one.
 func (p *pass) saidTwice(r *policy.Rule) {
 	sets := make([]packet.Set, len(r.Decl.Services))
 	for i, s := range r.Decl.Services {
-		for _, t := range p.pol.TermsFor(s) {
-			sets[i] = p.sp.Or(sets[i], compile.TermSet(p.sp, t))
-		}
+		sets[i] = compile.TermsSet(p.sp, p.pol.TermsFor(s))
 	}
 	for i, s := range r.Decl.Services {
 		for k, o := range r.Decl.Services {

@@ -3,6 +3,7 @@ package check
 import (
 	"strings"
 
+	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -18,7 +19,7 @@ the rule wrongly. Choose another name, or say what the registered one says.
 	run: func(p *pass) {
 		for _, s := range p.pol.Services {
 			registered := policy.ServiceTerms(s.Name)
-			if registered == nil || p.services(registered) == p.services(s.Terms) {
+			if registered == nil || compile.TermsSet(p.sp, registered) == compile.TermsSet(p.sp, s.Terms) {
 				continue
 			}
 			p.report(fence.Warningf(s.Pos, len(s.Name), "shadowed", "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).

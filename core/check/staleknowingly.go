@@ -19,20 +19,16 @@ the warning is heard if it comes back.
 		for _, r := range p.pol.Rules {
 			idle[r.Pos] = !r.InForce(p.now)
 		}
-		for _, file := range p.files {
-			for _, s := range file.Stmts {
-				for _, k := range fence.AcceptedBy(s) {
-					switch {
-					case !slices.Contains(p.codes, k.Code):
-						p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "no check has the code %q", k.Code).
-							Hinted("%s", nearestCode(k.Code, p.codes)))
-					case p.accepted[k.Pos] == nil && !idle[s.Declared().Pos]:
-						p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
-							Hinted("take the knowingly away"))
-					}
-				}
+		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
+			switch {
+			case !slices.Contains(p.codes, k.Code):
+				p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "no check has the code %q", k.Code).
+					Hinted("%s", nearestCode(k.Code, p.codes)))
+			case p.accepted[k.Pos] == nil && !idle[s.Declared().Pos]:
+				p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
+					Hinted("take the knowingly away"))
 			}
-		}
+		})
 	},
 }
 

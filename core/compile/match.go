@@ -53,11 +53,7 @@ func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
 		s = sp.And(s, sp.Addrs(packet.Dst, m.To))
 	}
 	if m.Terms != nil {
-		services := packet.Empty
-		for _, t := range m.Terms {
-			services = sp.Or(services, TermSet(sp, t))
-		}
-		s = sp.And(s, services)
+		s = sp.And(s, TermsSet(sp, m.Terms))
 	}
 	if m.States != nil {
 		s = sp.And(s, sp.Values(packet.State, m.States...))
@@ -89,6 +85,15 @@ func SenderField(kind string) packet.Field {
 		return packet.Program
 	}
 	return packet.Unit
+}
+
+// TermsSet is the packets that one of some service terms speaks of.
+func TermsSet(sp *packet.Space, terms []policy.Term) packet.Set {
+	s := packet.Empty
+	for _, t := range terms {
+		s = sp.Or(s, TermSet(sp, t))
+	}
+	return s
 }
 
 // TermSet is the packets a service term speaks of.

@@ -154,7 +154,7 @@ func rowOf(stmt Stmt) row {
 		r.pieces = acceptances(d.Knowingly)
 		return r
 	case *PeersDecl:
-		r := row{head: "peers " + d.Name, body: "= " + peers(d.Peers), pieces: acceptances(d.Knowingly)}
+		r := row{head: "peers " + d.Name, body: "= " + d.Peers.String(), pieces: acceptances(d.Knowingly)}
 		if d.Description != "" {
 			r.tail = quote(d.Description)
 		}
@@ -164,7 +164,7 @@ func rowOf(stmt Stmt) row {
 		for i, p := range d.Parts {
 			parts[i] = p.Name + " off"
 			if !p.Off {
-				parts[i] = p.Name + " from " + peers(p.From)
+				parts[i] = p.Name + " from " + p.From.String()
 			}
 			if p.Direction != "" {
 				parts[i] = p.Direction + " " + parts[i]
@@ -176,9 +176,9 @@ func rowOf(stmt Stmt) row {
 		if d.Block {
 			word = "block "
 		}
-		return ruleRow(word+d.Name, peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{d, &d.Common})
+		return ruleRow(word+d.Name, d.From.String()+" -> "+d.To.String()+" : "+services(d.Services), &modified{d, &d.Common})
 	case *Redirect:
-		body := peers(d.From) + " -> " + peers(d.To) + " : " + d.Service.Text
+		body := d.From.String() + " -> " + d.To.String() + " : " + d.Service.Text
 		if d.Through != nil {
 			body += " " + through(d.Through)
 		}
@@ -188,15 +188,15 @@ func rowOf(stmt Stmt) row {
 		}
 		return ruleRow("redirect "+d.Name, body+d.Port.Text, &modified{nil, &d.Common})
 	case *Masquerade:
-		return ruleRow("masquerade "+d.Name, peers(d.From)+" -> "+peers(d.To)+" "+through(d.Through), &modified{nil, &d.Common})
+		return ruleRow("masquerade "+d.Name, d.From.String()+" -> "+d.To.String()+" "+through(d.Through), &modified{nil, &d.Common})
 	case *Leave:
 		names := make([]string, len(d.Interfaces))
 		for i, w := range d.Interfaces {
 			names[i] = wordText(w.Text)
 		}
-		return ruleRow("leave "+d.Name, peers(d.Peers)+" : "+d.Direction+" via "+strings.Join(names, ", "), &modified{nil, &d.Common})
+		return ruleRow("leave "+d.Name, d.Peers.String()+" : "+d.Direction+" via "+strings.Join(names, ", "), &modified{nil, &d.Common})
 	case *Expectation:
-		return ruleRow("expect "+d.Name, d.Kind+" "+peers(d.From)+" -> "+peers(d.To)+" : "+services(d.Services), &modified{&Rule{Within: d.Within, On: d.On}, &d.Common})
+		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services), &modified{&Rule{Within: d.Within, On: d.On}, &d.Common})
 	}
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
 }
@@ -264,7 +264,8 @@ func services(terms []ServiceTerm) string {
 	return strings.Join(out, ", ")
 }
 
-func peers(p Peers) string {
+// String is peers as a policy writes them.
+func (p Peers) String() string {
 	texts := func(items []Peer) string {
 		out := make([]string, len(items))
 		for i, item := range items {

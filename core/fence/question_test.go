@@ -51,11 +51,11 @@ func sayQuestion(q *Question) string {
 	if q.Out != "" {
 		add("to %s", q.Out)
 	}
-	add("%s", peers(q.From))
+	add("%s", q.From.String())
 	if q.SrcPort != nil {
 		add("port %d-%d", q.SrcPort.Lo, q.SrcPort.Hi)
 	}
-	add("-> %s : %s state %s", peers(q.To), services(q.Services), q.State)
+	add("-> %s : %s state %s", q.To.String(), services(q.Services), q.State)
 	if q.User != "" {
 		add("user %s", q.User)
 	}

@@ -121,7 +121,7 @@ func init() {
 				if m.rule.Within == nil {
 					return ""
 				}
-				return "within " + peers(Peers{Items: m.rule.Within})
+				return "within " + Peers{Items: m.rule.Within}.String()
 			}},
 		{keyword{"on", "on SEGMENT, …", "only over interfaces on one of these and between addresses in it"}, rules + " expect",
 			func(p *parser, t Token, m *modified) { m.rule.On = p.segments("on SEGMENT, …") },

@@ -54,9 +54,9 @@ const made = "-works"
 
 // spoken is what an expectation is about.
 func (e *Expectation) spoken() string {
-	s := peers(e.From) + " -> " + peers(e.To) + " : " + services(e.Services)
+	s := e.From.String() + " -> " + e.To.String() + " : " + services(e.Services)
 	if e.Within != nil {
-		s += " within " + peers(Peers{Items: e.Within})
+		s += " within " + Peers{Items: e.Within}.String()
 	}
 	return s + named(" on ", e.On)
 }

@@ -21,7 +21,7 @@ func (r *resolver) rules() {
 		}
 		rule.Services = textOf(d.Services)
 		rule.On, rule.Arriving = r.segments(d.On), r.segments(d.Arriving)
-		rule.Within = withinText(d.Within)
+		rule.Within = fence.Peers{Items: d.Within}.String()
 		rule.From, rule.To, rule.Spans = r.spans(d.From, d.To, d.Within, rule.On)
 		if d.Until != nil {
 			rule.Until, _ = d.Until.Instant()
@@ -51,7 +51,7 @@ func (r *resolver) spans(from, to fence.Peers, within []fence.Peer, on []*Networ
 		left, right = r.side(from), r.side(to)
 	} else {
 		left, right = r.side(in(from, within...)), r.side(in(to, within...))
-		left.Text, right.Text = peersText(from), peersText(to)
+		left.Text, right.Text = from.String(), to.String()
 		pairs = nil
 		for _, w := range within {
 			a, b := r.side(in(from, w)), r.side(in(to, w))
@@ -90,22 +90,6 @@ func at(p, where fence.Peer) fence.Peer {
 	}
 	p.Text += " at " + where.Text
 	return p
-}
-
-func peersText(p fence.Peers) string {
-	s := withinText(p.Items)
-	if p.Except != nil {
-		s += " except " + withinText(p.Except)
-	}
-	return s
-}
-
-func withinText(list []fence.Peer) string {
-	texts := make([]string, len(list))
-	for i, p := range list {
-		texts[i] = p.Text
-	}
-	return strings.Join(texts, ", ")
 }
 
 func (r *resolver) segments(names []fence.Ident) (out []*Network) {
@@ -222,7 +206,7 @@ func (r *resolver) others() {
 
 func (r *resolver) expectation(d *fence.Expectation) {
 	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d,
-		Within: withinText(d.Within), On: r.segments(d.On)}
+		Within: fence.Peers{Items: d.Within}.String(), On: r.segments(d.On)}
 	e.From, e.To, e.Spans = r.spans(d.From, d.To, d.Within, nil)
 	if d.Off != nil && d.Because == "" {
 		r.errorf(fence.Ident{Name: "off", Pos: *d.Off}, "expectation-off", "the expectation %q is off and does not say why", d.Name).Hint = "say so: because \"…\""

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 
 	"go4.org/netipx"
 
@@ -17,13 +16,11 @@ func (r *resolver) side(p fence.Peers) Side {
 	if s, ok := r.plainSide(p); ok {
 		return s
 	}
-	s := Side{Pos: p.Pos, At: map[*fleet.Host]*netipx.IPSet{}}
+	s := Side{Text: p.String(), Pos: p.Pos, At: map[*fleet.Host]*netipx.IPSet{}}
 	hosts := map[*fleet.Host]bool{}
 	whole := map[*fleet.Host]bool{} // named without saying which address
 	var b, away netipx.IPSetBuilder
-	var texts, exceptions []string
 	for _, peer := range p.Items {
-		texts = append(texts, peer.Text)
 		s.Refs = append(s.Refs, r.refs(peer)...)
 		s.Everywhere = s.Everywhere || peer.Kind == fence.EverywherePeer && peer.At == nil
 		s.Strangers = s.Strangers || peer.Kind == fence.StrangersPeer
@@ -36,7 +33,6 @@ func (r *resolver) side(p fence.Peers) Side {
 		b.AddSet(g.addrs)
 	}
 	for _, peer := range p.Except {
-		exceptions = append(exceptions, peer.Text)
 		_, narrows, g := r.peer(peer)
 		for _, h := range g.hosts {
 			if !narrows && g.part[h] == nil {
@@ -60,10 +56,6 @@ func (r *resolver) side(p fence.Peers) Side {
 		if len(s.At[h].Ranges()) == 0 {
 			delete(hosts, h)
 		}
-	}
-	s.Text = strings.Join(texts, ", ")
-	if exceptions != nil {
-		s.Text += " except " + strings.Join(exceptions, ", ")
 	}
 	for _, h := range r.pol.Fleet.Hosts {
 		if hosts[h] {

@@ -494,9 +494,5 @@ func (r *Reach) OnSegment(seg *policy.Network, from, to Party) packet.Set {
 
 // Services is the packets of some service terms.
 func (r *Reach) Services(terms []policy.Term) packet.Set {
-	s := packet.Empty
-	for _, t := range terms {
-		s = r.sp.Or(s, compile.TermSet(r.sp, t))
-	}
-	return s
+	return compile.TermsSet(r.sp, terms)
 }
