@@ -255,20 +255,20 @@ type Acceptance struct {
 	Covers []fence.Problem `json:"covers"`
 }
 
-// AcceptedWithin is all that a policy accepts, in the order of the places, within a budget; nothing
-// where the policy has errors.
-func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, err error) {
+// AcceptedWithin is all that a policy accepts, in the order of the places, within a budget, beside its
+// problems; nothing where it has errors that are there before any check.
+func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, problems []fence.Problem, err error) {
 	all = []Acceptance{}
 	err = packet.Untangled(func() {
-		_, _, p := run(b, sources, fl, now)
-		if p == nil {
+		var p *pass
+		if _, problems, p = run(b, sources, fl, now); p == nil {
 			return
 		}
 		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
 			all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]fence.Problem{}, p.accepted[k.Pos])})
 		})
 	})
-	return all, err
+	return all, problems, err
 }
 
 // run gives the pass as well, nil if the policy has errors that no check found.

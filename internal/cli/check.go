@@ -6,15 +6,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/limits"
 )
 
 func (a *app) checkCommand() *cobra.Command {
@@ -65,23 +64,15 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 
 // printAccepted lists what a policy accepts with `knowingly`.
 func (a *app) printAccepted() error {
-	files, err := a.sources()
-	if err != nil {
-		return err
-	}
-	fl, _, problems, err := a.fleet()
-	if err != nil {
-		return err
-	}
-	if fence.HasErrors(problems) {
-		a.explain(a.errOut, problems, files)
-		return told(problems)
-	}
 	var all []check.Acceptance
-	if err := within(limits.Cases, "checking the policy", func(b packet.Budget) (err error) {
-		all, err = check.AcceptedWithin(b, files, fl, time.Now().Unix())
+	texts, problems, err := a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []fence.Problem, err error) {
+		all, found, err = check.AcceptedWithin(b, files, fl, now)
+		return found, err
+	})
+	if err != nil {
 		return err
-	}); err != nil {
+	}
+	if err := a.usable(problems, texts); err != nil {
 		return err
 	}
 	return a.print(map[string]any{"version": api.Version, "accepted": all}, func(w io.Writer) {

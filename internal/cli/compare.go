@@ -15,7 +15,6 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
@@ -162,18 +161,7 @@ func (a *app) soundFolder(dir, flag string) (*policy.Policy, error) {
 	}
 	of := *a
 	of.policyDir = dir
-	pol, texts, problems, err := of.checked()
-	if err != nil {
-		return nil, err
-	}
-	if fence.HasErrors(problems) {
-		problems = forgiven(slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error }))
-		of.explain(a.errOut, problems, texts) // at least one
-	}
-	if fence.HasErrors(problems) {
-		return nil, told(problems)
-	}
-	return pol, nil
+	return of.sound()
 }
 
 func (a *app) printChanges(w io.Writer, c compare.Changes) {

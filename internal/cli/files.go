@@ -103,27 +103,35 @@ func (a *app) fleet() (*fleet.Fleet, check.Source, []fence.Problem, error) {
 
 // checked reads policy and fleet and runs all checks.
 func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fence.Problem, err error) {
+	texts, problems, err = a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []fence.Problem, err error) {
+		pol, found, err = check.PolicyWithin(b, files, fl, now)
+		return found, err
+	})
+	return pol, texts, problems, err
+}
+
+// checkedBy reads policy and fleet and has them checked within what a service would give it.
+func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, int64) ([]fence.Problem, error)) (texts []check.Source, problems []fence.Problem, err error) {
 	files, err := a.sources()
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	fl, fleetText, problems, err := a.fleet()
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	if fence.HasErrors(problems) { // held against a broken fleet, a sound policy looks broken
 		_, found := policy.Read(files, fl)
 		problems = append(problems, found...)
 		fence.SortProblems(problems)
-		return nil, append(files, fleetText), problems, nil
+		return append(files, fleetText), problems, nil
 	}
 	err = within(limits.Cases, "checking the policy", func(b packet.Budget) (err error) {
-		var found []fence.Problem
-		pol, found, err = check.PolicyWithin(b, files, fl, time.Now().Unix())
+		found, err := run(b, files, fl, time.Now().Unix())
 		problems = append(problems, found...)
 		return err
 	})
-	return pol, append(files, fleetText), problems, err
+	return append(files, fleetText), problems, err
 }
 
 // within does work on files with as many cases as a service would give it, and says in the
@@ -154,14 +162,19 @@ func (a *app) sound() (*policy.Policy, error) {
 	if err != nil {
 		return nil, err
 	}
+	return pol, a.usable(problems, texts)
+}
+
+// usable tells the errors among problems, and is an error where nothing can be answered for them.
+func (a *app) usable(problems []fence.Problem, texts []check.Source) error {
 	problems = slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error })
 	if len(problems) > 0 {
 		a.explain(a.errOut, forgiven(problems), texts)
 	}
 	if fence.HasErrors(problems) {
-		return nil, told(problems)
+		return told(problems)
 	}
-	return pol, nil
+	return nil
 }
 
 // forgiven turns errors that only publishing is kept from into warnings, where there are no others.
