@@ -204,6 +204,12 @@ func (p *parser) reference(what, form string) Ident {
 	return Ident{t.Text, t.Pos}
 }
 
+// about takes what a declaration ends with: its description, and what it accepts.
+func (p *parser) about(description *string, accepted *Accepted) {
+	*description = p.description()
+	p.accepted(accepted)
+}
+
 func (p *parser) description() string {
 	if p.more() && p.tok().Kind == String {
 		return p.take().Text
@@ -233,15 +239,13 @@ func (p *parser) networkDecl(first Token) Stmt {
 			d.Fetch = p.fetch()
 		}
 		d.Shared = p.word("shared")
-		d.Description = p.description()
-		p.accepted(&d.Accepted)
+		p.about(&d.Description, &d.Accepted)
 		return d
 	}
 	p.want(Equals, `"="`, p.form("network"))
 	d.Addrs = p.addresses(p.form("network"))
 	d.Shared = p.word("shared")
-	d.Description = p.description()
-	p.accepted(&d.Accepted)
+	p.about(&d.Description, &d.Accepted)
 	return d
 }
 
@@ -298,8 +302,7 @@ func (p *parser) segmentDecl(first Token) Stmt {
 			p.fail(t, "syntax", `"shared", "local" or a description`, "it is written: %s", p.form("segment"))
 		}
 	}
-	d.Description = p.description()
-	p.accepted(&d.Accepted)
+	p.about(&d.Description, &d.Accepted)
 	return d
 }
 
@@ -403,8 +406,7 @@ func (p *parser) serviceDecl(first Token) Stmt {
 	if p.word("unit") {
 		d.Units = list(p, func() Label { return p.singleWord("a unit's name", p.form("service")) })
 	}
-	d.Description = p.description()
-	p.accepted(&d.Accepted)
+	p.about(&d.Description, &d.Accepted)
 	return d
 }
 
@@ -412,8 +414,7 @@ func (p *parser) peersDecl(first Token) Stmt {
 	d := &PeersDecl{Ident: p.name("peers")}
 	p.want(Equals, `"="`, p.form("peers"))
 	d.Peers = p.peers("peers")
-	d.Description = p.description()
-	p.accepted(&d.Accepted)
+	p.about(&d.Description, &d.Accepted)
 	return d
 }
 

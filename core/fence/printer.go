@@ -91,6 +91,14 @@ func (r row) write(out *strings.Builder) {
 	out.WriteString(strings.TrimRight(line, " ") + "\n")
 }
 
+// about is the row of a declaration with its description and what it accepts.
+func (r row) about(description string, a Accepted) row {
+	if r.pieces = acceptances(a.Knowingly); description != "" {
+		r.tail = quote(description)
+	}
+	return r
+}
+
 // padded is a line that goes on with a text at a stop, or behind least if it is longer already.
 func padded(line, text string, stop int, least string) string {
 	if text == "" {
@@ -134,31 +142,19 @@ func rowOf(stmt Stmt) row {
 			}
 		}
 		r.body += said(" shared", d.Shared) + said(" local", d.Local)
-		if d.Description != "" {
-			r.tail = quote(d.Description)
-		}
-		r.pieces = acceptances(d.Knowingly)
-		return r
+		return r.about(d.Description, d.Accepted)
 	case *ServiceDecl:
 		r := row{head: "service " + d.Name, body: "= " + services(d.Terms)}
 		if d.Units != nil {
 			r.body += "  unit " + words(d.Units)
 		}
-		if d.Description != "" {
-			r.tail = quote(d.Description)
-		}
-		r.pieces = acceptances(d.Knowingly)
-		return r
+		return r.about(d.Description, d.Accepted)
 	case *RoleDecl:
 		r := roleRow(d)
 		r.pieces = acceptances(d.Knowingly)
 		return r
 	case *PeersDecl:
-		r := row{head: "peers " + d.Name, body: "= " + d.Peers.String(), pieces: acceptances(d.Knowingly)}
-		if d.Description != "" {
-			r.tail = quote(d.Description)
-		}
-		return r
+		return row{head: "peers " + d.Name, body: "= " + d.Peers.String()}.about(d.Description, d.Accepted)
 	case *GroundDecl:
 		parts := make([]string, len(d.Parts))
 		for i, p := range d.Parts {

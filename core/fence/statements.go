@@ -2,6 +2,7 @@ package fence
 
 import (
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -29,7 +30,7 @@ func (p *parser) groundDecl(first Token) Stmt {
 			t = p.take()
 		}
 		part.Name = t.Text
-		if near := Nearest(t.Text, GroundParts); !contains(GroundParts, t.Text) {
+		if near := Nearest(t.Text, GroundParts); !slices.Contains(GroundParts, t.Text) {
 			hint := "the parts are " + strings.Join(GroundParts, ", ")
 			if near != "" {
 				hint = "did you mean \"" + near + "\"?"
@@ -49,15 +50,8 @@ func (p *parser) groundDecl(first Token) Stmt {
 }
 
 // inBraces says that a token that begins a line goes on with what is in braces.
-func (p *parser) inBraces(t Token) bool { return t.Kind == Word && !contains(keywords(), t.Text) }
-
-func contains(list []string, word string) bool {
-	for _, w := range list {
-		if w == word {
-			return true
-		}
-	}
-	return false
+func (p *parser) inBraces(t Token) bool {
+	return t.Kind == Word && !slices.Contains(keywords(), t.Text)
 }
 
 func (p *parser) redirect(first Token) Stmt {

@@ -1,6 +1,9 @@
 package fence
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // A Kind is a kind of token.
 type Kind uint8
@@ -238,7 +241,7 @@ func keywords() []string {
 func ModifiersOf(statement string) []string {
 	var out []string
 	for _, m := range modifiers {
-		if m.goesWith(statement) && !contains(out, m.Keyword) { // from says two things
+		if m.goesWith(statement) && !slices.Contains(out, m.Keyword) { // from says two things
 			out = append(out, m.Keyword)
 		}
 	}
@@ -248,7 +251,7 @@ func ModifiersOf(statement string) []string {
 // Keywords are the words that begin statements and modifiers, for highlighting.
 func Keywords() (statementWords, modifierKeywords []string) {
 	for _, m := range modifiers {
-		if !contains(modifierKeywords, m.Keyword) {
+		if !slices.Contains(modifierKeywords, m.Keyword) {
 			modifierKeywords = append(modifierKeywords, m.Keyword)
 		}
 	}
