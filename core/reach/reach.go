@@ -77,14 +77,7 @@ func (p Party) Ours() bool { return len(p.Hosts) > 0 }
 func (r *Reach) Parties(s policy.Side) (out []Party) {
 	index := map[string]int{}
 	for _, h := range s.Hosts {
-		class := r.classOf(h)
-		i, known := index[class]
-		if !known {
-			i = len(out)
-			index[class] = i
-			out = append(out, Party{class: class, Addrs: &netipx.IPSet{}})
-		}
-		out[i].Hosts = append(out[i].Hosts, h)
+		out, _ = r.join(out, index, h)
 	}
 	for i := range out {
 		var b netipx.IPSetBuilder
@@ -115,14 +108,9 @@ func (r *Reach) Parties(s policy.Side) (out []Party) {
 		if s.Names(h) {
 			continue
 		}
-		class := r.classOf(h)
-		i, known := index[class]
-		if !known {
-			i = len(out)
-			index[class] = i
-			out = append(out, Party{class: class, Addrs: &netipx.IPSet{}})
-		}
-		out[i].Hosts, out[i].Addrs = append(out[i].Hosts, h), packet.Union(out[i].Addrs, own)
+		var i int
+		out, i = r.join(out, index, h)
+		out[i].Addrs = packet.Union(out[i].Addrs, own)
 	}
 	if len(outside.Ranges()) > 0 {
 		out = append(out, Party{Addrs: outside})
@@ -312,16 +300,23 @@ func (r *Reach) routed() (out []Route) {
 func (r *Reach) alike(hosts []*fleet.Host) (out []Party) {
 	index := map[string]int{}
 	for _, h := range hosts {
-		class := r.classOf(h)
-		i, known := index[class]
-		if !known {
-			i = len(out)
-			index[class] = i
-			out = append(out, Party{class: class})
-		}
-		out[i].Hosts = append(out[i].Hosts, h)
+		out, _ = r.join(out, index, h)
 	}
 	return out
+}
+
+// join puts a host to the party of those that are treated as it is, and says which that is; index
+// finds them by their class.
+func (r *Reach) join(list []Party, index map[string]int, h *fleet.Host) ([]Party, int) {
+	class := r.classOf(h)
+	i, known := index[class]
+	if !known {
+		i = len(list)
+		index[class] = i
+		list = append(list, Party{class: class, Addrs: &netipx.IPSet{}})
+	}
+	list[i].Hosts = append(list[i].Hosts, h)
+	return list, i
 }
 
 // by is what a route's routers do with packets by these interfaces.
