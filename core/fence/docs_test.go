@@ -94,6 +94,7 @@ func TestSaltmarshSaysEverything(t *testing.T) {
 			case *Leave:
 				into.common = &s.Common
 			}
+			said["with"] = said["with"] || WithOf(stmt) != nil
 			for _, m := range modifiers {
 				if into.common != nil && (into.rule != nil || m.on == "") && m.print(&into) != "" {
 					said[m.Keyword] = true

@@ -12,6 +12,10 @@ func Parse(name, text string) (*File, []Problem) {
 	p.cur = p.scan.next()
 	file := &File{Name: name}
 	for p.tok().Kind != EOF {
+		if t := p.tok(); t.Kind == Word && t.First && t.Text == "with" {
+			p.with(file)
+			continue
+		}
 		begin := p.tok().Pos.Line
 		if stmt := p.statement(); stmt != nil {
 			file.Stmts = append(file.Stmts, stmt)
@@ -29,7 +33,8 @@ type parser struct {
 	cur      Token
 	last     int // the line of the token before cur
 	reading  *statement
-	asking   bool // it is a question: hosts go by their names alone
+	asking   bool  // it is a question: hosts go by their names alone
+	inWith   *With // whose statements are being read; nil if it is none
 	problems []Problem
 
 	// what a statement's lists grow in, before they are known in length
@@ -54,6 +59,26 @@ func (p *parser) advance() {
 	if p.cur.Kind != EOF {
 		p.last = p.cur.Pos.Line
 		p.cur = p.scan.next()
+		if p.inWith != nil && p.inWith.begins(p.cur) {
+			p.cur.First = true
+		}
+	}
+}
+
+// giveUp goes on behind what could not be read any further; it is to be deferred.
+func (p *parser) giveUp(then func()) {
+	if r := recover(); r != nil {
+		if _, ok := r.(broken); !ok {
+			panic(r)
+		}
+		then()
+	}
+}
+
+// rest passes over what is left of a broken statement.
+func (p *parser) rest() {
+	for p.more() {
+		p.advance()
 	}
 }
 
@@ -110,24 +135,17 @@ const blockForm = "block NAME: PEERS -> PEERS : SERVICES"
 func (p *parser) statement() (stmt Stmt) {
 	first := p.take()
 	var off *Token // it stands in front
-	defer func() {
-		if r := recover(); r != nil {
-			if _, ok := r.(broken); !ok {
-				panic(r)
-			}
-			stmt = nil
-			for p.more() { // the rest of a broken statement
-				p.advance()
-			}
-		}
-	}()
+	defer p.giveUp(func() {
+		stmt = nil
+		p.rest()
+	})
 	if first.Kind == Word && first.First && first.Text == "off" && p.more() {
 		before := first
 		off, first = &before, p.take()
 		first.First = true
 	}
 	known := statementOf[first.Text]
-	if known == nil || first.Kind != Word || !first.First {
+	if known == nil || known.parse == nil || first.Kind != Word || !first.First {
 		hint := "a statement begins with one of " + strings.Join(keywords(), ", ")
 		if !first.First {
 			hint = "a statement begins at the start of a line; what is indented goes on with the one above"

@@ -104,6 +104,13 @@ func TestMessages(t *testing.T) {
 		{"service s = icmp 300", `1:18 number: expected an ICMP type, or TYPE/CODE, found "300" | both are numbers from 0 to 255`},
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
 		{"off allow a: b -> c : ssh off", `1:1 twice: "off" is said twice | leave the one in front`},
+		{"with owner pat {\nallow a: b -> c : ssh\nrole d\n}", `3:6 syntax: a role stands in no with | a with holds rules, redirects and the like; is the brace missing that closes the one at p.fence:1:1?`},
+		{"with owner pat {\n}", "1:1 syntax: this with holds no statement | it is written: with [until DATE] [from DATE] [owner NAME] [ref \"…\"] [because \"why\"] [off] { STATEMENTS }"},
+		{"with owner pat {\nallow a: b -> c : ssh", `2:22 syntax: expected "}", found the end of the file | the braces of the with at p.fence:1:1 are not closed`},
+		{"with log {\nallow a: b -> c : ssh\n}", "1:6 syntax: expected what the statements have in common, or \"{\", found \"log\" | it is written: with [until DATE] [from DATE] [owner NAME] [ref \"…\"] [because \"why\"] [off] { STATEMENTS }"},
+		{"with until 2027-01-01 {\n  leave l: b : inbound via x\n}", `2:9 modifier: "l" neither begins nor ends by itself, as the with at p.fence:1:1 says | only an allow and a block do; write it outside of the with`},
+		{"with from user pat {\nallow a: b -> c : ssh\n}", "1:11 modifier: who sends is said by each rule, not by a with | a with takes from, until, off, because, owner, ref"},
+		{"with owner pat {\nwith ref \"x\" {\nallow a: b -> c : ssh\n}\n}", `2:1 syntax: a with holds no other with | close the one at p.fence:1:1 before: }`},
 		{"off role b", `1:1 modifier: a role is never off | take "off" away`},
 		{"off", `1:1 statement: expected a statement, found "off" | it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES`},
 		{"role r { outbound open outbound open }", `1:24 twice: outbound is said twice | it was said before at p.fence:1:10; leave one`},
@@ -163,6 +170,13 @@ redirect catch:      fleet -> everywhere : tcp 80 through jump to host jump-01 :
 redirect door:       office -> broker : tcp 443 to tcp 8443
 masquerade out:      quay-lan -> everywhere through jump
 leave containers:    broker : forwarded via ctr*, "br 0"  because "the runtime's own"
+with from 2027-01-04 until 2027-06-30 owner radiology ref "V-3" {  # the vendors
+   # the first of them
+   allow vendor:        office -> broker : ssh  until 2027-05-01  log
+   off block vendor-b:  office -> broker : smtp
+      owner pat
+   # the last of them
+}
 expect quiet:        never strangers -> broker : any  on quay-lan
 expect crew:         only office -> jump : ssh
 `

@@ -12,6 +12,7 @@ const (
 	bodyStop = 24  // behind `allow positions:`, `network office`
 	tailStop = 64  // a declaration's description
 	widest   = 120 // how long a line may get before it is broken
+	step     = "    "
 )
 
 // Print gives a file in the one standard layout. Comments stay with the
@@ -22,40 +23,55 @@ const (
 func Print(file *File) string {
 	var out strings.Builder
 	next, last := 0, 0 // the next comment, the last line that was printed
+	indent := ""
 	lead := func(until int) {
 		for next < len(file.Comments) && file.Comments[next].Line < until {
 			c := file.Comments[next]
 			if last > 0 && c.Line > last+1 {
 				out.WriteByte('\n')
 			}
-			out.WriteString(c.Text + "\n")
+			out.WriteString(indent + c.Text + "\n")
 			last = c.Line
 			next++
 		}
 	}
-	for i, stmt := range file.Stmts {
-		begin, end := file.Lines[i][0], file.Lines[i][1]
+	// A row stands on the lines from begin to end.
+	put := func(r row, begin, end int) {
 		lead(begin)
 		if last > 0 && begin > last+1 {
 			out.WriteByte('\n')
 		}
-		r := rowOf(stmt)
 		// Comments within the statement go above it, the one behind it stays.
-		var inside []string
 		for next < len(file.Comments) && file.Comments[next].Line <= end {
 			if c := file.Comments[next]; c.Line == end && !c.Own {
 				r.comment = c.Text
 			} else {
-				inside = append(inside, c.Text)
+				out.WriteString(indent + c.Text + "\n")
 			}
 			next++
 		}
-		if inside != nil {
-			out.WriteString(strings.Join(inside, "\n") + "\n")
-		}
-		r.write(&out)
+		r.write(&out, indent)
 		last = end
 	}
+	var with *With
+	open := func(w *With) {
+		if with != nil {
+			lead(with.End.Line)
+			indent = ""
+			put(row{head: "}"}, last, with.End.Line)
+		}
+		if with = w; w != nil {
+			put(w.row(), w.Pos.Line, w.Pos.Line)
+			indent = step
+		}
+	}
+	for i, stmt := range file.Stmts {
+		if w := WithOf(stmt); w != with {
+			open(w)
+		}
+		put(rowOf(stmt), file.Lines[i][0], file.Lines[i][1])
+	}
+	open(nil)
 	lead(1 << 30)
 	return out.String()
 }
@@ -70,16 +86,16 @@ type row struct {
 	comment string
 }
 
-func (r row) write(out *strings.Builder) {
-	line := padded(r.head, r.body, bodyStop, " ")
+func (r row) write(out *strings.Builder, indent string) {
+	line := padded(indent+r.head, r.body, bodyStop, " ")
 	if r.tail != "" {
 		line = padded(line, r.tail, tailStop, "  ")
 	}
 	length := width(line)
 	for _, piece := range r.pieces {
 		if length+2+width(piece) > widest {
-			line += "\n    " + piece
-			length = 4 + width(piece)
+			line += "\n" + indent + step + piece
+			length = len(indent+step) + width(piece)
 			continue
 		}
 		line += "  " + piece
@@ -225,6 +241,9 @@ func roleRow(d *RoleDecl) row {
 }
 
 func ruleRow(head, body string, m *modified) row {
+	if w := m.common.With; w != nil {
+		m = w.own(m)
+	}
 	r := row{head: said("off ", m.common.Off != nil) + head + ":", body: body}
 	for _, mod := range modifiers {
 		if m.rule == nil && mod.on != "" {

@@ -83,7 +83,7 @@ var wordBytes = func() (table [256]bool) {
 
 func (s *scanner) next() Token {
 	s.blanks()
-	t := Token{Pos: s.pos(), First: s.fresh && !s.indent, Width: 1}
+	t := Token{Pos: s.pos(), First: s.fresh && !s.indent, Fresh: s.fresh, Width: 1}
 	s.fresh = false
 	if s.offset >= len(s.text) {
 		t.First = true

@@ -34,6 +34,7 @@ type Token struct {
 	Pos   Pos
 	Width int  // in characters
 	First bool // stands first on a line that is not indented: a statement begins
+	Fresh bool // stands first on its line
 }
 
 // found says a token as a message names it.
@@ -69,7 +70,7 @@ var statements []statement
 
 type statement struct {
 	keyword
-	parse func(*parser, Token) Stmt
+	parse func(*parser, Token) Stmt // nil: it is no statement, but holds some
 }
 
 // modifiers lists what can follow the services of a rule, in the order in which
@@ -115,6 +116,7 @@ func init() {
 		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [through ROLE, …] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
 		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, …", "peers behind these routers are seen as the router"}, (*parser).masquerade},
 		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
+		{keyword{"with", withForm, "says once what the statements in the braces have in common; what one says itself counts instead"}, nil},
 		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …]", "is proven, never rendered"}, (*parser).expect},
 	}
 	const rules, allow, block = "allow block", "allow", "block"
@@ -201,7 +203,7 @@ func init() {
 	for _, w := range []string{"policy", "network", "segment", "service", "role", "ground", "allow", "block", "redirect", "masquerade",
 		"leave", "expect", "language", "shared", "local", "from", "except", "inbound", "outbound", "forward", "forwarded", "open", "closed",
 		"refuse", "by", "drop", "reject", "log", "refused", "up", "to", "per", "on", "arriving", "at", "most", "over", "user", "unit",
-		"program", "encrypted", "guard", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
+		"program", "encrypted", "guard", "with", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
 		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port"} {
 		reserved[w] = true
 		reservedShape[len(w)][w[0]-'a'] = true

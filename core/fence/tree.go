@@ -190,7 +190,8 @@ type Rule struct {
 
 // Common is what is for people, and holds for all rules, redirects and the like.
 type Common struct {
-	Off     *Pos // where it says so
+	With    *With // nil if the statement stands alone
+	Off     *Pos  // where it says so
 	Because string
 	Owner   string
 	Ref     string

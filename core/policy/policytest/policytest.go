@@ -152,7 +152,14 @@ func Random(rng *rand.Rand) string {
 		blocks = append(blocks, name)
 		s := sides()
 		narrowed := circumstances(s)
-		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s%s\n", name, s, services(), within(), way(" on quay", narrowed), pick("", " by reject", " by drop"), logs("", " log"), narrowed)
+		together := pick("", "", "", "", " until 2027-02-28 owner pat", " from 2026-11-28 until 2027-12-31", " off because \"x\"")
+		end := "\n"
+		if together != "" {
+			fmt.Fprintf(&b, "with%s { ", together)
+			end = " }\n"
+		}
+		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s%s", name, s, services(), within(), way(" on quay", narrowed), pick("", " by reject", " by drop"), logs("", " log"), narrowed)
+		b.WriteString(end)
 	}
 	for i := range 1 + rng.IntN(8) {
 		over := ""
