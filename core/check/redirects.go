@@ -103,7 +103,7 @@ func (p *pass) admitted(from *netipx.IPSet, to policy.Side, term policy.Term, po
 // opens says that an allow is for a port of a term's protocol.
 func opens(a *policy.Rule, term policy.Term, port int) bool {
 	return slices.ContainsFunc(a.Terms, func(t policy.Term) bool {
-		return (t.Protocol == term.Protocol || t.Protocol == policy.AnyProtocol) && t.Ports.Lo <= port && port <= t.Ports.Hi && (t.Family == policy.AnyFamily || term.Family == policy.AnyFamily || t.Family == term.Family)
+		return t.Has(term.Protocol, port) && (t.Family == policy.AnyFamily || term.Family == policy.AnyFamily || t.Family == term.Family)
 	})
 }
 

@@ -32,7 +32,7 @@ connect; or, if it must be, accept it with a reason:
 // sensitiveIn names a sensitive service that a term admits, "" if none.
 func sensitiveIn(t policy.Term) string {
 	for _, s := range policy.Sensitive {
-		if (t.Protocol == s.Protocol || t.Protocol == policy.AnyProtocol) && t.Ports.Lo <= s.Port && s.Port <= t.Ports.Hi {
+		if t.Has(s.Protocol, s.Port) {
 			return s.What
 		}
 	}

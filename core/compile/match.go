@@ -114,6 +114,9 @@ func TermSet(sp *packet.Space, t policy.Term) packet.Set {
 	if t.Code != policy.AnyType {
 		s = sp.And(s, sp.Value(packet.ICMPCode, t.Code))
 	}
+	if t.Not != nil {
+		s = sp.Minus(s, TermsSet(sp, t.Not))
+	}
 	return s
 }
 
@@ -145,6 +148,38 @@ func (m Match) and(n Match) Match {
 	return out
 }
 
+// apart is the match as several, of which each has one service that takes others away, or none.
+func (m Match) apart() (out []Match) {
+	plain := m
+	plain.Terms = nil
+	for _, t := range m.Terms {
+		if t.Not == nil {
+			plain.Terms = append(plain.Terms, t)
+			continue
+		}
+		one := m
+		one.Terms = []policy.Term{t}
+		out = append(out, one)
+	}
+	if plain.Terms != nil || out == nil {
+		out = append(out, plain)
+	}
+	return out
+}
+
+// Whole takes a match of one service that takes others away apart: into the match without
+// that, and what of it is not meant. Nothing is where all of it is.
+func (m Match) Whole() (whole Match, not []Match) {
+	if len(m.Terms) != 1 || m.Terms[0].Not == nil {
+		return m, nil
+	}
+	t := m.Terms[0]
+	not = []Match{{Terms: t.Not}}
+	t.Not = nil
+	m.Terms = []policy.Term{t}
+	return m, not
+}
+
 // intersect is the addresses in both; nil asks for none in particular.
 func intersect(a, b *netipx.IPSet) *netipx.IPSet {
 	if a == nil || b == nil {
@@ -170,5 +205,10 @@ func andTerm(a, b policy.Term) (t policy.Term, ok bool) {
 	ok = true
 	t = policy.Term{Family: same(a.Family, b.Family), Protocol: same(a.Protocol, b.Protocol), Type: same(a.Type, b.Type), Code: same(a.Code, b.Code)}
 	t.Ports.Lo, t.Ports.Hi = max(a.Ports.Lo, b.Ports.Lo), min(a.Ports.Hi, b.Ports.Hi)
+	for _, n := range slices.Concat(a.Not, b.Not) {
+		if _, meets := andTerm(n, t); meets {
+			t.Not = append(t.Not, n)
+		}
+	}
 	return t, ok && t.Ports.Lo <= t.Ports.Hi
 }

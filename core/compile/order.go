@@ -50,19 +50,22 @@ func (e *end) order(sp *packet.Space) []Rule {
 		return s
 	}
 	for _, s := range lay(sp, early, byFreedom, func(d, l piece) packet.Set { return without(d, without(l, l.set)) }) {
-		r := e.asRule(s)
+		var unless []Match
 		for _, b := range e.blocks {
 			if refuses := func(a piece) bool { return !a.rule.Overrides(b.rule) && meet(sp, a, b) }; refuses(s.decides) || refuses(s.logs) {
-				r.Unless = append(r.Unless, b.match)
+				unless = append(unless, b.match.apart()...)
 			}
 		}
-		rules = append(rules, r)
+		for _, r := range e.asRules(s) {
+			r.Unless = append(r.Unless, unless...)
+			rules = append(rules, r)
+		}
 	}
 	for _, s := range lay(sp, e.blocks, byRefusal, all) {
-		rules = append(rules, e.asRule(s))
+		rules = append(rules, e.asRules(s)...)
 	}
 	for _, s := range lay(sp, late, byFreedom, all) {
-		rules = append(rules, e.asRule(s))
+		rules = append(rules, e.asRules(s)...)
 	}
 	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log != nil) {
 		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: e.stance.RefuseBy, Log: e.refusedLog()})
@@ -107,6 +110,17 @@ func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int, both func
 func all(_, l piece) packet.Set { return l.set }
 
 func meet(sp *packet.Space, a, b piece) bool { return sp.And(a.set, b.set) != packet.Empty }
+
+// asRules are the rules of a step: one, or one for each service that takes others away.
+func (e *end) asRules(s step) (out []Rule) {
+	r := e.asRule(s)
+	for _, m := range r.Match.apart() {
+		one := r
+		one.Match, one.Unless = m.Whole()
+		out = append(out, one)
+	}
+	return out
+}
 
 func (e *end) asRule(s step) Rule {
 	p := s.decides

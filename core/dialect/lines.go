@@ -166,8 +166,21 @@ func (w *liner) helper(name string) *LineChain {
 // limit admits some and refuses the others.
 func (w *liner) body(c *LineChain, r compile.Rule) {
 	r.Match = compile.Match{}
-	for _, m := range r.Unless {
-		w.lines(c, r, m, w.Family, step{do: Return})
+	for i, m := range r.Unless {
+		whole, not := m.Whole()
+		if not == nil {
+			w.lines(c, r, m, w.Family, step{do: Return})
+			continue
+		}
+		rest := w.helper(c.Name + ".rest") // for what is taken away of m, and what m is not about
+		for _, n := range not {
+			w.lines(c, r, n, w.Family, jump(rest))
+		}
+		w.lines(c, r, whole, w.Family, step{do: Return})
+		w.lines(c, r, r.Match, w.Family, jump(rest))
+		r.Unless = r.Unless[i+1:]
+		w.body(rest, r)
+		return
 	}
 	if r.Limit == nil {
 		w.decide(c, r, r.Verdict, r.Log, "")

@@ -82,7 +82,7 @@ func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Trans
 			return true
 		}
 		for _, term := range m.Terms {
-			if asked := t.Match.Terms[0]; (term.Protocol == policy.AnyProtocol || term.Protocol == asked.Protocol) && term.Ports.Lo <= asked.Ports.Lo && asked.Ports.Hi <= term.Ports.Hi {
+			if asked := t.Match.Terms[0]; term.Has(asked.Protocol, asked.Ports.Lo) { // of a redirect it is one port
 				m.Terms = nil
 				return true
 			}

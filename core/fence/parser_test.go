@@ -101,6 +101,8 @@ func TestMessages(t *testing.T) {
 		{"service s = 80", `1:13 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
 		{"service s = icmp 3, 80", `1:21 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
 		{"service s = tcp 80 unit", `1:24 syntax: expected a unit's name, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
+		{"service s = any except ping, any", "1:30 syntax: any is not taken away from any | name the services that are not meant: any except ping, ssh"},
+		{"service s = any except", `1:23 syntax: expected a service, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
 		{"service s = icmp 300", `1:18 number: expected an ICMP type, or TYPE/CODE, found "300" | both are numbers from 0 to 255`},
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
 		{"off allow a: b -> c : ssh off", `1:1 twice: "off" is said twice | leave the one in front`},
@@ -156,6 +158,7 @@ network lists     from "lists/more.txt" fetched "https://lists.example/more" eve
 segment quay-lan  = 10.40.0.0/16 shared local
 
 service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47  unit feed.service, "feed 2.service"  "positions"
+service nearly = any except ping, tcp 1-1023, 2049
 role broker "collects" { outbound closed   refuse by reject   log refused up to 10 per 1m }
 role jump
 ground { inbound icmp-errors from office   dhcp-client off }

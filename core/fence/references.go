@@ -34,8 +34,10 @@ func References(file *File) (out []Reference) {
 			}
 		}
 	}
-	terms := func(list []ServiceTerm) {
+	var terms func(list []ServiceTerm)
+	terms = func(list []ServiceTerm) {
 		for _, t := range list {
+			terms(t.Except)
 			if t.Name != "" {
 				use(Ident{t.Name, t.Pos})
 			}

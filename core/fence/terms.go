@@ -128,7 +128,10 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 	case t.Text == "protocol":
 		term.Protocols = []int{*small("a protocol's number", 255)}
 	case t.Text == "any":
-		term.Any = true
+		if term.Any = true; p.word("except") {
+			term.Except = p.without(form)
+			term.Text += " except " + services(term.Except)
+		}
 	case t.Text[0] >= '0' && t.Text[0] <= '9':
 		if before == nil {
 			p.fail(t, "syntax", "a service", "a bare port takes the protocol of the port before it; here none stands before it: write tcp %s or udp %s", t.Text, t.Text)
@@ -140,6 +143,19 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 		p.fail(t, "syntax", "a service", "a service is a name, tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], icmpv6 [TYPE[/CODE]], protocol N, ping or any")
 	}
 	return term
+}
+
+// without takes what `any` does not mean: the rest of the list.
+func (p *parser) without(form string) []ServiceTerm {
+	inner := &parser{scan: p.scan, cur: p.cur, last: p.last, reading: p.reading, inWith: p.inWith}
+	defer func() { p.cur, p.last, p.problems = inner.cur, inner.last, append(p.problems, inner.problems...) }()
+	terms := inner.services(form)
+	for _, t := range terms {
+		if t.Any {
+			inner.report(Errorf(t.Pos, len("any"), "syntax", "any is not taken away from any").Hinted("name the services that are not meant: any except ping, ssh"))
+		}
+	}
+	return terms
 }
 
 func (p *parser) icmpType(term *ServiceTerm) {

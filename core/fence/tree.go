@@ -83,7 +83,8 @@ type ServiceTerm struct {
 	Text      string
 	Name      string // of a service, if Protocols is empty and Any is not set
 	Any       bool
-	Protocols []int // numbers
+	Except    []ServiceTerm // what any does not mean
+	Protocols []int         // numbers
 	Ports     *PortRange
 	Family    int  // packet.IPv4 or packet.IPv6 where OneFamily is set
 	OneFamily bool // ICMP and ICMPv6 are of one family

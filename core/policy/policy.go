@@ -220,8 +220,9 @@ type Term struct {
 	Family   int // packet.IPv4, packet.IPv6 or AnyFamily
 	Protocol int // a protocol's number, or AnyProtocol
 	Ports    fence.PortRange
-	Type     int // an ICMP type, or AnyType
-	Code     int // an ICMP code, or AnyType
+	Type     int    // an ICMP type, or AnyType
+	Code     int    // an ICMP code, or AnyType
+	Not      []Term // what is taken away, of what is anything otherwise
 }
 
 // What a term leaves open.
@@ -230,6 +231,12 @@ const (
 	AnyProtocol = -1
 	AnyType     = -1
 )
+
+// Has says that the term speaks of a port of a protocol, in some family.
+func (t Term) Has(protocol, port int) bool {
+	return (t.Protocol == protocol || t.Protocol == AnyProtocol) && t.Ports.Lo <= port && port <= t.Ports.Hi &&
+		!slices.ContainsFunc(t.Not, func(n Term) bool { return n.Family == AnyFamily && n.Has(protocol, port) })
+}
 
 // HasPorts says that the term is about ports.
 func (t Term) HasPorts() bool { return slices.Contains(packet.PortProtocols, t.Protocol) }
@@ -407,7 +414,13 @@ func texts(terms []Term) (out []string) {
 // TermsFor is what a service as a rule names it admits.
 func (p *Policy) TermsFor(t fence.ServiceTerm) []Term {
 	if t.Name == "" {
-		return plain(t)
+		of := plain(t)
+		for _, e := range t.Except {
+			for i := range of {
+				of[i].Not = append(of[i].Not, p.TermsFor(e)...)
+			}
+		}
+		return of
 	}
 	for _, s := range p.Services {
 		if s.Name == t.Name {
@@ -420,6 +433,9 @@ func (p *Policy) TermsFor(t fence.ServiceTerm) []Term {
 // String is a term as a policy writes it.
 func (t Term) String() string {
 	if t.Protocol == AnyProtocol {
+		if t.Not != nil {
+			return "any except " + strings.Join(texts(t.Not), ", ")
+		}
 		return "any"
 	}
 	name := packet.ProtocolName(t.Protocol)

@@ -443,7 +443,14 @@ func (r *resolver) serviceTerms(list []fence.ServiceTerm, within ...string) (ter
 	for _, t := range list {
 		known, registered := registry()[t.Name]
 		if t.Name == "" {
-			terms = append(terms, plain(t)...)
+			of := plain(t)
+			for i := range of {
+				of[i].Not = r.serviceTerms(t.Except, within...)
+				if slices.ContainsFunc(of[i].Not, func(n Term) bool { return n.Protocol == AnyProtocol }) {
+					r.errorf(fence.Ident{Name: "any", Pos: t.Pos}, "syntax", "%q takes any away from any", t.Text).Hint = "name the services that are not meant: any except ping, ssh"
+				}
+			}
+			terms = append(terms, of...)
 		} else if d, ok := r.services[t.Name]; ok && !(registered && slices.Contains(within, t.Name)) {
 			terms = append(terms, r.service(d)...)
 			for _, s := range r.pol.Services {

@@ -139,6 +139,9 @@ func category(i fleet.Interface) string {
 func (w *writer) rule(r compile.Rule) Rule {
 	out := Rule{Does: map[packet.Verdict]string{packet.Admit: "admit", packet.Drop: "drop", packet.Reject: "reject"}[r.Verdict], Comment: r.Decider.String(), Log: r.Log != nil, Condition: w.condition(r.Decider, r.Match)}
 	for _, u := range r.Unless {
+		if _, not := u.Whole(); not != nil {
+			w.refuse(r.Decider, "an exception to a block of any except")
+		}
 		out.Unless = append(out.Unless, w.condition(r.Decider, u))
 	}
 	if r.Limit != nil {

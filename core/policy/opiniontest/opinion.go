@@ -416,7 +416,7 @@ func (at place) on(segment string) (names []string) {
 func (at place) speaks(t fence.ServiceTerm) bool {
 	switch {
 	case t.Any:
-		return true
+		return !slices.ContainsFunc(t.Except, at.speaks)
 	case t.Name != "":
 		if d := at.services[t.Name]; d != nil {
 			return slices.ContainsFunc(d.Terms, func(of fence.ServiceTerm) bool {

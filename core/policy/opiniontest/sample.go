@@ -207,6 +207,9 @@ func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.
 // serve makes a packet one of a rule's service; ok is false if it is of the other family.
 func (o *Opinion) serve(rng *rand.Rand, r *fence.Rule, p *packet.Packet) (ok bool) {
 	t := r.Services[rng.IntN(len(r.Services))]
+	if len(t.Except) > 0 && rng.IntN(2) == 0 { // what it is not about
+		t = t.Except[rng.IntN(len(t.Except))]
+	}
 	for d := o.services[t.Name]; d != nil; d = o.services[t.Name] {
 		if t = d.Terms[rng.IntN(len(d.Terms))]; t.Name == d.Name { // the registered one
 			break

@@ -85,7 +85,7 @@ func Random(rng *rand.Rand) string {
 	b.WriteString("policy random language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48 except 198.51.100.9\nnetwork lab = 10.40.3.0/24, 10.60.3.0/24, fd40::/64\n")
 	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\nnetwork both = lab, hill%s\n", pick("", " local"), pick("", " shared"), pick("", "", " shared"))
 	b.WriteString("peers crowd = red, host h3\npeers mixed = blue at hill, office\npeers nested = crowd except blue at quay\n")
-	b.WriteString("service web = tcp 80, 443\nservice http = http, tcp 8080\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
+	b.WriteString("service web = tcp 80, 443\nservice http = http, tcp 8080\nservice nearly = any except web, udp 1000-1010\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
 		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
 	}
@@ -95,7 +95,7 @@ func Random(rng *rand.Rand) string {
 		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office", "strangers at hill", "everywhere at red", "lab at strangers", "office at 198.51.100.0/28")
 	}
 	services := func() string {
-		return pick("ssh", "web", "http", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535")
+		return pick("ssh", "web", "http", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535", "any except ping", "any except mix, icmpv6", "nearly, ping")
 	}
 	sides := func() string {
 		switch rng.IntN(3) {
