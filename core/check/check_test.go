@@ -56,6 +56,11 @@ func TestTheWayIn(t *testing.T) {
 	}{
 		{"sound: from outside to red, from red to all; forged sources on the local segment are no matter", sound, nil},
 		{"no guard at all", "allow way-in: vpn -> red : ssh\n", []string{"p.fence:7 error no-guard: no rule of this policy is a guard, so nothing keeps a way in"}},
+		{"answers that an open stance lets go", sound + "ground { outbound replies off }\n", nil},
+		{"answers that nobody admits", sound + "ground { inbound replies off }\n",
+			[]string{`p.fence:8 error guard-refused: the answers of the guard "hop" are refused on h1 inbound: the ground's replies are not admitted there, and stance inbound closed refuses them`}},
+		{"answers that are for others alone", sound + "ground { inbound replies from 10.40.0.0/16 }\n",
+			[]string{`p.fence:8 error guard-refused: the answers of the guard "hop" are refused on h1 inbound: the ground's replies are not admitted there, and stance inbound closed refuses them`}},
 		{"a block in the way", sound + "block b: everywhere -> blue : ssh\n",
 			[]string{`p.fence:7 error guard-refused: the guard "way-in" is refused on h2 inbound: block b stands in its way [tcp 198.51.100.7 port 50000 -> 10.40.3.1 port 22 in by eth0]`,
 				`p.fence:8 error guard-refused: the guard "hop" is refused on h2 inbound: block b stands in its way [tcp 198.51.100.7 port 50000 -> 10.40.3.1 port 22 in by eth0]`}},

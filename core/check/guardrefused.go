@@ -22,6 +22,9 @@ block, or narrow the block:
 
     block no-pests: pests -> fleet : any
     allow way-in:   crew-vpn -> jump : ssh  guard  over no-pests
+
+Its answers must be admitted too: where the ground's replies are off, or narrowed, a rule or
+an open stance must let them go.
 `,
 	run: func(p *pass) {
 		for _, r := range p.pol.Rules {
@@ -31,6 +34,7 @@ block, or narrow the block:
 				for _, role := range r.Through {
 					p.guardEnd(r, policy.Forward, role.Hosts)
 				}
+				p.guardAnswers(r)
 			}
 		}
 	},
@@ -75,6 +79,44 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		pr.Packet = &example
 		p.report(pr.Hinted("make it an exception with `over`, or narrow what refuses it"))
 		return
+	}
+}
+
+// guardAnswers reports the first host that refuses the answers of a guard, where the ground leaves
+// replies to others.
+func (p *pass) guardAnswers(r *policy.Rule) {
+	if !slices.ContainsFunc(p.pol.Ground, func(c policy.GroundChange) bool { return c.Part == "replies" }) {
+		return
+	}
+	sp := p.sp
+	answers := packet.Empty
+	for _, t := range r.Terms {
+		if t.HasPorts() {
+			answers = sp.Or(answers, sp.And(sp.Value(packet.Protocol, t.Protocol), sp.Range(packet.SrcPort, t.Ports.Lo, t.Ports.Hi)))
+		} else if t.Protocol != policy.AnyProtocol {
+			answers = sp.Or(answers, sp.Value(packet.Protocol, t.Protocol))
+		}
+	}
+	answers = sp.AndAll(answers, sp.Value(packet.State, packet.Established), sp.Addrs(packet.Src, r.To.Addrs), sp.Addrs(packet.Dst, r.From.Addrs))
+	for _, end := range []struct {
+		dir   policy.Direction
+		hosts []*fleet.Host
+		own   []packet.Field // whose own address it is
+	}{{policy.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {policy.Inbound, r.From.Hosts, []packet.Field{packet.Dst}}, {policy.Forward, routers(r), nil}} {
+		for _, h := range end.hosts {
+			of := sp.And(answers, sp.Value(packet.Hook, int(end.dir)))
+			for _, own := range end.own {
+				of = sp.And(of, sp.Addrs(own, h.Addresses()))
+			}
+			d, deciders := p.attributed(p.plan(h))
+			refused := sp.And(of, sp.Where(d, func(o packet.Outcome) bool { return o.Refused() && deciders[o.By-1].Kind != "local" }))
+			if refused == packet.Empty {
+				continue
+			}
+			p.report(fence.Errorf(r.Pos, len(r.Name), "guard-refused", "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
+				r.Name, h.Name, policy.DirectionNames[end.dir], p.refuser(d, deciders, refused)).Hinted("leave `replies` on for that direction"))
+			return
+		}
 	}
 }
 

@@ -190,7 +190,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		} else if dir == policy.Forward && (!part.forward || !stance.Closed && part.name != "replies") {
 			matches = nil
 		}
-		for _, m := range changedGround(pol, part.name, dir, matches) {
+		for _, m := range changedGround(pol, h, part.name, dir, matches) {
 			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m, Verdict: part.verdict})
 		}
 	}

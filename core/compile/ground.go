@@ -84,10 +84,10 @@ func icmp(family int, types ...int) (out []policy.Term) {
 }
 
 // changedGround is what is left of a part of the ground in a direction after
-// the policy's own changes to it.
-func changedGround(pol *policy.Policy, part string, dir policy.Direction, matches []Match) []Match {
+// the policy's own changes to it, and those of the host's roles.
+func changedGround(pol *policy.Policy, h *fleet.Host, part string, dir policy.Direction, matches []Match) []Match {
 	for _, c := range pol.Ground {
-		if c.Part != part || c.Direction != dir {
+		if c.Part != part || c.Direction != dir || c.Role != nil && !h.HasRole(c.Role.Name) {
 			continue
 		}
 		if c.Off {

@@ -368,7 +368,7 @@ func (p *parser) roleDecl(first Token) Stmt {
 
 // stances takes what stands in a role's braces.
 func (p *parser) stances(d *RoleDecl) {
-	const inRole = `"inbound", "outbound", "forward", "refuse by" or "log refused"`
+	const inRole = `"inbound", "outbound", "forward", "refuse by", "log refused" or "ground"`
 	for {
 		t := p.tok()
 		if t.Kind == Close { // stands at the start of a line as often as not
@@ -398,6 +398,11 @@ func (p *parser) stances(d *RoleDecl) {
 				p.fail(p.tok(), "syntax", `"refused"`, "it is written: log refused [up to N per DUR]")
 			}
 			d.LogRefused = p.log(t)
+		case "ground":
+			if d.Ground != nil {
+				p.report(t.errorf("twice", "the ground is said twice").Hinted("put all of its parts into the same braces"))
+			}
+			d.Ground = append(d.Ground, p.groundParts()...)
 		default:
 			p.fail(t, "syntax", inRole+` or "}"`, "it is written: %s", p.form("role"))
 		}

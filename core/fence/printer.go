@@ -172,17 +172,7 @@ func rowOf(stmt Stmt) row {
 	case *PeersDecl:
 		return row{head: "peers " + d.Name, body: "= " + d.Peers.String()}.about(d.Description, d.Accepted)
 	case *GroundDecl:
-		parts := make([]string, len(d.Parts))
-		for i, p := range d.Parts {
-			parts[i] = p.Name + " off"
-			if !p.Off {
-				parts[i] = p.Name + " from " + p.From.String()
-			}
-			if p.Direction != "" {
-				parts[i] = p.Direction + " " + parts[i]
-			}
-		}
-		return row{head: strings.TrimSpace("ground { "+strings.Join(parts, "   ")) + " }"}
+		return row{head: groundText(d.Parts)}
 	case *Rule:
 		word := "allow "
 		if d.Block {
@@ -213,6 +203,21 @@ func rowOf(stmt Stmt) row {
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
 }
 
+// groundText is changes to the ground, as a statement or in a role's braces.
+func groundText(changes []GroundPart) string {
+	parts := make([]string, len(changes))
+	for i, p := range changes {
+		parts[i] = p.Name + " off"
+		if !p.Off {
+			parts[i] = p.Name + " from " + p.From.String()
+		}
+		if p.Direction != "" {
+			parts[i] = p.Direction + " " + parts[i]
+		}
+	}
+	return strings.TrimSpace("ground { "+strings.Join(parts, "   ")) + " }"
+}
+
 func roleRow(d *RoleDecl) row {
 	r := row{head: "role " + d.Name}
 	var inside []string
@@ -224,6 +229,9 @@ func roleRow(d *RoleDecl) row {
 	}
 	if d.LogRefused != nil {
 		inside = append(inside, printLog("log refused", d.LogRefused))
+	}
+	if d.Ground != nil {
+		inside = append(inside, groundText(d.Ground))
 	}
 	braces := ""
 	if inside != nil {

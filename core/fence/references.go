@@ -63,6 +63,10 @@ func References(file *File) (out []Reference) {
 			for _, p := range d.Parts {
 				side(p.From)
 			}
+		case *RoleDecl:
+			for _, p := range d.Ground {
+				side(p.From)
+			}
 		case *Rule:
 			side(d.From)
 			side(d.To)

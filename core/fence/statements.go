@@ -12,20 +12,25 @@ import (
 var GroundParts = []string{"loopback", "replies", "invalid", "icmp-errors", "neighbours", "dhcp-client", "multicast-listener", "fence"}
 
 func (p *parser) groundDecl(first Token) Stmt {
-	d := &GroundDecl{Ident: Ident{"ground", first.Pos}}
-	p.want(Open, `"{"`, p.form("ground"))
+	return &GroundDecl{Ident: Ident{"ground", first.Pos}, Parts: p.groundParts()}
+}
+
+// groundParts takes the braces with changes to the ground: of the whole policy, or of a role.
+func (p *parser) groundParts() (parts []GroundPart) {
+	form := statementOf["ground"].Form
+	p.want(Open, `"{"`, form)
 	for {
 		t := p.tok()
 		if t.Kind == Close {
 			p.advance()
-			return d
+			return parts
 		}
 		if t.Kind != Word || t.First && !p.inBraces(t) {
 			p.fail(t, "syntax", `a part of the ground or "}"`, "the parts are %s", strings.Join(GroundParts, ", "))
 		}
 		p.take()
 		part := GroundPart{Pos: t.Pos}
-		if t.Text == "inbound" || t.Text == "outbound" {
+		if slices.Contains([]string{"inbound", "outbound", "forward"}, t.Text) {
 			part.Direction = t.Text
 			t = p.take()
 		}
@@ -43,9 +48,9 @@ func (p *parser) groundDecl(first Token) Stmt {
 		case w.Kind == Word && w.Text == "from":
 			part.From = p.peers("ground")
 		default:
-			p.fail(w, "syntax", `"off" or "from PEERS"`, "it is written: %s", p.form("ground"))
+			p.fail(w, "syntax", `"off" or "from PEERS"`, "it is written: %s", form)
 		}
-		d.Parts = append(d.Parts, part)
+		parts = append(parts, part)
 	}
 }
 

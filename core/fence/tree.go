@@ -102,6 +102,7 @@ type RoleDecl struct {
 	Stances     []Stance
 	RefuseBy    *Choice // drop or reject
 	LogRefused  *Log
+	Ground      []GroundPart // changes to it on the role's hosts
 	Accepted
 }
 
@@ -147,7 +148,7 @@ type GroundDecl struct {
 // A GroundPart is one change to the ground.
 type GroundPart struct {
 	Pos       Pos
-	Direction string // inbound, outbound or "" for both
+	Direction string // inbound, outbound, forward or "" for all
 	Name      string
 	Off       bool
 	From      Peers // if it is not off

@@ -76,6 +76,7 @@ type Peers struct {
 
 // A GroundChange turns a part of the ground off in a direction, or narrows it to peers.
 type GroundChange struct {
+	Role      *Role // on whose hosts; nil is all
 	Part      string
 	Direction Direction
 	Off       bool

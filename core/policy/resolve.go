@@ -164,6 +164,7 @@ type resolver struct {
 	peersOf      map[string]*Peers
 	peersOrder   []*fence.PeersDecl
 	roles        map[string]*Role
+	roleOrder    []*fence.RoleDecl
 	networkOrder []*fence.NetworkDecl
 	serviceOrder []*fence.ServiceDecl
 	ruleOrder    []*fence.Rule
@@ -273,6 +274,7 @@ func (r *resolver) role(d *fence.RoleDecl) {
 	}
 	role.LogRefused = d.LogRefused
 	r.roles[d.Name] = role
+	r.roleOrder = append(r.roleOrder, d)
 	r.pol.Roles = append(r.pol.Roles, role)
 }
 

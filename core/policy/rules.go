@@ -188,10 +188,13 @@ func (r *resolver) leave(d *fence.Leave) {
 
 // others resolves the statements that are no allow and no block.
 func (r *resolver) others() {
+	for _, d := range r.roleOrder {
+		r.ground(r.roles[d.Name], d.Ground)
+	}
 	for _, stmt := range r.otherOrder {
 		switch d := stmt.(type) {
 		case *fence.GroundDecl:
-			r.ground(d)
+			r.ground(nil, d.Parts)
 		case *fence.Redirect:
 			r.redirect(d)
 		case *fence.Masquerade:
@@ -218,13 +221,13 @@ func (r *resolver) expectation(d *fence.Expectation) {
 	r.pol.Expects = append(r.pol.Expects, e)
 }
 
-func (r *resolver) ground(d *fence.GroundDecl) {
-	for _, p := range d.Parts {
+func (r *resolver) ground(of *Role, parts []fence.GroundPart) {
+	for _, p := range parts {
 		for _, dir := range []Direction{Inbound, Outbound, Forward} {
 			if p.Direction != "" && p.Direction != DirectionNames[dir] {
 				continue
 			}
-			change := GroundChange{Part: p.Name, Direction: dir, Off: p.Off}
+			change := GroundChange{Role: of, Part: p.Name, Direction: dir, Off: p.Off}
 			if !p.Off {
 				change.From = r.side(p.From).Addrs
 			}

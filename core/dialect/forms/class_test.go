@@ -70,5 +70,5 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, shared, 20, "there are classes of several hosts")
+	require.Greater(t, shared, 10, "there are classes of several hosts")
 }

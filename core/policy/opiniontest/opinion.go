@@ -246,8 +246,15 @@ func (at place) off(part string) bool {
 	if at.p.Hook == packet.Out {
 		peer, direction = at.p.Dst, "outbound"
 	}
-	for _, c := range at.ground {
-		if c.Name != part || c.Direction != "" && (c.Direction != direction || at.p.Hook == packet.Through) {
+	if at.p.Hook == packet.Through {
+		direction = "forward"
+	}
+	changes := slices.Clone(at.ground)
+	for _, role := range at.h.Roles {
+		changes = append(changes, at.roles[role].Ground...)
+	}
+	for _, c := range changes {
+		if c.Name != part || c.Direction != "" && c.Direction != direction {
 			continue
 		}
 		if c.Off || !at.holds(c.From, peer) {

@@ -80,6 +80,11 @@ func (o *Opinion) sides() (out []fence.Peers) {
 	for _, g := range o.ground {
 		out = append(out, g.From)
 	}
+	for _, r := range o.roles {
+		for _, g := range r.Ground {
+			out = append(out, g.From)
+		}
+	}
 	return out
 }
 

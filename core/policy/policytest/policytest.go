@@ -87,7 +87,8 @@ func Random(rng *rand.Rand) string {
 	b.WriteString("peers crowd = red, host h3\npeers mixed = blue at hill, office\npeers nested = crowd except blue at quay\n")
 	b.WriteString("service web = tcp 80, 443\nservice http = http, tcp 8080\nservice nearly = any except web, udp 1000-1010\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
-		fmt.Fprintf(&b, "role %s { %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"))
+		fmt.Fprintf(&b, "role %s { %s %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"),
+			pick("", "", "", "", "ground { inbound replies off }", "ground { forward replies off }", "ground { icmp-errors from quay, office   invalid off }"))
 	}
 	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9", "fleet at blue", "red at blue", "fleet except red at blue", "green, red at host h1", "crowd", "mixed", "nested", "crowd at blue", "fleet except crowd", "mixed, host h3 at hill"}
 	hosts := func() string { return pick(ours...) }
