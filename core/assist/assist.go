@@ -165,7 +165,11 @@ func (a *Analysis) hoverRule(name string) string {
 	if r == nil {
 		return ""
 	}
-	return fmt.Sprintf("**%s**: from %s to %s\n\n%s", r.Title(), hosts(r.From.Hosts, r.From.Text), hosts(r.To.Hosts, r.To.Text), r.Decl.Because)
+	text := fmt.Sprintf("**%s**: from %s to %s\n\n%s", r.Title(), hosts(r.From.Hosts, r.From.Text), hosts(r.To.Hosts, r.To.Text), r.Decl.Because)
+	for i, role := range r.Routers() {
+		text += []string{"\n\ncarried out by " + role.Name, ", " + role.Name}[min(i, 1)]
+	}
+	return text
 }
 
 func hosts(list []*fleet.Host, text string) string {
@@ -188,7 +192,13 @@ func (a *Analysis) hoverName(name string) string {
 		if n.Shared {
 			marks = ", shared: strangers are on it"
 		}
-		return fmt.Sprintf("**%s %s**%s\n\n%s\n\n%s", kind, name, marks, n.Description, addresses(n.Addrs.Prefixes()))
+		text := fmt.Sprintf("**%s %s**%s\n\n%s\n\n%s", kind, name, marks, n.Description, addresses(n.Addrs.Prefixes()))
+		for _, j := range a.pol.Joins {
+			if slices.Contains(j.Networks, n) {
+				text += "\n\n" + strings.TrimSpace(j.Decl.String()+"  "+j.Description)
+			}
+		}
+		return text
 	}
 	for _, r := range a.pol.Roles {
 		if r.Name == name {
@@ -257,6 +267,17 @@ func (a *Analysis) line(pos fence.Pos) string {
 	return ""
 }
 
+// inWith says that a line stands in the braces of a with, where each begins a statement.
+func (a *Analysis) inWith(pos fence.Pos) bool {
+	for up := pos.Line - 1; up >= 1; up-- {
+		line := a.line(fence.Pos{File: pos.File, Line: up})
+		if words := strings.Fields(line); len(words) > 0 && line[0] != ' ' && line[0] != '\t' {
+			return words[0] == "with" && !strings.Contains(line, "}")
+		}
+	}
+	return false
+}
+
 // A Proposal is one thing that could be written at a place.
 type Proposal struct {
 	Text string
@@ -270,6 +291,9 @@ type Proposal struct {
 func (a *Analysis) Complete(pos fence.Pos) (out []Proposal) {
 	line := []rune(a.line(pos))
 	before := string(line[:min(max(pos.Column-1, 0), len(line))])
+	if a.inWith(pos) {
+		before = strings.TrimLeft(before, " \t")
+	}
 	for up := pos.Line - 1; up >= 1 && (strings.HasPrefix(before, " ") || strings.HasPrefix(before, "\t")); up-- {
 		before = a.line(fence.Pos{File: pos.File, Line: up}) + " " + strings.TrimLeft(before, " \t")
 	}

@@ -152,7 +152,7 @@ func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direct
 
 // routers are the hosts that a rule goes through.
 func routers(r *policy.Rule) (hosts []*fleet.Host) {
-	for _, role := range r.Through {
+	for _, role := range r.Routers() {
 		hosts = append(hosts, role.Hosts...)
 	}
 	return hosts

@@ -31,7 +31,7 @@ an open stance must let them go.
 			if r.Guard {
 				p.guardEnd(r, policy.Inbound, r.To.Hosts)
 				p.guardEnd(r, policy.Outbound, r.From.Hosts)
-				for _, role := range r.Through {
+				for _, role := range r.Routers() {
 					p.guardEnd(r, policy.Forward, role.Hosts)
 				}
 				p.guardAnswers(r)

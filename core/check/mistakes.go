@@ -27,6 +27,7 @@ var Mistakes = []Check{
 	{Code: "guard", Doc: "A guard says something that makes it less than sure.\n\nA guard is the way in. It takes no date and no off.\n"},
 	{Code: "sender", Doc: "It is said who sends where the sending end is not ours.\n\nOnly the sending host knows users, units and programs.\n"},
 	{Code: "through", Doc: "`through` stands with what cannot go with it.\n\nWhat goes through hosts of ours is on more than one segment, and what is encrypted from end to\nend shows them nothing.\n"},
+	{Code: "join", Doc: "A join is about networks that share addresses.\n\nWhat goes from one of its networks to another must be clear: join networks that have no address in\ncommon, or take away with except what is in both.\n"},
 	{Code: "over", Doc: "`over` names what is no block.\n\nAn allow is an exception to blocks that stand in its way.\n"},
 	{Code: "redirect", Doc: "A redirect cannot be carried out as it is written.\n\nIt takes one port of one protocol and gives one of the same protocol, at one address of a family.\n"},
 	{Code: "policy-size", Doc: "The policy is larger than is read.\n\ndocs/limits.md says how large each part may be.\n"},

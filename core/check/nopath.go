@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
@@ -14,10 +15,10 @@ var noPath = Check{
 	Code: "no-path",
 	Doc: `A host that an allow names has no way to any host of the other side.
 
-They share no segment, neither has an address that can be reached from anywhere, and
-no through names hosts that join them. The allow admits what cannot come. Attach the
-host, say through which role it goes, or name the hosts that are meant. Hosts that are
-on no declared segment are left out: nothing is known of their way.
+They share no segment, no join says that there is a way between theirs, neither has an
+address that can be reached from anywhere, and no through names hosts on the way. The allow
+admits what cannot come. Attach the host, join the networks, say through which role it goes, or
+name the hosts that are meant. Hosts that are on no declared segment are left out: nothing is known of their way.
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
@@ -46,7 +47,7 @@ on no declared segment are left out: nothing is known of their way.
 				if len(lost) > 1 {
 					verb = "they share"
 				}
-				p.warn(r, "no-path", "attach it, say `through ROLE`, or name the hosts that are meant", "the allow %q has no path for %s: %s no segment with the other side, and neither is public", r.Name, some(lost), verb)
+				p.warn(r, "no-path", "attach it, say `through ROLE`, join the networks, or name the hosts that are meant", "the allow %q has no path for %s: %s no segment with the other side, and neither is public", r.Name, some(lost), verb)
 			}
 		}
 	},
@@ -56,7 +57,15 @@ on no declared segment are left out: nothing is known of their way.
 // reached from anywhere.
 type whereabouts struct {
 	segments map[string]bool
+	joined   map[*policy.Join]map[*policy.Network]bool // which of the networks of each join
 	public   bool
+}
+
+func (w *whereabouts) on(j *policy.Join, n *policy.Network) {
+	if w.joined[j] == nil {
+		w.joined[j] = map[*policy.Network]bool{}
+	}
+	w.joined[j][n] = true
 }
 
 func (w *whereabouts) meets(o *whereabouts) bool {
@@ -65,15 +74,27 @@ func (w *whereabouts) meets(o *whereabouts) bool {
 			return true
 		}
 	}
+	for j, here := range w.joined {
+		for n := range o.joined[j] {
+			if len(here) > 1 || !here[n] {
+				return true
+			}
+		}
+	}
 	return false
 }
 
 func (p *pass) places(s policy.Side) *whereabouts { return p.placesOf(s.Hosts) }
 
 func (p *pass) placesOf(hosts []*fleet.Host) *whereabouts {
-	w := &whereabouts{segments: map[string]bool{}}
+	w := &whereabouts{segments: map[string]bool{}, joined: map[*policy.Join]map[*policy.Network]bool{}}
 	for _, h := range hosts {
 		at := p.place(h)
+		for j, networks := range at.joined {
+			for n := range networks {
+				w.on(j, n)
+			}
+		}
 		w.public = w.public || at.public
 		for s := range at.segments {
 			w.segments[s] = true
@@ -86,7 +107,14 @@ func (p *pass) placesOf(hosts []*fleet.Host) *whereabouts {
 func (p *pass) place(h *fleet.Host) *whereabouts {
 	w := p.where[h]
 	if w == nil {
-		w = &whereabouts{segments: map[string]bool{}}
+		w = &whereabouts{segments: map[string]bool{}, joined: map[*policy.Join]map[*policy.Network]bool{}}
+		for _, j := range p.pol.Joins {
+			for _, n := range j.Networks {
+				if len(packet.Intersection(h.Addresses(), n.Addrs).Ranges()) > 0 {
+					w.on(j, n)
+				}
+			}
+		}
 		for _, seg := range p.pol.Segments() {
 			if h.On(seg.Name, seg.Addrs) != nil {
 				w.segments[seg.Name] = true

@@ -199,26 +199,24 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			continue
 		}
 		for i := range r.Spans {
-			m, ok := matchAt(r, &r.Spans[i], h, dir)
-			if !ok {
-				continue
-			}
-			if m.Since <= now {
-				m.Since = 0
-			}
-			whole := piece{rule: r, span: &r.Spans[i], match: m, set: m.Set(sp, dir), limit: r.AtMost}
-			if r.Log != nil {
-				whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
-			}
-			if r.Block {
-				if whole.set != packet.Empty {
-					e.blocks = append(e.blocks, whole)
+			for _, m := range matchesAt(r, &r.Spans[i], h, dir) {
+				if m.Since <= now {
+					m.Since = 0
 				}
-				continue
-			}
-			for _, part := range append(whole.byEnd(sp, dir), whole.masked(sp, pol, h, dir)...) {
-				if part.set != packet.Empty {
-					e.allows = append(e.allows, part)
+				whole := piece{rule: r, span: &r.Spans[i], match: m, set: m.Set(sp, dir), limit: r.AtMost}
+				if r.Log != nil {
+					whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
+				}
+				if r.Block {
+					if whole.set != packet.Empty {
+						e.blocks = append(e.blocks, whole)
+					}
+					continue
+				}
+				for _, part := range append(whole.byEnd(sp, dir), whole.masked(sp, pol, h, dir)...) {
+					if part.set != packet.Empty {
+						e.allows = append(e.allows, part)
+					}
 				}
 			}
 		}
@@ -278,7 +276,25 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 	return parts
 }
 
-// matchAt says what a part of a rule asks of packets at a host; ok is false where it is not rendered.
+// matchesAt says what a part of a rule asks of packets at a host: nothing where it is not rendered,
+// and at a router of joins one thing for each way that it crosses them.
+func matchesAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction) (out []Match) {
+	if dir != policy.Forward || policy.Routes(r.Through, h) {
+		if m, ok := matchAt(r, s, h, dir); ok {
+			out = append(out, m)
+		}
+		return out
+	}
+	for _, c := range s.CarriedBy(h) {
+		if m, ok := matchAt(r, s, h, dir); ok {
+			m.From, m.To = intersect(m.From, c.From), intersect(m.To, c.To)
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// matchAt is matchesAt for the whole of the part, at a host that is a router for it or is named by it.
 func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
 	switch {
 	case dir == policy.Inbound && s.To.Names(h):
@@ -291,7 +307,7 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 		}
 	case dir == policy.Outbound && s.From.Names(h):
 		m.From, m.To, m.Senders = s.From.At[h], s.To.Addrs, r.Senders
-	case dir == policy.Forward && policy.Routes(r.Through, h):
+	case dir == policy.Forward:
 		m.From, m.To = s.From.Addrs, s.To.Addrs
 		switch { // as where it arrives
 		case len(r.Decl.Senders) > 0 && r.Block:
@@ -325,7 +341,7 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 			m.To = intersect(m.To, s.On.Addrs)
 		}
 	}
-	if r.Arriving != nil {
+	if r.Arriving != nil && dir != policy.Forward { // a router does not know by what it arrives
 		var arriving []string
 		for _, seg := range r.Arriving {
 			for _, name := range h.On(seg.Name, seg.Addrs) {
@@ -510,7 +526,7 @@ func (e *end) stanceDecider() Decider {
 func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
 	set := packet.Empty
 	for i := range r.Spans {
-		if m, ok := matchAt(r, &r.Spans[i], p.Host, dir); ok {
+		for _, m := range matchesAt(r, &r.Spans[i], p.Host, dir) {
 			set = sp.Or(set, m.Set(sp, dir))
 		}
 	}

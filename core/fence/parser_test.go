@@ -124,6 +124,7 @@ func TestMessages(t *testing.T) {
 		{"allow a: b -> c : ssh from group wheel", `1:28 syntax: expected "user" or "unit" or "program", found "group" | `},
 		{"allow a: b -> c : ssh knowingly wide-open", `1:42 syntax: expected a quoted reason, found the end of the file | it is written: knowingly CODE "why"`},
 		{"role r { ground { replies off } ground { invalid off } }", "1:33 twice: the ground is said twice | put all of its parts into the same braces"},
+		{"join office", "1:1 syntax: a join names two networks or more | it is written: join NETWORK, NETWORK, … [through ROLE, …] \"description\""},
 		{"ground { replys off }", `1:10 ground: expected a part of the ground, found "replys" | did you mean "replies"?`},
 		{"ground { replies of }", `1:18 syntax: expected "off" or "from PEERS", found "of" | it is written: ground { [inbound|outbound|forward] PART off|from PEERS … }`},
 		{"redirect r: a -> b : tcp 80-90 to tcp 8080", "1:22 port: a redirect takes one port of one protocol, such as tcp 443 | write a redirect for each port"},
@@ -161,6 +162,8 @@ segment quay-lan  = 10.40.0.0/16 shared local
 service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47  unit feed.service, "feed 2.service"  "positions"
 service nearly = any except ping, tcp 1-1023, 2049
 role broker "collects" { outbound closed   refuse by reject   log refused up to 10 per 1m }
+join office, quay-lan, lists through jump  "the routers' way"
+join pests, office
 role jump { ground { forward replies off   inbound icmp-errors from office } }
 ground { inbound icmp-errors from office   dhcp-client off }
 

@@ -171,6 +171,9 @@ func rowOf(stmt Stmt) row {
 		return r
 	case *PeersDecl:
 		return row{head: "peers " + d.Name, body: "= " + d.Peers.String()}.about(d.Description, d.Accepted)
+	case *JoinDecl:
+		r := row{head: "join", body: strings.TrimPrefix(d.String(), "join ")}
+		return r.about(d.Description, d.Accepted)
 	case *GroundDecl:
 		return row{head: groundText(d.Parts)}
 	case *Rule:

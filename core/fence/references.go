@@ -45,7 +45,7 @@ func References(file *File) (out []Reference) {
 	}
 	for _, stmt := range file.Stmts {
 		switch stmt.(type) {
-		case *PolicyDecl, *GroundDecl: // which declare no name that is used
+		case *PolicyDecl, *GroundDecl, *JoinDecl: // which declare no name that is used
 		case *NetworkDecl, *ServiceDecl, *RoleDecl, *PeersDecl:
 			out = append(out, Reference{Ident: stmt.Declared(), Decl: true})
 		default:
@@ -59,6 +59,9 @@ func References(file *File) (out []Reference) {
 			terms(d.Terms)
 		case *PeersDecl:
 			side(d.Peers)
+		case *JoinDecl:
+			each(d.Networks)
+			each(d.Through)
 		case *GroundDecl:
 			for _, p := range d.Parts {
 				side(p.From)

@@ -110,6 +110,7 @@ func init() {
 		{keyword{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]", "ports of protocols, `icmp` and `icmpv6` with type and code, `protocol N`, other services; a bare port or range after a comma takes the protocol before it. `unit` names the units that serve it, for `yfence listeners`"}, (*parser).serviceDecl},
 		{keyword{"role", "role NAME { inbound|outbound|forward open|closed   refuse by drop|reject   log refused [up to N per DUR]   ground { … } }", "hosts with the same rules, and what happens on them to packets that no rule speaks of"}, (*parser).roleDecl},
 		{keyword{"peers", "peers NAME = PEERS", "peers under one name: roles, hosts, networks, addresses, with `except` and `at` as in a rule"}, (*parser).peersDecl},
+		{keyword{"join", `join NETWORK, NETWORK, … [through ROLE, …] "description"`, "there is a way between these networks or segments; by hosts of these roles, which carry out the rules between them, or by routers that are not ours"}, (*parser).join},
 		{keyword{"ground", "ground { [inbound|outbound|forward] PART off|from PEERS … }", "turns parts of the ground off, or narrows them, on all hosts; in a role's braces on that role's"}, (*parser).groundDecl},
 		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"}, (*parser).rule},
 		{keyword{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers", "refuses them, whatever admits them, unless the allow is an exception"}, (*parser).rule},
@@ -203,7 +204,7 @@ func init() {
 	for _, w := range []string{"policy", "network", "segment", "service", "role", "ground", "allow", "block", "redirect", "masquerade",
 		"leave", "expect", "language", "shared", "local", "from", "except", "inbound", "outbound", "forward", "forwarded", "open", "closed",
 		"refuse", "by", "drop", "reject", "log", "refused", "up", "to", "per", "on", "arriving", "at", "most", "over", "user", "unit",
-		"program", "encrypted", "guard", "with", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
+		"program", "encrypted", "guard", "with", "join", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
 		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port"} {
 		reserved[w] = true
 		reservedShape[len(w)][w[0]-'a'] = true

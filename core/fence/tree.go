@@ -13,7 +13,7 @@ type File struct {
 }
 
 // A Stmt is one statement: *PolicyDecl, *NetworkDecl, *ServiceDecl, *RoleDecl,
-// *PeersDecl, *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
+// *PeersDecl, *JoinDecl, *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
 type Stmt interface{ Declared() Ident }
 
 // An Ident is a name where it stands. The zero Ident is one that is missing.

@@ -31,6 +31,7 @@ type Policy struct {
 	Ground      []GroundChange
 	Expects     []*Expectation
 	Leaves      []Leave
+	Joins       []*Join
 	Redirects   []*Redirect
 	Masquerades []*Masquerade
 	Pos         fence.Pos
@@ -45,7 +46,7 @@ type Policy struct {
 // WaysIn is the policy with no rules but those that keep a way in: the ground, the
 // stances and what is left to other programs stay as they are.
 func (p *Policy) WaysIn() *Policy {
-	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves, Peers: p.Peers,
+	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves, Joins: p.Joins, Peers: p.Peers,
 		Pos: p.Pos, Services: p.Services, Strangers: p.Strangers, names: p.names}
 	for _, r := range p.Rules {
 		if r.Guard {
@@ -331,6 +332,8 @@ type Span struct {
 	On       *Network      // nil if it says none
 	OnFrom   *netipx.IPSet // the addresses of From that are on it
 	OnTo     *netipx.IPSet // and of To
+
+	Crossings []Crossing // what of a rule's goes by routers of joins
 }
 
 // Overrides says that the rule is an exception to block b.

@@ -129,7 +129,7 @@ func TestMessages(t *testing.T) {
 		{"network a = b\nnetwork b = a\n", `5:9 cycle: the network "a" is made of itself | one may name others, but not in a circle`},
 		{"peers x = y\npeers y = x\nallow a: x -> red : ssh\n", `5:7 cycle: the peers "x" is made of itself | one may name others, but not in a circle`},
 		{"service s = z\nservice z = s\n", `5:9 cycle: the service "s" is made of itself | one may name others, but not in a circle`},
-		{"network net = 192.0.2.0/24\nallow a: net -> everywhere : ssh\n", "6:7 no-end: the rule \"a\" names hosts of ours at neither end | name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`"},
+		{"network net = 192.0.2.0/24\nallow a: net -> everywhere : ssh\n", "6:7 no-end: the rule \"a\" names hosts of ours at neither end | name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`, or join the networks through one"},
 		{"role gate\nsegment s = 10.0.0.0/8\nallow a: gate -> everywhere : ssh on s through gate\n", `7:38 through: what goes through gate is on more than one segment: it takes no "on" | take one of the two away`},
 		{"role gate\nallow a: gate -> everywhere : ssh encrypted through gate\n", "6:53 through: what is encrypted from end to end shows a router on its way nothing but ESP | take `through` away, and allow `protocol 50` through gate"},
 		{"allow a: red -> blue : ssh from 2027-01-02 until 2027-01-01\n", `5:44 date: the rule "a" ends before it begins | it begins on 2027-01-02; give it a later end`},

@@ -129,6 +129,9 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	for _, d := range r.peersOrder {
 		r.pol.Peers = append(r.pol.Peers, r.peers(d))
 	}
+	for _, d := range r.joinOrder {
+		r.join(d)
+	}
 	r.rules()
 	r.others()
 	fence.SortProblems(r.problems)
@@ -165,6 +168,7 @@ type resolver struct {
 	peersOrder   []*fence.PeersDecl
 	roles        map[string]*Role
 	roleOrder    []*fence.RoleDecl
+	joinOrder    []*fence.JoinDecl
 	networkOrder []*fence.NetworkDecl
 	serviceOrder []*fence.ServiceDecl
 	ruleOrder    []*fence.Rule
@@ -241,6 +245,8 @@ func (r *resolver) collect(files []*fence.File) {
 				}
 				rules[d.Name] = d.Pos
 				r.ruleOrder = append(r.ruleOrder, d)
+			case *fence.JoinDecl:
+				r.joinOrder = append(r.joinOrder, d)
 			case *fence.GroundDecl:
 				r.otherOrder = append(r.otherOrder, d)
 			default: // redirects and the like share the rules' names

@@ -33,9 +33,10 @@ func (r *resolver) rules() {
 		}
 		r.guardTakesNo(d)
 		r.senders(d, rule)
-		if !rule.From.Named && !rule.To.Named && d.Through == nil {
+		r.crossings(rule)
+		if !rule.From.Named && !rule.To.Named && d.Through == nil && rule.Routers() == nil {
 			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
-				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`"
+				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`, or join the networks through one"
 		}
 		byName[d.Name] = rule
 		r.pol.Rules = append(r.pol.Rules, rule)
@@ -63,7 +64,7 @@ func (r *resolver) spans(from, to fence.Peers, within []fence.Peer, on []*Networ
 			spans = append(spans, p)
 		}
 		for _, seg := range on {
-			spans = append(spans, Span{p.From, p.To, seg, r.within(p.From.Addrs, seg), r.within(p.To.Addrs, seg)})
+			spans = append(spans, Span{From: p.From, To: p.To, On: seg, OnFrom: r.within(p.From.Addrs, seg), OnTo: r.within(p.To.Addrs, seg)})
 		}
 	}
 	return left, right, spans
@@ -107,10 +108,15 @@ func (r *resolver) within(side *netipx.IPSet, on *Network) *netipx.IPSet {
 	if side == nil {
 		return on.Addrs
 	}
-	key := [2]*netipx.IPSet{side, on.Addrs}
+	return r.shared(side, on.Addrs)
+}
+
+// shared is the addresses in both of two sets, worked out once.
+func (r *resolver) shared(a, b *netipx.IPSet) *netipx.IPSet {
+	key := [2]*netipx.IPSet{a, b}
 	both, known := r.both[key]
 	if !known {
-		both = packet.Intersection(side, on.Addrs)
+		both = packet.Intersection(a, b)
 		r.both[key] = both
 	}
 	return both

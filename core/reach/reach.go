@@ -293,6 +293,23 @@ func (r *Reach) routed() (out []Route) {
 			}
 		}
 	}
+	for _, j := range r.pol.Joins {
+		crossing := packet.Empty
+		for _, c := range j.Pairs() {
+			crossing = sp.Or(crossing, sp.And(sp.Addrs(packet.Src, c.From), sp.Addrs(packet.Dst, c.To)))
+		}
+		for _, role := range j.Through {
+			route := Route{Packets: crossing, role: role.Name, Routers: r.alike(role.Hosts)}
+			if len(role.Hosts) == 1 { // what it sends and gets itself it does not forward
+				own := role.Hosts[0].Addresses()
+				route.Packets = sp.Minus(crossing, sp.Or(sp.Addrs(packet.Src, own), sp.Addrs(packet.Dst, own)))
+			}
+			if route.Routers != nil {
+				route.Decision = r.by(route, "", "")
+				out = append(out, route)
+			}
+		}
+	}
 	return out
 }
 

@@ -30,6 +30,7 @@ type Opinion struct {
 	allows   []*fence.Rule
 	blocks   []*fence.Rule
 	ground   []fence.GroundPart
+	joins    []*fence.JoinDecl
 	leaves   []*fence.Leave
 	masks    []*fence.Masquerade
 
@@ -55,6 +56,8 @@ func New(fl *fleet.Fleet, now int64, registered func(name string) []string, file
 				o.peers[d.Name] = d
 			case *fence.RoleDecl:
 				o.roles[d.Name] = d
+			case *fence.JoinDecl:
+				o.joins = append(o.joins, d)
 			case *fence.GroundDecl:
 				o.ground = append(o.ground, d.Parts...)
 			case *fence.Leave:
@@ -112,7 +115,7 @@ func (a Answer) Passes() bool { return a.Does == "admitted" }
 func (o *Opinion) Of(h *fleet.Host, p packet.Packet, room bool) Answer {
 	at := place{o, h, p}
 	open := p.Hook == packet.Through && !o.closed(h, "forward")
-	if open && !slices.ContainsFunc(o.blocks, func(b *fence.Rule) bool { return len(b.Senders) == 0 && routes(b.Through, h) }) {
+	if open && !slices.ContainsFunc(o.blocks, func(b *fence.Rule) bool { return len(b.Senders) == 0 && (routes(b.Through, h) || o.joinsFor(b, h)) }) {
 		return Answer{"admitted", "stance"} // what is forwarded is untouched
 	}
 	if first := at.first(open); first.Does != "" {
@@ -327,7 +330,7 @@ func (at place) matchesPart(r *fence.Rule) bool {
 	if r.On != nil && (!slices.Contains(at.on(r.On[0].Name), at.iface()) || !at.inNetwork(r.On[0].Name, p.Src) || !at.inNetwork(r.On[0].Name, p.Dst)) {
 		return false
 	}
-	if r.Arriving != nil && !slices.ContainsFunc(r.Arriving, func(seg fence.Ident) bool { return slices.Contains(at.on(seg.Name), at.iface()) }) {
+	if r.Arriving != nil && p.Hook != packet.Through && !slices.ContainsFunc(r.Arriving, func(seg fence.Ident) bool { return slices.Contains(at.on(seg.Name), at.iface()) }) {
 		return false
 	}
 	switch p.Hook {
@@ -347,7 +350,45 @@ func (at place) matchesPart(r *fence.Rule) bool {
 		}
 		return at.comesFrom(r) || !r.Block && at.masked(r)
 	}
-	return routes(r.Through, at.h) && at.comesFrom(r) && at.holds(r.To, p.Dst)
+	return (routes(r.Through, at.h) || crosses(r) && at.crossing(p, at.h)) && at.comesFrom(r) && at.holds(r.To, p.Dst)
+}
+
+// crosses says that a rule is carried out by the routers of joins, too.
+func crosses(r *fence.Rule) bool {
+	return r.On == nil && !r.Encrypted && !(r.Block && r.Arriving != nil)
+}
+
+// joinsFor says that a router of joins carries out some of a rule.
+func (o *Opinion) joinsFor(r *fence.Rule, h *fleet.Host) bool {
+	if !crosses(r) {
+		return false
+	}
+	all := o.Addresses()
+	for _, src := range all {
+		for _, dst := range all {
+			p := packet.Packet{Src: src, Dst: dst}
+			if src.Is4() == dst.Is4() && o.crossing(p, h) && slices.ContainsFunc(parts(r), func(part *fence.Rule) bool { return o.holds(part.From, src) && o.holds(part.To, dst) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// crossing says that a packet goes from one network of a join to another by a host.
+func (o *Opinion) crossing(p packet.Packet, h *fleet.Host) bool {
+	return slices.ContainsFunc(o.joins, func(j *fence.JoinDecl) bool { return routes(j.Through, h) && o.joined(j, p) })
+}
+
+func (o *Opinion) joined(j *fence.JoinDecl, p packet.Packet) bool {
+	for _, a := range j.Networks {
+		for _, b := range j.Networks {
+			if a.Name != b.Name && o.inNetwork(a.Name, p.Src) && o.inNetwork(b.Name, p.Dst) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // routes says that a host is of one of the roles that a rule goes through.

@@ -230,5 +230,25 @@ func (o *Opinion) routed(p packet.Packet, always bool, counted func(Answer) bool
 			}
 		}
 	}
+	for _, j := range o.joins {
+		if !o.joined(j, p) {
+			continue
+		}
+		for _, role := range j.Through {
+			var by []bool
+			routers := slices.DeleteFunc(slices.Clone(o.fleet.Hosts), func(h *fleet.Host) bool { return !h.HasRole(role.Name) })
+			for _, h := range routers {
+				if len(routers) == 1 && (h.Addresses().Contains(p.Src) || h.Addresses().Contains(p.Dst)) {
+					continue
+				}
+				q := p
+				q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
+				by = append(by, counted(o.Of(h, q, !always)))
+			}
+			if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {
+				return false
+			}
+		}
+	}
 	return true
 }

@@ -168,7 +168,7 @@ func (o *Opinion) about(rng *rand.Rand, h *fleet.Host, p *packet.Packet) *fence.
 		case packet.Out:
 			return !o.carries(r.From, h)
 		}
-		return !routes(r.Through, h)
+		return !routes(r.Through, h) && !o.joinsFor(r, h)
 	})
 	if len(rules) == 0 || rng.IntN(4) == 0 {
 		return nil

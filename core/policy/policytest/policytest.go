@@ -141,6 +141,9 @@ func Random(rng *rand.Rand) string {
 		}
 		return s
 	}
+	if rng.IntN(4) == 0 {
+		fmt.Fprintf(&b, "join %s\n", pick("quay, hill through red", "quay, hill through red, green", "office, quay through green", "office, quay, hill through red", "office, hill"))
+	}
 	if rng.IntN(5) == 0 {
 		fmt.Fprintf(&b, "ground { %s }\n", pick("icmp-errors off", "inbound icmp-errors from quay", "outbound replies off", "dhcp-client off multicast-listener off", "neighbours from fe80::/10", "invalid off", "fence from red at quay"))
 	}
