@@ -64,6 +64,9 @@ func (x expected) holds() bool {
 	from := *x.span.From
 	switch x.e.Kind {
 	case "never":
+		if x.e.BySteps {
+			return x.bySteps()
+		}
 		return x.never(from, fmt.Sprintf("never %s -> %s", from.Text, x.span.To.Text), x.on)
 	case "always":
 		return x.always()
@@ -81,8 +84,10 @@ func others(s policy.Side) policy.Side {
 }
 
 // spoken is the packets between two parties that the expectation is about.
-func (x expected) spoken(from, to reach.Party) packet.Set {
-	return x.sp.AndAll(x.r.Services(x.e.Terms), x.sp.Value(packet.State, packet.New), x.r.Addressed(from, to), x.sp.Not(x.sp.Before(x.now)))
+func (x expected) spoken(from, to reach.Party) packet.Set { return x.of(from, to, x.e.Terms) }
+
+func (x expected) of(from, to reach.Party, terms []policy.Term) packet.Set {
+	return x.sp.AndAll(x.r.Services(terms), x.sp.Value(packet.State, packet.New), x.r.Addressed(from, to), x.sp.Not(x.sp.Before(x.now)))
 }
 
 // each calls f for all pairs of parties, a host and itself left out, until one is broken.
@@ -90,7 +95,7 @@ func (x expected) each(from, to policy.Side, f func(from, to reach.Party) (sound
 	receivers := x.r.Parties(to)
 	for _, a := range x.r.Parties(from) {
 		for _, b := range receivers {
-			if len(a.Hosts) == 1 && len(b.Hosts) == 1 && a.Hosts[0] == b.Hosts[0] || !a.Ours() && !b.Ours() {
+			if len(a.Hosts) == 1 && len(b.Hosts) == 1 && a.Hosts[0] == b.Hosts[0] || !a.Ours() && !b.Ours() && x.e.Through == nil {
 				continue
 			}
 			if !f(a, b) {
@@ -128,14 +133,23 @@ func (x expected) elsewhere(a, b reach.Party) packet.Set {
 // never reports the first connection from a side that passes there.
 func (x expected) never(from policy.Side, what string, there func(a, b reach.Party) packet.Set) bool {
 	return x.each(from, *x.span.To, func(a, b reach.Party) bool {
-		here := x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), there(a, b))
-		d := x.r.Between(a, b)
-		passes := x.sp.And(here, x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
-			by, ours := x.r.Decider(o.By)
-			return o.Verdict == packet.Admit && (!ours || by.Kind != "ground")
-		})))
+		d := x.r.Through(x.e.Through, x.r.Between(a, b), false)
+		passes := x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), there(a, b), x.admitted(d))
 		return passes == packet.Empty || x.broken(a, b, d, passes, what, "passes")
 	})
+}
+
+// admitted is the packets that a decision can admit, but for the ground.
+func (x expected) admitted(d packet.Decision) packet.Set {
+	return x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
+		by, ours := x.r.Decider(o.By)
+		return o.Verdict == packet.Admit && (!ours || by.Kind != "ground")
+	}))
+}
+
+// passing is the connections of some services that can pass from one party to another.
+func (x expected) passing(a, b reach.Party, terms []policy.Term) packet.Set {
+	return x.sp.AndAll(x.of(a, b, terms), x.r.AnyInterface(), x.admitted(x.r.Between(a, b)))
 }
 
 // always reports the first connection that is refused, or that a rate can refuse.
@@ -145,7 +159,7 @@ func (x expected) always() bool {
 		if x.e.On != nil {
 			here = x.sp.AndAll(x.spoken(a, b), x.r.AnyInterface(), x.on(a, b))
 		}
-		d := x.r.Between(a, b)
+		d := x.r.Through(x.e.Through, x.r.Between(a, b), true)
 		left := func(o packet.Outcome) bool {
 			by, ours := x.r.Decider(o.By)
 			return ours && by.Kind == "leave"
@@ -167,6 +181,9 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 		hook, other = packet.Out, packet.InIface
 	}
 	seen := sp.AndAll(sp.Forget(set, other), sp.Value(packet.Hook, hook), sp.Interfaces(other, ""))
+	if !a.Ours() && !b.Ours() { // a router sees it
+		seen = sp.AndAll(sp.Forget(sp.Forget(set, packet.InIface), packet.OutIface), sp.Value(packet.Hook, packet.Through))
+	}
 	taste := packet.Taste{}
 	for field, party := range map[packet.Field]reach.Party{packet.Src: a, packet.Dst: b} {
 		for _, h := range party.Hosts {
@@ -174,6 +191,14 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 				for _, addr := range i.Addresses {
 					taste.Likes(field, addr.Addr())
 				}
+			}
+		}
+	}
+	for _, role := range x.e.Through {
+		for _, h := range role.Hosts {
+			if n := len(h.Interfaces); n > 0 {
+				taste.LikesInterfaces(packet.InIface, h.Interfaces[0].Name)
+				taste.LikesInterfaces(packet.OutIface, h.Interfaces[n-1].Name)
 			}
 		}
 	}
@@ -209,6 +234,11 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	why := strings.Join(blame, ", ")
 	if why == "" { // an end that is not ours lets it through
 		why = "no host of ours decides"
+	}
+	for _, q := range x.pol.Redirects { // which changes where it goes, and by which port
+		if on := sp.AndAll(set, sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), x.r.Services([]policy.Term{q.Term})); !q.Off && on != packet.Empty {
+			why += fmt.Sprintf("; redirect %s (%s) changes where it goes", q.Name, q.Pos)
+		}
 	}
 	pr := fence.Errorf(x.e.Pos, len(x.e.Name), BrokenExpectation, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
 		Hinted("%s", why)

@@ -79,9 +79,21 @@ func TestExpectations(t *testing.T) {
 		{"an address that another peer of the list covers is tried too", red + "segment hill = 10.60.0.0/16\nblock b: host h1 at hill -> vpn : https\nexpect e: always host h1 at 203.0.113.0/24, hill -> vpn : https",
 			`e (always): https from h1 to outside does not pass; dropped outbound by block b (p.fence:8:7) [tcp 10.60.0.1 port 50000 -> 192.0.2.7 port 443 out by eth0]`},
 		{"redirected to another host, that one decides too", red + "redirect r: vpn -> host h1 : tcp 22 to host h4 : tcp 2222\nallow a: vpn -> host h1 : ssh\nexpect e: always vpn -> host h1 : ssh",
-			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
+			`e (always): ssh from outside to h1 does not pass; dropped inbound by stance inbound closed; redirect r (p.fence:7:10) changes where it goes [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
 		{"by the port it gets", red + "redirect r: vpn -> host h1 : tcp 22 to host h4 : tcp 2222\nallow a: vpn -> host h1 : ssh\nallow b: vpn -> host h4 : tcp 2222\nexpect e: always vpn -> host h1 : ssh", ""},
 		{"the inner port is not opened by itself", red + "redirect r: vpn -> host h1 : tcp 80 to tcp 8080\nallow a: vpn -> host h1 : tcp 80\nexpect e: never vpn -> host h1 : tcp 8080", ""},
+		{"between others, by a router", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> everywhere : https through green\nexpect e: never vpn -> 198.18.0.0/15 : ssh through green", ""},
+		{"that lets it by", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> everywhere : https through green\nexpect e: never vpn -> 198.18.0.0/15 : https through green",
+			`e (never vpn -> 198.18.0.0/15): https from outside to outside passes; admitted forward by allow a (p.fence:7:7) [tcp 192.0.2.1 port 50000 -> 198.18.0.1 port 443 in by wan0 out by wan0]`},
+		{"always, by its own decision", "role red\nrole green { forward closed }\nrole blue\nexpect e: always vpn -> 198.18.0.0/15 : https through green",
+			`e (always): https from outside to outside does not pass; dropped forward by stance forward closed [tcp 192.0.2.1 port 50000 -> 198.18.0.1 port 443 in by wan0 out by wan0]`},
+		{"by steps: nobody gets there from where they may log in", red + "allow a: vpn -> host h1 : ssh\nallow b: host h2 -> host h4 : ssh\nexpect e: never vpn -> host h4 : any by steps", ""},
+		{"who may log in may go on", red + "allow a: vpn -> host h1 : ssh\nallow b: host h1 -> host h3 : ssh\nallow c: host h3 -> host h4 : postgresql\nexpect e: never vpn -> host h4 : postgresql by steps",
+			`e (by steps: vpn -> h1 -> h3): postgresql from h3 to h4 passes; admitted inbound by allow c (p.fence:9:7) [tcp 10.60.3.1 port 50000 -> 203.0.113.9 port 5432 in by eth0]`},
+		{"who may log in to it needs nothing more", red + "allow a: vpn -> host h1 : ssh\nallow b: host h1 -> host h4 : ssh guard\nexpect e: never vpn -> host h4 : postgresql by steps",
+			`e (by steps: vpn -> h1 -> h4): a log-in from h1 to h4 passes; admitted inbound by allow b (p.fence:8:7) [tcp 10.40.0.1 port 50000 -> 203.0.113.9 port 22 in by eth0]`},
+		{"a redirect that changes where it goes is named", red + "redirect r: vpn -> host h1 : tcp 22 to host h4 : tcp 2222\nallow a: vpn -> host h1 : ssh\nallow b: vpn -> host h4 : tcp 2222\nexpect e: never vpn -> host h1 : ssh",
+			`e (never vpn -> host h1): ssh from outside to h1 passes; admitted inbound by allow b (p.fence:9:7); redirect r (p.fence:7:10) changes where it goes [tcp 192.0.2.1 port 50000 -> 10.40.0.1 port 22 in by eth0]`},
 		{"and it is no way for others", "role red\nrole green { forward closed }\nrole blue\nallow a: vpn -> host h3 : https through green\nallow c: vpn -> host h3 : ssh\nexpect e: always vpn -> host h3 : ssh", ""},
 	} {
 		fl, found := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
@@ -165,8 +177,17 @@ func TestProofsBySecondOpinion(t *testing.T) {
 		if !strings.Contains(text, "masquerade") && rng.IntN(3) == 0 {
 			text += pick("masquerade m: hill -> everywhere through red\n", "masquerade m: everywhere -> quay through green\n", "masquerade m: blue, office -> fleet through blue\n")
 		}
-		text += pick("", fmt.Sprintf("allow x: %s -> %s : tcp 22, tcp 80, udp 53\n", left, to)) +
-			fmt.Sprintf("expect e: %s %s -> %s : %s%s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " within red, blue", " within quay, lab, green"), pick("", "", " on quay", " on hill", " on quay, hill"))
+		through := pick("", "", "", " through red", " through green, red")
+		if through != "" && rng.IntN(2) == 0 { // and neither end is ours
+			left, to = pick("office", "198.51.100.0/28", "10.60.9.0/24"), pick("lab except 10.40.3.1, 10.60.3.1, fd40::1, 10.40.0.1", "10.60.8.0/24", "office")
+			text += fmt.Sprintf("allow y: %s -> %s : tcp 22, udp 53%s\n", left, to, through)
+		}
+		x := pick("", fmt.Sprintf("allow x: %s -> %s : tcp 22, tcp 80, udp 53\n", left, to))
+		if through != "" {
+			x = strings.Replace(x, "\n", through+"\n", 1)
+		}
+		text += x +
+			fmt.Sprintf("expect e: %s %s -> %s : %s%s%s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " within red, blue", " within quay, lab, green"), pick("", "", " on quay", " on hill", " on quay, hill"), through)
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, pol.Fleet, now)
 		holds := !slices.ContainsFunc(found, func(p fence.Problem) bool { return p.Code == "expectation" })

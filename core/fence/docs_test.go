@@ -90,7 +90,7 @@ func TestSaltmarshSaysEverything(t *testing.T) {
 			case *Masquerade:
 				into.common = &s.Common
 			case *Expectation:
-				into = modified{&Rule{Within: s.Within, On: s.On}, &s.Common}
+				into = modified{s.asRule(), &s.Common}
 			case *Leave:
 				into.common = &s.Common
 			}

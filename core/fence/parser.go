@@ -550,7 +550,7 @@ func (p *parser) modifiers(keyword string, into *modified) {
 	p.said = p.said[:0]
 	for p.more() {
 		t := p.take()
-		m := modifierOf[t.Text]
+		m := modifierFor(t.Text, keyword)
 		if m == nil || t.Kind != Word {
 			words := ModifiersOf(keyword)
 			hint := "a modifier is one of " + strings.Join(words, ", ")

@@ -201,7 +201,7 @@ func rowOf(stmt Stmt) row {
 		}
 		return ruleRow("leave "+d.Name, d.Peers.String()+" : "+d.Direction+" via "+strings.Join(names, ", "), &modified{nil, &d.Common})
 	case *Expectation:
-		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services), &modified{&Rule{Within: d.Within, On: d.On}, &d.Common})
+		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services), &modified{d.asRule(), &d.Common})
 	}
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
 }

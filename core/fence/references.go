@@ -100,6 +100,7 @@ func References(file *File) (out []Reference) {
 			terms(d.Services)
 			side(Peers{Items: d.Within})
 			each(d.On)
+			each(d.Through)
 		}
 	}
 	return out

@@ -154,7 +154,12 @@ func (p *parser) expect(first Token) Stmt {
 	e.Services = p.services(p.form("expect"))
 	into := &Rule{}
 	p.modifiers("expect", &modified{into, &e.Common})
-	e.Within, e.On = into.Within, into.On
+	e.Within, e.On, e.Through = into.Within, into.On, into.Through
+	if into.By != nil {
+		if e.BySteps = &into.By.Pos; e.Kind != "never" {
+			p.report(Errorf(into.By.Pos, len("by"), "modifier", "by steps goes with never only").Hinted("take it away, or say what never is so"))
+		}
+	}
 	return e
 }
 

@@ -87,7 +87,7 @@ type modifier struct {
 // statementOf and modifierOf find them by their words.
 var (
 	statementOf = map[string]*statement{}
-	modifierOf  = map[string]*modifier{}
+	modifierOf  = map[string][]*modifier{} // one that says several things stands there for each
 )
 
 // modified is what a statement's modifiers are read into: a rule has all of
@@ -118,7 +118,7 @@ func init() {
 		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, …", "peers behind these routers are seen as the router"}, (*parser).masquerade},
 		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
 		{keyword{"with", withForm, "says once what the statements in the braces have in common; what one says itself counts instead"}, nil},
-		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …]", "is proven, never rendered"}, (*parser).expect},
+		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …] [through ROLE, …] [by steps]", "is proven, never rendered"}, (*parser).expect},
 	}
 	const rules, allow, block = "allow block", "allow", "block"
 	modifiers = []modifier{
@@ -135,7 +135,7 @@ func init() {
 		{keyword{"arriving", "arriving SEGMENT, …", "only over interfaces on one of these, whatever the addresses"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Arriving = p.segments("arriving SEGMENT, …") },
 			func(m *modified) string { return named("arriving ", m.rule.Arriving) }},
-		{keyword{"through", "through ROLE, …", "forwarded by hosts of these roles, of each of them"}, rules,
+		{keyword{"through", "through ROLE, …", "forwarded by hosts of these roles, of each of them"}, rules + " expect",
 			func(p *parser, t Token, m *modified) { m.rule.Through = p.roles() },
 			func(m *modified) string { return through(m.rule.Through) }},
 		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).from, printSenders},
@@ -149,6 +149,8 @@ func init() {
 			}, printOver},
 		{keyword{"by", "by drop|reject", "silently, or with an answer: TCP reset, else ICMP port unreachable; drop unless said"}, block,
 			func(p *parser, t Token, m *modified) { m.rule.By = p.choice("drop", "reject") }, printBy},
+		{keyword{"by", "by steps", "counts what whoever may log in somewhere can reach from there, too"}, "expect",
+			func(p *parser, t Token, m *modified) { m.rule.By = p.choice("steps") }, func(m *modified) string { return "" }},
 		{keyword{"log", "log [up to N per DUR]", "log what the rule decides"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Log = p.log(t) },
 			func(m *modified) string { return printLog("log", m.rule.Log) }},
@@ -220,8 +222,19 @@ func init() { // after the one that fills the tables
 		statementOf[statements[i].Keyword] = &statements[i]
 	}
 	for i := range modifiers {
-		modifierOf[modifiers[i].Keyword] = &modifiers[i]
+		word := modifiers[i].Keyword
+		modifierOf[word] = append(modifierOf[word], &modifiers[i])
 	}
+}
+
+// modifierFor is a modifier by its word, as it goes with a kind of statement; nil if there is none of the word.
+func modifierFor(word, statement string) (m *modifier) {
+	for _, m = range modifierOf[word] {
+		if m.goesWith(statement) {
+			return m
+		}
+	}
+	return m
 }
 
 // Reserved says that a word belongs to the language and can name nothing.

@@ -285,7 +285,18 @@ type Expectation struct {
 	Services []ServiceTerm
 	Within   []Peer
 	On       []Ident
+	Through  []Ident // routers whose part is counted, too
+	BySteps  *Pos    // of whoever may log in somewhere, too
 	Common
+}
+
+// asRule is the modifiers of an expectation, as a rule has them.
+func (e *Expectation) asRule() *Rule {
+	r := &Rule{Within: e.Within, On: e.On, Through: e.Through}
+	if e.BySteps != nil {
+		r.By = &Choice{*e.BySteps, "steps"}
+	}
+	return r
 }
 
 // Peers is one side of a rule.

@@ -58,7 +58,7 @@ func (e *Expectation) spoken() string {
 	if e.Within != nil {
 		s += " within " + Peers{Items: e.Within}.String()
 	}
-	return s + named(" on ", e.On)
+	return s + named(" on ", e.On) + named(" through ", e.Through)
 }
 
 // unused is a name made of another that nothing has yet.

@@ -72,7 +72,7 @@ func (p *parser) shared(w *With) {
 		if !p.more() || t.Kind != Word || !slices.Contains(common, t.Text) {
 			p.fail(t, "syntax", `what the statements have in common, or "{"`, "it is written: %s", withForm)
 		}
-		modifierOf[t.Text].parse(p, p.take(), &modified{said, &w.Common})
+		modifierFor(t.Text, "allow").parse(p, p.take(), &modified{said, &w.Common})
 	}
 	for _, s := range said.Senders {
 		p.report(Errorf(s.Pos, len(s.Kind), "modifier", "who sends is said by each rule, not by a with").Hinted("a with takes %s", strings.Join(common, ", ")))

@@ -94,6 +94,8 @@ type Expectation struct {
 	Within   string
 	On       []*Network // none if it says none
 	Spans    []Span     // each within one of those it says; On is not looked at
+	Through  []*Role    // whose hosts must let it pass, or may not, too
+	BySteps  bool       // whoever may log in somewhere may go on from there
 	Off      bool
 	Pos      fence.Pos
 	Decl     *fence.Expectation

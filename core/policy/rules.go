@@ -215,14 +215,14 @@ func (r *resolver) others() {
 
 func (r *resolver) expectation(d *fence.Expectation) {
 	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d,
-		Within: fence.Peers{Items: d.Within}.String(), On: r.segments(d.On)}
+		Within: fence.Peers{Items: d.Within}.String(), On: r.segments(d.On), Through: r.through(d.Through), BySteps: d.BySteps != nil}
 	e.From, e.To, e.Spans = r.spans(d.From, d.To, d.Within, nil)
 	if d.Off != nil && d.Because == "" {
 		r.errorf(fence.Ident{Name: "off", Pos: *d.Off}, "expectation-off", "the expectation %q is off and does not say why", d.Name).Hint = "say so: because \"…\""
 	}
-	if !e.From.Named && !e.To.Named {
+	if !e.From.Named && !e.To.Named && d.Through == nil {
 		r.errorf(d.Declared(), "no-end", "the expectation %q names hosts of ours at neither end", d.Name).Hint =
-			"name a role, host NAME or fleet on one side: only hosts of ours can make it hold"
+			"name a role, host NAME or fleet on one side, or the routers with `through ROLE`: only hosts of ours can make it hold"
 	}
 	r.pol.Expects = append(r.pol.Expects, e)
 }

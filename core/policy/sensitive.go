@@ -1,6 +1,16 @@
 package policy
 
-import "yellowfence.example/yfence/core/packet"
+import (
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+)
+
+// LogIn are the services by which somebody gets a hold of a host, by protocol and port.
+var LogIn = []Term{tcpPort(22), tcpPort(23), tcpPort(513), tcpPort(3389), tcpPort(5900), tcpPort(5985), tcpPort(5986)}
+
+func tcpPort(port int) Term {
+	return Term{Family: AnyFamily, Protocol: packet.TCP, Ports: fence.PortRange{Lo: port, Hi: port}, Type: AnyType, Code: AnyType}
+}
 
 // Sensitive are the services that everybody should not reach, by protocol and port.
 var Sensitive = []struct {

@@ -88,6 +88,16 @@ func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
 	return s, true
 }
 
+// SideOf is a side of hosts of ours, whole.
+func SideOf(hosts []*fleet.Host) Side {
+	g := newGroup(hosts)
+	s := Side{Text: "hosts of ours", Named: true, Hosts: hosts, Addrs: g.addrs, named: g.named, own: g.addrs}
+	if len(hosts) == 1 {
+		s.Text = hosts[0].Name
+	}
+	return s
+}
+
 // group gives the group of a role or of the fleet, made once.
 func (r *resolver) group(name string, hosts []*fleet.Host) *group {
 	g := r.groups[name]

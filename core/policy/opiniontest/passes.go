@@ -19,7 +19,7 @@ func (o *Opinion) Breaks(e *fence.Expectation, p packet.Packet) bool {
 	if p.Src.BitLen() != p.Dst.BitLen() || !p.Src.IsValid() || p.DstPort == nil {
 		return false
 	}
-	if !slices.ContainsFunc(e.Services, place{Opinion: o, p: p}.speaks) || from == nil && to == nil ||
+	if !slices.ContainsFunc(e.Services, place{Opinion: o, p: p}.speaks) || from == nil && to == nil && e.Through == nil ||
 		slices.ContainsFunc(from, func(h *fleet.Host) bool { return slices.Contains(to, h) }) {
 		return false
 	}
@@ -119,6 +119,13 @@ func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*flee
 				}
 				routed := o.routed(p, always, counted)
 				yes, last := routed, Answer{}
+				for _, role := range e.Through {
+					way := o.through(role.Name, p, always, counted)
+					if from == nil && to == nil { // a router alone decides
+						last = way
+					}
+					yes = yes && (way.Does == "" || counted(way))
+				}
 				for _, h := range from {
 					last = o.Of(h, sent, !always)
 					yes = yes && counted(last)
@@ -138,6 +145,39 @@ func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*flee
 		return !slices.Contains(passes, false)
 	}
 	return slices.Contains(passes, true)
+}
+
+// through is what a role's hosts do on a packet's way: the best of it, or if always is asked
+// for the worst, by whichever interfaces it can come and go.
+func (o *Opinion) through(role string, p packet.Packet, always bool, counted func(Answer) bool) (found Answer) {
+	for _, h := range o.fleet.Hosts {
+		if !h.HasRole(role) {
+			continue
+		}
+		for _, in := range o.expectedAt(h, p.Src, always) {
+			for _, out := range o.expectedAt(h, p.Dst, always) {
+				q := p
+				q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, in, out, "", ""
+				a := o.Of(h, q, !always)
+				if found.Does == "" || counted(a) != always && (always || a.By != "ground") {
+					found = a
+				}
+			}
+		}
+	}
+	return found
+}
+
+func (o *Opinion) expectedAt(h *fleet.Host, peer netip.Addr, always bool) (names []string) {
+	for _, i := range h.Interfaces {
+		names = append(names, i.Name)
+	}
+	for name, d := range o.networks {
+		if on := (place{o, h, packet.Packet{}}).on(name); always && d.Segment && on != nil && o.inNetwork(name, peer) {
+			return on
+		}
+	}
+	return names
 }
 
 // ends are the packet as one end sees it, by each interface that it may have there.
