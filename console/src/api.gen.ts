@@ -1014,7 +1014,7 @@ export interface components {
             hash?: string;
             host: string;
             /** @enum {string} */
-            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
+            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new" | "others";
             /** Format: date-time */
             taken_at?: string;
             /** @description what was not understood and could change the answer */
@@ -1072,7 +1072,7 @@ export interface components {
             name: string;
             roles: string[] | null;
             /** @enum {string} */
-            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new";
+            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new" | "others";
             /** @description why it is paused, went back or failed */
             why?: string;
         };

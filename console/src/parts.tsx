@@ -1,5 +1,5 @@
 // Small things that several pages show.
-import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Hourglass, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
+import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Ghost, Hourglass, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
 import { useEffect, useState, type ReactNode } from 'react'
 
 import type { State } from './api'
@@ -16,6 +16,7 @@ export const states: { state: State; icon: LucideIcon; look: string; means: stri
   { state: 'silent', icon: BellOff, look: 'bg-care-wash text-care', means: 'it has not reported for three intervals' },
   { state: 'waiting', icon: Clock, look: 'bg-care-wash text-care', means: 'it was asked to settle, and has not yet, or not kept it yet' },
   { state: 'new', icon: CircleDashed, look: 'bg-sunk text-faint', means: 'it was never heard of' },
+  { state: 'others', icon: Ghost, look: 'bg-sunk text-faint', means: 'a machine of others: nothing of ours filters for it' },
   { state: 'in step', icon: CircleCheck, look: 'bg-good-wash text-good', means: 'every packet fares as the policy says' },
 ]
 

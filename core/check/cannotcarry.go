@@ -31,6 +31,9 @@ it says. Say it for other hosts, or give the host a filter of its own.
 		var order []string
 		for _, h := range p.pol.Fleet.Hosts {
 			p.budget.Check()
+			if h.Others() {
+				continue
+			}
 			key := seen{p.plan(h), h.Dialect}
 			what, known := cannot[key]
 			if !known {

@@ -30,7 +30,7 @@ var Checks = []Check{
 	noGuard, guardRefused, noWayIn, cannotCarry, expectation, // errors
 	expectationOff, neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused, shadowed, onlyBlocked, emptyList,
-	redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
+	othersMachines, redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
 	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon,
 	staleKnowingly, // last: by then the others have said what they accept
@@ -66,6 +66,18 @@ type statement struct {
 // read notes where which statement stands.
 func (p *pass) read() {
 	p.says, p.declared, p.accepted = map[string]map[int]*statement{}, map[string]*statement{}, map[fence.Pos][]fence.Problem{}
+	for _, h := range p.pol.Fleet.Hosts { // what is told of a host its roles can accept, too
+		lines := p.says[h.Pos.File]
+		if lines == nil {
+			lines = map[int]*statement{}
+			p.says[h.Pos.File] = lines
+		}
+		if lines[h.Pos.Line] == nil {
+			lines[h.Pos.Line] = &statement{}
+		}
+		of := lines[h.Pos.Line]
+		of.accepts, of.names = append(of.accepts, accepted(h)...), append(of.names, h.Roles...)
+	}
 	for _, file := range p.files {
 		lines := map[int]*statement{}
 		p.says[file.Name] = lines
@@ -119,6 +131,19 @@ func (p *pass) eachAccepted(f func(fence.Stmt, fence.Knowingly)) {
 			}
 		}
 	}
+	for _, h := range p.pol.Fleet.Hosts {
+		for _, k := range accepted(h) {
+			f(fence.Ident{Name: h.Name, Pos: h.Pos}, k)
+		}
+	}
+}
+
+// accepted is what the fleet file accepts of a host.
+func accepted(h *fleet.Host) (out []fence.Knowingly) {
+	for _, a := range h.Knowingly {
+		out = append(out, fence.Knowingly{Pos: a.Pos, Code: a.Code, Why: a.Because})
+	}
+	return out
 }
 
 // warn reports a warning about a rule, unless it is accepted.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -86,6 +87,14 @@ func TestTheWayIn(t *testing.T) {
 	own := strings.Replace(policytest.Fleet, `"roles": ["green"],`, `"roles": ["green"], "own_console": true,`, 1)
 	require.Equal(t, []string{`fleet.json:5 warning no-way-in: no chain of guards reaches the host "h4"`},
 		about(problems(t, own, "allow way-in: vpn -> red : ssh guard\nallow hop: red -> blue : ssh guard\n")), "a host with a console of its own")
+	accepted := strings.Replace(own, `"own_console": true,`, `"own_console": true, "knowingly": [{"code": "no-way-in", "because": "it stands beside the desk"}],`, 1)
+	require.Empty(t, about(problems(t, accepted, "allow way-in: vpn -> red : ssh guard\nallow hop: red -> blue : ssh guard\n")), "which is accepted in the fleet file")
+	stale := problems(t, accepted, sound)
+	require.Contains(t, stale, `fleet.json:5 warning stale-knowingly: "h4" accepts no-way-in, which is no longer told`)
+	others := strings.Replace(policytest.Fleet, `"roles": ["green"],`, `"roles": ["green"], "dialect": "none",`, 1)
+	require.Equal(t, []string{`p.fence:4 warning others: h4 has no filter of ours: what is said of the role "green" is carried out at the other end alone`},
+		slices.DeleteFunc(problems(t, others, "allow way-in: vpn -> red : ssh guard\nallow hop: red -> blue : ssh guard\nallow use: blue, green -> red : https\nexpect p: always green -> red : https\n"),
+			func(s string) bool { return !strings.Contains(s, "others") && !strings.Contains(s, "error") }), "a machine of others needs no way in, and admits everything")
 }
 
 // TestWarnings has one policy for each check that shows it, and one like it that does not.

@@ -45,7 +45,7 @@ fleet file, and this is a warning.
 			guarded = guarded || r.Sure()
 		}
 		for _, h := range p.pol.Fleet.Hosts {
-			if reached[h] || !guarded { // without any guard one problem says it all
+			if reached[h] || !guarded || h.Others() { // without any guard one problem says it all
 				continue
 			}
 			pr := fence.Errorf(h.Pos, len(h.Name)+2, "no-way-in", "no chain of guards reaches the host %q", h.Name).

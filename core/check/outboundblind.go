@@ -26,6 +26,9 @@ Admit them:
 				continue
 			}
 			for _, h := range role.Hosts {
+				if h.Others() {
+					continue
+				}
 				missing := p.cannotReach(h)
 				if len(missing) > 0 {
 					p.report(fence.Warningf(role.Pos, len(role.Name), "outbound-blind", "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).

@@ -108,6 +108,9 @@ func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string
 	for _, m := range pol.Masquerades {
 		carries(m.On(h) || m.Behind(m.From.Addrs, h)) // which of its own addresses are reached, it alone knows
 	}
+	if h.Others() {
+		b.WriteString("|others")
+	}
 	if alone[h] {
 		b.WriteString("|" + h.Name)
 	}
@@ -143,6 +146,9 @@ func Alone(pol *policy.Policy) map[*fleet.Host]bool {
 // Host makes the plan of one host, for an instant in seconds since 1970: rules
 // that have ended by then do not count.
 func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {
+	if h.Others() { // what its own filter does is not ours to say
+		return &Plan{Host: h}
+	}
 	p := &Plan{Host: h, Translations: translations(pol, h)}
 	handsOn := slices.ContainsFunc(p.Translations, func(t Translation) bool {
 		return !t.Masquerade && t.Direction == policy.Inbound && t.Passes() == policy.Forward

@@ -70,7 +70,7 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 	for _, m := range pol.Masquerades {
 		if m.On(h) {
 			t := Translation{Decider: Decider{Kind: "masquerade", Name: m.Name, Pos: m.Pos}, Masquerade: true,
-				Match: Match{From: packet.Without(m.From.Addrs, own), To: m.To.Addrs}}
+				Match: Match{From: packet.Without(m.From.Addrs, own), To: m.To.Addrs, Ifaces: m.Via, Leaving: m.Via != nil}}
 			out = append(out, t.plain())
 		}
 	}
@@ -149,7 +149,7 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 			behind := packet.Empty
 			for k := range p.Translations {
 				if m := &p.Translations[k]; m.Masquerade && to.IsValid() {
-					sent := Match{From: m.Match.From}
+					sent := Match{From: m.Match.From} // (one with `via` stands on no host that sends on)
 					if m.Match.To == nil || m.Match.To.Contains(to) {
 						behind = sp.Or(behind, sent.Set(sp, Anywhere))
 					}

@@ -513,6 +513,10 @@ func (p *parser) plainPeer(keyword string) Peer {
 		peer.Kind = EverywherePeer
 	case t.Text == "strangers":
 		peer.Kind = StrangersPeer
+	case t.Text == "broadcast":
+		peer.Kind = BroadcastPeer
+	case t.Text == "multicast":
+		peer.Kind = MulticastPeer
 	case t.Text == "host":
 		h := p.want(Word, "a host's name", "host NAME")
 		peer.Kind, peer.Name, peer.Text = HostPeer, h.Text, "host "+h.Text

@@ -128,7 +128,7 @@ func TestMessages(t *testing.T) {
 		{"ground { replys off }", `1:10 ground: expected a part of the ground, found "replys" | did you mean "replies"?`},
 		{"ground { replies of }", `1:18 syntax: expected "off" or "from PEERS", found "of" | it is written: ground { [inbound|outbound|forward] PART off|from PEERS … }`},
 		{"redirect r: a -> b : tcp 80-90 to tcp 8080", "1:22 port: a redirect takes one port of one protocol, such as tcp 443 | write a redirect for each port"},
-		{"masquerade m: a -> b", `1:21 syntax: expected "through" and a role, found the end of the file | it is written: masquerade NAME: PEERS -> PEERS through ROLE, …`},
+		{"masquerade m: a -> b", `1:21 syntax: expected "through" and a role, found the end of the file | it is written: masquerade NAME: PEERS -> PEERS through ROLE, … [via INTERFACE, …]`},
 		{"leave l: charts : outwards via ctr0", `1:19 syntax: expected "inbound" or "outbound" or "forwarded", found "outwards" | `},
 		{"expect e: nevr a -> b : any", `1:11 syntax: expected "never" or "always" or "only", found "nevr" | did you mean "never"?`},
 		{"expect e: never a -> b : any log", `1:30 modifier: "log" goes with allow, block only | take it away`},
@@ -175,7 +175,8 @@ block no-mail:    fleet -> everywhere except office : smtp  by reject  off
 
 redirect catch:      fleet -> everywhere : tcp 80 through jump to host jump-01 : tcp 8080  because "cached"
 redirect door:       office -> broker : tcp 443 to tcp 8443
-masquerade out:      quay-lan -> everywhere through jump
+masquerade out:      quay-lan -> everywhere through jump via wan*, "eth 1"
+allow hail: broker -> broadcast, multicast : udp 5353
 leave containers:    broker : forwarded via ctr*, "br 0"  because "the runtime's own"
 with from 2027-01-04 until 2027-06-30 owner radiology ref "V-3" {  # the vendors
    # the first of them

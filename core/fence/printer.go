@@ -193,13 +193,9 @@ func rowOf(stmt Stmt) row {
 		}
 		return ruleRow("redirect "+d.Name, body+d.Port.Text, &modified{nil, &d.Common})
 	case *Masquerade:
-		return ruleRow("masquerade "+d.Name, d.From.String()+" -> "+d.To.String()+" "+through(d.Through), &modified{nil, &d.Common})
+		return ruleRow("masquerade "+d.Name, d.From.String()+" -> "+d.To.String()+" "+through(d.Through)+via(d.Via), &modified{nil, &d.Common})
 	case *Leave:
-		names := make([]string, len(d.Interfaces))
-		for i, w := range d.Interfaces {
-			names[i] = wordText(w.Text)
-		}
-		return ruleRow("leave "+d.Name, d.Peers.String()+" : "+d.Direction+" via "+strings.Join(names, ", "), &modified{nil, &d.Common})
+		return ruleRow("leave "+d.Name, d.Peers.String()+" : "+d.Direction+via(d.Interfaces), &modified{nil, &d.Common})
 	case *Expectation:
 		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services), &modified{d.asRule(), &d.Common})
 	}
@@ -358,6 +354,14 @@ func printAtMost(m *modified) string {
 }
 
 func printOver(m *modified) string { return named("over ", m.rule.Over) }
+
+// via is interfaces as they are named behind a statement; nothing if it names none.
+func via(interfaces []Label) string {
+	if interfaces == nil {
+		return ""
+	}
+	return " via " + words(interfaces)
+}
 
 func through(roles []Ident) string { return named("through ", roles) }
 

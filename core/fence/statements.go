@@ -129,6 +129,9 @@ func (p *parser) masquerade(first Token) Stmt {
 		p.fail(t, "syntax", `"through" and a role`, "it is written: %s", p.form("masquerade"))
 	}
 	m.Through = p.roles()
+	if p.word("via") {
+		m.Via = p.interfaces("masquerade")
+	}
 	p.modifiers("masquerade", &modified{nil, &m.Common})
 	return m
 }
@@ -141,9 +144,13 @@ func (p *parser) leave(first Token) Stmt {
 	if !p.word("via") {
 		p.fail(p.tok(), "syntax", `"via" and interfaces`, "it is written: %s", p.form("leave"))
 	}
-	l.Interfaces = list(p, func() Label { return p.singleWord("an interface", p.form("leave")) })
+	l.Interfaces = p.interfaces("leave")
 	p.modifiers("leave", &modified{nil, &l.Common})
 	return l
+}
+
+func (p *parser) interfaces(keyword string) []Label {
+	return list(p, func() Label { return p.singleWord("an interface", p.form(keyword)) })
 }
 
 func (p *parser) expect(first Token) Stmt {

@@ -115,7 +115,7 @@ func init() {
 		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"}, (*parser).rule},
 		{keyword{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers", "refuses them, whatever admits them, unless the allow is an exception"}, (*parser).rule},
 		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [through ROLE, …] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
-		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, …", "peers behind these routers are seen as the router"}, (*parser).masquerade},
+		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, … [via INTERFACE, …]", "peers behind these routers are seen as the router; only where they leave by such an interface, if it says one"}, (*parser).masquerade},
 		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
 		{keyword{"with", withForm, "says once what the statements in the braces have in common; what one says itself counts instead"}, nil},
 		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …] [through ROLE, …] [by steps]", "is proven, never rendered"}, (*parser).expect},
@@ -207,7 +207,7 @@ func init() {
 		"leave", "expect", "language", "shared", "local", "from", "except", "inbound", "outbound", "forward", "forwarded", "open", "closed",
 		"refuse", "by", "drop", "reject", "log", "refused", "up", "to", "per", "on", "arriving", "at", "most", "over", "user", "unit",
 		"program", "encrypted", "guard", "with", "join", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
-		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port"} {
+		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port", "broadcast", "multicast", "steps"} {
 		reserved[w] = true
 		reservedShape[len(w)][w[0]-'a'] = true
 	}

@@ -259,6 +259,7 @@ type Masquerade struct {
 	Ident
 	From, To Peers
 	Through  []Ident // roles of the routers that do it
+	Via      []Label // where they leave by one of these; none: by any
 	Common
 }
 
@@ -317,6 +318,8 @@ const (
 	FleetPeer                      // fleet
 	EverywherePeer                 // everywhere
 	StrangersPeer                  // strangers
+	BroadcastPeer                  // broadcast
+	MulticastPeer                  // multicast
 )
 
 // A Peer is one item of a side.

@@ -29,15 +29,24 @@ type Service struct {
 type Host struct {
 	Name       string       `json:"name"`
 	Roles      []string     `json:"roles" nullable:"false"`
-	Dialect    string       `json:"dialect" required:"false" enum:"nft,iptables,portable,none" doc:"the filter of the host itself; portable is another system's that takes our open form, none if only its instance's groups protect it"`
+	Dialect    string       `json:"dialect" required:"false" enum:"nft,iptables,portable,none" doc:"the filter of the host itself; portable is another system's that takes our open form, none if only its instance's groups protect it or, without an instance, if it is a machine of others"`
 	OwnConsole bool         `json:"own_console,omitempty" doc:"it can be reached without the network"`
 	Interfaces []Interface  `json:"interfaces" nullable:"false"`
 	SeenAs     []netip.Addr `json:"seen_as,omitempty" nullable:"false" doc:"addresses that it has in others' eyes, by translation on the way"`
 	Floating   []netip.Addr `json:"floating,omitempty" nullable:"false" doc:"addresses that move between hosts, which may stand on several"`
 	Instance   *Instance    `json:"instance,omitempty" nullable:"false"`
+	Knowingly  []Acceptance `json:"knowingly,omitempty" nullable:"false" doc:"warnings about this host that are accepted"`
 
 	Pos     fence.Pos   `json:"-"` // of the name
 	RolePos []fence.Pos `json:"-"` // of each role
+}
+
+// An Acceptance is a warning about a host that is accepted, with the reason.
+type Acceptance struct {
+	Code    string `json:"code"`
+	Because string `json:"because"`
+
+	Pos fence.Pos `json:"-"` // of the code
 }
 
 // An Instance is a host's place in a cloud, whose groups filter for it too.
@@ -58,6 +67,9 @@ type Interface struct {
 	Pos        fence.Pos `json:"-"` // of the name
 	SegmentPos fence.Pos `json:"-"`
 }
+
+// Others says that the host is a machine of others: nothing of ours filters for it.
+func (h *Host) Others() bool { return h.Dialect == NoFilter && h.Instance == nil }
 
 // NoFilter is the dialect of a host that has no filter of its own.
 const NoFilter = "none"

@@ -56,7 +56,7 @@ func TestMessages(t *testing.T) {
 		{`{"hosts": [{"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"]}]},
  {"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"]}]}]}`,
 			"2:11 fleet-twice: the host \"a\" stands twice | the other is at f.json:1:21\n2:11 fleet-twice: the address 10.0.0.1 of a is also a's | an address belongs to one interface of one host, unless it is `floating`; a is at f.json:1:21"},
-		{host(`"dialect": "none"`), "1:12 fleet-dialect: nothing protects the host \"a\" | name its filter, or the instance whose groups protect it"},
+		{`{"hosts": [{"name": "a", "roles": ["r"], "interfaces": [], "knowingly": [{"code": "no-way-in"}]}]}`, `1:74 fleet-key: an acceptance needs the key "because" | `},
 		{host(`"instance": {"cloud": "puffin"}`), "1:72 fleet-key: an instance needs the key \"id\" | "},
 		{host(`"instance": {"cloud": "", "id": "p-1", "labels": {"tier": 3}}`), "1:82 fleet-type: expected the cloud's name, found nothing | \n1:118 fleet-type: expected a label's value as a text, found a number | "},
 		{host(`"instance": {"cloud": "c", "id": "p", "labels": {"a": "1", "a": "2"}}`), "1:119 fleet-key: the key \"a\" stands twice | leave one"},

@@ -196,7 +196,7 @@ func writeCSV(fl *Fleet) ([]byte, error) {
 	w := csv.NewWriter(&b)
 	rows := [][]string{csvHead}
 	for _, h := range fl.Hosts {
-		if h.OwnConsole || len(h.SeenAs) > 0 || len(h.Floating) > 0 || h.Instance != nil {
+		if h.OwnConsole || len(h.SeenAs) > 0 || len(h.Floating) > 0 || h.Instance != nil || len(h.Knowingly) > 0 {
 			return nil, fmt.Errorf("CSV cannot say all of %s (own_console, seen_as, floating, instance); write JSON or YAML", h.Name)
 		}
 		for _, i := range h.Interfaces {

@@ -195,10 +195,17 @@ func (d *decoder) host(t tree) *Host {
 		"seen_as":  func(t tree) { h.SeenAs = d.addresses(t) },
 		"floating": func(t tree) { h.Floating = d.addresses(t) },
 		"instance": func(t tree) { h.Instance = d.instance(t) },
+		"knowingly": func(t tree) {
+			for _, item := range d.list(t, "acceptances", maxRoles) {
+				a := Acceptance{Pos: item.pos}
+				d.object(item, "an acceptance", map[string]func(tree){
+					"code":    func(t tree) { a.Code, a.Pos = d.text(t, "a warning's code"), t.pos },
+					"because": func(t tree) { a.Because = d.text(t, "a reason") },
+				}, "code", "because")
+				h.Knowingly = append(h.Knowingly, a)
+			}
+		},
 	}, "name", "roles", "interfaces")
-	if h.Dialect == NoFilter && h.Instance == nil {
-		d.errorf(t, "fleet-dialect", "nothing protects the host %q", h.Name).Hint = "name its filter, or the instance whose groups protect it"
-	}
 	return h
 }
 

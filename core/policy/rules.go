@@ -211,6 +211,7 @@ func (r *resolver) others() {
 			r.expectation(d)
 		}
 	}
+	r.leavingBy()
 }
 
 func (r *resolver) expectation(d *fence.Expectation) {

@@ -3,6 +3,7 @@ package policy
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"go4.org/netipx"
@@ -97,6 +98,32 @@ func SideOf(hosts []*fleet.Host) Side {
 	}
 	return s
 }
+
+// broadcast is the addresses that stand for all hosts of one of the fleet's networks (RFC 919).
+func (r *resolver) broadcast() *netipx.IPSet {
+	if g := r.groups["broadcast"]; g != nil {
+		return g.addrs
+	}
+	var b netipx.IPSetBuilder
+	for _, h := range r.pol.Fleet.Hosts {
+		b.AddSet(h.Broadcast())
+	}
+	b.Add(netip.AddrFrom4([4]byte{255, 255, 255, 255}))
+	b.RemoveSet(multicast)
+	b.RemovePrefix(netip.MustParsePrefix("0.0.0.0/8"))
+	all, _ := b.IPSet()
+	r.groups["broadcast"] = &group{addrs: all}
+	return all
+}
+
+// multicast is the addresses that stand for all who listen to them (RFC 1112, RFC 4291).
+var multicast = func() *netipx.IPSet {
+	var b netipx.IPSetBuilder
+	b.AddPrefix(netip.MustParsePrefix("224.0.0.0/4"))
+	b.AddPrefix(netip.MustParsePrefix("ff00::/8"))
+	set, _ := b.IPSet()
+	return set
+}()
 
 // group gives the group of a role or of the fleet, made once.
 func (r *resolver) group(name string, hosts []*fleet.Host) *group {
@@ -197,6 +224,10 @@ func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 		return false, &group{addrs: r.everything}
 	case fence.StrangersPeer:
 		return false, &group{addrs: r.strangers}
+	case fence.BroadcastPeer:
+		return false, &group{addrs: r.broadcast()}
+	case fence.MulticastPeer:
+		return false, &group{addrs: multicast}
 	case fence.AddressPeer:
 		return false, &group{addrs: r.addrItem(*p.Addr)}
 	case fence.FleetPeer:

@@ -42,6 +42,7 @@ type Masquerade struct {
 	From, To Side
 	Through  []*Role
 	Routers  *netipx.IPSet // all addresses of their hosts
+	Via      []string      // where it leaves by one of these; none: by any
 	Off      bool
 	Pos      fence.Pos
 }
@@ -95,12 +96,31 @@ func (r *resolver) redirect(d *fence.Redirect) {
 
 func (r *resolver) masquerade(d *fence.Masquerade) {
 	m := &Masquerade{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Through: r.through(d.Through), Off: d.Off != nil, Pos: d.Pos}
+	for _, i := range d.Via {
+		m.Via = append(m.Via, i.Text)
+	}
 	var routers netipx.IPSetBuilder
 	for _, role := range m.Through {
 		routers.AddSet(r.group("role "+role.Name, role.Hosts).addrs)
 	}
 	m.Routers, _ = routers.IPSet()
 	r.pol.Masquerades = append(r.pol.Masquerades, m)
+}
+
+// leavingBy refuses masquerades by interface where a host of theirs sends connections on to others
+// as well: by which interface these leave its routes say, and not the policy.
+func (r *resolver) leavingBy() {
+	for _, m := range r.pol.Masquerades {
+		for _, q := range r.pol.Redirects {
+			for _, h := range r.pol.Fleet.Hosts {
+				if m.Via != nil && q.Target != nil && m.On(h) && q.On(h) {
+					r.errorf(fence.Ident{Name: m.Name, Pos: m.Pos}, "redirect", "the masquerade %q says by which interfaces packets leave, and on %s redirect %q sends some on to another host: by which these leave is not known",
+						m.Name, h.Name, q.Name).Hint = "take `via` away, or have another host carry the redirect out"
+					return
+				}
+			}
+		}
+	}
 }
 
 // through looks up the roles of routers.

@@ -49,6 +49,7 @@ const (
 	Silent  State = "silent"
 	Waiting State = "waiting"
 	New     State = "new"
+	Others  State = "others" // a machine of others, which nothing of ours filters for
 
 	WentBackState State = "went back"
 	Failed        State = "failed"
@@ -126,7 +127,7 @@ type HostStatus struct {
 	Dialect    string            `json:"dialect"`
 	Interfaces []fleet.Interface `json:"interfaces"`
 	Instance   *fleet.Instance   `json:"instance,omitempty" doc:"its place in a cloud, whose groups filter for it too"`
-	State      State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
+	State      State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new,others"`
 	Findings   int               `json:"findings" doc:"differences in meaning"`
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
 	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
@@ -246,7 +247,7 @@ type CloudStatus struct {
 // HostDrift is how one host differs.
 type HostDrift struct {
 	Host     string            `json:"host"`
-	State    State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new"`
+	State    State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new,others"`
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
 	Why      string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Hash     string            `json:"hash,omitempty" doc:"in answer to a report: of what it says is in force"`

@@ -42,7 +42,7 @@ tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or wit
 				return err
 			}
 			for _, h := range d.Hosts {
-				if h.State != api.InStep {
+				if h.State != api.InStep && h.State != api.Others {
 					return errFound
 				}
 			}
@@ -97,7 +97,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 }
 
 // stateColours are how states look; every state is said in words too.
-var stateColours = map[api.State]string{api.InStep: green, api.Behind: amber, api.Drifted: red, api.Bare: red, api.Unread: amber, api.Silent: amber, api.Waiting: amber, api.New: dim}
+var stateColours = map[api.State]string{api.InStep: green, api.Behind: amber, api.Drifted: red, api.Bare: red, api.Unread: amber, api.Silent: amber, api.Waiting: amber, api.New: dim, api.Others: dim}
 
 func (a *app) printDrift(w io.Writer, d api.Drift) {
 	p := a.paint(w)
@@ -121,7 +121,7 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		}
 	}
 	var parts []string
-	for _, s := range []api.State{api.InStep, api.Behind, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.WentBackState, api.Failed, api.Paused, api.New} {
+	for _, s := range []api.State{api.InStep, api.Behind, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.WentBackState, api.Failed, api.Paused, api.New, api.Others} {
 		if count[s] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}

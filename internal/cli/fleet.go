@@ -157,7 +157,7 @@ func (a *app) showHost(cmd *cobra.Command, args []string) error {
 	if err := a.print(map[string]any{"version": api.Version, "host": h}, func(w io.Writer) { printHost(w, h) }); err != nil {
 		return err
 	}
-	if h.State != api.InStep {
+	if h.State != api.InStep && h.State != api.Others {
 		return errFound
 	}
 	return nil

@@ -127,7 +127,7 @@ func (a *app) hostsOf(names []string, kind string) (*policy.Policy, []*fleet.Hos
 	}
 	if len(names) == 0 {
 		for _, h := range pol.Fleet.Hosts {
-			if h.Dialect != fleet.NoFilter || kind == "" || kind == groupKind { // all that have such rules
+			if !h.Others() && (h.Dialect != fleet.NoFilter || kind == "" || kind == groupKind) { // all that have such rules
 				names = append(names, h.Name)
 			}
 		}
@@ -216,6 +216,9 @@ func (a *app) writtenOf(pol *policy.Policy, h *fleet.Host, kind string, prove bo
 }
 
 func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kind string, prove bool, now int64) (r hostRules, err error) {
+	if h.Others() {
+		return r, &dialect.NoFilter{Host: h.Name}
+	}
 	plan := compile.Host(sp, pol, h, now)
 	if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
 		return a.groupsOf(sp, pol.Fleet, plan, prove)

@@ -49,6 +49,10 @@ func (s *Service) answered(ctx context.Context, m *model, hosts []string) (*api.
 	ctx = patient(ctx, time.Now().Add(readerWaits))
 	out := &api.AnswerInForce{Revision: m.pair.Revision, Of: len(hosts)}
 	for _, name := range hosts {
+		if m.host(name).Others() {
+			out.Of--
+			continue
+		}
 		res, err := s.whole(ctx, m, m.host(name), k)
 		if err != nil {
 			return nil, err

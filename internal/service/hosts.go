@@ -75,7 +75,9 @@ func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, 
 		}
 		tally.Counts[string(res.State)]++
 		tally.Total++
-		has[res.inForce]++
+		if !h.Others() {
+			has[res.inForce]++
+		}
 		switch {
 		case before:
 		case given == in.Limit:

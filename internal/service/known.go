@@ -50,10 +50,13 @@ func (k known) lastHeard(h *fleet.Host) store.Heard {
 }
 
 // badness orders states: of a host's own filter and its groups the worse is the host's.
-var badness = []api.State{api.InStep, api.New, api.Behind, api.Waiting, api.Paused, api.Silent, api.Unread, api.Drifted, api.WentBackState, api.Failed, api.Bare}
+var badness = []api.State{api.Others, api.InStep, api.New, api.Behind, api.Waiting, api.Paused, api.Silent, api.Unread, api.Drifted, api.WentBackState, api.Failed, api.Bare}
 
 // whole is what a host is now, by its own filter and by its instance's groups.
 func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k known) (res result, err error) {
+	if h.Others() {
+		return result{State: api.Others, Findings: []compare.Finding{}}, nil
+	}
 	own, grouped := h.Dialect != fleet.NoFilter, h.Instance != nil && k.clouds[h.Instance.Cloud].Cloud != ""
 	if own || !grouped {
 		if res, err = s.status(ctx, current, h, k.heard[h.Name], k.attending[h.Name]); err != nil || !grouped {

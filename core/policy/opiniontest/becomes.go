@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -52,7 +53,7 @@ func (o *Opinion) Becomes(h *fleet.Host, p packet.Packet) string {
 // behind adds that a packet leaves a router as the router's own.
 func (o *Opinion) behind(h *fleet.Host, p packet.Packet, how string) string {
 	for _, m := range o.masks {
-		if routes(m.Through, h) && o.holds(m.From, p.Src) && !h.Addresses().Contains(p.Src) && o.holds(m.To, p.Dst) {
+		if routes(m.Through, h) && o.holds(m.From, p.Src) && !h.Addresses().Contains(p.Src) && o.holds(m.To, p.Dst) && (m.Via == nil || byOne(m.Via, p.Out)) {
 			if how == "" {
 				return "masqueraded"
 			}
@@ -60,6 +61,14 @@ func (o *Opinion) behind(h *fleet.Host, p packet.Packet, how string) string {
 		}
 	}
 	return how
+}
+
+// byOne says that an interface is one of those names, where * ends a prefix.
+func byOne(names []fence.Label, iface string) bool {
+	return slices.ContainsFunc(names, func(i fence.Label) bool {
+		prefix, star := strings.CutSuffix(i.Text, "*")
+		return iface == i.Text || star && iface != "" && strings.HasPrefix(iface, prefix)
+	})
 }
 
 func yes(b bool) int {

@@ -197,14 +197,9 @@ func (at place) first(open bool) Answer {
 	p, forward := at.p, at.p.Hook == packet.Through
 	direction := []string{packet.In: "inbound", packet.Out: "outbound", packet.Through: "forwarded"}[p.Hook]
 	for _, l := range at.leaves {
-		for _, i := range l.Interfaces {
-			by := func(name string) bool {
-				prefix, star := strings.CutSuffix(i.Text, "*")
-				return name == i.Text || star && name != "" && strings.HasPrefix(name, prefix)
-			}
-			if l.Direction == direction && at.carries(l.Peers, at.h) && (p.Hook != packet.Out && by(p.In) || p.Hook != packet.In && by(p.Out)) {
-				return Answer{"admitted", "leave"}
-			}
+		by := func(name string) bool { return byOne(l.Interfaces, name) }
+		if l.Direction == direction && at.carries(l.Peers, at.h) && (p.Hook != packet.Out && by(p.In) || p.Hook != packet.In && by(p.Out)) {
+			return Answer{"admitted", "leave"}
 		}
 	}
 	if p.Hook == packet.In || forward && !open {
@@ -524,6 +519,23 @@ func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
 	switch p.Kind {
 	case fence.EverywherePeer:
 		return true
+	case fence.MulticastPeer:
+		return a.IsMulticast()
+	case fence.BroadcastPeer:
+		if a == netip.MustParseAddr("255.255.255.255") {
+			return true
+		}
+		for _, h := range o.fleet.Hosts {
+			for _, i := range h.Interfaces {
+				for _, p := range i.Addresses {
+					all := p.Masked() // its last address
+					if p.Addr().Is4() && p.Bits() < 31 && all.Contains(a) && !all.Contains(a.Next()) {
+						return true
+					}
+				}
+			}
+		}
+		return false
 	case fence.StrangersPeer:
 		return !o.known(a)
 	case fence.AddressPeer:

@@ -15,7 +15,8 @@ import (
 // policy writes, with their neighbours.
 func (o *Opinion) Addresses() []netip.Addr {
 	if o.places == nil {
-		o.places = []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8:99::7"), netip.MustParseAddr("fe80::7")}
+		o.places = []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8:99::7"), netip.MustParseAddr("fe80::7"),
+			netip.MustParseAddr("224.0.0.5"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("10.40.255.255"), netip.MustParseAddr("203.0.113.15"), netip.MustParseAddr("ff02::5")}
 		for _, h := range o.fleet.Hosts {
 			for _, r := range h.Addresses().Ranges() {
 				o.places = append(o.places, r.From(), r.To())

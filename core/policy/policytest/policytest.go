@@ -93,7 +93,7 @@ func Random(rng *rand.Rand) string {
 	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9", "fleet at blue", "red at blue", "fleet except red at blue", "green, red at host h1", "crowd", "mixed", "nested", "crowd at blue", "fleet except crowd", "mixed, host h3 at hill"}
 	hosts := func() string { return pick(ours...) }
 	others := func() string {
-		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office", "strangers at hill", "everywhere at red", "lab at strangers", "office at 198.51.100.0/28")
+		return pick("office", "lab", "quay", "everywhere", "198.51.100.7", "office, lab", "lab except 10.40.3.7", "everywhere except office", "10.0.0.0/8, fd00::/8", "strangers", "everywhere except red at hill", "lab, office except hill", "strangers except office", "strangers at hill", "everywhere at red", "lab at strangers", "office at 198.51.100.0/28", "multicast", "broadcast, 224.0.0.0/24", "everywhere except multicast, broadcast")
 	}
 	services := func() string {
 		return pick("ssh", "web", "http", "mix", "any", "tcp 22, 80", "udp 1000-2000", "ping", "protocol 47", "icmp", "icmpv6 128", "domain, ntp", "tcp 0-65535", "any except ping", "any except mix, icmpv6", "nearly, ping")
@@ -189,11 +189,11 @@ func Random(rng *rand.Rand) string {
 	}
 	if rng.IntN(3) == 0 {
 		for i := range 1 + rng.IntN(3) {
-			fmt.Fprintf(&b, "redirect r%d: %s\n", i, pick("office -> red : tcp 443 to tcp 1500", "everywhere -> fleet : tcp 22 to tcp 2222", "lab -> everywhere : tcp 80 through red to tcp 8080", "lab -> everywhere : udp 1500 through green, red to host h3 at hill : udp 1053",
+			fmt.Fprintf(&b, "redirect r%d: %s\n", i, pick("office -> red : tcp 443 to tcp 1500", "everywhere -> fleet : tcp 22 to tcp 2222", "lab -> everywhere : tcp 80 through red to tcp 8080", "lab -> everywhere : udp 1500 through red to host h3 at hill : udp 1053",
 				"everywhere -> host h1 : tcp 80 to host h2 at quay : tcp 8080", "10.0.0.0/8 -> host h1 at quay : udp 53 to udp 1053", "everywhere -> 198.51.100.0/24 : tcp 22 through red to 10.60.3.7 : tcp 22"))
 		}
 		if rng.IntN(2) == 0 {
-			fmt.Fprintf(&b, "masquerade m: %s\n", pick("hill -> everywhere through red", "lab -> office through green", "quay, hill -> everywhere except lab through red, green"))
+			fmt.Fprintf(&b, "masquerade m: %s\n", pick("hill -> everywhere through red", "hill -> everywhere through green via wan*, eth0", "fleet, office -> everywhere through green via ctr0, zz*", "lab -> office through green", "quay, hill -> everywhere except lab through red, green"))
 		}
 	}
 	return b.String()
