@@ -1605,6 +1605,8 @@ export interface components {
             at_most?: string;
             /** @description the rule that decides, a part of the ground, or the stance */
             by: string;
+            /** @description what would refuse some of it, if it were not on trial */
+            trial?: string;
             /** @enum {string} */
             verdict: "admitted" | "dropped" | "rejected" | "uncertain";
             /** @description hosts and direction */

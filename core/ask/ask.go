@@ -40,6 +40,7 @@ type Step struct {
 	Verdict string `json:"verdict" enum:"admitted,dropped,rejected,uncertain"`
 	AtMost  string `json:"at_most,omitempty" doc:"within which rate"`
 	As      string `json:"as,omitempty" doc:"how it is translated"`
+	Trial   string `json:"trial,omitempty" doc:"what would refuse some of it, if it were not on trial"`
 	By      string `json:"by" doc:"the rule that decides, a part of the ground, or the stance"`
 	At      string `json:"at,omitempty" doc:"where that stands"`
 }
@@ -327,6 +328,7 @@ func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here p
 // tellOf is tell of a decision.
 func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d packet.Decision, here packet.Set) {
 	part := a.sp.Only(d, here)
+	would, on := r.Tried(p, dir)
 	for _, o := range a.sp.Outcomes(a.sp.WithRoom(part)) {
 		by, ok := r.Decider(o.By)
 		if !ok {
@@ -342,8 +344,22 @@ func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d pa
 		if rule := by.Rule; rule != nil && o.Verdict == packet.Admit {
 			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 		}
+		if o.Verdict == packet.Admit && on {
+			s.Trial = refusing(r, a.sp.Only(would, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By })))
+		}
 		a.note(s, int(dir), p)
 	}
+}
+
+// refusing names who refuses by a decision.
+func refusing(r *reach.Reach, d packet.Decision) string {
+	var names []string
+	for _, o := range r.Outcomes(d) {
+		if by, ok := r.Decider(o.By); ok && o.Refused() && !slices.Contains(names, by.String()) {
+			names = append(names, by.String())
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 func rates(sp *packet.Space, s packet.Set) string {

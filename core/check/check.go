@@ -32,7 +32,7 @@ var Checks = []Check{
 	emptyRole, unnamedRole, stanceOverridden, unused, shadowed, onlyBlocked, emptyList,
 	othersMachines, redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
 	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
-	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon,
+	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon, trialEnds, trialOver,
 	staleKnowingly, // last: by then the others have said what they accept
 }
 

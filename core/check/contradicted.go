@@ -34,7 +34,7 @@ says with over, or one of the two is a mistake:
 			p.ends(r, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
 				way, rest := &ways[dir], speaks
 				for _, b := range p.rules() {
-					if set := p.speaks(plan, b, dir); b.Block && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
+					if set := p.speaks(plan, b, dir); b.Block && b.Trial == nil && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
 						rest = p.sp.Minus(rest, set)
 						if way.blocks == nil {
 							way.blocks = map[string]bool{}
@@ -63,7 +63,7 @@ says with over, or one of the two is a mistake:
 func (p *pass) mayBeRefused(r *policy.Rule) bool {
 	rest := p.wide(r)
 	for _, b := range p.pol.Rules {
-		if b.Block && !r.Overrides(b) && b.InForce(p.now) {
+		if b.Block && b.Trial == nil && !r.Overrides(b) && b.InForce(p.now) {
 			for i, set := range p.wide(b) {
 				rest[i] = p.sp.Minus(rest[i], set)
 			}

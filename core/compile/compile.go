@@ -39,6 +39,7 @@ type Chain struct {
 	Direction policy.Direction
 	Stance    policy.Stance
 	Rules     []Rule
+	Trial     []Rule // tried for what those admit, but for the ground, while something is on trial
 }
 
 // A Rule is one step of a chain: the first that matches decides.
@@ -49,6 +50,7 @@ type Rule struct {
 	Verdict packet.Verdict
 	Log     *Log
 	Limit   *Limit // of an allow
+	Count   bool   // how often is counted
 }
 
 // A Decider is what an outcome can be owed to: a rule of the policy, a part of
@@ -71,6 +73,7 @@ type end struct {
 	blocks    []piece
 	stance    policy.Stance
 	paused    bool // what it refuses is admitted
+	tried     *end // as if nothing were on trial; nil if nothing is
 }
 
 // piece is a rule of the policy as it bears on one end.
@@ -154,21 +157,22 @@ func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan 
 		return !t.Masquerade && t.Direction == policy.Inbound && t.Passes() == policy.Forward
 	})
 	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
-		stance := pol.StanceOf(h, dir)
-		e := p.meaning(sp, pol, dir, stance, now)
-		if dir == policy.Forward && !stance.Closed && len(e.blocks) == 0 { // what is forwarded is left as it is
+		stance := pol.StanceOf(h, dir).At(now)
+		e := p.meaning(sp, pol, dir, stance, now, false)
+		if e.tried = p.tried(sp, pol, dir, stance, now); dir == policy.Forward && !stance.Closed && len(e.blocks) == 0 && (e.tried == nil || !e.tried.stance.Closed && len(e.tried.blocks) == 0) { // what is forwarded is left as it is
 			if handsOn { // but what was its own before
 				p.Chains = append(p.Chains, Chain{Direction: dir, Stance: stance})
 			}
 			continue
 		}
 		p.ends = append(p.ends, e)
-		p.Chains = append(p.Chains, Chain{dir, stance, e.order(sp)})
+		p.Chains = append(p.Chains, Chain{dir, stance, e.order(sp), e.trial(sp)})
 	}
 	return p
 }
 
-func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Direction, stance policy.Stance, now int64) end {
+// meaning is what a policy says at one end; tried is as if nothing were on trial.
+func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Direction, stance policy.Stance, now int64, tried bool) end {
 	h := p.Host
 	e := end{direction: dir, stance: stance}
 	for _, l := range pol.Leaves {
@@ -185,8 +189,8 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 	}
 	for _, seg := range pol.Segments() {
 		if on := h.On(seg.Name, seg.Addrs); dir != policy.Outbound && seg.Local && on != nil && (dir == policy.Inbound || stance.Closed) { // what is forwarded arrives too
-			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
-				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}})
+			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
+				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}}, tried))
 		}
 	}
 	for _, part := range groundOf(h, pol.Fleet.Service) {
@@ -197,7 +201,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			matches = nil
 		}
 		for _, m := range changedGround(pol, h, part.name, dir, matches) {
-			e.ground = append(e.ground, Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m, Verdict: part.verdict})
+			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m, Verdict: part.verdict}, tried))
 		}
 	}
 	for _, r := range pol.Rules {
@@ -206,6 +210,10 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 		for i := range r.Spans {
 			for _, m := range matchesAt(r, &r.Spans[i], h, dir) {
+				m, ok := begun(r, m, now, tried)
+				if !ok {
+					continue
+				}
 				if m.Since <= now {
 					m.Since = 0
 				}
@@ -234,6 +242,15 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 	slices.SortFunc(e.allows, byName)
 	slices.SortFunc(e.blocks, byName)
 	return e
+}
+
+// sparing is a rule of the ground that drops what is forwarded, where that is on trial: it
+// begins to when the trial is over.
+func (e *end) sparing(r Rule, tried bool) Rule {
+	if t := e.stance.Trial; e.direction == policy.Forward && t != nil && r.Verdict != packet.Admit && !tried {
+		r.Match.Since = t.Until
+	}
+	return r
 }
 
 // exceptions are the allows as far as they are exceptions to blocks that are carried out here:
@@ -434,6 +451,9 @@ func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision
 		refused = l.when(sp)
 	}
 	d := decided(sp, e.stanceVerdict(), refused, by(e.stanceDecider()))
+	if t := e.stance.Trial; t != nil && e.tried != nil { // it is open until then
+		d = sp.Choose(sp.Before(t.Until), decided(sp, packet.Admit, packet.Empty, by(e.onTrial())), d)
+	}
 
 	// Refused by all blocks that match: dropped if any drops. What comes first
 	// overwrites what comes later, so that the first by name is named.
@@ -471,7 +491,7 @@ func (e *end) decision(sp *packet.Space, by func(Decider) int32) packet.Decision
 	if e.paused {
 		return admitting(sp, d)
 	}
-	return d
+	return e.noting(sp, d)
 }
 
 // logged is the packets of pieces that are logged: the freest log counts.
@@ -518,6 +538,11 @@ func (e *end) stanceVerdict() packet.Verdict {
 		return packet.Admit
 	}
 	return e.stance.RefuseBy
+}
+
+// onTrial is what decides as long as the stance is on trial.
+func (e *end) onTrial() Decider {
+	return Decider{Kind: "stance", Name: policy.DirectionNames[e.direction] + " on trial"}
 }
 
 func (e *end) stanceDecider() Decider {

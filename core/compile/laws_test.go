@@ -69,3 +69,37 @@ func TestLaws(t *testing.T) {
 		}
 	}
 }
+
+// TestTrialsNoteWhatTheyWouldRefuse: while something is on trial, what is admitted and would be
+// refused without the trial is logged, and nothing else is refused than what others refuse.
+func TestTrialsNoteWhatTheyWouldRefuse(t *testing.T) {
+	quiet := regexp.MustCompile(`log refused( up to \d+ per 1\w)?|log up to \d+ per 1\w|\blog\b|at most \d+ per 1\w( per source)?`)
+	trial := regexp.MustCompile(` on trial until [\d-]+( else open)?`)
+	noted := 0
+	for seed := range uint64(600) {
+		rng := rand.New(rand.NewPCG(43, seed))
+		text := quiet.ReplaceAllString(policytest.Random(rng), "")
+		text = regexp.MustCompile(`on trial until \d\d\d\d-\d\d-\d\d`).ReplaceAllString(text, "on trial until 2027-01-31")
+		if !trial.MatchString(text) {
+			continue
+		}
+		tried, ended := policytest.Resolve(t, policytest.Fleet, text), policytest.Resolve(t, policytest.Fleet, trial.ReplaceAllString(text, ""))
+		for _, host := range tried.Fleet.Hosts {
+			sp := packet.NewSpace()
+			sp.Since(now)
+			byGround := sp.And(sp.Value(packet.Hook, packet.Through), sp.OrAll(sp.Values(packet.State, packet.Established, packet.Related), sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6)))
+			soon := sp.Minus(sp.Before(now+86400), byGround) // before any of the trials ends; of the ground nothing is noted
+			d := compile.Host(sp, tried, host, now).Decision(sp)
+			e := compile.Host(sp, ended, ended.Fleet.Host(host.Name), now).Decision(sp)
+			admits := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+			would := sp.And(admits, sp.Where(e, packet.Outcome.Refused))
+			logs := sp.Possible(sp.Where(d, func(o packet.Outcome) bool { return o.Logged && o.Verdict == packet.Admit }))
+			require.Equal(t, sp.And(soon, sp.AnyRoom(would)), sp.And(soon, sp.AnyRoom(logs)), "seed %d %s\n%s", seed, host.Name, text)
+			require.True(t, sp.Within(sp.Where(d, packet.Outcome.Refused), sp.Where(e, packet.Outcome.Refused)), "a trial refuses nothing more: seed %d %s\n%s", seed, host.Name, text)
+			if would != packet.Empty {
+				noted++
+			}
+		}
+	}
+	require.Greater(t, noted, 50)
+}

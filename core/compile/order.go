@@ -67,6 +67,16 @@ func (e *end) order(sp *packet.Space) []Rule {
 	for _, s := range lay(sp, late, byFreedom, all) {
 		rules = append(rules, e.asRules(s)...)
 	}
+	if t := e.stance.Trial; e.tried != nil && (t != nil || !e.stance.Closed) { // what is noted is admitted, too
+		open := Rule{Decider: e.stanceDecider(), Verdict: packet.Admit}
+		if t != nil {
+			open.Decider = e.onTrial()
+		}
+		if t != nil && !t.Open {
+			open.Match.Until = t.Until
+		}
+		rules = append(rules, open)
+	}
 	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log != nil) {
 		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: e.stance.RefuseBy, Log: e.refusedLog()})
 	}
@@ -76,7 +86,7 @@ func (e *end) order(sp *packet.Space) []Rule {
 // counts says that an allow changes something: where the stance is open it does
 // not, unless it logs or has a limit, or spares packets from one that has.
 func (e *end) counts(sp *packet.Space, a piece) bool {
-	return e.stance.Closed || a.log != nil || a.limit != nil ||
+	return e.stance.Closed || e.tried != nil || a.log != nil || a.limit != nil ||
 		slices.ContainsFunc(e.allows, func(b piece) bool { return b.limit != nil && meet(sp, a, b) })
 }
 

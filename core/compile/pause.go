@@ -42,6 +42,9 @@ func (p *Plan) Paused(sp *packet.Space) *Plan {
 			}
 			out.Rules = append(out.Rules, r)
 		}
+		if t := e.stance.Trial; t != nil && !t.Open { // until then it refuses nothing
+			out.Rules = append(out.Rules, Rule{Decider: e.onTrial(), Match: Match{Until: t.Until}, Verdict: packet.Admit})
+		}
 		if e.stance.Closed {
 			out.Rules = append(out.Rules, Rule{Decider: e.stanceDecider(), Verdict: packet.Admit, Log: pausedLog})
 		}

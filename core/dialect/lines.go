@@ -44,6 +44,7 @@ type Line struct {
 	To      netip.Addr // of DestinationNAT
 	Port    int        // of Redirect and DestinationNAT; 0 is the same
 	Cases   []Case     // it jumps by the packet's port, and does nothing else
+	Count   bool       // how often is counted, where the filter does not count anyway
 }
 
 // A Case is ports for which a line jumps to a chain.
@@ -85,6 +86,7 @@ type Layout struct {
 	Family   int  // the only one it is about, or policy.AnyFamily
 	LogApart bool // a line that logs does nothing else
 	OneIface bool // a line names one interface at most, to be used or not
+	Ends     bool // a line that begins must end: one that does not leaves what is before to others
 	OneType  bool // a line asks for one type of ICMP
 	OneCame  bool // a line asks for one prefix that a packet came to
 	ByPort   int  // from so many lines on that accept by a port, they are found by it; 0 is never
@@ -99,10 +101,13 @@ func (l Layout) Lines(sp *packet.Space, plan *compile.Plan) []*LineChain {
 		c := &plan.Chains[i]
 		w.dir = c.Direction
 		chain := &LineChain{Name: policy.DirectionNames[c.Direction], Direction: c.Direction, Of: c}
-		for _, r := range c.Rules {
-			slow := r.Log != nil && r.Log.UpTo != nil
-			w.rule(chain, r, r.Match.Terms != nil && (r.Limit != nil || slow))
+		if c.Trial != nil {
+			w.admit = w.trial(policy.DirectionNames[c.Direction], c.Trial, nil)
 		}
+		for _, r := range c.Rules {
+			w.rule(chain, r, asksOnce(r))
+		}
+		w.admit = nil
 		w.out = append(w.out, chain)
 	}
 	w.redirected(plan)
@@ -119,12 +124,65 @@ func (l Layout) Lines(sp *packet.Space, plan *compile.Plan) []*LineChain {
 	return w.out
 }
 
+// trial lays out the chain that notes what would be refused if nothing were on trial, of what is
+// admitted otherwise, and admits it; speaks leaves rules out, or says less of them, if it is said.
+func (w *liner) trial(of string, rules []compile.Rule, speaks func(*compile.Match) bool) *LineChain {
+	admit := w.admit
+	defer func() { w.admit = admit }()
+	w.admit = nil
+	c := w.helper(of + ".trial")
+	for _, r := range rules {
+		several := asksOnce(r)
+		if said(&r, speaks) {
+			w.rule(c, r, several)
+		}
+	}
+	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: "stance", Name: policy.DirectionNames[w.dir] + " on trial"}}, compile.Match{}, w.Family, step{do: Accept})
+	return c
+}
+
+// said says that a rule speaks of what is asked about, and leaves out of it what does not.
+func said(r *compile.Rule, speaks func(*compile.Match) bool) bool {
+	if speaks == nil {
+		return true
+	}
+	if !speaks(&r.Match) {
+		return false
+	}
+	var unless []compile.Match
+	for _, m := range r.Unless {
+		if speaks(&m) {
+			unless = append(unless, m)
+		}
+	}
+	r.Unless = unless
+	return true
+}
+
+// asksOnce says that a bucket which a rule asks must not be asked by several lines.
+func asksOnce(r compile.Rule) bool {
+	slow := r.Log != nil && r.Log.UpTo != nil
+	return r.Match.Terms != nil && (r.Limit != nil || slow)
+}
+
+// admits is the end of a line that admits: what is on trial is noted first.
+func (w *liner) admits(r compile.Rule) step {
+	if w.admit != nil && (r.Kind == "allow" || r.Kind == "stance") {
+		return jump(w.admit)
+	}
+	return step{do: Accept}
+}
+
 // rule lays one rule out; apart says that a bucket it asks must not be asked by
 // several of its lines.
 func (w *liner) rule(c *LineChain, r compile.Rule, apart bool) {
 	if w.OneIface && r.Match.NotIfaces && len(r.Match.Ifaces) > 1 {
 		r.Unless = append(slices.Clone(r.Unless), compile.Match{Ifaces: r.Match.Ifaces})
 		r.Match.Ifaces, r.Match.NotIfaces = nil, false
+	}
+	if w.Ends && r.Match.Since != 0 && r.Match.Until == 0 {
+		r.Unless = append(slices.Clone(r.Unless), compile.Match{Until: r.Match.Since})
+		r.Match.Since = 0
 	}
 	w.families = w.familiesOf(r)
 	if len(r.Unless) == 0 && !apart {
@@ -138,9 +196,10 @@ func (w *liner) rule(c *LineChain, r compile.Rule, apart bool) {
 
 type liner struct {
 	Layout
-	sp   *packet.Space
-	out  []*LineChain
-	came bool // destinations are asked for as packets came with them
+	sp    *packet.Space
+	out   []*LineChain
+	came  bool       // destinations are asked for as packets came with them
+	admit *LineChain // what rules admit goes there; nil is accepted
 
 	dir      policy.Direction
 	families []int // of the rule that is laid out
@@ -168,6 +227,10 @@ func (w *liner) body(c *LineChain, r compile.Rule) {
 	r.Match = compile.Match{}
 	for i, m := range r.Unless {
 		whole, not := m.Whole()
+		if w.Ends && m.Since != 0 && m.Until == 0 {
+			not = append(not, compile.Match{Until: m.Since})
+			whole.Since = 0
+		}
 		if not == nil {
 			w.lines(c, r, m, w.Family, step{do: Return})
 			continue
@@ -186,7 +249,8 @@ func (w *liner) body(c *LineChain, r compile.Rule) {
 		w.decide(c, r, r.Verdict, r.Log, "")
 		return
 	}
-	within := step{do: Accept, log: r.Log != nil}
+	within := w.admits(r)
+	within.log = r.Log != nil
 	if r.Log != nil && (r.Log.UpTo != nil || w.LogApart) { // the bucket may be asked once only
 		inner := w.helper(c.Name + ".within")
 		w.decide(inner, r, r.Verdict, r.Log, "")
@@ -235,7 +299,7 @@ func (w *liner) decide(c *LineChain, r compile.Rule, v packet.Verdict, log *comp
 		}
 		log = nil
 	}
-	steps := map[packet.Verdict][]step{packet.Admit: {{do: Accept}}, packet.Drop: {{do: Drop}},
+	steps := map[packet.Verdict][]step{packet.Admit: {w.admits(r)}, packet.Drop: {{do: Drop}},
 		packet.Reject: {{do: Reject, with: "tcp-reset", tcpOnly: true}, {do: Reject, with: "port-unreachable"}}}[v]
 	if r.Kind == "stance" && v == packet.Drop { // which the chain's end does
 		if log == nil {
@@ -256,7 +320,7 @@ func (w *liner) decide(c *LineChain, r compile.Rule, v packet.Verdict, log *comp
 func (w *liner) lines(c *LineChain, r compile.Rule, m compile.Match, family int, steps ...step) {
 	for _, b := range w.boxes(r, m, family) {
 		for _, s := range steps {
-			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Do: s.do, With: s.with, Target: s.target}
+			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Do: s.do, With: s.with, Target: s.target, Count: r.Count && s.do == Accept}
 			if s.tcpOnly {
 				if b.Protocol != packet.TCP && b.Protocol != policy.AnyProtocol {
 					continue

@@ -78,6 +78,9 @@ func orAll(s *netipx.IPSet) *netipx.IPSet {
 // service, for packets that are known to be of it.
 func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Translation) {
 	speaks := func(m *compile.Match) bool {
+		if m.Leaving { // what it takes to itself leaves by no interface, and what is sent on by none that a rule names
+			return false
+		}
 		if m.Terms == nil {
 			return true
 		}
@@ -90,22 +93,16 @@ func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Trans
 		return false
 	}
 	w.came = true
-	for _, r := range rules.Rules {
-		slow := r.Log != nil && r.Log.UpTo != nil
-		several := r.Match.Terms != nil && (r.Limit != nil || slow)
-		if !speaks(&r.Match) || r.Match.Leaving {
-			continue
-		}
-		var unless []compile.Match
-		for _, m := range r.Unless {
-			if speaks(&m) {
-				unless = append(unless, m)
-			}
-		}
-		r.Unless = unless
-		w.rule(helper, r, several)
+	if rules.Trial != nil {
+		w.admit = w.trial(helper.Name, rules.Trial, speaks)
 	}
-	w.came = false
+	for _, r := range rules.Rules {
+		several := asksOnce(r)
+		if said(&r, speaks) {
+			w.rule(helper, r, several)
+		}
+	}
+	w.came, w.admit = false, nil
 	end := step{do: Accept}
 	if rules.Stance.Closed {
 		end.do = Drop

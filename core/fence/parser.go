@@ -387,7 +387,15 @@ func (p *parser) stances(d *RoleDecl) {
 					p.report(t.errorf("twice", "%s is said twice", t.Text).Hinted("it was said before at %s; leave one", s.Pos))
 				}
 			}
-			d.Stances = append(d.Stances, Stance{t.Pos, t.Text, w.Word == "closed"})
+			stance := Stance{Pos: t.Pos, Direction: t.Text, Closed: w.Word == "closed"}
+			if on := p.tok(); stance.Closed && on.Kind == Word && on.Text == "on" {
+				p.take()
+				if !p.word("trial") {
+					p.fail(p.tok(), "syntax", `"trial"`, "it is written: %s closed %s", t.Text, trialForm)
+				}
+				stance.Trial = p.trial(on)
+			}
+			d.Stances = append(d.Stances, stance)
 		case "refuse":
 			if !p.word("by") {
 				p.fail(p.tok(), "syntax", `"by"`, "it is written: refuse by drop|reject")
@@ -566,7 +574,7 @@ func (p *parser) modifiers(keyword string, into *modified) {
 			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)
 		}
 		for _, before := range p.said {
-			if before.Text == t.Text && t.Text != "knowingly" && t.Text != "from" {
+			if before.Text == t.Text && t.Text != "knowingly" && t.Text != "from" && t.Text != "on" {
 				p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("it was said before at %s; leave one", before.Pos))
 			}
 		}
@@ -579,5 +587,8 @@ func (p *parser) modifiers(keyword string, into *modified) {
 			}
 		}
 		m.parse(p, t, into)
+		if r := into.rule; r != nil && r.Trial != nil && keyword != "block" && r.Trial.Pos == t.Pos {
+			p.report(t.errorf("modifier", "on trial goes with block only, and with a closed stance").Hinted("take it away"))
+		}
 	}
 }

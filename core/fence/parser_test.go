@@ -105,6 +105,9 @@ func TestMessages(t *testing.T) {
 		{"service s = any except", `1:23 syntax: expected a service, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
 		{"service s = icmp 300", `1:18 number: expected an ICMP type, or TYPE/CODE, found "300" | both are numbers from 0 to 255`},
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
+		{"block a: b -> c : ssh on trial", `1:31 syntax: expected "until" and a date, found the end of the file | it is written: on trial until DATE [else open]`},
+		{"allow a: b -> c : ssh on trial until 2027-03-31", "1:23 modifier: on trial goes with block only, and with a closed stance | take it away"},
+		{"role r { inbound open on trial until 2027-03-31 }", `1:23 syntax: expected "inbound", "outbound", "forward", "refuse by", "log refused" or "ground" or "}", found "on" | it is written: role NAME { inbound|outbound|forward open|closed [on trial until DATE [else open]]   refuse by drop|reject   log refused [up to N per DUR]   ground { … } }`},
 		{"off allow a: b -> c : ssh off", `1:1 twice: "off" is said twice | leave the one in front`},
 		{"with owner pat {\nallow a: b -> c : ssh\nrole d\n}", `3:6 syntax: a role stands in no with | a with holds rules, redirects and the like; is the brace missing that closes the one at p.fence:1:1?`},
 		{"with owner pat {\n}", "1:1 syntax: this with holds no statement | it is written: with [until DATE] [from DATE] [owner NAME] [ref \"…\"] [because \"why\"] [off] { STATEMENTS }"},
@@ -161,7 +164,7 @@ segment quay-lan  = 10.40.0.0/16 shared local
 
 service feed = udp 10110, 10120-10129, tcp+udp 53, icmp 3/4, ping, protocol 47  unit feed.service, "feed 2.service"  "positions"
 service nearly = any except ping, tcp 1-1023, 2049
-role broker "collects" { outbound closed   refuse by reject   log refused up to 10 per 1m }
+role broker "collects" { outbound closed on trial until 2027-02-28   refuse by reject   log refused up to 10 per 1m }
 join office, quay-lan, lists through jump  "the routers' way"
 join pests, office
 role jump { ground { forward replies off   inbound icmp-errors from office } }
@@ -172,6 +175,7 @@ allow front-door: everywhere -> jump : ssh  at most 4 per 1m per source  log up 
 allow nightly:    broker at quay-lan, strangers -> host jump-01 : feed  on quay-lan  arriving quay-lan  through jump
     from unit backup.service  from user "a b", root  encrypted  over no-mail, old  log  guard
 block no-mail:    fleet -> everywhere except office : smtp  by reject  off
+block no-news:    fleet -> everywhere : tcp 119  on quay-lan on trial until 2027-03-31 else open
 
 redirect catch:      fleet -> everywhere : tcp 80 through jump to host jump-01 : tcp 8080  because "cached"
 redirect door:       office -> broker : tcp 443 to tcp 8443

@@ -202,6 +202,14 @@ func rowOf(stmt Stmt) row {
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
 }
 
+// apart sets a text apart from the one before; nothing if there is none.
+func apart(text string) string {
+	if text == "" {
+		return ""
+	}
+	return " " + text
+}
+
 // groundText is changes to the ground, as a statement or in a role's braces.
 func groundText(changes []GroundPart) string {
 	parts := make([]string, len(changes))
@@ -221,7 +229,7 @@ func roleRow(d *RoleDecl) row {
 	r := row{head: "role " + d.Name}
 	var inside []string
 	for _, s := range d.Stances {
-		inside = append(inside, s.Direction+map[bool]string{true: " closed", false: " open"}[s.Closed])
+		inside = append(inside, s.Direction+map[bool]string{true: " closed", false: " open"}[s.Closed]+apart(printTrial(s.Trial)))
 	}
 	if d.RefuseBy != nil {
 		inside = append(inside, "refuse by "+d.RefuseBy.Word)

@@ -291,6 +291,45 @@ func (r Rate) nearest() (lower, higher string) {
 // instant is the form of a date or a time: 2027-03-31, 2027-03-31T12:00Z.
 var instant = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}(:\d{2})?Z)?$`)
 
+// on is the segments that a rule is on, or that a block is on trial.
+func (p *parser) on(t Token, m *modified) {
+	if p.word("trial") {
+		if m.rule.Trial != nil {
+			p.report(t.errorf("twice", "the trial is said twice").Hinted("leave one"))
+		}
+		m.rule.Trial = p.trial(t)
+		return
+	}
+	if m.rule.On != nil {
+		p.report(t.errorf("twice", "%q is said twice", t.Text).Hinted("name all segments behind one: on SEGMENT, …"))
+	}
+	m.rule.On = p.segments("on SEGMENT, …")
+}
+
+const trialForm = "on trial until DATE [else open]"
+
+// trial takes what follows `on trial`.
+func (p *parser) trial(t Token) *Trial {
+	if !p.word("until") {
+		p.fail(p.tok(), "syntax", `"until" and a date`, "it is written: %s", trialForm)
+	}
+	trial := &Trial{Pos: t.Pos, Until: *p.instant(t, trialForm)}
+	if p.word("else") {
+		if !p.word("open") {
+			p.fail(p.tok(), "syntax", `"open"`, "it is written: %s", trialForm)
+		}
+		trial.Open = true
+	}
+	return trial
+}
+
+func printTrial(t *Trial) string {
+	if t == nil {
+		return ""
+	}
+	return "on trial until " + t.Until.Text + said(" else open", t.Open)
+}
+
 func (p *parser) until(t Token, m *modified) { m.rule.Until = p.instant(t, "until DATE|TIME") }
 
 func (p *parser) instant(t Token, form string) *Until {

@@ -159,6 +159,14 @@ type Stance struct {
 	Pos       Pos
 	Direction string // inbound, outbound or forward
 	Closed    bool
+	Trial     *Trial // of one that is closed
+}
+
+// A Trial is until when something does not refuse yet: what it would refuse is admitted, and noted.
+type Trial struct {
+	Pos   Pos
+	Until Until
+	Open  bool // from then on it does not refuse either
 }
 
 // A Choice is a word out of a few, where it stands.
@@ -184,6 +192,7 @@ type Rule struct {
 	Encrypted bool
 	Log       *Log
 	Guard     bool
+	Trial     *Trial // of a block
 	Since     *Until // its `from`
 	Until     *Until
 	Through   []Ident // roles

@@ -164,8 +164,9 @@ type Role struct {
 	Description string
 	Hosts       []*fleet.Host
 	Closed      map[Direction]bool // what it says; what it does not say is missing
-	RefuseBy    packet.Verdict     // Drop or Reject; NoVerdict if it does not say
-	LogRefused  *fence.Log         // nil if it does not say
+	Trials      map[Direction]*Trial
+	RefuseBy    packet.Verdict // Drop or Reject; NoVerdict if it does not say
+	LogRefused  *fence.Log     // nil if it does not say
 	Pos         fence.Pos
 }
 
@@ -264,15 +265,18 @@ type Rule struct {
 	IPsec    bool           // only what comes and goes by it
 	Through  []*Role        // the routers it goes through, by each of them
 	Guard    bool
-	Since    int64 // the second since 1970 from which it is in force; 0 is always
-	Until    int64 // the second since 1970 from which it is not in force; 0 is never
+	Since    int64  // the second since 1970 from which it is in force; 0 is always
+	Until    int64  // the second since 1970 from which it is not in force; 0 is never
+	Trial    *Trial // of a block; nil if it is not on trial
 	Off      bool
 	Pos      fence.Pos
 	Decl     *fence.Rule // all it says, for what is said for people
 }
 
 // InForce says that the rule counts at an instant, in seconds since 1970, or will later.
-func (r *Rule) InForce(now int64) bool { return !r.Off && (r.Until == 0 || now < r.Until) }
+func (r *Rule) InForce(now int64) bool {
+	return !r.Off && (r.Until == 0 || now < r.Until) && (r.Trial == nil || !r.Trial.Open || now < r.Trial.Until)
+}
 
 // Sure says that the rule is a guard that nothing slows down.
 func (r *Rule) Sure() bool { return r.Guard && r.AtMost == nil }
@@ -280,7 +284,12 @@ func (r *Rule) Sure() bool { return r.Guard && r.AtMost == nil }
 // Turn is when the rule next begins or ends by itself, after an instant; 0 is never. All are
 // seconds since 1970.
 func (r *Rule) Turn(now int64) int64 {
-	for _, at := range []int64{r.Since, r.Until} {
+	turns := []int64{r.Since, r.Until}
+	if r.Trial != nil {
+		turns = append(turns, r.Trial.Until)
+		slices.Sort(turns)
+	}
+	for _, at := range turns {
 		if at > now && !r.Off {
 			return at
 		}
@@ -293,6 +302,13 @@ func (p *Policy) NextTurn(now int64) (next int64) {
 	for _, r := range p.Rules {
 		if at := r.Turn(now); at != 0 && (next == 0 || at < next) {
 			next = at
+		}
+	}
+	for _, role := range p.Roles {
+		for _, t := range role.Trials {
+			if t.Until > now && (next == 0 || t.Until < next) {
+				next = t.Until
+			}
 		}
 	}
 	return next
@@ -341,9 +357,28 @@ type Span struct {
 // Overrides says that the rule is an exception to block b.
 func (r *Rule) Overrides(b *Rule) bool { return slices.Contains(r.Over, b) }
 
+// A Trial is until when something refuses nothing yet, in seconds since 1970. What it would
+// refuse is admitted and noted.
+type Trial struct {
+	Until int64
+	Open  bool // from then on it does not refuse either
+}
+
+// over says that a trial has ended at an instant, or that there is none.
+func (t *Trial) over(now int64) bool { return t == nil || now >= t.Until }
+
+// At is the stance as it is from an instant on.
+func (s Stance) At(now int64) Stance {
+	if s.Trial.over(now) {
+		s.Trial = nil
+	}
+	return s
+}
+
 // A Stance is what happens on a host, in one direction, to packets that no rule speaks of.
 type Stance struct {
-	Closed   bool
+	Closed   bool           // once a trial is over
+	Trial    *Trial         // until when it refuses nothing yet; nil if it is not on trial
 	RefuseBy packet.Verdict // Drop or Reject: how the host refuses, by the stance and what exceeds `at most`
 	Log      *fence.Log     // how what is so refused is logged; nil if it is not
 }
@@ -353,13 +388,19 @@ type Stance struct {
 // log the others. Unless a role says otherwise inbound is closed, outbound open,
 // forward untouched, and closed means drop.
 func (p *Policy) StanceOf(h *fleet.Host, d Direction) (s Stance) {
-	said := false
+	said, sure := false, false
+	var trial *Trial
 	for _, r := range p.Roles {
 		if !h.HasRole(r.Name) {
 			continue
 		}
 		if c, ok := r.Closed[d]; ok {
-			said, s.Closed = true, s.Closed || c
+			said = true
+			if t := r.Trials[d]; t == nil || !c {
+				sure = sure || c
+			} else if trial == nil || trial.Open && !t.Open || trial.Open == t.Open && (t.Until < trial.Until) != t.Open {
+				trial = t // the first that closes counts; of those that go back the last
+			}
 		}
 		if l := r.LogRefused; l != nil && (s.Log == nil || l.UpTo != nil && (s.Log.UpTo == nil || l.UpTo.Slower(*s.Log.UpTo))) {
 			s.Log = l
@@ -368,8 +409,13 @@ func (p *Policy) StanceOf(h *fleet.Host, d Direction) (s Stance) {
 			s.RefuseBy = r.RefuseBy
 		}
 	}
-	if !said {
+	switch {
+	case !said:
 		s.Closed = d == Inbound
+	case sure || trial == nil:
+		s.Closed = sure
+	default:
+		s.Trial, s.Closed = trial, !trial.Open
 	}
 	if s.RefuseBy == packet.NoVerdict {
 		s.RefuseBy = packet.Drop

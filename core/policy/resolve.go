@@ -271,9 +271,13 @@ func (r *resolver) collect(files []*fence.File) {
 }
 
 func (r *resolver) role(d *fence.RoleDecl) {
-	role := &Role{Name: d.Name, Description: d.Description, Closed: map[Direction]bool{}, Pos: d.Pos}
+	role := &Role{Name: d.Name, Description: d.Description, Closed: map[Direction]bool{}, Trials: map[Direction]*Trial{}, Pos: d.Pos}
 	for _, s := range d.Stances {
-		role.Closed[Direction(slices.Index(DirectionNames, s.Direction))] = s.Closed
+		dir := Direction(slices.Index(DirectionNames, s.Direction))
+		role.Closed[dir] = s.Closed
+		if s.Trial != nil {
+			role.Trials[dir] = trial(s.Trial)
+		}
 	}
 	if d.RefuseBy != nil {
 		role.RefuseBy = refusal(d.RefuseBy)
@@ -282,6 +286,14 @@ func (r *resolver) role(d *fence.RoleDecl) {
 	r.roles[d.Name] = role
 	r.roleOrder = append(r.roleOrder, d)
 	r.pol.Roles = append(r.pol.Roles, role)
+}
+
+func trial(t *fence.Trial) *Trial {
+	if t == nil {
+		return nil
+	}
+	end, _ := t.Until.Instant()
+	return &Trial{Until: end, Open: t.Open}
 }
 
 func refusal(c *fence.Choice) packet.Verdict {

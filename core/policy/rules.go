@@ -31,6 +31,9 @@ func (r *resolver) rules() {
 				r.errorf(fence.Ident{Name: d.Until.Text, Pos: d.Until.Pos}, "date", "the rule %q ends before it begins", d.Name).Hint = "it begins on " + d.Since.Text + "; give it a later end"
 			}
 		}
+		if rule.Trial = trial(d.Trial); rule.Trial != nil && rule.Until != 0 && rule.Trial.Until >= rule.Until {
+			r.errorf(fence.Ident{Name: "on", Pos: d.Trial.Pos}, "date", "the block %q ends before its trial does", d.Name).Hint = "it ends with " + d.Until.Text + "; give it a later end, or a shorter trial"
+		}
 		r.guardTakesNo(d)
 		r.senders(d, rule)
 		r.crossings(rule)

@@ -107,18 +107,34 @@ func (r *resolver) masquerade(d *fence.Masquerade) {
 	r.pol.Masquerades = append(r.pol.Masquerades, m)
 }
 
-// leavingBy refuses masquerades by interface where a host of theirs sends connections on to others
-// as well: by which interface these leave its routes say, and not the policy.
+// leavingBy refuses what is about the interfaces by which packets leave where a host sends
+// connections on to others as well: by which interface these leave its routes say, and not the policy.
 func (r *resolver) leavingBy() {
-	for _, m := range r.pol.Masquerades {
-		for _, q := range r.pol.Redirects {
-			for _, h := range r.pol.Fleet.Hosts {
-				if m.Via != nil && q.Target != nil && m.On(h) && q.On(h) {
-					r.errorf(fence.Ident{Name: m.Name, Pos: m.Pos}, "redirect", "the masquerade %q says by which interfaces packets leave, and on %s redirect %q sends some on to another host: by which these leave is not known",
-						m.Name, h.Name, q.Name).Hint = "take `via` away, or have another host carry the redirect out"
-					return
-				}
+	sends := map[*fleet.Host]*Redirect{}
+	for _, q := range r.pol.Redirects {
+		for _, h := range r.pol.Fleet.Hosts {
+			if q.Target != nil && q.On(h) {
+				sends[h] = q
 			}
+		}
+	}
+	told := func(kind, name string, pos fence.Pos, on func(h *fleet.Host) bool) {
+		for _, h := range r.pol.Fleet.Hosts {
+			if q := sends[h]; q != nil && on(h) {
+				r.errorf(fence.Ident{Name: name, Pos: pos}, "redirect", "the %s %q says by which interfaces packets leave, and on %s redirect %q sends some on to another host: by which these leave is not known",
+					kind, name, h.Name, q.Name).Hint = "name no interface there, or have another host carry the redirect out"
+				return
+			}
+		}
+	}
+	for _, m := range r.pol.Masquerades {
+		if m.Via != nil {
+			told("masquerade", m.Name, m.Pos, m.On)
+		}
+	}
+	for i := range r.pol.Leaves {
+		if l := &r.pol.Leaves[i]; l.Direction == Forward {
+			told("leave", l.Name, l.Pos, l.Concerns)
 		}
 	}
 }

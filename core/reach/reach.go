@@ -175,27 +175,53 @@ func (r *Reach) end(p Party, dir policy.Direction, by [2]string) packet.Decision
 		for _, by := range deciders {
 			r.deciders = append(r.deciders, Decider{by, dir})
 		}
-		d = r.sp.Restrict(attributed, packet.Hook, packet.Num(int(dir)))
-		switch dir {
-		case policy.Inbound:
-			d = r.sp.Restrict(d, packet.OutIface, packet.Value{})
-		case policy.Outbound:
-			d = r.sp.Restrict(d, packet.InIface, packet.Value{})
-		case policy.Forward: // in a packet between two ends the interfaces are theirs
-			for i, field := range []packet.Field{packet.InIface, packet.OutIface} {
-				if of := p.Hosts[0].Interfaces; by[i] == "" && len(of) > 0 {
-					by[i] = of[min(i, len(of)-1)].Name
-				}
-				if by[i] != "" {
-					d = r.sp.Restrict(d, field, packet.InterfaceRange(by[i]).Lo)
-				}
-			}
-		}
+		d = r.seen(attributed, p, dir, by)
 		d = r.sp.Map(d, func(o packet.Outcome) packet.Outcome {
 			o.By += offset
 			return o
 		})
 		r.ends[key] = d
+	}
+	return d
+}
+
+// Tried is what a party's own filter does with packets of one direction once its trials are over; ok
+// is false where nothing is on trial. Outcome.By is for Decider.
+func (r *Reach) Tried(p Party, dir policy.Direction) (d packet.Decision, ok bool) {
+	if !p.Ours() {
+		return d, false
+	}
+	d, deciders, ok := r.plans[p.class].Tried(r.sp, dir)
+	if !ok {
+		return d, false
+	}
+	offset := int32(len(r.deciders))
+	for _, by := range deciders {
+		r.deciders = append(r.deciders, Decider{by, dir})
+	}
+	return r.sp.Map(r.seen(d, p, dir, [2]string{}), func(o packet.Outcome) packet.Outcome {
+		o.By += offset
+		return o
+	}), true
+}
+
+// seen is what a party's filter does with packets of one direction, said of packets of any hook.
+func (r *Reach) seen(d packet.Decision, p Party, dir policy.Direction, by [2]string) packet.Decision {
+	d = r.sp.Restrict(d, packet.Hook, packet.Num(int(dir)))
+	switch dir {
+	case policy.Inbound:
+		d = r.sp.Restrict(d, packet.OutIface, packet.Value{})
+	case policy.Outbound:
+		d = r.sp.Restrict(d, packet.InIface, packet.Value{})
+	case policy.Forward: // in a packet between two ends the interfaces are theirs
+		for i, field := range []packet.Field{packet.InIface, packet.OutIface} {
+			if of := p.Hosts[0].Interfaces; by[i] == "" && len(of) > 0 {
+				by[i] = of[min(i, len(of)-1)].Name
+			}
+			if by[i] != "" {
+				d = r.sp.Restrict(d, field, packet.InterfaceRange(by[i]).Lo)
+			}
+		}
 	}
 	return d
 }
@@ -255,6 +281,9 @@ func (r *Reach) then(d, next packet.Decision) packet.Decision {
 	passes := r.sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	return r.sp.Choose(passes, next, d)
 }
+
+// Outcomes are those that a decision has.
+func (r *Reach) Outcomes(d packet.Decision) []packet.Outcome { return r.sp.Outcomes(d) }
 
 // A Route is packets that a rule of the policy has go through a role's hosts.
 type Route struct {

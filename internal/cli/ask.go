@@ -224,6 +224,9 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 			s.Where = ""
 		}
 		line("  %-*s  %s%s by %s%s", width, s.Where, p(verdictColours[s.Verdict], s.Verdict), most, s.By, p(dim, place(s.At)))
+		if s.Trial != "" {
+			line("  %-*s  %s", width, "", p(amber, "on trial: it would be refused by "+s.Trial))
+		}
 	}
 	for _, u := range answer.Unread {
 		line("  %s  %s", p(amber, "not understood"), u)

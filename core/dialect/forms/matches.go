@@ -56,7 +56,7 @@ var Matches = []Kind{
 	{What: "sending group", NFT: "meta skgid 34", IPTables: "-m owner --gid-owner 34", In: "OUTPUT"},
 	{What: "sending unit", NFT: `socket cgroupv2 level 2 "system.slice/backup.service"`, IPTables: "-m cgroup --path system.slice/backup.service", In: "OUTPUT", Written: "allow x: red -> office : ssh from unit backup.service", Note: "the path is filled in when rules are settled"},
 	{What: "IPsec", NFT: "meta ipsec exists", IPTables: "-m policy --dir in --pol ipsec", Written: "allow x: office -> red : ssh encrypted", Note: "read, and not judged: the kernels we test on carry none"},
-	{What: "time", NFT: "meta time < 1900000000", IPTables: "-m time --datestop 2030-03-17T17:46:39", Written: "allow x: office -> red : ssh until 2030-03-17T17:46:40Z", Note: "iptables takes none past 2038, and no beginning without an end"},
+	{What: "time", NFT: "meta time < 1900000000", IPTables: "-m time --datestop 2030-03-17T17:46:39", Written: "allow x: office -> red : ssh until 2030-03-17T17:46:40Z", Note: "iptables takes none past 2038"},
 	{What: "fragment", NFT: "ip frag-off & 8191 != 0", IPTables: "-f"},
 	{What: "kind of address", NFT: "fib daddr type local", IPTables: "-m addrtype --dst-type LOCAL", Note: "by the routes of a report; else uncertain, but for multicast"},
 	{What: "way that the routes tell", NFT: `fib daddr oifname "eth0"`, Note: "by the routes of a report"},

@@ -123,10 +123,7 @@ func unsayable(plan *compile.Plan) (out []string) {
 		}
 	}
 	for _, c := range plan.Chains {
-		for _, r := range c.Rules {
-			if r.Match.Since != 0 && r.Match.Until == 0 { // one that is given no end gets the last second it knows
-				add(r, "from %s without an end, as its clock ends in 2038 (say until when)", time.Unix(r.Match.Since, 0).UTC().Format(time.DateOnly))
-			}
+		for _, r := range slices.Concat(c.Rules, c.Trial) {
 			if at := max(r.Match.Since, r.Match.Until); at > latest {
 				add(r, "a date of %s, which is after 2038-01-19", time.Unix(at, 0).UTC().Format(time.DateOnly))
 			}
@@ -157,7 +154,7 @@ type writer struct {
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}, leaving: map[string]bool{}}
 	w.out.Tracks[family], w.out.Routes = true, dialect.RoutesOf(plan.Host)
-	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, OneType: true, OneCame: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
+	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, Ends: true, OneType: true, OneCame: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
 	for _, l := range laid {
 		w.names[l.Name] = w.unique(Prefix + l.Name)
 		w.leaving[l.Name] = slices.ContainsFunc(l.Lines, dialect.Line.Leaves)

@@ -161,7 +161,11 @@ func (w *writer) line(l dialect.Line) string {
 			does = "reject with tcp reset"
 		}
 	}
-	return dialect.Joined(w.box(l.Box), front, log, does)
+	count := ""
+	if l.Count {
+		count = "counter"
+	}
+	return dialect.Joined(w.box(l.Box), front, count, log, does)
 }
 
 // bucket declares a bucket of one family, and gives the words that ask it.

@@ -98,6 +98,11 @@ func document(plan *compile.Plan) (d *Document, refused []string) {
 		if c.Stance.Closed {
 			l.Otherwise = "drop"
 		}
+		for _, r := range c.Trial {
+			if r.Log != nil {
+				w.refuse(r.Decider, "on trial")
+			}
+		}
 		for _, r := range c.Rules {
 			if r.Kind == "stance" && r.Verdict == packet.Drop && r.Log == nil && c.Stance.Closed {
 				continue // the list's end does that

@@ -96,6 +96,9 @@ func (o *Opinion) over(r *fence.Rule) bool {
 			return true
 		}
 	}
+	if o.onTrial(r.Trial) {
+		return true
+	}
 	if r.Until == nil {
 		return false
 	}
@@ -171,11 +174,20 @@ func (o *Opinion) closed(h *fleet.Host, direction string) bool {
 	for _, name := range h.Roles {
 		for _, s := range o.roles[name].Stances {
 			if s.Direction == direction {
-				said, closed = true, closed || s.Closed
+				said, closed = true, closed || s.Closed && !o.onTrial(s.Trial)
 			}
 		}
 	}
 	return closed || !said && direction == "inbound"
+}
+
+// onTrial says that something refuses nothing yet, or has gone back.
+func (o *Opinion) onTrial(t *fence.Trial) bool {
+	if t == nil {
+		return false
+	}
+	end, _ := t.Until.Instant()
+	return o.now < end || t.Open
 }
 
 // refuseBy: drop beats reject, and is meant where nobody says.

@@ -83,11 +83,17 @@ func Random(rng *rand.Rand) string {
 	pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 	var b strings.Builder
 	b.WriteString("policy random language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48 except 198.51.100.9\nnetwork lab = 10.40.3.0/24, 10.60.3.0/24, fd40::/64\n")
+	trial := func() string {
+		if rng.IntN(4) > 0 {
+			return ""
+		}
+		return pick(" on trial until 2027-01-31", " on trial until 2027-04-30 else open", " on trial until 2026-11-20")
+	}
 	fmt.Fprintf(&b, "segment quay = 10.40.0.0/16, fd40::/48%s\nsegment hill = 10.60.0.0/16, fd60::/48%s\nnetwork both = lab, hill%s\n", pick("", " local"), pick("", " shared"), pick("", "", " shared"))
 	b.WriteString("peers crowd = red, host h3\npeers mixed = blue at hill, office\npeers nested = crowd except blue at quay\n")
 	b.WriteString("service web = tcp 80, 443\nservice http = http, tcp 8080\nservice nearly = any except web, udp 1000-1010\nservice mix = tcp+udp 1000-2000, udp 53, icmp 3/1, ping\n")
 	for _, role := range []string{"red", "blue", "green"} {
-		fmt.Fprintf(&b, "role %s { %s %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open"), pick("", "outbound closed", "outbound closed"), pick("", "", "forward closed"), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"),
+		fmt.Fprintf(&b, "role %s { %s %s %s %s %s }\n", role, pick("", "inbound closed", "inbound open", "inbound closed"+trial()), pick("", "outbound closed", "outbound closed", "outbound closed"+trial()), pick("", "", "forward closed", "forward closed"+trial()), pick("", "refuse by reject", "refuse by drop", "log refused", "log refused up to 10 per 1m", "refuse by reject log refused up to 2 per 1h"),
 			pick("", "", "", "", "ground { inbound replies off }", "ground { forward replies off }", "ground { icmp-errors from quay, office   invalid off }"))
 	}
 	ours := []string{"red", "blue", "green", "fleet", "host h1", "red, host h3", "red at hill", "fleet except red", "fleet except red at quay", "red except hill", "host h1 at quay, lab", "red at hill, green except 203.0.113.9", "fleet at blue", "red at blue", "fleet except red at blue", "green, red at host h1", "crowd", "mixed", "nested", "crowd at blue", "fleet except crowd", "mixed, host h3 at hill"}
@@ -148,7 +154,7 @@ func Random(rng *rand.Rand) string {
 		fmt.Fprintf(&b, "ground { %s }\n", pick("icmp-errors off", "inbound icmp-errors from quay", "outbound replies off", "dhcp-client off multicast-listener off", "neighbours from fe80::/10", "invalid off", "fence from red at quay"))
 	}
 	if rng.IntN(8) == 0 {
-		fmt.Fprintf(&b, "leave l: %s via %s\n", pick("red : forwarded", "fleet : inbound", "host h1 : outbound"), pick("eth1", "ctr*", "eth1, ctr*"))
+		fmt.Fprintf(&b, "leave l: %s via %s\n", pick("green : forwarded", "fleet : inbound", "host h1 : outbound"), pick("eth1", "ctr*", "eth1, ctr*"))
 	}
 	var blocks []string
 	for i := range rng.IntN(5) {
@@ -162,7 +168,7 @@ func Random(rng *rand.Rand) string {
 			fmt.Fprintf(&b, "with%s { ", together)
 			end = " }\n"
 		}
-		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s%s", name, s, services(), within(), way(" on quay", narrowed), pick("", " by reject", " by drop"), logs("", " log"), narrowed)
+		fmt.Fprintf(&b, "block %s: %s : %s%s%s%s%s%s", name, s, services(), within(), way(" on quay", narrowed), pick("", " by reject", " by drop")+beforeEnd(trial(), narrowed+together), logs("", " log"), narrowed)
 		b.WriteString(end)
 	}
 	for i := range 1 + rng.IntN(8) {
@@ -222,4 +228,12 @@ func Circumstance(t testing.TB, p packet.Packet, said string) packet.Packet {
 		p.Time = &at
 	}
 	return p
+}
+
+// beforeEnd is a trial of something that says nothing of when it ends.
+func beforeEnd(trial, says string) string {
+	if strings.Contains(says, "until") {
+		return ""
+	}
+	return trial
 }
