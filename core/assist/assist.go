@@ -34,13 +34,29 @@ func Analyse(sources []policy.Source, fl *fleet.Fleet) *Analysis {
 		a.refs = append(a.refs, fence.References(f)...)
 	}
 	a.pol, _ = policy.Resolve(in)
+	written := a.refs
+	a.refs = nil
+	for _, f := range in.Files { // by now they say the names of parts in full
+		a.refs = append(a.refs, fence.References(f)...)
+	}
+	for i := range a.refs {
+		a.refs[i].Width = written[i].Width
+	}
 	return a
+}
+
+// place is where a name itself stands, without the part's before it.
+func place(r fence.Reference) fence.Ident {
+	bare := fence.Bare(r.Name)
+	pos := r.Pos
+	pos.Column += r.Width - len(bare)
+	return fence.Ident{Name: bare, Pos: pos}
 }
 
 // at is the reference that stands at a place.
 func (a *Analysis) at(pos fence.Pos) (fence.Reference, bool) {
 	for _, r := range a.refs {
-		if r.Pos.File == pos.File && r.Pos.Line == pos.Line && r.Pos.Column <= pos.Column && pos.Column <= r.Pos.Column+len(r.Name) {
+		if r.Pos.File == pos.File && r.Pos.Line == pos.Line && r.Pos.Column <= pos.Column && pos.Column <= r.Pos.Column+r.Width {
 			return r, true
 		}
 	}
@@ -87,7 +103,11 @@ func (a *Analysis) Names(file string) (out []Name) {
 			kind = a.kindOf(r)
 			kinds[key] = kind
 		}
-		out = append(out, Name{r.Ident, kind, r.Decl})
+		as := r.Ident
+		if r.Width < len(r.Name) {
+			as.Name = fence.Bare(r.Name)
+		}
+		out = append(out, Name{as, kind, r.Decl})
 	}
 	slices.SortFunc(out, func(a, b Name) int { return cmp.Or(a.Pos.Line-b.Pos.Line, a.Pos.Column-b.Pos.Column) })
 	return out
@@ -101,7 +121,7 @@ func (a *Analysis) Definition(pos fence.Pos) (fence.Ident, bool) {
 	}
 	for _, d := range a.refs {
 		if d.Decl && d.Rule == r.Rule && d.Name == r.Name {
-			return d.Ident, true
+			return place(d), true
 		}
 	}
 	return fence.Ident{}, false
@@ -115,7 +135,7 @@ func (a *Analysis) Uses(pos fence.Pos) (out []fence.Ident) {
 	}
 	for _, o := range a.refs {
 		if o.Rule == r.Rule && o.Name == r.Name {
-			out = append(out, o.Ident)
+			out = append(out, place(o))
 		}
 	}
 	return out
@@ -131,11 +151,12 @@ func (a *Analysis) Rename(pos fence.Pos, name string) ([]fence.Ident, error) {
 	if !fence.IsName(name) {
 		return nil, fmt.Errorf("%q is not a name: small letters, digits and hyphens, a letter first, and no word of the language", name)
 	}
+	full := strings.TrimSuffix(r.Name, fence.Bare(r.Name)) + name
 	taken := !r.Rule && slices.Contains(policy.RegisteredNames(), name)
 	for _, o := range a.refs {
-		taken = taken || o.Decl && o.Rule == r.Rule && o.Name == name
+		taken = taken || o.Decl && o.Rule == r.Rule && o.Name == full
 	}
-	if taken && name != r.Name {
+	if taken && full != r.Name {
 		return nil, fmt.Errorf("%q is taken", name)
 	}
 	return a.Uses(pos), nil
@@ -288,7 +309,19 @@ type Proposal struct {
 // Complete lists what could be written at a place: statements at the start of a
 // line, names in the sides of a rule, services behind the colon, modifiers behind
 // the services. An indented line goes on with the one above.
-func (a *Analysis) Complete(pos fence.Pos) (out []Proposal) {
+func (a *Analysis) Complete(pos fence.Pos) []Proposal {
+	out := a.complete(pos)
+	for _, p := range a.pol.Parts { // whose own names go there without the part's
+		for i := range out {
+			if p.Holds(pos.File) {
+				out[i].Text = strings.TrimPrefix(out[i].Text, p.Name+".")
+			}
+		}
+	}
+	return out
+}
+
+func (a *Analysis) complete(pos fence.Pos) (out []Proposal) {
 	line := []rune(a.line(pos))
 	before := string(line[:min(max(pos.Column-1, 0), len(line))])
 	if a.inWith(pos) {
@@ -314,7 +347,7 @@ func (a *Analysis) Complete(pos fence.Pos) (out []Proposal) {
 	switch {
 	case last == "on" || last == "arriving":
 		return a.things("segment")
-	case last == "through" || last == "via" && words[0] == "masquerade":
+	case last == "through":
 		return a.things("role")
 	case last == "over":
 		for _, r := range a.pol.Rules {
@@ -336,13 +369,13 @@ func (a *Analysis) Complete(pos fence.Pos) (out []Proposal) {
 			out = append(out, Proposal{w, "modifier", form})
 		}
 		return out
-	case words[0] == "network" || words[0] == "segment":
+	case words[0] == "network" || words[0] == "segment" || words[0] == "join":
 		return append(a.things("network"), a.things("segment")...)
 	case words[0] == "service":
 		return a.things("service")
 	case len(words) > 1:
 		out = slices.Concat(a.things("role"), a.things("peers"), a.things("network"), a.things("segment"))
-		for _, w := range []string{"fleet", "everywhere", "strangers", "host"} {
+		for _, w := range []string{"fleet", "everywhere", "strangers", "broadcast", "multicast", "host"} {
 			out = append(out, Proposal{w, "word", ""})
 		}
 	}

@@ -156,3 +156,30 @@ func TestKinds(t *testing.T) {
 		require.Equal(t, want, a.Kind(pos), uses)
 	}
 }
+
+// TestPartsInAnEditor: in a part its names stand alone, elsewhere behind the part's.
+func TestPartsInAnEditor(t *testing.T) {
+	fl, _ := fleet.ReadJSON("fleet.json", []byte(`{"hosts": [{"name": "pacs-01", "roles": ["x-ray.pacs"], "interfaces": [{"name": "eth0", "addresses": ["203.0.113.3/28"]}]}]}`))
+	a := assist.Analyse([]policy.Source{
+		{Name: "a.fence", Text: "policy wards language 1\npart x-ray from \"x\"\nnetwork office = 198.51.100.0/26\nallow look: office -> x-ray.pacs : https\n"},
+		{Name: "x/r.fence", Text: "role pacs \"pictures\"\nallow see: office -> pacs : ssh\nallow more: \n"}}, fl)
+	inside := fence.Pos{File: "x/r.fence", Line: 2, Column: 23}
+	require.Equal(t, "**role x-ray.pacs**, 1 host\n\npictures\n\npacs-01", a.Hover(inside))
+	require.Equal(t, a.Hover(inside), a.Hover(fence.Pos{File: "a.fence", Line: 4, Column: 31}))
+	at, ok := a.Definition(fence.Pos{File: "a.fence", Line: 4, Column: 24})
+	require.True(t, ok)
+	require.Equal(t, fence.Ident{Name: "pacs", Pos: fence.Pos{File: "x/r.fence", Line: 1, Column: 6}}, at)
+	uses, err := a.Rename(inside, "archive")
+	require.NoError(t, err)
+	require.Equal(t, []fence.Ident{{Name: "pacs", Pos: fence.Pos{File: "a.fence", Line: 4, Column: 29}}, {Name: "pacs", Pos: fence.Pos{File: "x/r.fence", Line: 1, Column: 6}}, {Name: "pacs", Pos: fence.Pos{File: "x/r.fence", Line: 2, Column: 22}}}, uses)
+	proposed := func(pos fence.Pos) (names []string) {
+		for _, p := range a.Complete(pos) {
+			if p.Kind == "role" {
+				names = append(names, p.Text)
+			}
+		}
+		return names
+	}
+	require.Equal(t, []string{"pacs"}, proposed(fence.Pos{File: "x/r.fence", Line: 3, Column: 13}))
+	require.Equal(t, []string{"x-ray.pacs"}, proposed(fence.Pos{File: "a.fence", Line: 4, Column: 13}))
+}

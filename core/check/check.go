@@ -148,7 +148,7 @@ func accepted(h *fleet.Host) (out []fence.Knowingly) {
 
 // warn reports a warning about a rule, unless it is accepted.
 func (p *pass) warn(r *policy.Rule, code, hint, format string, args ...any) {
-	p.report(fence.Warningf(r.Pos, len(r.Name), code, format, args...).Hinted("%s", hint))
+	p.report(fence.Warningf(r.Pos, len(fence.Bare(r.Name)), code, format, args...).Hinted("%s", hint))
 }
 
 // rules are those that count: a rule that is off, or has ended, is no mistake.

@@ -18,7 +18,7 @@ whatever writes the file failed.
 	run: func(p *pass) {
 		for _, n := range p.pol.Networks {
 			if unlisted(n) {
-				p.report(fence.Warningf(n.Pos, len(n.Name), "empty-list", "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
+				p.report(fence.Warningf(n.Pos, len(fence.Bare(n.Name)), "empty-list", "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
 			}
 		}
 	},

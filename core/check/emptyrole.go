@@ -16,7 +16,7 @@ misspelt.
 	run: func(p *pass) {
 		for _, role := range p.pol.Roles {
 			if len(role.Hosts) == 0 && len(p.pol.Fleet.Hosts) > 0 {
-				p.report(fence.Warningf(role.Pos, len(role.Name), "empty-role", "no host has the role %q", role.Name).
+				p.report(fence.Warningf(role.Pos, len(fence.Bare(role.Name)), "empty-role", "no host has the role %q", role.Name).
 					Hinted("give the role to a host in the fleet file, or take the role away"))
 			}
 		}

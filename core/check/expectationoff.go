@@ -16,7 +16,7 @@ accepted:
 	run: func(p *pass) {
 		for _, e := range p.pol.Expects {
 			if e.Off {
-				p.report(fence.Warningf(e.Pos, len(e.Name), "expectation-off", "the expectation %q is off, and nobody proves it", e.Name).
+				p.report(fence.Warningf(e.Pos, len(fence.Bare(e.Name)), "expectation-off", "the expectation %q is off, and nobody proves it", e.Name).
 					Hinted("turn it on again, or take it away"))
 			}
 		}

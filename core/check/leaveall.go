@@ -39,7 +39,7 @@ the host a role without a stance.
 				}
 			}
 			if bare != nil {
-				p.report(fence.Warningf(l.Pos, len(l.Name), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), policy.DirectionNames[l.Direction]).
+				p.report(fence.Warningf(l.Pos, len(fence.Bare(l.Name)), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), policy.DirectionNames[l.Direction]).
 					Hinted("name the interface that is meant"))
 			}
 		}

@@ -28,6 +28,8 @@ var Mistakes = []Check{
 	{Code: "sender", Doc: "It is said who sends where the sending end is not ours.\n\nOnly the sending host knows users, units and programs.\n"},
 	{Code: "through", Doc: "`through` stands with what cannot go with it.\n\nWhat goes through hosts of ours is on more than one segment, and what is encrypted from end to\nend shows them nothing.\n"},
 	{Code: "join", Doc: "A join is about networks that share addresses.\n\nWhat goes from one of its networks to another must be clear: join networks that have no address in\ncommon, or take away with except what is in both.\n"},
+	{Code: "part", Doc: "A part of the policy says what it may not say, or cannot be one.\n\nA part is a folder with names of its own. The policy's name, the ground, joins and parts are the\nwhole's to say; what a part is for it speaks of at one end of each of its rules; and exceptions\nare made to its own blocks only. The folders of two parts do not lie in one another.\n"},
+	{Code: "not-theirs", Doc: "Somebody changed what is others' to change.\n\nyfence check --by NAME tells it. Who may change what the policy itself says, as it was before the\nchange: part NAME from \"FOLDER\" by NAME, …; policy NAME language 1 by NAME, …\n"},
 	{Code: "over", Doc: "`over` names what is no block.\n\nAn allow is an exception to blocks that stand in its way.\n"},
 	{Code: "redirect", Doc: "A redirect cannot be carried out as it is written.\n\nIt takes one port of one protocol and gives one of the same protocol, at one address of a family.\n"},
 	{Code: "policy-size", Doc: "The policy is larger than is read.\n\ndocs/limits.md says how large each part may be.\n"},

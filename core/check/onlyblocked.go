@@ -40,7 +40,7 @@ Declare it shared:
 		}
 		for _, n := range p.pol.Networks {
 			if strangers && blocked[n.Name] && !named[n.Name] && !n.Shared && !(n.Segment && p.attached(n)) {
-				p.report(fence.Warningf(n.Pos, len(n.Name), "only-blocked", "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
+				p.report(fence.Warningf(n.Pos, len(fence.Bare(n.Name)), "only-blocked", "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
 			}
 		}
 	},

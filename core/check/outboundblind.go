@@ -31,7 +31,7 @@ Admit them:
 				}
 				missing := p.cannotReach(h)
 				if len(missing) > 0 {
-					p.report(fence.Warningf(role.Pos, len(role.Name), "outbound-blind", "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
+					p.report(fence.Warningf(role.Pos, len(fence.Bare(role.Name)), "outbound-blind", "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
 						Hinted("admit name resolution (domain) and time (ntp) to whoever serves them"))
 					break
 				}

@@ -37,7 +37,7 @@ that it gets there:
 			if len(to.Hosts) == 0 || !p.closed(to.Hosts) || len(p.admitted(r.From.Addrs, to, r.Term, port).Ranges()) > 0 {
 				continue
 			}
-			p.report(fence.Warningf(r.Pos, len(r.Name), "redirect-unadmitted", "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
+			p.report(fence.Warningf(r.Pos, len(fence.Bare(r.Name)), "redirect-unadmitted", "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
 				Hinted("write `allow NAME: %s -> %s : %s %d`, or turn the redirect off", r.From.Text, to.Text, packet.ProtocolName(r.Term.Protocol), port))
 		}
 	},

@@ -38,7 +38,7 @@ roles, which whoever wrote the other one may not expect.
 					}
 					if key := a.Name + " " + b.Name; what != "" && !said[key] {
 						said[key] = true
-						p.report(fence.Warningf(a.Pos, len(a.Name), "stance-overridden", "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
+						p.report(fence.Warningf(a.Pos, len(fence.Bare(a.Name)), "stance-overridden", "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
 							Hinted("say the same in both roles, or give the host one of them"))
 					}
 				}

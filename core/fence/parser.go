@@ -216,7 +216,7 @@ func (p *parser) checkName(t Token, name string) {
 // reference takes the name of something declared elsewhere.
 func (p *parser) reference(what, form string) Ident {
 	t := p.want(Word, what, form)
-	if !nameShaped(t.Text) {
+	if !nameShaped(t.Text) && !qualified(t.Text) {
 		p.fail(t, "name", what, "a name is made of small letters, digits and hyphens and begins with a letter")
 	}
 	return Ident{t.Text, t.Pos}
@@ -244,6 +244,9 @@ func (p *parser) policyDecl(first Token) Stmt {
 			p.report(t.errorf("language", "this program reads language 1, not %s", t.Text).Hinted("write `language 1`, or use a program that knows this language"))
 		}
 		d.Language = n
+	}
+	if p.word("by") {
+		d.By = p.people("policy")
 	}
 	return d
 }
@@ -344,7 +347,7 @@ func list[T any](p *parser, item func() T) (items []T) {
 
 func (p *parser) addrItem(form string) AddrItem {
 	t := p.want(Word, "an address, a prefix, a range or a name", form)
-	if nameShaped(t.Text) && !looksLikeAddress(t.Text) {
+	if qualified(t.Text) || nameShaped(t.Text) && !looksLikeAddress(t.Text) {
 		if Reserved(t.Text) {
 			p.fail(t, "syntax", "an address, a prefix, a range or a name", "%q is a word of the language", t.Text)
 		}
@@ -529,6 +532,8 @@ func (p *parser) plainPeer(keyword string) Peer {
 		h := p.want(Word, "a host's name", "host NAME")
 		peer.Kind, peer.Name, peer.Text = HostPeer, h.Text, "host "+h.Text
 	case p.asking && hostNamed(t.Text):
+		peer.Kind, peer.Name = NamedPeer, t.Text
+	case qualified(t.Text):
 		peer.Kind, peer.Name = NamedPeer, t.Text
 	case looksLikeAddress(t.Text):
 		item, pr := parseAddr(t)

@@ -154,7 +154,8 @@ func TestMessages(t *testing.T) {
 }
 
 // everything is every statement with every modifier, in the standard layout.
-const everything = `policy harbour "a port" language 1
+const everything = `policy harbour "a port" language 1 by ops, "harbour watch"
+part tugs from "teams/tugs" for jump, broker by pat "the tugs"
 
 # where people sit
 network office    = 203.0.113.0/26, 192.0.2.10-192.0.2.19 except 203.0.113.9 shared  "desks"

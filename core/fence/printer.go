@@ -135,7 +135,7 @@ func rowOf(stmt Stmt) row {
 		if d.Description != "" {
 			r.head += " " + quote(d.Description)
 		}
-		r.head += fmt.Sprintf(" language %d", d.Language)
+		r.head += fmt.Sprintf(" language %d", d.Language) + by(d.By)
 		return r
 	case *NetworkDecl:
 		r := row{head: "network " + d.Name, body: "= " + addresses(d.Addrs)}
@@ -171,6 +171,9 @@ func rowOf(stmt Stmt) row {
 		return r
 	case *PeersDecl:
 		return row{head: "peers " + d.Name, body: "= " + d.Peers.String()}.about(d.Description, d.Accepted)
+	case *PartDecl:
+		r := row{head: "part " + d.Name, body: "from " + quote(d.Folder.Text) + apart(named("for ", d.For)) + by(d.By)}
+		return r.about(d.Description, d.Accepted)
 	case *JoinDecl:
 		r := row{head: "join", body: strings.TrimPrefix(d.String(), "join ")}
 		return r.about(d.Description, d.Accepted)
@@ -362,6 +365,14 @@ func printAtMost(m *modified) string {
 }
 
 func printOver(m *modified) string { return named("over ", m.rule.Over) }
+
+// by is who may change something, as it stands behind that; nothing if nobody is named.
+func by(people []Label) string {
+	if people == nil {
+		return ""
+	}
+	return " by " + words(people)
+}
 
 // via is interfaces as they are named behind a statement; nothing if it names none.
 func via(interfaces []Label) string {

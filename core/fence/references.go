@@ -3,107 +3,137 @@ package fence
 // A Reference is a place where a name stands: where it is declared or used.
 type Reference struct {
 	Ident
-	Rule bool // of a rule or expectation, whose names are a set of their own
-	Decl bool // it is declared here
+	Width int  // of the name as it is written there, in characters
+	Rule  bool // of a rule or expectation, whose names are a set of their own
+	Decl  bool // it is declared here
 }
 
 // References lists every name of a file that is declared in policies, in the
 // order of the statements. Host names are the fleet's and not among them.
 func References(file *File) (out []Reference) {
-	use := func(i Ident) { out = append(out, Reference{Ident: i}) }
+	file.names(func(name *string, pos Pos, rule, decl bool) {
+		out = append(out, Reference{Ident{*name, pos}, len(*name), rule, decl})
+	})
+	return out
+}
+
+// names calls f with every name of a file, in the order of the statements; f may change it.
+func (file *File) names(f func(name *string, pos Pos, rule, decl bool)) {
+	for _, stmt := range file.Stmts {
+		namesOf(stmt, f)
+	}
+}
+
+func namesOf(stmt Stmt, f func(name *string, pos Pos, rule, decl bool)) {
+	declared := func(i *Ident, rule bool) { f(&i.Name, i.Pos, rule, true) }
 	each := func(names []Ident) {
-		for _, i := range names {
-			use(i)
+		for i := range names {
+			f(&names[i].Name, names[i].Pos, false, false)
 		}
 	}
 	addrs := func(items []AddrItem) {
-		for _, item := range items {
-			if item.Name != "" {
-				use(Ident{item.Name, item.Pos})
+		for i := range items {
+			if item := &items[i]; item.Name != "" {
+				f(&item.Name, item.Pos, false, false)
+				item.Text = item.Name
 			}
 		}
 	}
-	side := func(p Peers) {
-		for _, items := range [][]Peer{p.Items, p.Except} {
-			for _, peer := range items {
-				for of := &peer; of != nil; of = of.At {
-					if of.Kind == NamedPeer {
-						use(Ident{of.Name, of.Pos})
-					}
-				}
-			}
+	var peer func(p *Peer)
+	peer = func(p *Peer) {
+		if p.Kind == NamedPeer {
+			f(&p.Name, p.Pos, false, false)
 		}
+		if p.At != nil {
+			peer(p.At)
+		}
+		p.Text = p.text()
+	}
+	peers := func(list []Peer) {
+		for i := range list {
+			peer(&list[i])
+		}
+	}
+	side := func(p *Peers) {
+		peers(p.Items)
+		peers(p.Except)
 	}
 	var terms func(list []ServiceTerm)
 	terms = func(list []ServiceTerm) {
-		for _, t := range list {
-			terms(t.Except)
+		for i := range list {
+			t := &list[i]
+			if terms(t.Except); t.Except != nil {
+				t.Text = "any except " + services(t.Except)
+			}
 			if t.Name != "" {
-				use(Ident{t.Name, t.Pos})
+				f(&t.Name, t.Pos, false, false)
+				t.Text = t.Name
 			}
 		}
 	}
-	for _, stmt := range file.Stmts {
-		switch stmt.(type) {
-		case *PolicyDecl, *GroundDecl, *JoinDecl: // which declare no name that is used
-		case *NetworkDecl, *ServiceDecl, *RoleDecl, *PeersDecl:
-			out = append(out, Reference{Ident: stmt.Declared(), Decl: true})
-		default:
-			out = append(out, Reference{Ident: stmt.Declared(), Decl: true, Rule: true})
-		}
-		switch d := stmt.(type) {
-		case *NetworkDecl:
-			addrs(d.Addrs.Items)
-			addrs(d.Addrs.Except)
-		case *ServiceDecl:
-			terms(d.Terms)
-		case *PeersDecl:
-			side(d.Peers)
-		case *JoinDecl:
-			each(d.Networks)
-			each(d.Through)
-		case *GroundDecl:
-			for _, p := range d.Parts {
-				side(p.From)
-			}
-		case *RoleDecl:
-			for _, p := range d.Ground {
-				side(p.From)
-			}
-		case *Rule:
-			side(d.From)
-			side(d.To)
-			terms(d.Services)
-			side(Peers{Items: d.Within})
-			each(d.On)
-			each(d.Arriving)
-			each(d.Through)
-			for _, o := range d.Over {
-				out = append(out, Reference{Ident: o, Rule: true})
-			}
-		case *Redirect:
-			side(d.From)
-			side(d.To)
-			each(d.Through)
-			if d.Target != nil {
-				side(Peers{Items: []Peer{*d.Target}})
-			}
-		case *Masquerade:
-			side(d.From)
-			side(d.To)
-			each(d.Through)
-		case *Leave:
-			side(d.Peers)
-		case *Expectation:
-			side(d.From)
-			side(d.To)
-			terms(d.Services)
-			side(Peers{Items: d.Within})
-			each(d.On)
-			each(d.Through)
+	ground := func(parts []GroundPart) {
+		for i := range parts {
+			side(&parts[i].From)
 		}
 	}
-	return out
+	switch d := stmt.(type) {
+	case *NetworkDecl:
+		declared(&d.Ident, false)
+		addrs(d.Addrs.Items)
+		addrs(d.Addrs.Except)
+	case *ServiceDecl:
+		declared(&d.Ident, false)
+		terms(d.Terms)
+	case *PeersDecl:
+		declared(&d.Ident, false)
+		side(&d.Peers)
+	case *PartDecl:
+		each(d.For)
+	case *JoinDecl:
+		each(d.Networks)
+		each(d.Through)
+	case *GroundDecl:
+		ground(d.Parts)
+	case *RoleDecl:
+		declared(&d.Ident, false)
+		ground(d.Ground)
+	case *Rule:
+		declared(&d.Ident, true)
+		side(&d.From)
+		side(&d.To)
+		terms(d.Services)
+		peers(d.Within)
+		each(d.On)
+		each(d.Arriving)
+		each(d.Through)
+		for i := range d.Over {
+			f(&d.Over[i].Name, d.Over[i].Pos, true, false)
+		}
+	case *Redirect:
+		declared(&d.Ident, true)
+		side(&d.From)
+		side(&d.To)
+		each(d.Through)
+		if d.Target != nil {
+			peer(d.Target)
+		}
+	case *Masquerade:
+		declared(&d.Ident, true)
+		side(&d.From)
+		side(&d.To)
+		each(d.Through)
+	case *Leave:
+		declared(&d.Ident, true)
+		side(&d.Peers)
+	case *Expectation:
+		declared(&d.Ident, true)
+		side(&d.From)
+		side(&d.To)
+		terms(d.Services)
+		peers(d.Within)
+		each(d.On)
+		each(d.Through)
+	}
 }
 
 // Help says how a keyword is written and what it means; ok is false for a word that is none.

@@ -137,7 +137,7 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 			p.fail(t, "syntax", "a service", "a bare port takes the protocol of the port before it; here none stands before it: write tcp %s or udp %s", t.Text, t.Text)
 		}
 		term.Protocols, term.Ports = before, p.portRange(t)
-	case IsName(t.Text):
+	case IsName(t.Text), qualified(t.Text):
 		term.Name = t.Text
 	default:
 		p.fail(t, "syntax", "a service", "a service is a name, tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], icmpv6 [TYPE[/CODE]], protocol N, ping or any")

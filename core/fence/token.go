@@ -104,12 +104,13 @@ func (m modifier) goesWith(statement string) bool {
 
 func init() {
 	statements = []statement{
-		{keyword{"policy", `policy NAME "description" language 1`, "names the policy; once"}, (*parser).policyDecl},
+		{keyword{"policy", `policy NAME "description" language 1 [by NAME, …]`, "names the policy; once. `by` names who may change what is of no part"}, (*parser).policyDecl},
 		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`, "addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` reads them from a file of the policy's folder, one prefix a line; behind that, `fetched \"https://…\" every 1h up to 5000 changing 20 percent` has the service read the file anew"}, (*parser).networkDecl},
 		{keyword{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]", "an attached network. An interface is on a segment when one of its addresses lies in it, or when the fleet file says so"}, (*parser).segmentDecl},
 		{keyword{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]", "ports of protocols, `icmp` and `icmpv6` with type and code, `protocol N`, other services; a bare port or range after a comma takes the protocol before it. `unit` names the units that serve it, for `yfence listeners`"}, (*parser).serviceDecl},
 		{keyword{"role", "role NAME { inbound|outbound|forward open|closed [on trial until DATE [else open]]   refuse by drop|reject   log refused [up to N per DUR]   ground { … } }", "hosts with the same rules, and what happens on them to packets that no rule speaks of"}, (*parser).roleDecl},
 		{keyword{"peers", "peers NAME = PEERS", "peers under one name: roles, hosts, networks, addresses, with `except` and `at` as in a rule"}, (*parser).peersDecl},
+		{keyword{"part", `part NAME from "FOLDER" [for ROLE, …] [by NAME, …] "description"`, "a folder of the policy has names of its own; `for` names the roles that its rules may speak of besides its own, `by` who may change it"}, (*parser).part},
 		{keyword{"join", `join NETWORK, NETWORK, … [through ROLE, …] "description"`, "there is a way between these networks or segments; by hosts of these roles, which carry out the rules between them, or by routers that are not ours"}, (*parser).join},
 		{keyword{"ground", "ground { [inbound|outbound|forward] PART off|from PEERS … }", "turns parts of the ground off, or narrows them, on all hosts; in a role's braces on that role's"}, (*parser).groundDecl},
 		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"}, (*parser).rule},
@@ -209,7 +210,7 @@ func init() {
 		"leave", "expect", "language", "shared", "local", "from", "except", "inbound", "outbound", "forward", "forwarded", "open", "closed",
 		"refuse", "by", "drop", "reject", "log", "refused", "up", "to", "per", "on", "arriving", "at", "most", "over", "user", "unit",
 		"program", "encrypted", "guard", "with", "join", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
-		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port", "broadcast", "multicast", "steps", "trial", "else"} {
+		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port", "broadcast", "multicast", "steps", "trial", "else", "part", "for"} {
 		reserved[w] = true
 		reservedShape[len(w)][w[0]-'a'] = true
 	}

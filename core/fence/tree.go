@@ -1,6 +1,9 @@
 package fence
 
-import "net/netip"
+import (
+	"net/netip"
+	"strings"
+)
 
 // A File is the syntax tree of one policy file.
 type File struct {
@@ -13,7 +16,7 @@ type File struct {
 }
 
 // A Stmt is one statement: *PolicyDecl, *NetworkDecl, *ServiceDecl, *RoleDecl,
-// *PeersDecl, *JoinDecl, *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
+// *PeersDecl, *PartDecl, *JoinDecl, *GroundDecl, *Rule, *Redirect, *Masquerade, *Leave or *Expectation.
 type Stmt interface{ Declared() Ident }
 
 // An Ident is a name where it stands. The zero Ident is one that is missing.
@@ -28,6 +31,7 @@ func (i Ident) Declared() Ident { return i }
 // A PolicyDecl names the policy and the language it is written in.
 type PolicyDecl struct {
 	Ident
+	By          []Label // who may change what is of no part; nil is whoever may change the policy
 	Description string
 	Language    int
 }
@@ -339,4 +343,23 @@ type Peer struct {
 	At   *Peer     // only what is that peer's too; nil is all
 	Pos  Pos
 	Text string // as a message says it
+}
+
+// text is a peer as it is written.
+func (p *Peer) text() string {
+	text := p.Text
+	switch {
+	case p.Kind == NamedPeer:
+		text = p.Name
+	case p.Kind == HostPeer:
+		text = "host " + p.Name
+	case p.Kind == AddressPeer && p.Addr != nil:
+		text = p.Addr.Text
+	default:
+		text, _, _ = strings.Cut(text, " at ")
+	}
+	if p.At != nil {
+		text += " at " + p.At.text()
+	}
+	return text
 }

@@ -32,6 +32,8 @@ type Policy struct {
 	Expects     []*Expectation
 	Leaves      []Leave
 	Joins       []*Join
+	Parts       []*Part
+	By          []string // who may change what is of no part; nil is whoever may change the policy
 	Redirects   []*Redirect
 	Masquerades []*Masquerade
 	Pos         fence.Pos
@@ -46,7 +48,7 @@ type Policy struct {
 // WaysIn is the policy with no rules but those that keep a way in: the ground, the
 // stances and what is left to other programs stay as they are.
 func (p *Policy) WaysIn() *Policy {
-	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves, Joins: p.Joins, Peers: p.Peers,
+	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves, Joins: p.Joins, Parts: p.Parts, By: p.By, Peers: p.Peers,
 		Pos: p.Pos, Services: p.Services, Strangers: p.Strangers, names: p.names}
 	for _, r := range p.Rules {
 		if r.Guard {
@@ -110,6 +112,14 @@ type Leave struct {
 	Direction  Direction
 	Interfaces []string
 	Pos        fence.Pos
+}
+
+// Hosts are those whose traffic it leaves, or would if it were not off.
+func (l *Leave) Hosts() (out []*fleet.Host) {
+	for h := range l.hosts {
+		out = append(out, h)
+	}
+	return out
 }
 
 // Concerns says that it leaves traffic of this host.

@@ -137,7 +137,7 @@ func TestMessages(t *testing.T) {
 		{"allow a: red -> blue : ssh through lockgate\n", `5:36 unknown: no role is named "lockgate" | `},
 		{"network net from \"nets.txt\"\n", `5:18 list: there is no list "nets.txt" | the file lies in the policy's folder; its name is written as from there`},
 		{"network net from \"../nets.txt\"\n", `5:18 list: there is no list "../nets.txt" | a list must lie in the policy's folder, which this leaves`},
-		{"allow a: red -> blue : ssh\nexpect a: never red -> blue : ssh\n", `6:8 twice: two rules are named "a" | the other is at p.fence:5:7; a rule's name says which rule is meant`},
+		{"expect a: always red -> blue : ssh\nexpect a: never red -> blue : ssh\n", `6:8 twice: two expectations are named "a" | the other is at p.fence:5:8; an expectation's name says which is meant`},
 		{"network n = 192.0.2.0/24\nredirect r: everywhere -> n : tcp 80 to tcp 81\n", "6:10 no-end: the redirect \"r\" names no hosts of ours that could carry it out | name a role, host NAME or fleet on the right side, or the routers with `through ROLE`"},
 		{"network n = 192.0.2.0/24\nredirect r: everywhere -> red : tcp 80 to udp 81\n", "6:43 redirect: the redirect \"r\" takes tcp 80 and gives udp 81: a connection keeps its protocol | write the same protocol on both sides of `to`"},
 		{"network n = 192.0.2.0/24\nredirect r: everywhere -> red : tcp 80 to red : tcp 81\n", "6:43 redirect: the redirect \"r\" goes to red, which is more than one address of a family | say which: an address, or `host NAME at SEGMENT`"},

@@ -116,6 +116,7 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	}
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b *fence.File) int { return cmp.Compare(a.Name, b.Name) })
+	r.parts(files)
 	r.collect(files)
 	for _, d := range r.networkOrder {
 		in.Budget.Check()
@@ -132,8 +133,10 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	for _, d := range r.joinOrder {
 		r.join(d)
 	}
+	r.partsFor(files)
 	r.rules()
 	r.others()
+	r.spoken()
 	fence.SortProblems(r.problems)
 	r.pol.names = r
 	return r.pol, r.problems
@@ -191,8 +194,16 @@ type resolver struct {
 	problems []fence.Problem
 }
 
+// width is how long a name is where it is written.
+func (r *resolver) width(i fence.Ident) int {
+	if p := partOf(r.pol.Parts, i.Pos.File); p != nil {
+		return len(strings.TrimPrefix(i.Name, p.Name+"."))
+	}
+	return len(i.Name)
+}
+
 func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *fence.Problem {
-	r.problems = append(r.problems, fence.Errorf(i.Pos, len(i.Name), code, format, args...))
+	r.problems = append(r.problems, fence.Errorf(i.Pos, r.width(i), code, format, args...))
 	return &r.problems[len(r.problems)-1]
 }
 
@@ -208,7 +219,7 @@ func (r *resolver) declare(i fence.Ident) bool {
 
 func (r *resolver) collect(files []*fence.File) {
 	var named *fence.PolicyDecl
-	rules := map[string]fence.Pos{}
+	rules, expects := map[string]fence.Pos{}, map[string]fence.Pos{}
 	for _, f := range files {
 		for _, stmt := range f.Stmts {
 			switch d := stmt.(type) {
@@ -219,6 +230,9 @@ func (r *resolver) collect(files []*fence.File) {
 				}
 				named = d
 				r.pol.Name, r.pol.Description, r.pol.Pos = d.Name, d.Description, d.Pos
+				for _, who := range d.By {
+					r.pol.By = append(r.pol.By, who.Text)
+				}
 			case *fence.NetworkDecl:
 				if r.declare(d.Declared()) {
 					r.networks[d.Name] = d
@@ -247,6 +261,14 @@ func (r *resolver) collect(files []*fence.File) {
 				r.ruleOrder = append(r.ruleOrder, d)
 			case *fence.JoinDecl:
 				r.joinOrder = append(r.joinOrder, d)
+			case *fence.PartDecl: // see parts
+			case *fence.Expectation:
+				if before, twice := expects[d.Name]; twice {
+					r.errorf(d.Declared(), "twice", "two expectations are named %q", d.Name).Hint = "the other is at " + before.String() + "; an expectation's name says which is meant"
+					continue
+				}
+				expects[d.Name] = d.Pos
+				r.otherOrder = append(r.otherOrder, d)
 			case *fence.GroundDecl:
 				r.otherOrder = append(r.otherOrder, d)
 			default: // redirects and the like share the rules' names

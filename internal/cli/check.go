@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -13,21 +15,25 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 )
 
 func (a *app) checkCommand() *cobra.Command {
 	var strict, accepted bool
-	var explain string
+	var explain, by, before string
 	c := &cobra.Command{
 		Use:   "check [DIR]",
 		Short: "Tell every error and warning of a policy",
 		Long: `Check reads a policy, holds it against a fleet, and tells everything that is
 wrong with it, each where it stands. It ends with 1 if there is an error, or with
---strict a warning. The policy is DIR, or the one whose folder this is. --output sarif gives a SARIF 2.1.0 log, for code review.`,
+--strict a warning. The policy is DIR, or the one whose folder this is. --output sarif gives a SARIF 2.1.0 log, for code review.
+
+With --by NAME it says besides what of the change NAME may not make: against the folder
+--before, or what is published. Who may change what the policy says (part … by NAME), as it was before.`,
 		Example: "  yfence check saltmarsh\n  yfence check --policy saltmarsh --fleet fleet.json\n  yfence check --explain guard-refused",
 		Args:    cobra.MaximumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
 				return a.explainCode(explain)
 			}
@@ -37,6 +43,14 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 			_, texts, problems, err := a.checked()
 			if err != nil {
 				return err
+			}
+			if by != "" || before != "" {
+				found, err := a.mayChange(cmd.Context(), by, before)
+				if err != nil {
+					return err
+				}
+				problems = append(problems, found...)
+				fence.SortProblems(problems)
 			}
 			if problems == nil {
 				problems = []fence.Problem{}
@@ -57,9 +71,51 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "end with 1 for a warning too")
 	c.Flags().BoolVar(&accepted, "accepted", false, "list the warnings that the policy accepts, and what each covers, instead")
+	c.Flags().StringVar(&by, "by", "", "say what of the change this person may not make")
+	c.Flags().StringVar(&before, "before", "", "the policy's folder as it was before the change; what is published, if not said")
+	_ = c.MarkFlagDirname("before")
 	c.Flags().StringVar(&explain, "explain", "", "print what a problem's code means")
 	_ = c.RegisterFlagCompletionFunc("explain", cobra.FixedCompletions(codes(), cobra.ShellCompDirectiveNoFileComp))
 	return c
+}
+
+// mayChange is what of the change from a folder, or from what is published, a person may not make.
+func (a *app) mayChange(ctx context.Context, by, before string) ([]fence.Problem, error) {
+	if by == "" {
+		return nil, errors.New("--before says what the change is from; say whose change it is: --by NAME")
+	}
+	after, err := a.sources()
+	if err != nil {
+		return nil, err
+	}
+	var was []check.Source
+	if before != "" {
+		was, err = a.folder(before)
+	} else {
+		was, err = a.published(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return policy.MayChange(was, after, by), nil
+}
+
+// published are the files of the newest revision.
+func (a *app) published(ctx context.Context) ([]check.Source, error) {
+	svc, err := a.service()
+	if err != nil {
+		return nil, fmt.Errorf("say what the policy was before the change, with --before DIR, or name the service: %w", err)
+	}
+	all, err := svc.Revisions(ctx)
+	if err != nil || len(all.Revisions) == 0 {
+		return nil, err
+	}
+	newest := all.Revisions[0].Number
+	for _, r := range all.Revisions {
+		newest = max(newest, r.Number)
+	}
+	revision, err := svc.Revision(ctx, newest)
+	return revision.Files, err
 }
 
 // printAccepted lists what a policy accepts with `knowingly`.

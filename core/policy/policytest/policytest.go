@@ -56,7 +56,7 @@ func Saltmarsh(t testing.TB, root string) *policy.Policy {
 func SaltmarshFiles(t testing.TB, root string) (files []policy.Source) {
 	t.Helper()
 	dir := filepath.Join(root, "demo", "saltmarsh")
-	for _, pattern := range []string{"*.fence", "lists/*"} {
+	for _, pattern := range []string{"*.fence", "teams/*/*.fence", "lists/*"} {
 		paths, err := filepath.Glob(filepath.Join(dir, pattern))
 		require.NoError(t, err)
 		for _, path := range paths {
