@@ -84,7 +84,7 @@ A dump is what drift takes: of one host there may be several, one --dump for eac
 		},
 	}
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
-	c.Flags().StringArrayVar(&dumps, "dump", nil, "HOST=FILE with what the host has in force")
+	c.Flags().StringArrayVar(&dumps, "dump", nil, "[HOST=]FILE with a report or listings of what the host has in force")
 	c.Flags().StringVar(&name, "name", "adopted", "the policy's name")
 	c.Flags().StringVar(&into, "into", "", "a folder to write the policy to, and the fleet with its roles")
 	_ = c.MarkFlagDirname("into")
@@ -145,9 +145,17 @@ func (a *app) adopt(name string, dumps []string) (r adopted, err error) {
 	return adopted{Version: api.Version, Policy: made.Text, Fleet: made.Fleet, Roles: made.Roles, Left: made.Left, Problems: found}, nil
 }
 
+// named takes HOST=FILE apart; named is false, and the file all of it, where no host stands before.
+func (a *app) named(dump string) (host, file string, named bool) {
+	if host, file, ok := strings.Cut(dump, "="); ok && host != "" && file != "" && !strings.Contains(host, "/") {
+		return host, file, true
+	}
+	return "", dump, false
+}
+
 // whose tells whose a dump is: by what stands before its name, or by what it says itself.
 func (a *app) whose(dump string) (host, file string, err error) {
-	if host, file, ok := strings.Cut(dump, "="); ok && host != "" && file != "" {
+	if host, file, named := a.named(dump); named {
 		return host, file, nil
 	}
 	data, err := a.readFile(dump)

@@ -64,7 +64,7 @@ networks, segments, everywhere and strangers.`,
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringVar(&expect, "expect", "admitted", "what all of it should be, for the exit status: admitted or refused")
 	_ = c.RegisterFlagCompletionFunc("expect", cobra.FixedCompletions([]string{"admitted", "refused"}, cobra.ShellCompDirectiveNoFileComp))
-	c.Flags().StringArrayVar(&dumps, "dump", nil, "a report or listing of a host, to ask instead of the policy; - for standard input")
+	c.Flags().StringArrayVar(&dumps, "dump", nil, "[HOST=]FILE with a report or listing of a host, to ask instead of the policy; - for standard input")
 	return c
 }
 
@@ -156,6 +156,7 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 func (a *app) inForce(names []string) (all api.InForce, err error) {
 	all.Complete = a.complete
 	for _, name := range names {
+		_, name, _ = a.named(name)
 		data, err := a.readFile(name)
 		if err != nil {
 			return all, err

@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -136,7 +137,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"policy", "What a policy says, on files or with the service:", []*cobra.Command{a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(), a.driftCommand(), a.adoptCommand(), a.lspCommand()}},
+		{"policy", "What a policy says, on files or with the service:", []*cobra.Command{a.newCommand(), a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(), a.driftCommand(), a.adoptCommand(), a.lspCommand()}},
 		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(), a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(), a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {
@@ -171,6 +172,16 @@ func wantSubcommand(c *cobra.Command) {
 		}
 		return fmt.Errorf("%q is no command of yfence %s%s; yfence %s --help lists them", args[0], cmd.Name(), hint, cmd.Name())
 	}
+}
+
+// listing has a noun alone list what there is, as a command that does would.
+func listing(noun, list *cobra.Command) *cobra.Command {
+	if _, args, takes := strings.Cut(list.Use, " "); takes {
+		noun.Use += " " + args
+	}
+	noun.Long, noun.Example, noun.Args, noun.RunE, noun.ValidArgsFunction = list.Long, list.Example, list.Args, list.RunE, list.ValidArgsFunction
+	noun.Flags().AddFlagSet(list.Flags())
+	return noun
 }
 
 // service is a client of the service that flags, environment or config file name.

@@ -14,16 +14,18 @@ import (
 )
 
 func (a *app) copiesCommand() *cobra.Command {
-	c := &cobra.Command{
+	noun := &cobra.Command{
 		Use:   "copies",
 		Short: "What was in force on a host before, and back to it",
 		Long: `Before anything is put in force on a host, a copy is kept there of all that is: our
 rules and everybody else's. The first is of what was there before us.`,
 	}
 	var on bool
-	c.PersistentFlags().BoolVar(&on, "here", false, "of the host that this runs on, without a service")
-	c.AddCommand(a.copiesList(&on), a.copiesShow(&on), a.copiesPutBack(&on))
-	return c
+	noun.PersistentFlags().BoolVar(&on, "here", false, "of the host that this runs on, without a service")
+	noun.AddCommand(a.copiesShow(&on), a.copiesPutBack(&on))
+	list := a.copiesList(&on)
+	list.Long = noun.Long
+	return listing(noun, list)
 }
 
 // args gives the host's name and the number that arguments name; with --here no host is named.
@@ -44,7 +46,7 @@ func copyArgs(on bool, args []string, numbered bool) (name string, number int, e
 	}
 	if numbered {
 		if number, err = strconv.Atoi(args[want-1]); err != nil || number < 1 {
-			return "", 0, fmt.Errorf("%q is no copy's number; yfence copies list tells them", args[want-1])
+			return "", 0, fmt.Errorf("%q is no copy's number; yfence copies tells them", args[want-1])
 		}
 	}
 	return name, number, nil
@@ -73,7 +75,7 @@ func (a *app) copies(cmd *cobra.Command, on bool, h *here, name string, number i
 				return out, nil
 			}
 		}
-		return out, fmt.Errorf("there is no copy %d; yfence copies list --here tells which there are", number)
+		return out, fmt.Errorf("there is no copy %d; yfence copies --here tells which there are", number)
 	}
 	svc, err := a.service()
 	if err != nil {

@@ -15,7 +15,6 @@ import (
 )
 
 func (a *app) driftCommand() *cobra.Command {
-	var host string
 	var dumps []string
 	c := &cobra.Command{
 		Use:   "drift [HOST]",
@@ -28,13 +27,10 @@ anything but in step.
 On files alone it takes what ` + "`yfence report --print`" + ` gives there, or listings, which do not
 tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), or of
 ` + "`iptables-save`, `ip6tables-save` and `ipset save`" + `, one --dump for each.`,
-		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json --host logbook-01 --dump listing.json",
+		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json logbook-01 --dump listing.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 1 {
-				host = args[0]
-			}
-			d, err := a.drift(cmd, host, dumps)
+			d, err := a.drift(cmd, strings.Join(args, ""), dumps)
 			if err != nil {
 				return err
 			}
@@ -54,9 +50,8 @@ tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or wit
 			return nil
 		},
 	}
-	c.Flags().StringVar(&host, "host", "", "whose dump it is")
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
-	c.Flags().StringArrayVar(&dumps, "dump", nil, "a file with a listing of the host's rules, - for standard input")
+	c.Flags().StringArrayVar(&dumps, "dump", nil, "[HOST=]FILE with a report or a listing of the host's rules; - for standard input")
 	return c
 }
 
@@ -75,7 +70,12 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 		host, _, _ = a.whose(dumps[0])
 	}
 	if host == "" || dumps == nil {
-		return api.Drift{}, errors.New("on files, say whose rules to look at: --host NAME --dump FILE")
+		return api.Drift{}, errors.New("on files, say whose rules to look at: drift HOST --dump FILE")
+	}
+	for _, d := range dumps {
+		if of, _, named := a.named(d); named && of != host {
+			return api.Drift{}, fmt.Errorf("%s is a dump of %s, and %s is asked about: look at one host at a time", d, of, host)
+		}
 	}
 	pol, err := a.sound()
 	if err != nil {

@@ -135,8 +135,8 @@ before end when it is used.`,
 		},
 	}
 	enrol.Flags().StringVar(&into, "into", "", "a file to write the token to")
-	c.AddCommand(list, show, imported, exported, enrol)
-	return c
+	c.AddCommand(show, imported, exported, enrol)
+	return listing(c, list)
 }
 
 // showHost prints one host.

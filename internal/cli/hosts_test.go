@@ -283,7 +283,7 @@ func TestPauseReturnAndCopies(t *testing.T) {
 		p.until(host+" has what was before", func() bool { s := p.status(host); return s.State == api.Behind && s.InForce == 1 })
 	}
 
-	out, code = p.operate("copies", "list", "charts-02")
+	out, code = p.operate("copies", "charts-02")
 	require.Equal(t, 0, code, out)
 	require.Regexp(t, `(?m)^1 .* 0 +revision 1$`, out, "there was nothing before us")
 	out, code = p.operate("copies", "restore", "charts-02", "1", "--within", "2s")

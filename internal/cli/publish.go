@@ -45,30 +45,26 @@ expectation among them, is refused.`,
 			if cmd.Flags().Changed("after") {
 				req.After = &after
 			}
-			if !yes {
-				look := req
-				look.Preview = true
-				seen, err := svc.Publish(cmd.Context(), look)
-				if err != nil {
-					return a.changed(seen, err, files, nil)
-				}
-				if seen.Same {
-					return a.print(seen, func(w io.Writer) { _, _ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision) })
-				}
-				if len(seen.Problems) > 0 {
-					a.explain(a.errOut, seen.Problems, files)
-				}
-				if err := a.meant(cmd, svc, files, seen.Revision); err != nil {
-					return err
-				}
-				if req.After == nil {
-					req.After = &seen.Revision // what was looked at is what is published over
-				}
+			look := req
+			look.Preview = true
+			seen, err := svc.Publish(cmd.Context(), look)
+			if err != nil {
+				return a.changed(seen, err, files, nil)
+			}
+			if seen.Same {
+				return a.print(seen, func(w io.Writer) { _, _ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision) })
+			}
+			if len(seen.Problems) > 0 {
+				a.explain(a.errOut, seen.Problems, files)
+			}
+			if err := a.meant(cmd, svc, files, seen.Revision, yes); err != nil {
+				return err
+			}
+			if req.After == nil {
+				req.After = &seen.Revision // what was looked at is what is published over
 			}
 			done, err := svc.Publish(cmd.Context(), req)
-			if !yes {
-				done.Problems = nil // they were told
-			}
+			done.Problems = nil // they were told
 			return a.changed(done, err, files, func(w io.Writer) {
 				_, _ = fmt.Fprintf(w, "published revision %d\n", done.Revision)
 				a.say("it is not in force yet where it is new: yfence waves start puts it in force, step by step")
@@ -76,15 +72,15 @@ expectation among them, is refused.`,
 		},
 	}
 	because(c, &why)
-	c.Flags().BoolVar(&yes, "yes", false, "publish without showing what changes and asking")
+	c.Flags().BoolVar(&yes, "yes", false, "publish what is shown without asking")
 	c.Flags().StringSliceVar(&inSpiteOf, "in-spite-of", nil, "codes of checks whose errors are not to stand in the way, as no-guard")
 	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is published; 0 is none")
 	return c
 }
 
-// meant shows what files would change compared with the revision that is published, and asks
-// whether that is meant. Before the first there is nothing to compare with.
-func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source, published int64) error {
+// meant shows what files would change compared with the revision that is published, and, if it
+// is not said, asks whether that is meant. Before the first there is nothing to compare with.
+func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source, published int64, said bool) error {
 	if published == 0 {
 		a.say("Nothing is published yet: this is the first policy. It is put in force on no host before a wave, or settle there.")
 	} else {
@@ -96,6 +92,9 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source
 		if len(changes.Changes.Changes) == 0 {
 			return nil
 		}
+	}
+	if said {
+		return nil
 	}
 	_, _ = fmt.Fprint(a.errOut, "\nPublish this? [yes/no] ")
 	answer, _ := bufio.NewReader(a.stdin).ReadString('\n') // an answer that ends early is none

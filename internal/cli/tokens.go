@@ -74,7 +74,7 @@ func (a *app) tokensCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var id int64
 			if _, err := fmt.Sscan(args[0], &id); err != nil {
-				return errors.New("name the token by its number; yfence tokens list tells it")
+				return errors.New("name the token by its number; yfence tokens tells it")
 			}
 			svc, err := a.service()
 			if err != nil {
@@ -86,6 +86,6 @@ func (a *app) tokensCommand() *cobra.Command {
 			return a.print(map[string]any{"version": api.Version, "revoked": id}, func(w io.Writer) { _, _ = fmt.Fprintf(w, "revoked token %d\n", id) })
 		},
 	}
-	c.AddCommand(create, list, revoke)
-	return c
+	c.AddCommand(create, revoke)
+	return listing(c, list)
 }

@@ -21,7 +21,7 @@ import (
 func (a *app) wavesCommand() *cobra.Command {
 	c := &cobra.Command{Use: "waves", Short: "Put a revision in force over the fleet, step by step"}
 	c.AddCommand(a.wavesStart(), a.wavesShow(), a.wavesStop(), a.wavesReturn())
-	return c
+	return listing(c, a.wavesList())
 }
 
 func (a *app) wavesStart() *cobra.Command {
@@ -274,29 +274,41 @@ func printProofs(out io.Writer, w api.Wave) {
 	}
 }
 
-func (a *app) wavesShow() *cobra.Command {
+func (a *app) wavesList() *cobra.Command {
 	return &cobra.Command{
-		Use:   "show [NUMBER]",
-		Short: "All waves, or one with its hosts",
-		Args:  cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
+		Use:  "list",
+		Long: "Waves lists all waves, the newest last.",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, err := a.service()
 			if err != nil {
 				return err
 			}
-			if len(args) == 0 {
-				all, err := svc.Waves(cmd.Context())
-				if err != nil {
-					return err
+			all, err := svc.Waves(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(all, func(out io.Writer) {
+				if len(all.Waves) == 0 {
+					_, _ = fmt.Fprintln(out, "no wave yet; yfence waves start begins one")
 				}
-				return a.print(all, func(out io.Writer) {
-					if len(all.Waves) == 0 {
-						_, _ = fmt.Fprintln(out, "no wave yet; yfence waves start begins one")
-					}
-					for _, w := range all.Waves {
-						_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State, w.Revision, w.Step, w.Steps, w.Size(), w.By, ago(&w.Began), w.Stopped)
-					}
-				})
+				for _, w := range all.Waves {
+					_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State, w.Revision, w.Step, w.Steps, w.Size(), w.By, ago(&w.Began), w.Stopped)
+				}
+			})
+		},
+	}
+}
+
+func (a *app) wavesShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show NUMBER",
+		Short: "One wave with its hosts",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
 			}
 			number, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

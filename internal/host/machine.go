@@ -330,7 +330,7 @@ func (m *Machine) Copy(number int) (*Copy, error) {
 		return nil, err
 	}
 	if c == nil {
-		return nil, fmt.Errorf("there is no copy %d; `yfence copies list` tells which there are", number)
+		return nil, fmt.Errorf("there is no copy %d; `yfence copies` tells which there are", number)
 	}
 	return c, nil
 }
