@@ -151,6 +151,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 	for _, c := range root.Commands() {
 		wantSubcommand(c)
 	}
+	exampled(root)
 	helpOwn(root)
 	a.completions(root)
 	return root

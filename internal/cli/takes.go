@@ -18,7 +18,7 @@ var (
 // takes are the flags of many that each command takes. A command that is not here takes those
 // of the service; one that stands with nil takes none.
 var takes = map[string][]string{
-	"check": onFiles, "tidy": onFiles, "lsp": onFiles,
+	"new": nil, "check": slices.Concat(onFiles, onService), "tidy": onFiles, "lsp": onFiles,
 	"rules": slices.Concat(onFiles, onService), "ask": slices.Concat(onFiles, onService), "compare": slices.Concat(onFiles, onService), "drift": slices.Concat(onFiles, onService),
 	"adopt": {"fleet"}, "publish": slices.Concat([]string{"policy"}, onService),
 	"serve": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,

@@ -1,0 +1,47 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// examples are how commands are typed that say it nowhere else.
+var examples = map[string]string{
+	"lsp":            "yfence lsp --policy saltmarsh --fleet saltmarsh/fleet.json",
+	"revisions":      "yfence revisions\nyfence revisions --output json",
+	"waves":          "yfence waves",
+	"waves show":     "yfence waves show 12",
+	"waves stop":     "yfence waves stop 12 --because 'the chart site is slow'",
+	"waves undo":     "yfence waves undo 12",
+	"fleet":          "yfence fleet\nyfence fleet charts",
+	"fleet show":     "yfence fleet show logbook-01",
+	"fleet export":   "yfence fleet export --format yaml > fleet.yaml",
+	"fleet enrol":    "yfence fleet enrol logbook-01 --into token",
+	"lists":          "yfence lists",
+	"lists take":     "yfence lists take pests",
+	"listeners":      "yfence listeners logbook-01",
+	"connections":    "yfence connections logbook-01\nyfence connections --here",
+	"copies":         "yfence copies logbook-01\nyfence copies --here",
+	"copies show":    "yfence copies show logbook-01 3",
+	"copies restore": "yfence copies restore logbook-01 3 --within 5m",
+	"pause":          "yfence pause logbook-01 --for 30m --because 'who is refused?'",
+	"resume":         "yfence resume logbook-01",
+	"tokens":         "yfence tokens",
+	"tokens revoke":  "yfence tokens revoke 4",
+	"serve":          "yfence serve --database-file /etc/yfence/database --listen 127.0.0.1:8480",
+	"settle":         "yfence settle --server https://fence.saltmarsh.example --token-file /etc/yfence/token\nyfence settle --minimal",
+	"keep":           "yfence keep",
+	"undo":           "yfence undo",
+	"report":         "yfence report --server https://fence.saltmarsh.example --token-file /etc/yfence/token\nyfence report --print > report.json",
+	"attend":         "yfence attend --enrol token --server https://fence.saltmarsh.example",
+}
+
+// exampled gives commands their examples.
+func exampled(root *cobra.Command) {
+	for path, text := range examples {
+		if c, _, err := root.Find(strings.Fields(path)); err == nil && c.Example == "" {
+			c.Example = "  " + strings.ReplaceAll(text, "\n", "\n  ")
+		}
+	}
+}
