@@ -31,7 +31,7 @@ var Checks = []Check{
 	expectationOff, neverMatches, contradicted, covered, repeated, limitPointless,
 	emptyRole, unnamedRole, stanceOverridden, unused, shadowed, onlyBlocked, emptyList,
 	othersMachines, redirectUnadmitted, redirectAround, leaveAll, dhcpUnaddressed,
-	sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
+	inboundOpen, sharedTrust, wideOpen, wideSource, allPorts, allICMP, oneFamily, bothProtocols,
 	ownAddress, partOfNetwork, onUncovered, noPath, senderOpen, outboundBlind, ended, endsSoon, trialEnds, trialOver,
 	staleKnowingly, // last: by then the others have said what they accept
 }

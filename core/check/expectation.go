@@ -177,7 +177,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	sp := x.sp
 	set = sp.AnyRoom(set)
 	hook, other := packet.In, packet.OutIface
-	if !b.Ours() {
+	if !b.Ours() || how != "passes" && a.Ours() && x.refusedBy(d, set, policy.Outbound) {
 		hook, other = packet.Out, packet.InIface
 	}
 	seen := sp.AndAll(sp.Forget(set, other), sp.Value(packet.Hook, hook), sp.Interfaces(other, ""))
@@ -247,6 +247,15 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	}
 	x.report(pr)
 	return false
+}
+
+// refusedBy says that of some packets all that are refused are refused in one direction.
+func (x expected) refusedBy(d packet.Decision, set packet.Set, dir policy.Direction) bool {
+	outcomes := x.sp.Outcomes(x.sp.Only(d, set))
+	return !slices.ContainsFunc(outcomes, func(o packet.Outcome) bool {
+		by, ours := x.r.Decider(o.By)
+		return o.Verdict != packet.Admit && ours && by.Direction != dir
+	}) && slices.ContainsFunc(outcomes, packet.Outcome.Refused)
 }
 
 func sideOf(p reach.Party) string {

@@ -279,7 +279,9 @@ func (w *world) passes(p packet.Packet, room bool) (passes, byGround bool) {
 			some = some || o.Verdict == packet.Admit && (room || by.Kind != "leave")
 			byGround = byGround || end.dir == packet.In && (by.Kind == "ground" || by.Kind == "local")
 		}
-		passes = passes && some
+		if passes = passes && some; !passes { // what its sender refuses arrives nowhere
+			break
+		}
 	}
 	return passes, byGround
 }

@@ -123,6 +123,7 @@ func TestMessages(t *testing.T) {
 		{"allow a: host h9 -> blue : ssh\n", `5:10 unknown: no host is named "h9" | did you mean "h1"?`},
 		{"allow a: red -> blue : ssh on net\nnetwork net = 10.0.0.0/8\n", `5:31 unknown: no segment is named "net" | "net" is declared at p.fence:6:9 as something else`},
 		{"allow a: red -> blue : ssh over b\nallow b: red -> blue : ssh\n", `5:33 over: "b" is an allow; an exception is made to a block | name the block that stands in the way`},
+		{"segment wifi = 10.9.0.0/16\nallow a: red -> blue : ssh over wifi\n", "6:33 unknown: no block is named \"wifi\" | \"wifi\" is a segment: to admit only what stays on it, write `on wifi`"},
 		{"allow a: red -> blue : ssh over c\nblock cc: red -> blue : ssh\n", `5:33 unknown: no block is named "c" | did you mean "cc"?`},
 		{"network red = 10.0.0.0/8\n", `5:9 twice: "red" is declared twice | the other declaration is at p.fence:2:6; networks, segments, services, roles and peers share their names`},
 		{"allow a: red -> blue : ssh\nblock a: red -> blue : ssh\n", `6:7 twice: two rules are named "a" | the other is at p.fence:5:7; a rule's name says which rule is meant`},

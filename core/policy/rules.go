@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"strings"
 
 	"go4.org/netipx"
@@ -259,6 +260,9 @@ func (r *resolver) exceptions(byName map[string]*Rule) {
 		for _, i := range d.Over {
 			if b := byName[i.Name]; b == nil {
 				r.unknown(i, "block", blocks...)
+				if d := r.networks[i.Name]; d != nil && d.Segment {
+					r.problems[len(r.problems)-1].Hint = fmt.Sprintf("%q is a segment: to admit only what stays on it, write `on %s`", i.Name, i.Name)
+				}
 			} else if !b.Block {
 				r.errorf(i, "over", "%q is an allow; an exception is made to a block", i.Name).Hint = "name the block that stands in the way"
 			} else {

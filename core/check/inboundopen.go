@@ -1,0 +1,26 @@
+package check
+
+import (
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// inboundOpen: see its documentation.
+var inboundOpen = Check{
+	Code: "inbound-open",
+	Doc: `A role lets in everything that nothing blocks.
+
+Its hosts are then as open as without a filter: what is forgotten is admitted. Leave inbound
+closed, and say who may come; if it must be open for a while, put closing it on trial:
+
+    role broker { inbound closed on trial until 2027-03-31 }
+`,
+	run: func(p *pass) {
+		for _, role := range p.pol.Roles {
+			if closed, said := role.Closed[policy.Inbound]; said && !closed {
+				p.report(fence.Warningf(role.Pos, len(fence.Bare(role.Name)), "inbound-open", "the role %q lets in everything that no block refuses", role.Name).
+					Hinted("say who may come, and leave inbound closed; or accept it: knowingly inbound-open \"why\""))
+			}
+		}
+	},
+}
