@@ -7,7 +7,7 @@ SHELL := /bin/bash
 PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./internal/... # not ./..., which finds Go in node_modules
+GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
 # where much happens at once: tested with -race
 RACED    := /internal/(service|store|host|cli)$$
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
@@ -57,7 +57,7 @@ generate: ## golden files and the console's client, from the Go types
 	cd console && npm run generate
 
 lint: console/node_modules/.package-lock.json console/dist/index.html
-	@unformatted=$$(gofmt -l cmd console/*.go core demo internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
+	@unformatted=$$(gofmt -l cmd console/*.go core demo examples internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
 	go vet $(GO_ALL)
 	go tool staticcheck $(GO_ALL)
 	cd console && npx tsc --noEmit && npm run lint

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"strings"
 
+	"go4.org/netipx"
+
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -55,7 +57,11 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		// The ground and local segments decide before any rule and refuse only
 		// packets that no peer sends: invalid ones, and forged sources.
 		d, deciders := p.attributed(plan)
-		refused := p.sp.And(p.speaks(plan, r, dir), p.sp.Where(d, func(o packet.Outcome) bool {
+		speaks := p.speaks(plan, r, dir)
+		if own := h.Addresses(); dir == policy.Forward { // what it sends and gets itself it does not forward
+			speaks = p.sp.Minus(speaks, p.sp.Or(p.sp.Addrs(packet.Src, own), p.sp.Addrs(packet.Dst, own)))
+		}
+		refused := p.sp.And(speaks, p.sp.Where(d, func(o packet.Outcome) bool {
 			by := deciders[o.By-1]
 			return o.Refused() && by.Kind != "ground" && by.Kind != "local" && (by.Kind != "allow" || r.AtMost == nil)
 		}))
@@ -105,6 +111,9 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 	}{{policy.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {policy.Inbound, r.From.Hosts, []packet.Field{packet.Dst}}, {policy.Forward, routers(r), nil}} {
 		for _, h := range end.hosts {
 			of := sp.And(answers, sp.Value(packet.Hook, int(end.dir)))
+			if end.dir == policy.Forward {
+				of = sp.AndAll(of, p.apart(r), p.goingBack(r, h))
+			}
 			for _, own := range end.own {
 				of = sp.And(of, sp.Addrs(own, h.Addresses()))
 			}
@@ -118,6 +127,38 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 			return
 		}
 	}
+}
+
+// goingBack is the answers of a rule that go by a router.
+func (p *pass) goingBack(r *policy.Rule, h *fleet.Host) packet.Set {
+	if policy.Routes(r.Through, h) {
+		return packet.All
+	}
+	set := packet.Empty
+	for i := range r.Spans {
+		for _, c := range r.Spans[i].CarriedBy(h) {
+			set = p.sp.Or(set, p.sp.And(p.sp.Addrs(packet.Src, c.To), p.sp.Addrs(packet.Dst, c.From)))
+		}
+	}
+	return set
+}
+
+// apart is the answers of a rule between hosts that are on no segment together, or not both ours:
+// the others have no need of a router.
+func (p *pass) apart(r *policy.Rule) packet.Set {
+	sp := p.sp
+	set := sp.Or(sp.Addrs(packet.Dst, r.From.Outside()), sp.Addrs(packet.Src, r.To.Outside()))
+	for _, from := range r.From.Hosts {
+		var far netipx.IPSetBuilder
+		for _, to := range r.To.Hosts {
+			if !p.place(from).shares(p.place(to)) {
+				to.AddAddresses(&far)
+			}
+		}
+		addrs, _ := far.IPSet()
+		set = sp.Or(set, sp.And(sp.Addrs(packet.Dst, from.Addresses()), sp.Addrs(packet.Src, addrs)))
+	}
+	return set
 }
 
 // blockable says that there is a block that could refuse some of a guard at one of its own

@@ -68,11 +68,19 @@ func (w *whereabouts) on(j *policy.Join, n *policy.Network) {
 	w.joined[j][n] = true
 }
 
-func (w *whereabouts) meets(o *whereabouts) bool {
+// shares says that both are on one of the segments.
+func (w *whereabouts) shares(o *whereabouts) bool {
 	for s := range w.segments {
 		if o.segments[s] {
 			return true
 		}
+	}
+	return false
+}
+
+func (w *whereabouts) meets(o *whereabouts) bool {
+	if w.shares(o) {
+		return true
 	}
 	for j, here := range w.joined {
 		for n := range o.joined[j] {
