@@ -219,9 +219,9 @@ func (p *pier) until(what string, holds func() bool) {
 	}
 }
 
-func (p *pier) publish(policy string) {
+func (p *pier) publish(policy string, inSpiteOf ...string) {
 	p.Helper()
-	_, err := p.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "pier.fence", Text: policy}}, Why: "a test"})
+	_, err := p.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "pier.fence", Text: policy}}, Why: "a test", InSpiteOf: inSpiteOf})
 	require.NoError(p, err)
 }
 
