@@ -715,6 +715,8 @@ export interface components {
             removed?: string[] | null;
             /** Format: int64 */
             version: number;
+            /** @description what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through */
+            written?: string[] | null;
         };
         Copies: {
             copies: components["schemas"]["CopyNote"][];

@@ -21,6 +21,7 @@ type Changes struct {
 	Hosts   []HostChanges `json:"hosts" nullable:"false" doc:"the same by host"`
 	Added   []string      `json:"added,omitempty" doc:"hosts that only the second fleet has"`
 	Removed []string      `json:"removed,omitempty" doc:"hosts that only the first fleet has"`
+	Written []string      `json:"written,omitempty" doc:"what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through"`
 }
 
 // HostChanges is what one host does differently.
@@ -72,7 +73,7 @@ func (f Fate) Manner() string {
 // fleets have, for an instant in seconds since 1970.
 func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 	sp.Since(now)
-	out := &Changes{Changes: []Difference{}}
+	out := &Changes{Changes: []Difference{}, Written: Written(from, to)}
 	known := map[string]*fleet.Host{}
 	for _, h := range from.Fleet.Hosts {
 		known[h.Name] = h

@@ -182,6 +182,12 @@ func (a *app) printChanges(w io.Writer, c compare.Changes) {
 			line("%-8s  %s\n", what, strings.Join(hosts, ", "))
 		}
 	}
+	for _, w := range c.Written {
+		line("%s  %s", p(bold, "written "), w)
+	}
+	if len(c.Written) > 0 {
+		line("")
+	}
 	if len(c.Changes) == 0 {
 		line("nothing passes that did not, and nothing is refused that was not")
 		return
