@@ -75,6 +75,8 @@ const listsRow = " lists"
 // readLists reads the lists that are due, or the one of a network now. With whole it is taken
 // however much of it changed.
 func (s *Service) readLists(ctx context.Context, holder string, whole bool, network string) error {
+	s.listing.Lock() // what an earlier reading found does not stand over what a later one did
+	defer s.listing.Unlock()
 	m, err := s.newest(ctx)
 	if err != nil || m.pair.Revision == 0 {
 		return err

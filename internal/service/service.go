@@ -52,6 +52,7 @@ type Service struct {
 	pairs   sync.Map // by their numbers
 	signIns signIns
 	polls   polls
+	listing sync.Mutex // one reading of the lists at a time
 
 	stopOnce sync.Once
 	stopping chan struct{} // closed when the service stops: nobody is kept waiting any longer
