@@ -85,11 +85,9 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source
 		a.say("Nothing is published yet: this is the first policy. It is put in force on no host before a wave, or settle there.")
 	} else {
 		changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: published}, To: api.Side{Files: files}})
-		if err != nil {
-			return err
-		}
-		a.printChanges(a.errOut, changes.Changes)
-		if len(changes.Changes.Changes) == 0 {
+		if err != nil { // a policy that is published in spite of its errors is not compared
+			a.say("what it changes cannot be shown: %s", err)
+		} else if a.printChanges(a.errOut, changes.Changes); len(changes.Changes.Changes) == 0 {
 			return nil
 		}
 	}
