@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -165,8 +166,9 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 				rng := rand.New(rand.NewPCG(12+*seed, uint64(n)))
 				text := policytest.Random(rng)
 				pol := policytest.Resolve(t, policytest.Fleet, text)
-				sp := packet.NewSpace()
-				plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0) // whose interfaces are the judge's
+				sp, now := packet.NewSpace(), time.Now().Unix() // as the kernel has it: some rules have begun or ended
+				sp.Since(now)
+				plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now) // whose interfaces are the judge's
 				rules, absent := settle(t, j.Host, kind.form, sp, plan)
 				for _, who := range absent { // and to the host nobody is who it does not have
 					kind, name, _ := strings.Cut(who, " ")
