@@ -105,6 +105,8 @@ func (a *app) root() *cobra.Command {
 		Long: `Yellow Fence keeps one policy for a fleet of hosts grouped by role, writes it as
 each host's packet filter rules, and finds where what is in force differs.
 
+Begin with yfence new DIR: a small policy that is sound as it is, and says what its lines are for.
+
 On files: in a policy's folder, with its fleet in fleet.json, fleet.yaml or fleet.csv
 there, nothing need be said; else give --policy and --fleet. On a running service, give
 --server and --token-file, or set YFENCE_SERVER and YFENCE_TOKEN.`,
