@@ -5,7 +5,6 @@ package examples
 import (
 	"flag"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
 )
 
 var update = flag.Bool("update", false, "write each example's warnings.txt anew")
@@ -34,20 +34,7 @@ func all(t *testing.T, f func(t *testing.T, dir string, sources []policy.Source,
 	for _, file := range dirs {
 		dir := filepath.Dir(file)
 		t.Run(dir, func(t *testing.T) {
-			data, err := os.ReadFile(file)
-			require.NoError(t, err)
-			fl, problems := fleet.Read("fleet.csv", data)
-			require.Empty(t, problems)
-			var sources []policy.Source
-			require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-				if err != nil || d.IsDir() || filepath.Ext(path) != ".fence" && filepath.Base(filepath.Dir(path)) != "lists" {
-					return err
-				}
-				text, err := os.ReadFile(path)
-				name, _ := filepath.Rel(dir, path)
-				sources = append(sources, policy.Source{Name: name, Text: string(text)})
-				return err
-			}))
+			sources, fl := policytest.Folder(t, dir)
 			f(t, dir, sources, fl)
 		})
 	}

@@ -1,9 +1,7 @@
 package testbed
 
 import (
-	"io/fs"
 	"math/rand/v2"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -17,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/policy/policytest"
 )
 
 // TestExamplesInTheKernel puts the rules of each example's hosts in force, one for each set of roles,
@@ -82,21 +81,7 @@ func TestExamplesInTheKernel(t *testing.T) {
 // example is a policy of a folder with its fleet.
 func example(t *testing.T, file string, now int64) *policy.Policy {
 	t.Helper()
-	data, err := os.ReadFile(file)
-	require.NoError(t, err)
-	fl, problems := fleet.Read("fleet.csv", data)
-	require.Empty(t, problems)
-	dir := filepath.Dir(file)
-	var sources []policy.Source
-	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if ext := filepath.Ext(path); err == nil && !d.IsDir() && (ext == ".fence" || filepath.Base(filepath.Dir(path)) == "lists") {
-			text, err := os.ReadFile(path)
-			name, _ := filepath.Rel(dir, path)
-			sources = append(sources, policy.Source{Name: name, Text: string(text)})
-			return err
-		}
-		return err
-	}))
+	sources, fl := policytest.Folder(t, filepath.Dir(file))
 	pol, problems := check.Policy(sources, fl, now)
 	require.False(t, fence.HasErrors(problems), "%v", problems)
 	return pol
