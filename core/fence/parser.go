@@ -34,6 +34,7 @@ type parser struct {
 	last     int // the line of the token before cur
 	reading  *statement
 	asking   bool  // it is a question: hosts go by their names alone
+	taking   bool  // what `any` does not mean is being read
 	inWith   *With // whose statements are being read; nil if it is none
 	problems []Problem
 

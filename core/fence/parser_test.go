@@ -101,7 +101,7 @@ func TestMessages(t *testing.T) {
 		{"service s = 80", `1:13 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
 		{"service s = icmp 3, 80", `1:21 syntax: expected a service, found "80" | a bare port takes the protocol of the port before it; here none stands before it: write tcp 80 or udp 80`},
 		{"service s = tcp 80 unit", `1:24 syntax: expected a unit's name, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
-		{"service s = any except ping, any", "1:30 syntax: any is not taken away from any | name the services that are not meant: any except ping, ssh"},
+		{"service s = any except ping, any", `1:30 syntax: expected a service that is not meant, found "any" | any is not taken away from any; name the services: any except ping, ssh`},
 		{"service s = any except", `1:23 syntax: expected a service, found the end of the file | it is written: service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]`},
 		{"service s = icmp 300", `1:18 number: expected an ICMP type, or TYPE/CODE, found "300" | both are numbers from 0 to 255`},
 		{"role r { outbound opn }", `1:19 syntax: expected "open" or "closed", found "opn" | did you mean "open"?`},
@@ -332,5 +332,13 @@ func BenchmarkParse(b *testing.B) {
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		Parse("b.fence", text)
+	}
+}
+
+// TestNothingNestsForEver: what stands in itself a hundred thousand times is a mistake, and not a stack that overflows.
+func TestNothingNestsForEver(t *testing.T) {
+	for _, text := range []string{"with owner a {\n", "service s = any except any except ", "any except ", "role r { ground { ", "allow a: b at b at ", "off ", "part p from \"x\" for "} {
+		_, problems := Parse("p.fence", strings.Repeat(text, 100_000))
+		require.NotEmpty(t, problems, text)
 	}
 }

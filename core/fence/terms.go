@@ -128,6 +128,9 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 	case t.Text == "protocol":
 		term.Protocols = []int{*small("a protocol's number", 255)}
 	case t.Text == "any":
+		if p.taking {
+			p.fail(t, "syntax", "a service that is not meant", "any is not taken away from any; name the services: any except ping, ssh")
+		}
 		if term.Any = true; p.word("except") {
 			term.Except = p.without(form)
 			term.Text += " except " + services(term.Except)
@@ -147,15 +150,9 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 
 // without takes what `any` does not mean: the rest of the list.
 func (p *parser) without(form string) []ServiceTerm {
-	inner := &parser{scan: p.scan, cur: p.cur, last: p.last, reading: p.reading, inWith: p.inWith}
+	inner := &parser{scan: p.scan, cur: p.cur, last: p.last, reading: p.reading, inWith: p.inWith, taking: true}
 	defer func() { p.cur, p.last, p.problems = inner.cur, inner.last, append(p.problems, inner.problems...) }()
-	terms := inner.services(form)
-	for _, t := range terms {
-		if t.Any {
-			inner.report(Errorf(t.Pos, len("any"), "syntax", "any is not taken away from any").Hinted("name the services that are not meant: any except ping, ssh"))
-		}
-	}
-	return terms
+	return inner.services(form)
 }
 
 func (p *parser) icmpType(term *ServiceTerm) {

@@ -11,6 +11,8 @@ type With struct {
 	Pos Pos // of its word
 	End Pos // of the brace that closes it
 
+	Nested bool // it stands in another, which is a mistake
+
 	Since, Until *Until
 	Common       // without what is accepted: that is said where the cause stands
 }
@@ -25,7 +27,10 @@ var common = []string{"from", "until", "off", "because", "owner", "ref"}
 func (p *parser) with(file *File) {
 	first := p.take()
 	w, outer := &With{Pos: first.Pos}, p.inWith
-	if outer != nil {
+	if outer != nil && outer.Nested { // nobody means that, and whoever does it a thousand times means harm
+		p.fail(first, "syntax", "a rule, a redirect or the like", "close the with at %s before: }", outer.Pos)
+	}
+	if w.Nested = outer != nil; w.Nested {
 		p.report(first.errorf("syntax", "a with holds no other with").Hinted("close the one at %s before: }", outer.Pos))
 	}
 	defer p.giveUp(func() { p.inWith = outer })

@@ -64,7 +64,14 @@ func (s *Span) CarriedBy(h *fleet.Host) (out []Crossing) {
 	return out
 }
 
+// mostJoined is how many ways from one network to another joins may say.
+const mostJoined = 2000
+
 func (r *resolver) join(d *fence.JoinDecl) {
+	if len(d.Networks) > 50 { // they are looked at pair by pair
+		r.errorf(d.Declared(), "policy-size", "a join names %d networks", len(d.Networks)).Hint = "join larger networks, or fewer"
+		return
+	}
 	j := &Join{Through: r.through(d.Through), Description: d.Description, Pos: d.Pos, Decl: d}
 	for _, i := range d.Networks {
 		decl, ok := r.networks[i.Name]
@@ -81,6 +88,10 @@ func (r *resolver) join(d *fence.JoinDecl) {
 		}
 		j.Networks = append(j.Networks, n)
 	}
+	if r.joined += len(j.Networks) * (len(j.Networks) - 1); r.joined > mostJoined {
+		r.errorf(d.Declared(), "policy-size", "the joins name more than %d ways between networks", mostJoined).Hint = "join larger networks, or fewer"
+		return
+	}
 	r.pol.Joins = append(r.pol.Joins, j)
 }
 
@@ -91,7 +102,7 @@ func (r *resolver) crossings(rule *Rule) {
 		return
 	}
 	for _, j := range r.pol.Joins {
-		if j.Through == nil {
+		if r.budget.Check(); j.Through == nil {
 			continue
 		}
 		for i := range rule.Spans {

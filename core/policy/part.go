@@ -21,6 +21,9 @@ type Part struct {
 	Pos         fence.Pos
 }
 
+// mostParts is how many parts a policy may have.
+const mostParts = 200
+
 // Holds says that a file of the policy is the part's.
 func (p *Part) Holds(file string) bool { return strings.HasPrefix(file, p.Folder+"/") }
 
@@ -50,6 +53,10 @@ func (r *resolver) parts(files []*fence.File) {
 			if p.Folder != d.Folder.Text || strings.HasPrefix(p.Folder, "/") || strings.HasPrefix(p.Folder, "..") || p.Folder == "." {
 				r.errorf(at, "part", "%q is no folder of the policy's", d.Folder.Text).Hint = "write it as from the policy's folder: \"teams/radiology\""
 				continue
+			}
+			if len(r.pol.Parts) == mostParts {
+				r.errorf(d.Declared(), "policy-size", "the policy has more than %d parts", mostParts).Hint = "put some of them together"
+				return
 			}
 			clash := false
 			for _, before := range r.pol.Parts {

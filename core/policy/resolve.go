@@ -172,6 +172,7 @@ type resolver struct {
 	roles        map[string]*Role
 	roleOrder    []*fence.RoleDecl
 	joinOrder    []*fence.JoinDecl
+	joined       int // ways from one network to another that joins say
 	networkOrder []*fence.NetworkDecl
 	serviceOrder []*fence.ServiceDecl
 	ruleOrder    []*fence.Rule
