@@ -52,6 +52,9 @@ type Example struct {
 	Packet  packet.Packet `json:"packet"`
 }
 
+// manyHosts is from how many hosts on a question is answered by what speaks of it alone.
+const manyHosts = 500
+
 // verdicts are told in this order.
 var verdicts = []packet.Verdict{packet.Admit, packet.Reject, packet.Drop}
 
@@ -185,10 +188,14 @@ func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 	}
 	r := k.r
 	spoken := a.spoken(r)
+	if len(k.pol.Fleet.Hosts) > manyHosts { // else what was worked out for other questions is worth more
+		r = r.About(spoken)
+	}
 	senders, receivers := r.Parties(a.from), r.Parties(a.to)
 	if problems = a.ends(senders, receivers); problems != nil {
 		return nil, problems
 	}
+	senders, receivers = r.Alike(senders, receivers, policy.Outbound, spoken), r.Alike(receivers, senders, policy.Inbound, spoken)
 	ours := false
 	for _, from := range senders {
 		for _, to := range receivers {

@@ -230,6 +230,15 @@ func (n *Names) one(set *netipx.IPSet) (string, bool) {
 func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
 	left = set
 	ranges := left.Ranges()
+	// Single addresses, of which thousands may be named one after the other, are taken away together.
+	single, singles := map[netip.Addr]bool{}, netipx.IPSetBuilder{}
+	take := func() {
+		if len(single) > 0 {
+			gone, _ := singles.IPSet()
+			left = packet.Without(left, gone)
+			ranges, single, singles = left.Ranges(), map[netip.Addr]bool{}, netipx.IPSetBuilder{}
+		}
+	}
 	for _, k := range n.known {
 		if len(ranges) == 0 {
 			break
@@ -239,13 +248,28 @@ func (n *Names) cover(set *netipx.IPSet) (names []string, left *netipx.IPSet) {
 			if family > 0 {
 				part = k.halfs[family-1]
 			}
-			if holds(ranges, part) {
-				names, left = append(names, k.name+suffix), packet.Without(left, part)
-				ranges = left.Ranges()
-				break
+			inner := part.Ranges()
+			few := !slices.ContainsFunc(inner, func(r netipx.IPRange) bool { return r.From() != r.To() })
+			if !few {
+				take()
 			}
+			if !holds(ranges, part) || few && slices.ContainsFunc(inner, func(r netipx.IPRange) bool { return single[r.From()] }) {
+				continue
+			}
+			names = append(names, k.name+suffix)
+			if few {
+				for _, r := range inner {
+					single[r.From()] = true
+					singles.Add(r.From())
+				}
+			} else {
+				left = packet.Without(left, part)
+				ranges = left.Ranges()
+			}
+			break
 		}
 	}
+	take()
 	return names, left
 }
 

@@ -553,6 +553,33 @@ func (e *end) stanceDecider() Decider {
 	return Decider{Kind: "stance", Name: name}
 }
 
+// About is the plan without what says nothing of some packets: of these alone its decision is the
+// plan's, and of a large policy it is much smaller. (Of what a redirect sends on by another port it is not.)
+func (p *Plan) About(sp *packet.Space, some packet.Set) *Plan {
+	about := *p
+	about.ends = nil
+	for _, e := range p.ends {
+		about.ends = append(about.ends, *e.about(sp, some))
+	}
+	return &about
+}
+
+func (e *end) about(sp *packet.Space, some packet.Set) *end {
+	out := *e
+	speaks := func(all []piece) (of []piece) {
+		for _, p := range all {
+			if sp.And(p.set, some) != packet.Empty {
+				of = append(of, p)
+			}
+		}
+		return of
+	}
+	if out.allows, out.blocks = speaks(e.allows), speaks(e.blocks); e.tried != nil {
+		out.tried = e.tried.about(sp, some)
+	}
+	return &out
+}
+
 // RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
 func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
 	set := packet.Empty

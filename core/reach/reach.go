@@ -28,6 +28,7 @@ type Reach struct {
 	pol   *policy.Policy
 	now   int64
 	alone map[*fleet.Host]bool
+	about packet.Set // what it is asked about: of other packets it knows nothing
 
 	// worked out so far
 	all       *netipx.IPSet // the fleet's addresses
@@ -39,6 +40,7 @@ type Reach struct {
 	redirects []Redirected
 	masks     []mask
 	deciders  []Decider // counted from 1 by Outcome.By
+	counted   map[Decider]int32
 }
 
 type endKey struct {
@@ -55,11 +57,33 @@ type Decider struct {
 
 // New makes a Reach. Rules that have ended by now (in seconds since 1970) do not count.
 func New(sp *packet.Space, pol *policy.Policy, now int64) *Reach {
-	r := &Reach{sp: sp, pol: pol, now: now, alone: compile.Alone(pol), class: map[*fleet.Host]string{}, plans: map[string]*compile.Plan{},
-		ends: map[endKey]packet.Decision{}, between: map[[2]string]packet.Decision{}}
+	r := &Reach{sp: sp, pol: pol, now: now, about: packet.All, alone: compile.Alone(pol), class: map[*fleet.Host]string{}, plans: map[string]*compile.Plan{},
+		counted: map[Decider]int32{}, ends: map[endKey]packet.Decision{}, between: map[[2]string]packet.Decision{}}
 	r.routes = r.routed()
 	r.redirects, r.masks = r.redirected(), r.behind()
 	return r
+}
+
+// About is a Reach that answers for some packets alone, and is the faster for it; the same where
+// redirects give packets another port.
+func (r *Reach) About(some packet.Set) *Reach {
+	if len(r.pol.Redirects) > 0 {
+		return r
+	}
+	of := *r
+	of.about, of.deciders = some, nil
+	of.counted, of.ends, of.between = map[Decider]int32{}, map[endKey]packet.Decision{}, map[[2]string]packet.Decision{}
+	of.routes = of.routed()
+	of.redirects, of.masks = of.redirected(), of.behind()
+	return &of
+}
+
+// plan is what a class of hosts does, as far as is asked about.
+func (r *Reach) plan(class string) *compile.Plan {
+	if r.about == packet.All {
+		return r.plans[class]
+	}
+	return r.plans[class].About(r.sp, r.about)
 }
 
 // A Party is hosts that the policy treats alike, or what is not ours.
@@ -170,16 +194,8 @@ func (r *Reach) end(p Party, dir policy.Direction, by [2]string) packet.Decision
 	key := endKey{p.class, dir, by}
 	d, ok := r.ends[key]
 	if !ok {
-		attributed, deciders := r.plans[p.class].Attributed(r.sp)
-		offset := int32(len(r.deciders))
-		for _, by := range deciders {
-			r.deciders = append(r.deciders, Decider{by, dir})
-		}
-		d = r.seen(attributed, p, dir, by)
-		d = r.sp.Map(d, func(o packet.Outcome) packet.Outcome {
-			o.By += offset
-			return o
-		})
+		attributed, deciders := r.plan(p.class).Attributed(r.sp)
+		d = r.owed(r.seen(attributed, p, dir, by), deciders, dir)
 		r.ends[key] = d
 	}
 	return d
@@ -191,18 +207,69 @@ func (r *Reach) Tried(p Party, dir policy.Direction) (d packet.Decision, ok bool
 	if !p.Ours() {
 		return d, false
 	}
-	d, deciders, ok := r.plans[p.class].Tried(r.sp, dir)
+	d, deciders, ok := r.plan(p.class).Tried(r.sp, dir)
 	if !ok {
 		return d, false
 	}
-	offset := int32(len(r.deciders))
-	for _, by := range deciders {
-		r.deciders = append(r.deciders, Decider{by, dir})
+	return r.owed(r.seen(d, p, dir, [2]string{}), deciders, dir), true
+}
+
+// owed is a decision whose outcomes are owed to some deciders, each counted as it is everywhere: where
+// two hosts do the same by the same rules, their decisions are the same.
+func (r *Reach) owed(d packet.Decision, deciders []compile.Decider, dir policy.Direction) packet.Decision {
+	by := make([]int32, len(deciders)+1)
+	for i, one := range deciders {
+		who := Decider{one, dir}
+		if r.counted[who] == 0 {
+			r.deciders = append(r.deciders, who)
+			r.counted[who] = int32(len(r.deciders))
+		}
+		by[i+1] = r.counted[who]
 	}
-	return r.sp.Map(r.seen(d, p, dir, [2]string{}), func(o packet.Outcome) packet.Outcome {
-		o.By += offset
+	return r.sp.Map(d, func(o packet.Outcome) packet.Outcome {
+		o.By = by[o.By]
 		return o
-	}), true
+	})
+}
+
+// Alike takes parties together that do the same in a direction with some packets, and expect those by
+// the same interfaces: asked about these alone, they are one. Hosts that stand alone in both lists stay
+// apart, since what a host says to itself is another matter; and where routers or translations have a say
+// all do.
+func (r *Reach) Alike(list, other []Party, dir policy.Direction, some packet.Set) (out []Party) {
+	if len(r.routes)+len(r.redirects)+len(r.masks) > 0 {
+		return list
+	}
+	type like struct {
+		does     packet.Decision
+		expected packet.Set
+		tried    packet.Decision
+	}
+	iface, peer := packet.InIface, packet.Src
+	if dir == policy.Outbound {
+		iface, peer = packet.OutIface, packet.Dst
+	}
+	index := map[like]int{}
+	for _, p := range list {
+		alone := len(p.Hosts) == 1 && slices.ContainsFunc(other, func(o Party) bool { return len(o.Hosts) == 1 && o.Hosts[0] == p.Hosts[0] })
+		if !p.Ours() || alone {
+			out = append(out, p)
+			continue
+		}
+		key := like{does: r.sp.Only(r.End(p, dir), some), expected: r.expected(p, iface, peer), tried: packet.Void}
+		if d, on := r.Tried(p, dir); on {
+			key.tried = r.sp.Only(d, some)
+		}
+		i, known := index[key]
+		if !known {
+			index[key] = len(out)
+			out = append(out, p)
+			continue
+		}
+		out[i].Hosts = slices.Concat(out[i].Hosts, p.Hosts)
+		out[i].Addrs = packet.Union(out[i].Addrs, p.Addrs)
+	}
+	return out
 }
 
 // seen is what a party's filter does with packets of one direction, said of packets of any hook.
