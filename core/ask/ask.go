@@ -352,16 +352,16 @@ func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d pa
 			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 		}
 		if o.Verdict == packet.Admit && on {
-			s.Trial = refusing(r, a.sp.Only(would, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By })))
+			s.Trial = a.refusing(r, a.sp.Only(would, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By })))
 		}
 		a.note(s, int(dir), p)
 	}
 }
 
 // refusing names who refuses by a decision.
-func refusing(r *reach.Reach, d packet.Decision) string {
+func (a *asked) refusing(r *reach.Reach, d packet.Decision) string {
 	var names []string
-	for _, o := range r.Outcomes(d) {
+	for _, o := range a.sp.Outcomes(d) {
 		if by, ok := r.Decider(o.By); ok && o.Refused() && !slices.Contains(names, by.String()) {
 			names = append(names, by.String())
 		}

@@ -34,13 +34,14 @@ func Analyse(sources []policy.Source, fl *fleet.Fleet) *Analysis {
 		a.refs = append(a.refs, fence.References(f)...)
 	}
 	a.pol, _ = policy.Resolve(in)
-	written := a.refs
-	a.refs = nil
-	for _, f := range in.Files { // by now they say the names of parts in full
-		a.refs = append(a.refs, fence.References(f)...)
-	}
-	for i := range a.refs {
-		a.refs[i].Width = written[i].Width
+	if len(a.pol.Parts) > 0 { // whose files say their names in full by now
+		i := 0
+		for _, f := range in.Files {
+			for _, r := range fence.References(f) {
+				a.refs[i].Name = r.Name
+				i++
+			}
+		}
 	}
 	return a
 }

@@ -61,7 +61,7 @@ it says. Say it for other hosts, or give the host a filter of its own.
 			pos, width := p.pol.Pos, 1
 			for _, r := range p.pol.Rules {
 				if r.Title() == statement {
-					pos, width = r.Pos, len(r.Name)
+					pos, width = r.Pos, len(fence.Bare(r.Name))
 				}
 			}
 			p.report(fence.Errorf(pos, width, "cannot-carry", "%s cannot be carried out on %s: %s, and %s", statement, some(hosts[w]), what, dialect).

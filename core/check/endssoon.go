@@ -1,5 +1,8 @@
 package check
 
+// soon is how long before an end it is told, in seconds.
+const soon = 14 * 86400
+
 // endsSoon: see its documentation.
 var endsSoon = Check{
 	Code: "ends-soon",
@@ -9,7 +12,6 @@ When it does, what it admits is refused without anybody acting. Look whether som
 still needs it.
 `,
 	run: func(p *pass) {
-		const soon = 14 * 86400
 		for _, r := range p.rules() {
 			if r.Until != 0 && r.Until-p.now <= soon {
 				p.warn(r, "ends-soon", "give it a later end if it is still needed", "the rule %q ends with %s", r.Name, r.Decl.Until.Text)

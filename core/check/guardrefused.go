@@ -109,10 +109,14 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 		hosts []*fleet.Host
 		own   []packet.Field // whose own address it is
 	}{{policy.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {policy.Inbound, r.From.Hosts, []packet.Field{packet.Dst}}, {policy.Forward, routers(r), nil}} {
+		far := packet.All
+		if end.dir == policy.Forward && end.hosts != nil {
+			far = p.apart(r)
+		}
 		for _, h := range end.hosts {
-			of := sp.And(answers, sp.Value(packet.Hook, int(end.dir)))
+			of := sp.AndAll(answers, far, sp.Value(packet.Hook, int(end.dir)))
 			if end.dir == policy.Forward {
-				of = sp.AndAll(of, p.apart(r), p.goingBack(r, h))
+				of = sp.And(of, p.goingBack(r, h))
 			}
 			for _, own := range end.own {
 				of = sp.And(of, sp.Addrs(own, h.Addresses()))
@@ -149,6 +153,7 @@ func (p *pass) apart(r *policy.Rule) packet.Set {
 	sp := p.sp
 	set := sp.Or(sp.Addrs(packet.Dst, r.From.Outside()), sp.Addrs(packet.Src, r.To.Outside()))
 	for _, from := range r.From.Hosts {
+		p.budget.Check()
 		var far netipx.IPSetBuilder
 		for _, to := range r.To.Hosts {
 			if !p.place(from).shares(p.place(to)) {

@@ -13,7 +13,6 @@ From then on what it only notes now is refused, without anybody acting. Look at 
 yfence ask names what it would refuse, and the hosts' logs and counters tell what came.
 `,
 	run: func(p *pass) {
-		const soon = 14 * 86400
 		p.eachTrial(func(what string, pos fence.Pos, width int, t *fence.Trial, end int64) {
 			if end > p.now && end-p.now <= soon && !t.Open {
 				p.report(fence.Warningf(pos, width, "trial-ends", "the trial of %s ends with %s, and it refuses then", what, t.Until.Text).
@@ -50,7 +49,7 @@ func (p *pass) eachTrial(f func(what string, pos fence.Pos, width int, t *fence.
 	for _, r := range p.pol.Rules {
 		if t := r.Decl.Trial; t != nil && !r.Off && (r.Until == 0 || p.now < r.Until) {
 			end, _ := t.Until.Instant()
-			f(r.Title(), r.Pos, len(r.Name), t, end)
+			f(r.Title(), r.Pos, len(fence.Bare(r.Name)), t, end)
 		}
 	}
 	for _, file := range p.files {

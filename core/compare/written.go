@@ -11,21 +11,14 @@ import (
 // Written is what the statements of two policies say differently that is easily overlooked, in
 // words: that one is off, where it is on, what it goes through.
 func Written(from, to *policy.Policy) (out []string) {
-	type says struct{ off, on, through, guard, trial string }
-	of := func(p *policy.Policy) (all map[string]says, order []string) {
-		all = map[string]says{}
-		note := func(title string, s says) {
-			all[title] = s
-			order = append(order, title)
-		}
-		yes := func(b bool) string {
-			if b {
-				return "yes"
-			}
-			return ""
-		}
+	type says struct {
+		off, guard         bool
+		on, through, trial string
+	}
+	of := func(p *policy.Policy) map[string]says {
+		all := map[string]says{}
 		for _, r := range p.Rules {
-			s := says{off: yes(r.Off), on: policy.NamesOf(r.On), guard: yes(r.Guard)}
+			s := says{off: r.Off, on: policy.NamesOf(r.On), guard: r.Guard}
 			var through []string
 			for _, role := range r.Through {
 				through = append(through, role.Name)
@@ -33,35 +26,33 @@ func Written(from, to *policy.Policy) (out []string) {
 			if s.through = strings.Join(through, ", "); r.Decl.Trial != nil {
 				s.trial = r.Decl.Trial.Until.Text
 			}
-			note(r.Title(), s)
+			all[r.Title()] = s
 		}
 		for _, q := range p.Redirects {
-			note("redirect "+q.Name, says{off: yes(q.Off)})
+			all["redirect "+q.Name] = says{off: q.Off}
 		}
 		for _, m := range p.Masquerades {
-			note("masquerade "+m.Name, says{off: yes(m.Off)})
+			all["masquerade "+m.Name] = says{off: m.Off}
 		}
 		for _, e := range p.Expects {
-			note("expect "+e.Name, says{off: yes(e.Off), on: policy.NamesOf(e.On)})
+			all["expect "+e.Name] = says{off: e.Off, on: policy.NamesOf(e.On)}
 		}
-		return all, order
+		return all
 	}
-	before, _ := of(from)
-	after, order := of(to)
-	for _, title := range order {
+	before := of(from)
+	for title, is := range of(to) {
 		was, known := before[title]
-		is := after[title]
 		if !known {
 			continue
 		}
 		say := func(format string, args ...any) { out = append(out, title+" "+fmt.Sprintf(format, args...)) }
 		switch {
-		case was.off == "" && is.off != "":
+		case !was.off && is.off:
 			say("is off now")
-		case was.off != "" && is.off == "":
+		case was.off && !is.off:
 			say("is no longer off")
 		}
-		if was.guard != "" && is.guard == "" {
+		if was.guard && !is.guard {
 			say("is no guard any more")
 		}
 		for _, w := range [][3]string{{"on", was.on, is.on}, {"through", was.through, is.through}, {"on trial until", was.trial, is.trial}} {

@@ -1,7 +1,5 @@
 package fence
 
-import "strings"
-
 // A JoinDecl says that there is a way between networks, and by whom.
 type JoinDecl struct {
 	Ident       // "join", where it stands
@@ -25,6 +23,7 @@ func (p *parser) join(first Token) Stmt {
 }
 
 // String is the join as a message says it.
-func (d *JoinDecl) String() string {
-	return strings.TrimSpace(named("join ", d.Networks) + " " + through(d.Through))
-}
+func (d *JoinDecl) String() string { return "join " + d.ways() }
+
+// ways is what it joins, and by whom.
+func (d *JoinDecl) ways() string { return named("", d.Networks) + apart(through(d.Through)) }

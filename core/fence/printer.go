@@ -175,8 +175,7 @@ func rowOf(stmt Stmt) row {
 		r := row{head: "part " + d.Name, body: "from " + quote(d.Folder.Text) + apart(named("for ", d.For)) + by(d.By)}
 		return r.about(d.Description, d.Accepted)
 	case *JoinDecl:
-		r := row{head: "join", body: strings.TrimPrefix(d.String(), "join ")}
-		return r.about(d.Description, d.Accepted)
+		return row{head: "join", body: d.ways()}.about(d.Description, d.Accepted)
 	case *GroundDecl:
 		return row{head: groundText(d.Parts)}
 	case *Rule:

@@ -150,9 +150,10 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 
 // without takes what `any` does not mean: the rest of the list.
 func (p *parser) without(form string) []ServiceTerm {
-	inner := &parser{scan: p.scan, cur: p.cur, last: p.last, reading: p.reading, inWith: p.inWith, taking: true}
-	defer func() { p.cur, p.last, p.problems = inner.cur, inner.last, append(p.problems, inner.problems...) }()
-	return inner.services(form)
+	outer := p.termsRead
+	p.termsRead, p.taking = nil, true
+	defer func() { p.termsRead, p.taking = outer, false }()
+	return p.services(form)
 }
 
 func (p *parser) icmpType(term *ServiceTerm) {

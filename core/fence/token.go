@@ -155,7 +155,7 @@ func init() {
 		{keyword{"log", "log [up to N per DUR]", "log what the rule decides"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Log = p.log(t) },
 			func(m *modified) string { return printLog("log", m.rule.Log) }},
-		{keyword{"on", trialForm, "(block, or a role's closed stance) what it would refuse is admitted until then, logged and counted; then it refuses by itself, or with `else open` never"}, rules + " expect", (*parser).on,
+		{keyword{"on", trialForm, "what it would refuse is admitted until then, logged and counted; then it refuses by itself, or with `else open` never. A role's closed stance takes it, too"}, block, (*parser).on,
 			func(m *modified) string { return printTrial(m.rule.Trial) }},
 		{keyword{"guard", "guard", "part of the way in; takes no date and no `off`"}, allow,
 			func(p *parser, t Token, m *modified) { m.rule.Guard = true },

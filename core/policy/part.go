@@ -19,6 +19,8 @@ type Part struct {
 	Limited     bool    // For says so
 	By          []string
 	Pos         fence.Pos
+
+	decl *fence.PartDecl
 }
 
 // mostParts is how many parts a policy may have.
@@ -45,7 +47,7 @@ func (r *resolver) parts(files []*fence.File) {
 			if !ok {
 				continue
 			}
-			p := &Part{Name: d.Name, Folder: path.Clean(d.Folder.Text), Description: d.Description, Limited: d.For != nil, Pos: d.Pos}
+			p := &Part{Name: d.Name, Folder: path.Clean(d.Folder.Text), Description: d.Description, Limited: d.For != nil, Pos: d.Pos, decl: d}
 			for _, who := range d.By {
 				p.By = append(p.By, who.Text)
 			}
@@ -119,17 +121,9 @@ func (r *resolver) whole(p *Part, file *fence.File) {
 }
 
 // partsFor looks up the roles that parts are for.
-func (r *resolver) partsFor(files []*fence.File) {
-	for _, file := range files {
-		for _, stmt := range file.Stmts {
-			if d, ok := stmt.(*fence.PartDecl); ok {
-				for _, p := range r.pol.Parts {
-					if p.Pos == d.Pos {
-						p.For = r.through(d.For)
-					}
-				}
-			}
-		}
+func (r *resolver) partsFor() {
+	for _, p := range r.pol.Parts {
+		p.For = r.through(p.decl.For)
 	}
 }
 

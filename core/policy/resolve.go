@@ -133,7 +133,7 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	for _, d := range r.joinOrder {
 		r.join(d)
 	}
-	r.partsFor(files)
+	r.partsFor()
 	r.rules()
 	r.others()
 	r.spoken()

@@ -349,9 +349,6 @@ func (r *Reach) then(d, next packet.Decision) packet.Decision {
 	return r.sp.Choose(passes, next, d)
 }
 
-// Outcomes are those that a decision has.
-func (r *Reach) Outcomes(d packet.Decision) []packet.Outcome { return r.sp.Outcomes(d) }
-
 // A Route is packets that a rule of the policy has go through a role's hosts.
 type Route struct {
 	Packets  packet.Set
@@ -365,6 +362,13 @@ func (r *Reach) Routes() []Route { return r.routes }
 
 func (r *Reach) routed() (out []Route) {
 	sp := r.sp
+	add := func(packets packet.Set, role *policy.Role) {
+		route := Route{Packets: packets, role: role.Name, Routers: r.alike(role.Hosts)}
+		if route.Routers != nil {
+			route.Decision = r.by(route, "", "")
+			out = append(out, route)
+		}
+	}
 	for _, rule := range r.pol.Rules {
 		if len(rule.Through) == 0 || !rule.InForce(r.now) {
 			continue
@@ -373,20 +377,15 @@ func (r *Reach) routed() (out []Route) {
 		for _, s := range rule.Spans {
 			between = sp.Or(between, sp.And(sp.Addrs(packet.Src, s.From.Addrs), sp.Addrs(packet.Dst, s.To.Addrs)))
 		}
-		all := Route{Packets: sp.And(between, r.Services(rule.Terms))}
+		packets := sp.And(between, r.Services(rule.Terms))
 		if rule.Since > r.now {
-			all.Packets = sp.Minus(all.Packets, sp.Before(rule.Since))
+			packets = sp.Minus(packets, sp.Before(rule.Since))
 		}
 		if rule.Until != 0 { // from then on it says nothing of where they go
-			all.Packets = sp.And(all.Packets, sp.Before(rule.Until))
+			packets = sp.And(packets, sp.Before(rule.Until))
 		}
 		for _, role := range rule.Through { // by hosts of each
-			route := all
-			route.role, route.Routers = role.Name, r.alike(role.Hosts)
-			if route.Routers != nil {
-				route.Decision = r.by(route, "", "")
-				out = append(out, route)
-			}
+			add(packets, role)
 		}
 	}
 	for _, j := range r.pol.Joins {
@@ -395,15 +394,12 @@ func (r *Reach) routed() (out []Route) {
 			crossing = sp.Or(crossing, sp.And(sp.Addrs(packet.Src, c.From), sp.Addrs(packet.Dst, c.To)))
 		}
 		for _, role := range j.Through {
-			route := Route{Packets: crossing, role: role.Name, Routers: r.alike(role.Hosts)}
+			packets := crossing
 			if len(role.Hosts) == 1 { // what it sends and gets itself it does not forward
 				own := role.Hosts[0].Addresses()
-				route.Packets = sp.Minus(crossing, sp.Or(sp.Addrs(packet.Src, own), sp.Addrs(packet.Dst, own)))
+				packets = sp.Minus(crossing, sp.Or(sp.Addrs(packet.Src, own), sp.Addrs(packet.Dst, own)))
 			}
-			if route.Routers != nil {
-				route.Decision = r.by(route, "", "")
-				out = append(out, route)
-			}
+			add(packets, role)
 		}
 	}
 	return out
@@ -573,15 +569,11 @@ func (r *Reach) expected(p Party, iface, peer packet.Field) packet.Set {
 	if names == nil {
 		return packet.All
 	}
-	near, far := packet.Empty, sp.Interfaces(iface, names...)
-	for _, seg := range r.pol.Segments() {
-		if on := p.Hosts[0].On(seg.Name, seg.Addrs); on != nil { // alike for all of them
-			attached := sp.Addrs(peer, seg.Addrs)
-			near = sp.Or(near, sp.And(attached, sp.Interfaces(iface, on...)))
-			far = sp.Minus(far, attached)
-		}
+	set := packet.Empty
+	for _, name := range names {
+		set = sp.Or(set, sp.And(sp.Interfaces(iface, name), r.expectedBy(p.Hosts[0], name, peer))) // alike for all of them
 	}
-	return sp.Or(near, far)
+	return set
 }
 
 // OnSegment is the packets that stay on a segment: between addresses in it, over

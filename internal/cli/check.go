@@ -107,14 +107,14 @@ func (a *app) published(ctx context.Context) ([]check.Source, error) {
 		return nil, fmt.Errorf("say what the policy was before the change, with --before DIR, or name the service: %w", err)
 	}
 	all, err := svc.Revisions(ctx)
-	if err != nil || len(all.Revisions) == 0 {
+	if err != nil {
 		return nil, err
 	}
-	newest := all.Revisions[0].Number
-	for _, r := range all.Revisions {
-		newest = max(newest, r.Number)
+	newest := slices.IndexFunc(all.Revisions, func(r api.Revision) bool { return r.Published })
+	if newest < 0 {
+		return nil, nil
 	}
-	revision, err := svc.Revision(ctx, newest)
+	revision, err := svc.Revision(ctx, all.Revisions[newest].Number)
 	return revision.Files, err
 }
 

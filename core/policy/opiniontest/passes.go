@@ -256,38 +256,34 @@ func (o *Opinion) routed(p packet.Packet, always bool, counted func(Answer) bool
 		if len(r.Through) == 0 || !slices.ContainsFunc(parts(r), goes) || !slices.ContainsFunc(r.Services, place{Opinion: o, p: p}.speaks) {
 			continue
 		}
-		for _, role := range r.Through {
-			var by []bool
-			for _, h := range o.fleet.Hosts {
-				if h.HasRole(role.Name) {
-					q := p
-					q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
-					by = append(by, counted(o.Of(h, q, !always)))
-				}
-			}
-			if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {
-				return false
-			}
+		if !o.letsOn(r.Through, p, always, counted, false) {
+			return false
 		}
 	}
 	for _, j := range o.joins {
-		if !o.joined(j, p) {
-			continue
+		if o.joined(j, p) && !o.letsOn(j.Through, p, always, counted, true) {
+			return false
 		}
-		for _, role := range j.Through {
-			var by []bool
-			routers := slices.DeleteFunc(slices.Clone(o.fleet.Hosts), func(h *fleet.Host) bool { return !h.HasRole(role.Name) })
-			for _, h := range routers {
-				if len(routers) == 1 && (h.Addresses().Contains(p.Src) || h.Addresses().Contains(p.Dst)) {
-					continue
-				}
-				q := p
-				q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
-				by = append(by, counted(o.Of(h, q, !always)))
+	}
+	return true
+}
+
+// letsOn says that the hosts of each of some roles let a packet on: all of them, or one of each. A
+// router that stands alone does not forward what is its own, if that is to count.
+func (o *Opinion) letsOn(roles []fence.Ident, p packet.Packet, always bool, counted func(Answer) bool, own bool) bool {
+	for _, role := range roles {
+		var by []bool
+		routers := slices.DeleteFunc(slices.Clone(o.fleet.Hosts), func(h *fleet.Host) bool { return !h.HasRole(role.Name) })
+		for _, h := range routers {
+			if own && len(routers) == 1 && (h.Addresses().Contains(p.Src) || h.Addresses().Contains(p.Dst)) {
+				continue
 			}
-			if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {
-				return false
-			}
+			q := p
+			q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
+			by = append(by, counted(o.Of(h, q, !always)))
+		}
+		if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {
+			return false
 		}
 	}
 	return true
