@@ -446,20 +446,10 @@ func TestConnectionsThatWouldBeCut(t *testing.T) {
 	}))
 }
 
-// watchdogs are the processes that watch changes now.
-func watchdogs(t *testing.T) (pids []int) {
-	self, err := os.Executable()
-	require.NoError(t, err)
-	all, err := filepath.Glob("/proc/[0-9]*")
-	require.NoError(t, err)
-	for _, dir := range all {
-		exe, _ := os.Readlink(dir + "/exe")
-		line, _ := os.ReadFile(dir + "/cmdline")
-		if pid, err := strconv.Atoi(filepath.Base(dir)); err == nil && exe == self && strings.Contains(string(line), "\x00watchdog\x00") {
-			pids = append(pids, pid)
-		}
-	}
-	return pids
+// watchdogs are the processes that watch the machine's changes now.
+func (m *machine) watchdogs() []int {
+	first, standby := m.watching()
+	return append(first, standby...)
 }
 
 // TestPowerLoss while a change waits for its keep: what was kept is in force afterwards.
@@ -475,7 +465,7 @@ func TestPowerLoss(t *testing.T) {
 	}
 	boot()
 	off := func() { // and on again, with a kernel that has no rules
-		for _, pid := range watchdogs(t) {
+		for _, pid := range m.watchdogs() {
 			require.NoError(t, syscall.Kill(pid, syscall.SIGKILL))
 		}
 		require.NoError(t, m.ns.Load("flush ruleset\n"))
@@ -513,7 +503,7 @@ func TestTheClockIsNobodysToSet(t *testing.T) {
 	m := newMachine(t)
 	_, err := m.make(wanted(openTo(1000), 3*time.Second))
 	require.NoError(t, err)
-	pids := watchdogs(t)
+	pids := m.watchdogs()
 	require.NotEmpty(t, pids)
 	timers := 0
 	for _, pid := range pids {
