@@ -644,7 +644,7 @@ func (d *demo) playDumps(ctx context.Context) error {
 		if _, err := d.svc.Settle(ctx, name); err != nil {
 			return err
 		}
-		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), InForce: live.OfFile(name, recorded)})
+		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), InForce: live.Sniff(name, recorded)})
 		return err
 	})
 }

@@ -82,7 +82,7 @@ func TestExamples(t *testing.T) {
 			}
 			sp := packet.NewSpace()
 			sp.Since(now)
-			plan := compile.Host(sp, pol, h, now)
+			plan := compile.ForHost(sp, pol, h, now)
 			files, err := forms.Of(h).Write(sp, plan)
 			require.NoError(t, err, h.Name)
 			require.NoError(t, dialect.Prove(forms.Of(h), sp, plan, files), h.Name)

@@ -110,7 +110,7 @@ function WaveCard({ wave, whole }: { wave: Wave; whole: boolean }) {
 function Shown({ wave: w }: { wave: Wave }) {
   const proofs = w.proofs ?? []
   const left = w.left ?? []
-  const untried = w.state === 'done' && !w.held && !w.untried && w.hosts.length > 0
+  const untried = w.state === 'done' && !w.held && !w.skip_probes && w.hosts.length > 0
   if (proofs.length === 0 && left.length === 0 && !untried) return null
   return (
     <div className="grid gap-x-4 border-t border-line px-5 py-3 sm:grid-cols-[7rem_1fr]">

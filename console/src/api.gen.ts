@@ -1024,6 +1024,21 @@ export interface components {
             /** @description why it is paused, went back or failed */
             why?: string;
         };
+        HostFacts: {
+            /** @description what is loaded when the host starts */
+            boot?: components["schemas"]["Boot"];
+            /** @description but for loopback, with the addresses that others can reach */
+            interfaces?: components["schemas"]["SeenInterface"][];
+            listeners?: components["schemas"]["Listener"][];
+            /** @description the families that the host forwards */
+            routes_for?: string[];
+            /** @description services of its own that run, by their units */
+            runs?: string[];
+            /** @description what could not be told, and why */
+            untold?: {
+                [key: string]: string;
+            };
+        };
         HostListening: {
             host: string;
             notes: components["schemas"]["Note"][];
@@ -1429,6 +1444,8 @@ export interface components {
             statement: string;
         };
         PublishRequest: {
+            /** @description codes of checks whose errors do not stop this publication; a policy that cannot be read is refused all the same */
+            accept?: string[];
             /**
              * Format: int64
              * @description refuse if another revision than this is published; 0 is none
@@ -1436,8 +1453,6 @@ export interface components {
             after?: number;
             /** @description all files of the policy */
             files: components["schemas"]["Source"][] | null;
-            /** @description codes of checks; a policy that cannot be read is refused all the same */
-            in_spite_of?: string[];
             /** @description tell what would be said of it, and publish nothing */
             preview?: boolean;
             /** @description the reason, for the history */
@@ -1464,7 +1479,7 @@ export interface components {
             /** @description instead of dumps and names: the hash of those that were reported before, as the answer to that told it */
             same?: string;
             /** @description what listens, which addresses the host has, what is loaded when it starts */
-            surroundings?: components["schemas"]["Surroundings"];
+            surroundings?: components["schemas"]["HostFacts"];
             /** Format: date-time */
             taken_at: string;
             /** @description versions of the kernel and its tools */
@@ -1480,6 +1495,8 @@ export interface components {
             [key: string]: unknown;
         };
         Revision: {
+            /** @description problems that whoever published accepted */
+            accepted?: components["schemas"]["Accepted"][];
             /** @description the name of the token that published it */
             author: string;
             /** @description where one revision is asked for */
@@ -1491,8 +1508,6 @@ export interface components {
              * @description on how many hosts of the fleet it is in force, by their newest reports
              */
             hosts: number;
-            /** @description the problems that did not stand in its way */
-            in_spite_of?: components["schemas"]["Accepted"][];
             /** Format: int64 */
             number: number;
             /** @description it is the newest */
@@ -1617,21 +1632,6 @@ export interface components {
         "Stop-waveRequest": {
             why?: string;
         };
-        Surroundings: {
-            /** @description what is loaded when the host starts */
-            boot?: components["schemas"]["Boot"];
-            /** @description but for loopback, with the addresses that others can reach */
-            interfaces?: components["schemas"]["SeenInterface"][];
-            listeners?: components["schemas"]["Listener"][];
-            /** @description the families that the host forwards */
-            routes_for?: string[];
-            /** @description services of its own that run, by their units */
-            runs?: string[];
-            /** @description what could not be told, and why */
-            untold?: {
-                [key: string]: string;
-            };
-        };
         Task: {
             /** Format: date-time */
             asked: string;
@@ -1646,8 +1646,8 @@ export interface components {
             cut?: boolean;
             /** @enum {string} */
             do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "connections";
-            /** @description even if it cuts off log-ins or the service */
-            even?: boolean;
+            /** @description go on where the change cuts off log-ins or the service */
+            force?: boolean;
             /** @description to settle the ground and the ways in alone */
             ground?: boolean;
             host: string;
@@ -1687,8 +1687,8 @@ export interface components {
              * @enum {string}
              */
             do: "take back" | "put back" | "pause" | "resume" | "report" | "connections";
-            /** @description even if it cuts off log-ins or the service */
-            even?: boolean;
+            /** @description go on where the change cuts off log-ins or the service */
+            force?: boolean;
             why?: string;
             /** @description the length of a pause, or the time for a keep, as 90s or 2h */
             within?: string;
@@ -1732,8 +1732,8 @@ export interface components {
             do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "connections";
             /** Format: date-time */
             done?: string;
-            /** @description even if it cuts off log-ins or the service */
-            even?: boolean;
+            /** @description go on where the change cuts off log-ins or the service */
+            force?: boolean;
             /** @description to settle the ground and the ways in alone */
             ground?: boolean;
             host: string;
@@ -1858,14 +1858,13 @@ export interface components {
             began: string;
             /** @description the name of the token that began it */
             by: string;
-            check?: boolean;
             /** @description how many of its hosts are in which phase */
             counts?: {
                 [key: string]: number;
             };
             /** Format: date-time */
             ended?: string;
-            even?: boolean;
+            force?: boolean;
             /** Format: int64 */
             generation: number;
             /**
@@ -1878,6 +1877,7 @@ export interface components {
             left?: string[];
             /** Format: int64 */
             number: number;
+            pause_between?: boolean;
             /** @description what shows of each statement that came, went or changed that it is so */
             proofs?: components["schemas"]["Proof"][];
             /** Format: int64 */
@@ -1887,6 +1887,8 @@ export interface components {
              * @description how often those were tried
              */
             rounds?: number;
+            /** @description what the policy expects is not tried after each step */
+            skip_probes?: boolean;
             /** @enum {string} */
             state: "running" | "waiting" | "done" | "stopped";
             /**
@@ -1903,8 +1905,6 @@ export interface components {
             stopped?: string;
             /** @description connections that are tried after this step, since the policy expects something of them */
             trials?: components["schemas"]["Trial"][];
-            /** @description what the policy expects is not tried after each step */
-            untried?: boolean;
             why?: string;
             within: string;
         };
@@ -1959,12 +1959,12 @@ export interface components {
             why?: string;
         };
         WaveRequest: {
-            /** @description wait after each step until somebody says to go on */
-            check?: boolean;
-            /** @description even if it cuts off log-ins or the service */
-            even?: boolean;
+            /** @description go on where the change cuts off log-ins or the service */
+            force?: boolean;
             /** @description these alone; hosts or roles */
             hosts?: string[];
+            /** @description wait after each step until somebody says to go on */
+            pause_between?: boolean;
             /**
              * Format: int64
              * @description with the fleet it was last published with; 0 is what is published
@@ -1973,7 +1973,7 @@ export interface components {
             /** @description how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all */
             sizes?: string[];
             /** @description do not try after each step what the policy expects */
-            untried?: boolean;
+            skip_probes?: boolean;
             why?: string;
             /** @description the time for a host's keep, as 90s; a minute if not said */
             within?: string;

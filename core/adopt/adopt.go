@@ -22,9 +22,9 @@ import (
 
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -36,7 +36,7 @@ const Bound = 12_000_000
 type Host struct {
 	Name string
 	// Read gives what it has in force. The error is about the text of its dumps.
-	Read func(sp *packet.Space) (*dialect.Ruleset, error)
+	Read func(sp *packet.Space) (*kernel.Ruleset, error)
 }
 
 // Result is a first policy.
@@ -72,7 +72,7 @@ func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, err
 	}
 	// What comes from a local segment's addresses by another way is dropped everywhere before all else.
 	forged := make([]map[string][]netip.Prefix, len(hosts))
-	err = every(w.fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) {
+	err = every(w.fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *kernel.Ruleset) {
 		forged[i] = w.refusesForged(sp, h, rs)
 	})
 	if err != nil {
@@ -84,8 +84,8 @@ func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, err
 		return nil, err
 	}
 	w.sketches = make([]*sketch, len(hosts))
-	err = every(w.fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) {
-		w.sketches[i] = take(sp, compile.Host(sp, bare, h, now), rs)
+	err = every(w.fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *kernel.Ruleset) {
+		w.sketches[i] = take(sp, compile.ForHost(sp, bare, h, now), rs)
 	})
 	if err != nil {
 		return nil, err
@@ -104,14 +104,14 @@ func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, err
 }
 
 // read is what a host has in force; where its routes are not told, they are as its addresses say.
-func read(sp *packet.Space, of Host, h *fleet.Host) (*dialect.Ruleset, error) {
+func read(sp *packet.Space, of Host, h *fleet.Host) (*kernel.Ruleset, error) {
 	rs, err := of.Read(sp)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", of.Name, err)
 	}
 	if rs.Routes == nil {
 		known := *rs
-		known.Routes = dialect.RoutesOf(h)
+		known.Routes = kernel.RoutesOf(h)
 		rs = &known
 	}
 	return rs, nil
@@ -119,7 +119,7 @@ func read(sp *packet.Space, of Host, h *fleet.Host) (*dialect.Ruleset, error) {
 
 // every does something with what each host has in force, on all processors at once and each
 // in a Space of its own. The error is the first one's.
-func every(fl *fleet.Fleet, hosts []Host, now int64, do func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset)) error {
+func every(fl *fleet.Fleet, hosts []Host, now int64, do func(i int, sp *packet.Space, h *fleet.Host, rs *kernel.Ruleset)) error {
 	errs := make([]error, len(hosts))
 	var all sync.WaitGroup
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
@@ -127,7 +127,7 @@ func every(fl *fleet.Fleet, hosts []Host, now int64, do func(i int, sp *packet.S
 		all.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			tangled := packet.Untangled(func() {
+			tangled := packet.Try(func() {
 				sp := packet.NewSpace()
 				sp.Bound(Bound)
 				sp.Since(now)
@@ -187,8 +187,8 @@ func resolve(text string, fl *fleet.Fleet) (*policy.Policy, error) {
 func compared(pol *policy.Policy, hosts []Host, now int64) ([]Left, error) {
 	names := compare.NamesOf(pol)
 	results := make([]*compare.Result, len(hosts))
-	err := every(pol.Fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) {
-		results[i] = compare.Drift(sp, names, compile.Host(sp, pol, h, now), rs)
+	err := every(pol.Fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *kernel.Ruleset) {
+		results[i] = compare.Drift(sp, names, compile.ForHost(sp, pol, h, now), rs)
 	})
 	if err != nil {
 		return nil, err

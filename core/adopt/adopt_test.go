@@ -14,10 +14,10 @@ import (
 
 	"yellowfence.example/yfence/core/adopt"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -31,8 +31,8 @@ func settled(pol *policy.Policy) (hosts []adopt.Host) {
 		if h.Dialect == fleet.NoFilter {
 			continue
 		}
-		hosts = append(hosts, adopt.Host{Name: h.Name, Read: func(sp *packet.Space) (*dialect.Ruleset, error) {
-			return forms.Of(h).Rules(sp, compile.Host(sp, pol, h, now)), nil
+		hosts = append(hosts, adopt.Host{Name: h.Name, Read: func(sp *packet.Space) (*kernel.Ruleset, error) {
+			return forms.Of(h).Rules(sp, compile.ForHost(sp, pol, h, now)), nil
 		}})
 	}
 	return hosts
@@ -146,7 +146,7 @@ func TestWildPoliciesComeBack(t *testing.T) {
 // TestRefusals.
 func TestRefusals(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
-	broken := adopt.Host{Name: "jump-01", Read: func(*packet.Space) (*dialect.Ruleset, error) { return nil, errors.New("line 3: it ends there") }}
+	broken := adopt.Host{Name: "jump-01", Read: func(*packet.Space) (*kernel.Ruleset, error) { return nil, errors.New("line 3: it ends there") }}
 	for want, hosts := range map[string][]adopt.Host{
 		`the fleet has no host "gone-01"`:      {{Name: "gone-01"}},
 		"the dumps of jump-01 are given twice": {broken, broken},

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/adopt"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -46,7 +46,7 @@ func BenchmarkAdopt(b *testing.B) {
 	}
 	var all []adopt.Host
 	for i, h := range fl.Hosts {
-		all = append(all, adopt.Host{Name: h.Name, Read: func(sp *packet.Space) (*dialect.Ruleset, error) {
+		all = append(all, adopt.Host{Name: h.Name, Read: func(sp *packet.Space) (*kernel.Ruleset, error) {
 			return nft.ReadText(sp, "dump", []byte(dumps[i%kinds]), &nft.Names{})
 		}})
 	}

@@ -8,8 +8,8 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -88,7 +88,7 @@ func (w *writer) segmentOf(h *fleet.Host, iface string) string {
 
 // refusesForged tells of the segments that a host is on the widest prefixes around theirs
 // from which it drops all that comes by another interface: nil where it does not.
-func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *dialect.Ruleset) map[string][]netip.Prefix {
+func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *kernel.Ruleset) map[string][]netip.Prefix {
 	drops := sp.Certain(sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Drop }))
 	out := map[string][]netip.Prefix{}
 	for _, s := range w.segments {

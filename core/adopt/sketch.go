@@ -9,8 +9,8 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -55,7 +55,7 @@ var ways = []way{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIf
 type taker struct {
 	sp       *packet.Space
 	bare     *compile.Plan
-	deciders []dialect.Decider
+	deciders []kernel.Decider
 	d        packet.Decision // attributed, while nothing is exceeded
 	*sketch
 
@@ -79,17 +79,17 @@ type view struct {
 
 // doing is what one rule, or a chain's policy, decides of the fresh.
 type doing struct {
-	by      dialect.Decider
+	by      kernel.Decider
 	packets packet.Set
 }
 
 // take takes apart what a host has in force. bare is the host's plan of a policy that
 // says nothing, which has the ground.
-func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
+func take(sp *packet.Space, bare *compile.Plan, rs *kernel.Ruleset) *sketch {
 	t := &taker{sp: sp, bare: bare, sketch: &sketch{host: bare.Host, ground: map[string]bool{}}}
 	rated := rs.Decision(sp)
 	t.d, t.deciders = rs.Attributed(sp)
-	t.d = sp.WithRoom(t.d)
+	t.d = sp.WithinLimits(t.d)
 	where := func(d packet.Decision, verdict packet.Verdict) packet.Set {
 		return sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == verdict })
 	}
@@ -100,7 +100,7 @@ func take(sp *packet.Space, bare *compile.Plan, rs *dialect.Ruleset) *sketch {
 	t.logged = sp.Where(t.d, func(o packet.Outcome) bool { return o.Logged })
 	t.logs = sp.Where(rated, func(o packet.Outcome) bool { return o.Logged })
 	present := packet.All // what is so for a time only is taken as it is now
-	if turns := sp.Turns(rated); len(turns) > 0 {
+	if turns := sp.ChangeTimes(rated); len(turns) > 0 {
 		present = sp.Before(turns[0])
 	}
 	var views []*view
@@ -147,7 +147,7 @@ func (t *taker) agree() {
 func (t *taker) look(w way, present packet.Set) *view {
 	sp := t.sp
 	v := &view{way: w, parts: map[string]packet.Set{}}
-	v.fresh = sp.AndAll(sp.WellFormed(), present, sp.Value(packet.Hook, w.hook), sp.Value(packet.State, packet.New), sp.Usual())
+	v.fresh = sp.AndAll(sp.WellFormed(), present, sp.Value(packet.Hook, w.hook), sp.Value(packet.State, packet.New), sp.Typical())
 	for _, f := range []packet.Field{packet.InIface, packet.OutIface} {
 		v.fresh = sp.Minus(v.fresh, sp.Interfaces(f, "lo"))
 	}
@@ -165,7 +165,7 @@ func (t *taker) look(w way, present packet.Set) *view {
 	each("ground", func(name string, match packet.Set) {
 		part := sp.Minus(sp.And(sp.WellFormed(), match), v.forged)
 		if slices.Contains(sayable, name) { // what is invalid is refused before
-			part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Usual())
+			part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Typical())
 		}
 		t.weigh(w.direction, name, part)
 		switch fresh := sp.And(part, v.fresh); {
@@ -327,7 +327,7 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 	for i, free := range frees {
 		set := sp.Simplify(does, sp.Minus(all, free))
 		for _, fields := range dropped {
-			if wider := sp.Forget(set, fields...); wider != set && sp.Within(sp.And(wider, all), sp.Or(does, free)) {
+			if wider := sp.Exists(set, fields...); wider != set && sp.Within(sp.And(wider, all), sp.Or(does, free)) {
 				set = wider
 			}
 		}
@@ -420,12 +420,12 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 	w := ways[slices.IndexFunc(ways, func(w way) bool { return w.hook == hook })]
 	keep := slices.Clone(fields)
 	if as.part != "" {
-		set = sp.Forget(set, packet.State)
+		set = sp.Exists(set, packet.State)
 	}
 	if set == packet.Empty {
 		return nil, 0
 	}
-	boxes, whole := sp.Boxes(sp.Keep(sp.Forget(set, packet.Hook), keep...), mostPieces)
+	boxes, whole := sp.Boxes(sp.ProjectOnto(sp.Exists(set, packet.Hook), keep...), mostPieces)
 	if !whole {
 		lost++
 	}

@@ -10,9 +10,9 @@ import (
 	"sync"
 
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
@@ -94,7 +94,7 @@ func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fenc
 // spoken is the packets of a question but for addresses and interfaces.
 func (a *asked) spoken(r *reach.Reach) packet.Set {
 	sp, q := a.sp, a.q
-	s := sp.AndAll(r.Services(a.terms), sp.Usual(), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)), sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
+	s := sp.AndAll(r.Services(a.terms), sp.Typical(), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)), sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
 	if q.SrcPort != nil {
 		s = sp.And(s, sp.Range(packet.SrcPort, q.SrcPort.Lo, q.SrcPort.Hi))
 	}
@@ -164,7 +164,7 @@ func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (answer *Answer, problems []fence.Problem, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	err = packet.Untangled(func() {
+	err = packet.Try(func() {
 		k.fresh(now)
 		if b.Edges > 0 {
 			k.sp.Bound(k.sp.Size() + b.Edges)
@@ -309,7 +309,7 @@ func itself(from, to reach.Party) bool {
 // count adds what becomes of packets to what is known.
 func (a *asked) count(d packet.Decision, here packet.Set) {
 	sp := a.sp
-	d = sp.WithRoom(d)
+	d = sp.WithinLimits(d)
 	left := here
 	for _, v := range verdicts {
 		where := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == v })
@@ -336,7 +336,7 @@ func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here p
 func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d packet.Decision, here packet.Set) {
 	part := a.sp.Only(d, here)
 	would, on := r.Tried(p, dir)
-	for _, o := range a.sp.Outcomes(a.sp.WithRoom(part)) {
+	for _, o := range a.sp.Outcomes(a.sp.WithinLimits(part)) {
 		by, ok := r.Decider(o.By)
 		if !ok {
 			continue
@@ -472,9 +472,9 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 	sp := a.sp
 	e := Example{Verdict: verdict}
 	said := func(set packet.Set) string {
-		shown := sp.Forget(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time}, packet.MarkFields...)...)
+		shown := sp.Exists(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time}, packet.MarkFields...)...)
 		if !a.dumped { // else they follow from the addresses
-			shown = sp.Forget(shown, packet.InIface, packet.OutIface)
+			shown = sp.Exists(shown, packet.InIface, packet.OutIface)
 		}
 		return a.names.Traffic(sp, shown, packet.Through)
 	}
@@ -484,18 +484,18 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 			e.Traffic = easier
 		}
 	}
-	taste := packet.Taste{}
+	taste := packet.Preferences{}
 	for field, side := range map[packet.Field]policy.Side{packet.Src: a.from, packet.Dst: a.to} {
 		for _, h := range side.Hosts {
 			for _, i := range h.Interfaces {
 				for _, p := range i.Addresses {
-					taste.Likes(field, p.Addr())
+					taste.Prefer(field, p.Addr())
 				}
 			}
 		}
 		for _, run := range side.Outside().Ranges() {
 			if next := run.From().Next(); run.Contains(next) && !run.From().IsUnspecified() {
-				taste.Likes(field, next)
+				taste.Prefer(field, next)
 			}
 		}
 	}
@@ -510,7 +510,7 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 			if hook == packet.Out {
 				other = packet.InIface
 			}
-			seen = sp.And(sp.Forget(seen, other), sp.Interfaces(other, ""))
+			seen = sp.And(sp.Exists(seen, other), sp.Interfaces(other, ""))
 		}
 		if p, ok := sp.Example(seen, taste); ok {
 			e.Packet = p
@@ -523,7 +523,7 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 // Dump answers by what one kernel has in force. Where the question says no direction it is what
 // the host's routes say, and in where they are not known. Names are those of pol, which may be
 // a policy of nothing.
-func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Question, now int64) (*Answer, []fence.Problem) {
+func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Question, now int64) (*Answer, []fence.Problem) {
 	sp.Since(now)
 	a, problems := resolve(sp, pol, compare.NamesOf(pol), q, now)
 	if problems != nil {
@@ -557,7 +557,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 	d, deciders := rs.Attributed(sp)
 	for hook, here := range ways {
 		part := sp.Only(d, here)
-		for _, o := range sp.Outcomes(sp.WithRoom(sp.Only(d, sp.And(here, sp.Minus(here, a.unsure))))) {
+		for _, o := range sp.Outcomes(sp.WithinLimits(sp.Only(d, sp.And(here, sp.Minus(here, a.unsure))))) {
 			by := deciders[max(o.By-1, 0)]
 			s := Step{Verdict: o.Verdict.String(), By: by.Text(), At: by.At()}
 			if o.Verdict == packet.Admit {
@@ -575,7 +575,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *dialect.Ruleset, q *fence.Qu
 // ways are the directions in which a question's packets cross a host, by hook: the one that it
 // says, else what the host's routes say. What is for the host comes in, what is from it goes
 // out, and the rest is forwarded, by the interface that leads there.
-func (a *asked) ways(routes *dialect.Routes) (ways []packet.Set, assumed string) {
+func (a *asked) ways(routes *kernel.Routes) (ways []packet.Set, assumed string) {
 	sp, q := a.sp, a.q
 	ways = make([]packet.Set, len(packet.HookNames))
 	if q.Direction != "" {

@@ -217,7 +217,7 @@ func fate(pol *policy.Policy, p packet.Packet) string {
 		if p.Hook != packet.In || !h.Addresses().Contains(p.Src) {
 			continue
 		}
-		d := compile.Host(sp, pol, h, now).Decision(sp)
+		d := compile.ForHost(sp, pol, h, now).Decision(sp)
 		var refused string
 		for _, i := range h.Interfaces {
 			out := p
@@ -235,7 +235,7 @@ func fate(pol *policy.Policy, p packet.Packet) string {
 	}
 	for _, h := range pol.Fleet.Hosts {
 		if h.Addresses().Contains(p.Dst) {
-			return sp.Outcome(compile.Host(sp, pol, h, now).Decision(sp), p).Verdict.String()
+			return sp.Outcome(compile.ForHost(sp, pol, h, now).Decision(sp), p).Verdict.String()
 		}
 	}
 	return ""

@@ -225,7 +225,7 @@ func (p *pass) plan(h *fleet.Host) *compile.Plan {
 	if p.plans[h] == nil {
 		class := compile.Class(p.pol, h, p.alone)
 		if p.classes[class] == nil {
-			p.classes[class] = compile.Host(p.sp, p.pol, h, p.now)
+			p.classes[class] = compile.ForHost(p.sp, p.pol, h, p.now)
 		}
 		p.plans[h] = p.classes[class]
 	}
@@ -265,7 +265,7 @@ func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fen
 // PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
 // work was to end.
 func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []fence.Problem, err error) {
-	err = packet.Untangled(func() { pol, problems, _ = run(b, sources, fl, now) })
+	err = packet.Try(func() { pol, problems, _ = run(b, sources, fl, now) })
 	return pol, problems, err
 }
 
@@ -284,7 +284,7 @@ type Acceptance struct {
 // problems; nothing where it has errors that are there before any check.
 func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, problems []fence.Problem, err error) {
 	all = []Acceptance{}
-	err = packet.Untangled(func() {
+	err = packet.Try(func() {
 		var p *pass
 		if _, problems, p = run(b, sources, fl, now); p == nil {
 			return

@@ -180,16 +180,16 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	if !b.Ours() || how != "passes" && a.Ours() && x.refusedBy(d, set, policy.Outbound) {
 		hook, other = packet.Out, packet.InIface
 	}
-	seen := sp.AndAll(sp.Forget(set, other), sp.Value(packet.Hook, hook), sp.Interfaces(other, ""))
+	seen := sp.AndAll(sp.Exists(set, other), sp.Value(packet.Hook, hook), sp.Interfaces(other, ""))
 	if !a.Ours() && !b.Ours() { // a router sees it
-		seen = sp.AndAll(sp.Forget(sp.Forget(set, packet.InIface), packet.OutIface), sp.Value(packet.Hook, packet.Through))
+		seen = sp.AndAll(sp.Exists(sp.Exists(set, packet.InIface), packet.OutIface), sp.Value(packet.Hook, packet.Through))
 	}
-	taste := packet.Taste{}
+	taste := packet.Preferences{}
 	for field, party := range map[packet.Field]reach.Party{packet.Src: a, packet.Dst: b} {
 		for _, h := range party.Hosts {
 			for _, i := range h.Interfaces {
 				for _, addr := range i.Addresses {
-					taste.Likes(field, addr.Addr())
+					taste.Prefer(field, addr.Addr())
 				}
 			}
 		}

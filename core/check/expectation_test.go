@@ -252,7 +252,7 @@ func (w *world) passes(p packet.Packet, room bool) (passes, byGround bool) {
 		if end.host == nil {
 			continue
 		}
-		plan := compile.Host(w.sp, w.pol, end.host, now)
+		plan := compile.ForHost(w.sp, w.pol, end.host, now)
 		d, deciders := plan.Attributed(w.sp)
 		some := false
 		for _, i := range end.host.Interfaces {
@@ -269,9 +269,9 @@ func (w *world) passes(p packet.Packet, room bool) (passes, byGround bool) {
 			here := w.sp.Exactly(q)
 			for _, b := range packet.Buckets(w.sp, d) {
 				if room {
-					here = w.sp.And(here, w.sp.Room(b))
+					here = w.sp.And(here, w.sp.HasToken(b))
 				} else {
-					here = w.sp.Minus(here, w.sp.Room(b))
+					here = w.sp.Minus(here, w.sp.HasToken(b))
 				}
 			}
 			o := w.sp.Outcomes(w.sp.Only(d, here))[0]

@@ -68,12 +68,12 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		if refused == packet.Empty {
 			continue
 		}
-		taste := packet.Taste{}
+		taste := packet.Preferences{}
 		here, ends := map[policy.Direction]packet.Field{policy.Inbound: packet.Dst, policy.Outbound: packet.Src}[dir]
 		for _, i := range h.Interfaces {
 			for _, a := range i.Addresses {
 				if ends {
-					taste.Likes(here, a.Addr())
+					taste.Prefer(here, a.Addr())
 				}
 			}
 			taste.LikesInterfaces(packet.InIface, i.Name)

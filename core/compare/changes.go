@@ -93,7 +93,7 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 		class := compile.Class(from, old, aloneBefore) + "\n" + compile.Class(to, h, aloneAfter)
 		p := plans[class]
 		if p == nil {
-			p = &pair{compile.Host(sp, from, old, now), compile.Host(sp, to, h, now)}
+			p = &pair{compile.ForHost(sp, from, old, now), compile.ForHost(sp, to, h, now)}
 			plans[class] = p
 			order = append(order, p)
 		}
@@ -180,9 +180,9 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 	}
 	wasBy, wasDeciders := before.Attributed(sp)
 	isBy, isDeciders := after.Attributed(sp)
-	wasBy, isBy = sp.WithRoom(wasBy), sp.WithRoom(isBy)
+	wasBy, isBy = sp.WithinLimits(wasBy), sp.WithinLimits(isBy)
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
-	did, does := sp.Where(sp.WithRoom(was), admitted), sp.Where(sp.WithRoom(is), admitted)
+	did, does := sp.Where(sp.WithinLimits(was), admitted), sp.Where(sp.WithinLimits(is), admitted)
 	opened, shut := sp.And(sp.Minus(does, did), sp.WellFormed()), sp.Minus(did, does)
 	altered := sp.Minus(sp.AnyRoom(sp.Differ(was, is)), sp.Or(opened, shut))
 	mention := c.mention(before, after)
@@ -207,7 +207,7 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 // mention is what a sentence is about where it can be: new packets with honest
 // sources, not over loopback.
 func (c *changing) mention(plans ...*compile.Plan) packet.Set {
-	s := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Usual())
+	s := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Typical())
 	for _, p := range plans {
 		for _, chain := range p.Chains {
 			for _, r := range chain.Rules {
@@ -274,7 +274,7 @@ func (c *changing) add(kind Kind, direction int, set, mention packet.Set, from, 
 // (2), with how many peers there are.
 func (c *changing) width(set packet.Set, peer packet.Field) (width int, peers *big.Int) {
 	sp := c.sp
-	all := sp.Keep(set, packet.Family, peer)
+	all := sp.ProjectOnto(set, packet.Family, peer)
 	peers = new(big.Int)
 	for family, most := range []uint{packet.IPv4: 31, packet.IPv6: 100} {
 		n := sp.Count(sp.And(all, sp.Value(packet.Family, family)), packet.Family, peer)
@@ -306,7 +306,7 @@ func (c *changing) example(set packet.Set, direction int, h *fleet.Host) packet.
 	if direction == packet.Out {
 		here, iface = packet.Src, packet.OutIface
 	}
-	taste := packet.Taste{}
+	taste := packet.Preferences{}
 	var own []netip.Addr
 	for _, i := range h.Interfaces {
 		taste.LikesInterfaces(iface, i.Name)
@@ -314,7 +314,7 @@ func (c *changing) example(set packet.Set, direction int, h *fleet.Host) packet.
 			own = append(own, p.Addr())
 		}
 	}
-	taste.Likes(here, own...)
+	taste.Prefer(here, own...)
 	for _, i := range h.Interfaces { // by an interface of the host's, to the address it has there
 		for _, p := range i.Addresses {
 			var b netipx.IPSetBuilder

@@ -104,15 +104,15 @@ func TestChangesAgreeWithPackets(t *testing.T) {
 		kinds := map[string]bool{}
 		for _, f := range changes.Changes {
 			for _, name := range f.Hosts {
-				was := sp.Outcome(compile.Host(sp, before, before.Fleet.Host(name), now).Decision(sp), f.Packet)
-				is := sp.Outcome(compile.Host(sp, after, after.Fleet.Host(name), now).Decision(sp), f.Packet)
+				was := sp.Outcome(compile.ForHost(sp, before, before.Fleet.Host(name), now).Decision(sp), f.Packet)
+				is := sp.Outcome(compile.ForHost(sp, after, after.Fleet.Host(name), now).Decision(sp), f.Packet)
 				opened, shut := is.Verdict == packet.Admit && was.Verdict != packet.Admit, was.Verdict == packet.Admit && is.Verdict != packet.Admit
 				require.Equal(t, []bool{f.Kind == compare.Opened, f.Kind == compare.Shut}, []bool{opened, shut}, "seed %d: %s\n%s\n%s", seed, f.Sentence, f.Packet, text)
 				kinds[name] = true
 			}
 		}
 		for _, h := range before.Fleet.Hosts {
-			a, b := compile.Host(sp, before, h, now).Decision(sp), compile.Host(sp, after, after.Fleet.Host(h.Name), now).Decision(sp)
+			a, b := compile.ForHost(sp, before, h, now).Decision(sp), compile.ForHost(sp, after, after.Fleet.Host(h.Name), now).Decision(sp)
 			require.Equal(t, a != b, kinds[h.Name], "seed %d: %s\n%s", seed, h.Name, text)
 			if a != b {
 				differ++

@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -89,18 +90,18 @@ func (r *Result) State() string {
 	return "in step"
 }
 
-// Tangled is what can be told of a host whose rules are too tangled to be held as
+// TooComplex is what can be told of a host whose rules are too tangled to be held as
 // a whole: what becomes of new connections to the services that are tried first
 // (policy.Sensitive), from a port as clients have one to the host's own addresses.
 // The rest of it is Unread, for the reason given. It takes a Space of its own, into
 // which the rules were read again.
-func Tangled(sp *packet.Space, names *Names, stages []Stage, live *dialect.Ruleset, why error) *Result {
+func TooComplex(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset, why error) *Result {
 	plan := stages[len(stages)-1].Plan
 	first := packet.Empty
 	for _, s := range policy.Sensitive {
 		first = sp.Or(first, sp.And(sp.Value(packet.Protocol, s.Protocol), sp.Value(packet.DstPort, s.Port)))
 	}
-	about := sp.AndAll(first, sp.Value(packet.State, packet.New), sp.Usual(), sp.Value(packet.Hook, packet.In), sp.Value(packet.SrcPort, 50000),
+	about := sp.AndAll(first, sp.Value(packet.State, packet.New), sp.Typical(), sp.Value(packet.Hook, packet.In), sp.Value(packet.SrcPort, 50000),
 		sp.Addrs(packet.Dst, plan.Host.Addresses()), sp.Not(sp.Interfaces(packet.InIface, "lo")), sp.WellFormed())
 	res := driftAbout(sp, names, stages, live, about)
 	res.Findings = slices.DeleteFunc(res.Findings, func(f Finding) bool { return f.Kind == Cosmetic })
@@ -111,7 +112,7 @@ func Tangled(sp *packet.Space, names *Names, stages []Stage, live *dialect.Rules
 // Drift compares what a host's kernel has in force with what its plan means. A
 // rule that admits so much and no more is held against what it admits while it
 // is not exceeded; what it does with the rest, and at which rate, is told apart.
-func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Ruleset) *Result {
+func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *kernel.Ruleset) *Result {
 	return DriftSince(sp, names, []Stage{{Plan: plan}}, live)
 }
 
@@ -119,7 +120,7 @@ func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *dialect.Rul
 // of the same rate, for the same packets, wherever it stands.
 func alike(sp *packet.Space, meant, done packet.Decision) packet.Decision {
 	decides := func(d packet.Decision, b packet.Bucket) packet.Set { // what fares otherwise without a token
-		return sp.AnyRoom(sp.Differ(sp.Given(d, b, true), sp.Given(d, b, false)))
+		return sp.AnyRoom(sp.Differ(sp.AssumeToken(d, b, true), sp.AssumeToken(d, b, false)))
 	}
 	ours, theirs := packet.Buckets(sp, meant), packet.Buckets(sp, done)
 	for _, b := range theirs {
@@ -132,14 +133,14 @@ func alike(sp *packet.Space, meant, done packet.Decision) packet.Decision {
 		if at < 0 {
 			continue
 		}
-		done = sp.Choose(sp.Room(ours[at]), sp.Given(done, b, true), sp.Given(done, b, false))
+		done = sp.Choose(sp.HasToken(ours[at]), sp.AssumeToken(done, b, true), sp.AssumeToken(done, b, false))
 		ours = slices.Delete(slices.Clone(ours), at, at+1)
 	}
 	return done
 }
 
 // driftAbout is DriftSince for some packets.
-func driftAbout(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Ruleset, about packet.Set) *Result {
+func driftAbout(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Ruleset, about packet.Set) *Result {
 	c, res := compared(sp, names, stages, whole, about)
 	if c != nil {
 		res.Findings = c.findings()
@@ -149,11 +150,11 @@ func driftAbout(sp *packet.Space, names *Names, stages []Stage, whole *dialect.R
 
 // compared is a comparison of which nothing is said yet, and what is known without it; nil
 // where nothing differs in meaning.
-func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Ruleset, about packet.Set) (*comparison, *Result) {
+func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Ruleset, about packet.Set) (*comparison, *Result) {
 	plan := stages[len(stages)-1].Plan
 	if whole.Routes == nil { // nobody told them: what the fleet says of its addresses will do
 		known := *whole
-		known.Routes = dialect.RoutesOf(plan.Host)
+		known.Routes = kernel.RoutesOf(plan.Host)
 		whole = &known
 	}
 	res, live, form := &Result{Bare: whole.Bare()}, whole, forms.Of(plan.Host)
@@ -162,7 +163,7 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 	}
 	meant, done := plan.Decision(sp), live.Decision(sp)
 	done = alike(sp, meant, done)
-	if turns := slices.Concat(sp.Turns(meant), sp.Turns(done)); len(turns) > 0 {
+	if turns := slices.Concat(sp.ChangeTimes(meant), sp.ChangeTimes(done)); len(turns) > 0 {
 		slices.Sort(turns)
 		res.Until = turns[0]
 	}
@@ -183,8 +184,8 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: "settling " + plan.Host.Name, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
-	c.meant, c.done = sp.WithRoom(c.meant), sp.WithRoom(c.done)
-	intend := func(into map[*dialect.Rule]bool, of *compile.Plan) map[*dialect.Rule]bool {
+	c.meant, c.done = sp.WithinLimits(c.meant), sp.WithinLimits(c.done)
+	intend := func(into map[*kernel.Rule]bool, of *compile.Plan) map[*kernel.Rule]bool {
 		ours := recognised(sp, whole, form.Rules(sp, of))
 		for i, chain := range whole.Chains {
 			for k := range chain.Rules {
@@ -195,13 +196,13 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 		}
 		return into
 	}
-	c.published = intend(map[*dialect.Rule]bool{}, plan)
+	c.published = intend(map[*kernel.Rule]bool{}, plan)
 	c.intended = maps.Clone(c.published)
 	if len(stages) > 1 { // what was asked for nobody put there by hand
 		c.intended = intend(c.intended, stages[0].Plan)
 	}
 	c.unasked = unasked(form, whole)
-	c.changed = map[line]*dialect.Rule{}
+	c.changed = map[line]*kernel.Rule{}
 	for _, chain := range live.Chains {
 		for i := range chain.Rules {
 			if r := &chain.Rules[i]; form.Ours(chain) && r.Comment != "" && !c.intended[r] {
@@ -213,7 +214,7 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *dialect.Rul
 	}
 
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
-	should, does := sp.Where(sp.WithRoom(meant), admitted), sp.Where(sp.WithRoom(done), admitted)
+	should, does := sp.Where(sp.WithinLimits(meant), admitted), sp.Where(sp.WithinLimits(done), admitted)
 	differ := sp.Minus(sp.Differ(meant, done), left)
 	opened := sp.AndAll(sp.Certain(sp.Minus(does, should)), sp.WellFormed(), sp.Not(left))
 	shut := sp.Minus(sp.Certain(sp.Minus(should, does)), left)
@@ -246,30 +247,30 @@ type comparison struct {
 	meantRates  packet.Decision // not attributed, with what exceeds a rate
 	doneRates   packet.Decision
 	meantBy     []compile.Decider
-	doneBy      []dialect.Decider
+	doneBy      []kernel.Decider
 	bothAdmit   packet.Set
-	regions     map[Kind]packet.Set    // where the decisions differ
-	intended    map[*dialect.Rule]bool // the live rules that stand as we would write them, or wrote them for what was asked
-	published   map[*dialect.Rule]bool // those that stand as we would write them now
+	regions     map[Kind]packet.Set   // where the decisions differ
+	intended    map[*kernel.Rule]bool // the live rules that stand as we would write them, or wrote them for what was asked
+	published   map[*kernel.Rule]bool // those that stand as we would write them now
 	stages      []Stage
-	outcomes    []*packet.Decision     // of the stages, as far as they were wanted
-	changed     map[line]*dialect.Rule // live rules that stand for a statement and are not as we would write them
+	outcomes    []*packet.Decision    // of the stages, as far as they were wanted
+	changed     map[line]*kernel.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
 	unasked     map[int]string // chains of ours that nothing goes to, by the way of packets
 	undo        string         // what puts things right: settling the host
 }
 
 // unasked are chains of ours that are to be gone to from the kernel's own, and are not.
-func unasked(form dialect.Form, live *dialect.Ruleset) map[int]string {
+func unasked(form dialect.Form, live *kernel.Ruleset) map[int]string {
 	out := map[int]string{}
 	for _, c := range live.Chains {
 		way := directionOf(c)
 		if !form.Ours(c) || way < 0 || c.Hook != "" || strings.Contains(strings.TrimPrefix(c.Name, iptables.Prefix), "-") || len(c.Rules) == 0 {
 			continue
 		}
-		gone := slices.ContainsFunc(live.Chains, func(o *dialect.Chain) bool {
-			return o.Family == c.Family && o.Table == c.Table && slices.ContainsFunc(o.Rules, func(r dialect.Rule) bool {
-				return slices.ContainsFunc(r.Branches, func(b dialect.Branch) bool { return b.Target == c.Name })
+		gone := slices.ContainsFunc(live.Chains, func(o *kernel.Chain) bool {
+			return o.Family == c.Family && o.Table == c.Table && slices.ContainsFunc(o.Rules, func(r kernel.Rule) bool {
+				return slices.ContainsFunc(r.Branches, func(b kernel.Branch) bool { return b.Target == c.Name })
 			})
 		})
 		if !gone {
@@ -290,7 +291,7 @@ type cause struct {
 	kind      Kind
 	because   Because
 	direction int
-	live      dialect.Decider
+	live      kernel.Decider
 	published compile.Decider
 	set       packet.Set
 	others    int // how many rules besides do the same
@@ -338,8 +339,8 @@ func (c *comparison) collect(kind Kind, because Because, region packet.Set) {
 }
 
 // recognised is the live rules that stand in our table as we would write them.
-func recognised(sp *packet.Space, live, ours *dialect.Ruleset) map[*dialect.Rule]bool {
-	key := func(chain *dialect.Chain, meaning, comment string) string {
+func recognised(sp *packet.Space, live, ours *kernel.Ruleset) map[*kernel.Rule]bool {
+	key := func(chain *kernel.Chain, meaning, comment string) string {
 		return chain.Place() + "\n" + meaning + "\n" + comment
 	}
 	known := map[string]bool{}
@@ -349,7 +350,7 @@ func recognised(sp *packet.Space, live, ours *dialect.Ruleset) map[*dialect.Rule
 			known[key(chain, meaning, chain.Rules[i].Comment)] = true
 		}
 	}
-	found := map[*dialect.Rule]bool{}
+	found := map[*kernel.Rule]bool{}
 	meanings = live.Meanings(sp)
 	for _, chain := range live.Chains {
 		for i, meaning := range meanings[chain] {
@@ -392,7 +393,7 @@ func (c *comparison) add(n *cause) {
 
 // sameRule says that two deciders are one, or lines of our table that carry out
 // the same statement.
-func (c *comparison) sameRule(a, b dialect.Decider) bool {
+func (c *comparison) sameRule(a, b kernel.Decider) bool {
 	ours := a.Rule != nil && b.Rule != nil && c.form.Ours(a.Chain) && c.form.Ours(b.Chain)
 	return a == b || ours && a.Rule.Comment != "" && a.Rule.Comment == b.Rule.Comment
 }
@@ -434,7 +435,7 @@ func (c *comparison) bareOnce(all []Finding) (out []Finding) {
 }
 
 // noFilter is what decides where nothing does.
-var noFilter = dialect.Decider{}.Text()
+var noFilter = kernel.Decider{}.Text()
 
 // alike is the causes, those joined that alter what one statement of the policy
 // says in one manner: people see one change there, on however many lines.

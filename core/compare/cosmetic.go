@@ -7,19 +7,20 @@ import (
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
 // cosmetic is the finding that rules of one meaning are written differently.
-func cosmetic(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) Finding {
+func cosmetic(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) Finding {
 	has := slices.ContainsFunc(live.Chains, form.Ours)
 	f := Finding{Kind: Cosmetic, Because: Changed, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
 		Hint: "nothing is at risk; settling the host writes them as they were",
-		Live: Live{Rule: form.Own(), At: strings.TrimPrefix(form.Own(), "table ")}}
+		Live: Live{Rule: form.Label(), At: strings.TrimPrefix(form.Label(), "table ")}}
 	if !has {
 		f.Sentence = "The host has other rules than ours, and they mean exactly what the policy means."
-		f.Live = Live{Rule: "no " + form.Own()}
+		f.Live = Live{Rule: "no " + form.Label()}
 	}
 	if idle, by := idle(sp, form, live, ours); idle != nil {
 		f.Live = Live{At: idle.At, Rule: idle.Text.String()}
@@ -31,7 +32,7 @@ func cosmetic(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) 
 
 // idle is a rule in a chain of ours that we did not write and that no packet
 // gets to, with why.
-func idle(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) (rule *dialect.Rule, why string) {
+func idle(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) (rule *kernel.Rule, why string) {
 	known := recognised(sp, live, ours)
 	for _, c := range live.Chains {
 		if !form.Ours(c) {
@@ -59,17 +60,17 @@ func idle(sp *packet.Space, form dialect.Form, live, ours *dialect.Ruleset) (rul
 
 // directionOf is the way of the packets that a chain of ours is for, which its name
 // begins with; -1 where it is none.
-func directionOf(c *dialect.Chain) int {
+func directionOf(c *kernel.Chain) int {
 	name := strings.TrimPrefix(c.Name, iptables.Prefix)
 	return slices.IndexFunc(policy.DirectionNames, func(d string) bool { return name == d || strings.HasPrefix(name, d+"-") })
 }
 
 // decided is the packets that do not go on behind a rule.
-func decided(sp *packet.Space, r *dialect.Rule) packet.Set {
+func decided(sp *packet.Space, r *kernel.Rule) packet.Set {
 	out, rest := packet.Empty, r.Match
 	for _, b := range r.Branches {
 		switch b.Action {
-		case dialect.Accept, dialect.Drop, dialect.Reject, dialect.Return, dialect.Goto:
+		case kernel.Accept, kernel.Drop, kernel.Reject, kernel.Return, kernel.Goto:
 			out = sp.Or(out, sp.And(rest, b.Match))
 		}
 		rest = sp.Minus(rest, b.Match)

@@ -25,7 +25,7 @@ func (c *comparison) care(n *cause) packet.Set {
 			}
 		}
 	}
-	fresh := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Usual())
+	fresh := c.sp.And(c.sp.Value(packet.State, packet.New), c.sp.Typical())
 	for _, care := range []packet.Set{c.sp.And(honest, fresh), c.sp.And(c.sp.WellFormed(), fresh), honest} {
 		if c.sp.And(n.set, care) != packet.Empty {
 			if n.kind == Opened && c.sp.Within(n.set, c.whatever(c.bothAdmit)) {
@@ -47,7 +47,7 @@ func (c *comparison) said(n *cause) packet.Set {
 		return c.sp.And(c.saidOfGroup(n), c.families())
 	}
 	if c.about != packet.All { // nothing is known of the rest
-		return c.sp.Keep(n.set, packet.Family, packet.Protocol, packet.Src, packet.DstPort, packet.InIface)
+		return c.sp.ProjectOnto(n.set, packet.Family, packet.Protocol, packet.Src, packet.DstPort, packet.InIface)
 	}
 	care := c.sp.And(c.care(n), c.sp.Value(packet.Hook, n.direction))
 	if n.live.Rule != nil {
@@ -55,7 +55,7 @@ func (c *comparison) said(n *cause) packet.Set {
 		// What another rule decides before it, to the same end, is no less its doing.
 		if mine := c.sp.And(rule, care); c.sp.Within(c.sp.And(n.set, care), mine) && c.sp.Within(mine, c.regions[n.kind]) {
 			fresh := c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New))
-			for _, care := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh} {
+			for _, care := range []packet.Set{c.sp.And(fresh, c.sp.Typical()), fresh} {
 				if c.sp.And(rule, care) != packet.Empty {
 					return c.sp.Simplify(rule, care)
 				}
@@ -73,7 +73,7 @@ func (c *comparison) saidOfGroup(n *cause) packet.Set {
 		care = c.sp.Minus(care, c.bothAdmit)
 	}
 	if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) && c.sp.Within(c.sp.And(n.live.Rule.Match, care), c.regions[n.kind]) {
-		return c.sp.Simplify(n.live.Rule.Match, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Usual()))
+		return c.sp.Simplify(n.live.Rule.Match, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Typical()))
 	}
 	return c.sp.Simplify(n.set, care)
 }
@@ -91,7 +91,7 @@ func (c *comparison) families() packet.Set {
 
 // whatever is the packets of a set whoever sends them, whenever and however.
 func (c *comparison) whatever(s packet.Set) packet.Set {
-	return c.sp.Forget(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}, packet.MarkFields...)...)
+	return c.sp.Exists(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}, packet.MarkFields...)...)
 }
 
 // traffic says what a cause is about.
@@ -142,12 +142,12 @@ func (c *comparison) example(n *cause) packet.Packet {
 	if n.direction == packet.Out {
 		here, there, iface = packet.Src, packet.Dst, packet.OutIface
 	}
-	taste := packet.Taste{}
+	taste := packet.Preferences{}
 	var interfaces []string
 	for _, i := range h.Interfaces {
 		interfaces = append(interfaces, i.Name)
 		for _, p := range i.Addresses {
-			taste.Likes(here, p.Addr())
+			taste.Prefer(here, p.Addr())
 		}
 	}
 	taste.LikesInterfaces(packet.InIface, interfaces...)
@@ -159,7 +159,7 @@ func (c *comparison) example(n *cause) packet.Packet {
 
 	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))
 	try := []packet.Set{}
-	for _, base := range []packet.Set{c.sp.And(fresh, c.sp.Usual()), fresh, n.set} {
+	for _, base := range []packet.Set{c.sp.And(fresh, c.sp.Typical()), fresh, n.set} {
 		if base == packet.Empty {
 			continue
 		}
@@ -215,7 +215,7 @@ func (c *comparison) finding(n *cause) Finding {
 	undo := c.undo
 	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := undo + " undoes it"
-	if n.kind != Opened && live.Chain != nil && !c.form.Settles(live.Chain) {
+	if n.kind != Opened && live.Chain != nil && !c.form.Overrides(live.Chain) {
 		undoes = fmt.Sprintf("it stands in table %s %s, which settling leaves alone: take it out there", live.Chain.Family, live.Chain.Table)
 	}
 	switch n.kind {
@@ -336,9 +336,9 @@ func (c *comparison) rates(d packet.Decision, but string, part func(packet.Outco
 func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m manner) {
 	rated = c.sp.Only(rated, c.sp.Exactly(example))
 	for _, b := range packet.Buckets(c.sp, c.sp.Where(rated, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
-		rated = c.sp.Given(rated, b, false)
+		rated = c.sp.AssumeToken(rated, b, false)
 	}
-	for _, o := range c.sp.Outcomes(c.sp.WithRoom(rated)) {
+	for _, o := range c.sp.Outcomes(c.sp.WithinLimits(rated)) {
 		m.Outcome = o // the only one, since all else is decided
 	}
 	m.By = 0

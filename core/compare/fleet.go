@@ -6,10 +6,10 @@ import (
 	"sync"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -33,9 +33,9 @@ type share struct {
 	mu     sync.Mutex
 	sp     *packet.Space // nil before the first and after there was too much
 	reader *nft.Reader
-	chains dialect.Shared
-	told   map[*dialect.Ruleset]string // signatures of tables that are ours
-	meant  map[string]*meaning         // by class
+	chains kernel.EvalCache
+	told   map[*kernel.Ruleset]string // signatures of tables that are ours
+	meant  map[string]*meaning        // by class
 	keep   int
 }
 
@@ -71,7 +71,7 @@ func (w *Watch) InStep(h *fleet.Host, dump []byte, names *nft.Names) (res *Resul
 	s := &w.shares[hash.Sum32()%uint32(len(w.shares))]
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if tangled := packet.Untangled(func() { res, ok = s.inStep(w, h, class, dump, names) }); tangled != nil {
+	if tangled := packet.Try(func() { res, ok = s.inStep(w, h, class, dump, names) }); tangled != nil {
 		s.sp = nil
 		return nil, false
 	}
@@ -83,16 +83,16 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 		s.sp = packet.NewSpace()
 		s.sp.Bound(s.keep)
 		s.sp.Since(w.now)
-		s.reader, s.chains = nft.NewReader(s.sp), dialect.Shared{}
-		s.told, s.meant = map[*dialect.Ruleset]string{}, map[string]*meaning{}
+		s.reader, s.chains = nft.NewReader(s.sp), kernel.EvalCache{}
+		s.told, s.meant = map[*kernel.Ruleset]string{}, map[string]*meaning{}
 	}
 	tables, ok := s.reader.Read(dump, names)
 	if !ok {
 		return nil, false
 	}
-	all, signature := &dialect.Ruleset{}, ""
+	all, signature := &kernel.Ruleset{}, ""
 	for _, t := range tables {
-		if slices.ContainsFunc(t.Chains, func(c *dialect.Chain) bool { return c.Type == "nat" }) {
+		if slices.ContainsFunc(t.Chains, func(c *kernel.Chain) bool { return c.Type == "nat" }) {
 			return nil, false // what these do depends on each host's own addresses
 		}
 		all.Add(t)
@@ -102,20 +102,20 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 	}
 	meant := s.meant[class]
 	if meant == nil {
-		plan := compile.Host(s.sp, w.pol, h, w.now)
+		plan := compile.ForHost(s.sp, w.pol, h, w.now)
 		meant = &meaning{decision: plan.Decision(s.sp), signature: nft.Form{}.Rules(s.sp, plan).Signature(s.sp, nft.Form{}.Ours)}
-		if turns := s.sp.Turns(meant.decision); len(turns) > 0 {
+		if turns := s.sp.ChangeTimes(meant.decision); len(turns) > 0 {
 			meant.turns = slices.Min(turns)
 		}
 		s.meant[class] = meant
 	}
-	if all.Bare() || signature != meant.signature || all.Sharing(s.sp, s.chains) != meant.decision {
+	if all.Bare() || signature != meant.signature || all.DecisionWith(s.sp, s.chains) != meant.decision {
 		return nil, false
 	}
 	return &Result{Until: meant.turns}, true
 }
 
-func (s *share) signature(t *dialect.Ruleset) string {
+func (s *share) signature(t *kernel.Ruleset) string {
 	told, known := s.told[t]
 	if !known {
 		told = t.Signature(s.sp, nft.Form{}.Ours)

@@ -14,10 +14,10 @@ import (
 
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -41,7 +41,7 @@ func (d *dumper) dump(t testing.TB, h *fleet.Host) string {
 	lines := d.byClass[class]
 	if lines == nil {
 		sp := packet.NewSpace()
-		text := nfttest.Written(t, sp, compile.Host(sp, d.pol, h, 0))
+		text := nfttest.Written(t, sp, compile.ForHost(sp, d.pol, h, 0))
 		_, ours, _ := strings.Cut(text, "\n\n")
 		lines = strings.Split(strings.TrimSpace(ours), "\n")
 		d.byClass[class] = lines
@@ -69,10 +69,10 @@ func (d *dumper) byHand(dump string) string {
 func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Host, dump string, names *nft.Names) *compare.Result {
 	sp := packet.NewSpace()
 	sp.Since(0)
-	plan := compile.Host(sp, pol, h, 0)
-	read := func() (*dialect.Ruleset, error) { return nft.ReadText(sp, "", []byte(dump), names) }
+	plan := compile.ForHost(sp, pol, h, 0)
+	read := func() (*kernel.Ruleset, error) { return nft.ReadText(sp, "", []byte(dump), names) }
 	if strings.HasPrefix(dump, "{") {
-		read = func() (*dialect.Ruleset, error) { return nft.ReadJSON(sp, []byte(dump), names) }
+		read = func() (*kernel.Ruleset, error) { return nft.ReadJSON(sp, []byte(dump), names) }
 	}
 	rs, err := read()
 	require.NoError(t, err)

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"slices"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -16,16 +16,16 @@ import (
 // admits it is right.
 //
 // stages are as for DriftSince.
-func Groups(sp *packet.Space, names *Names, stages []Stage, live *dialect.Ruleset) *Result {
+func Groups(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset) *Result {
 	plan := stages[len(stages)-1].Plan
 	admitted := group.Of(sp, plan)
 	asked, should := admitted.Asked(sp)
 	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: fmt.Sprintf("writing the groups of %s anew", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true, pol: names.pol, plan: plan, names: names}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
-	c.meant = sp.WithRoom(c.meant)
+	c.meant = sp.WithinLimits(c.meant)
 	c.meantRates, c.doneRates = c.meant, c.done
-	c.intended, c.published, c.changed = map[*dialect.Rule]bool{}, map[*dialect.Rule]bool{}, map[line]*dialect.Rule{}
+	c.intended, c.published, c.changed = map[*kernel.Rule]bool{}, map[*kernel.Rule]bool{}, map[line]*kernel.Rule{}
 	admits := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	does := sp.And(asked, sp.Where(c.done, admits))
 	before, changed := packet.Empty, packet.All // what it was to admit when it was last asked for
@@ -33,11 +33,11 @@ func Groups(sp *packet.Space, names *Names, stages []Stage, live *dialect.Rulese
 		was := stages[0].Plan
 		must, should := group.Of(sp, was).Asked(sp)
 		by, _ := was.Attributed(sp)
-		admitted := sp.Where(sp.WithRoom(by), admits)
+		admitted := sp.Where(sp.WithinLimits(by), admits)
 		// A group filters for an instance whatever its address is, which may be another now.
 		any := func(s packet.Set) packet.Set {
 			in := sp.Value(packet.Hook, packet.In)
-			return sp.Or(sp.Forget(sp.And(s, in), packet.Dst), sp.Forget(sp.Minus(s, in), packet.Src))
+			return sp.Or(sp.Exists(sp.And(s, in), packet.Dst), sp.Exists(sp.Minus(s, in), packet.Src))
 		}
 		before = any(should)
 		changed = sp.Or(sp.Minus(sp.And(does, any(must)), before), sp.Minus(any(sp.And(should, admitted)), does))
@@ -57,7 +57,7 @@ func Groups(sp *packet.Space, names *Names, stages []Stage, live *dialect.Rulese
 	c.collect(Shut, Changed, sp.And(shut, changed))
 	c.collect(Shut, Behind, sp.Minus(shut, changed))
 	res := &Result{Findings: c.findings(), Bare: live.Bare(), AsAsked: len(stages) > 1 && sp.And(changed, asked) == packet.Empty}
-	if turns := sp.Turns(c.meant); len(turns) > 0 {
+	if turns := sp.ChangeTimes(c.meant); len(turns) > 0 {
 		res.Until = slices.Min(turns)
 	}
 	return res

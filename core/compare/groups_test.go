@@ -17,7 +17,7 @@ import (
 func TestGroups(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
 	h := pol.Fleet.Host("logbook-01")
-	plan := func(sp *packet.Space) *compile.Plan { return compile.Host(sp, pol, h, 1_795_000_000) }
+	plan := func(sp *packet.Space) *compile.Plan { return compile.ForHost(sp, pol, h, 1_795_000_000) }
 	sp := packet.NewSpace()
 	right, err := group.Of(sp, plan(sp)).Write(sp, "logbook", group.Abilities{})
 	require.NoError(t, err)
@@ -76,7 +76,7 @@ func TestGroupsAtAnInstant(t *testing.T) {
 	end := time.Date(2035, 4, 1, 0, 0, 0, 0, time.UTC).Unix() // of allow survey
 	written := func(at int64) group.Group {
 		sp := packet.NewSpace()
-		groups, err := group.Of(sp, compile.Host(sp, pol, h, at)).Write(sp, "charts", group.Abilities{})
+		groups, err := group.Of(sp, compile.ForHost(sp, pol, h, at)).Write(sp, "charts", group.Abilities{})
 		require.NoError(t, err)
 		return groups[0]
 	}
@@ -100,7 +100,7 @@ func TestGroupsAtAnInstant(t *testing.T) {
 			sp.Since(c.at)
 			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{c.g}})
 			require.NoError(t, err)
-			res := compare.Groups(sp, compare.NamesOf(pol), []compare.Stage{{Plan: compile.Host(sp, pol, h, c.at)}}, rs)
+			res := compare.Groups(sp, compare.NamesOf(pol), []compare.Stage{{Plan: compile.ForHost(sp, pol, h, c.at)}}, rs)
 			var got []string
 			for _, f := range res.Findings {
 				got = append(got, string(f.Kind)+" "+f.Sentence)

@@ -98,17 +98,17 @@ func NamesOf(pol *policy.Policy) *Names {
 			}
 		}
 	}
-	hosts, strangers := packet.Taste{}, packet.Taste{}
+	hosts, strangers := packet.Preferences{}, packet.Preferences{}
 	for _, h := range pol.Fleet.Hosts {
 		for _, i := range h.Interfaces {
 			for _, p := range i.Addresses {
-				hosts.Likes(packet.Src, p.Addr())
+				hosts.Prefer(packet.Src, p.Addr())
 			}
 		}
 	}
 	for _, net := range pol.Networks {
 		for _, r := range net.Addrs.Ranges() {
-			strangers.Likes(packet.Src, r.From().Next().Next().Next())
+			strangers.Prefer(packet.Src, r.From().Next().Next().Next())
 		}
 	}
 	few := func(values []packet.Value) []packet.Value { return values[:min(len(values), mostTastes)] }

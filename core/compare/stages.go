@@ -6,9 +6,9 @@ import (
 	"sync"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -41,7 +41,7 @@ func (s Stage) name(before Stage) string {
 // is what the host was to have from the pair that it was last asked to settle to the one
 // that counts now, oldest first; some between may be left out. If there is only one, all is
 // changed.
-func DriftSince(sp *packet.Space, names *Names, stages []Stage, live *dialect.Ruleset) *Result {
+func DriftSince(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset) *Result {
 	return driftAbout(sp, names, stages, live, packet.All)
 }
 
@@ -55,7 +55,7 @@ func changed(sp *packet.Space, stages []Stage, done packet.Decision) (verdict, m
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	asked := stages[0].Plan.Decision(sp)
 	done = alike(sp, asked, done)
-	should, does := sp.Where(sp.WithRoom(asked), admitted), sp.Where(sp.WithRoom(done), admitted)
+	should, does := sp.Where(sp.WithinLimits(asked), admitted), sp.Where(sp.WithinLimits(done), admitted)
 	verdict = sp.AnyRoom(sp.Possible(sp.Or(sp.Minus(should, does), sp.Minus(does, should))))
 	return verdict, sp.AnyRoom(sp.Possible(sp.Differ(asked, done)))
 }
@@ -65,7 +65,7 @@ func changed(sp *packet.Space, stages []Stage, done packet.Decision) (verdict, m
 func (c *comparison) came(p packet.Packet) (stage, before Stage) {
 	what := func(i int) packet.Outcome {
 		if c.outcomes[i] == nil {
-			d := c.sp.WithRoom(c.stages[i].Plan.Decision(c.sp))
+			d := c.sp.WithinLimits(c.stages[i].Plan.Decision(c.sp))
 			c.outcomes[i] = &d
 		}
 		o := c.sp.Outcome(*c.outcomes[i], p)
@@ -119,7 +119,7 @@ type Era struct {
 func Stages(sp *packet.Space, eras []Era, host string, now int64) (out []Stage) {
 	for _, e := range eras {
 		if h := e.Policy.Fleet.Host(host); h != nil {
-			out = append(out, Stage{compile.Host(sp, e.Policy, h, now), e.Revision, e.Generation})
+			out = append(out, Stage{compile.ForHost(sp, e.Policy, h, now), e.Revision, e.Generation})
 		}
 	}
 	return out
@@ -190,7 +190,7 @@ func (l *Lag) Of(name string) (res *Result, ok bool) {
 	s := &l.shares[hash.Sum32()%uint32(len(l.shares))]
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if tangled := packet.Untangled(func() { res = s.of(l, h, class) }); tangled != nil {
+	if tangled := packet.Try(func() { res = s.of(l, h, class) }); tangled != nil {
 		s.sp = nil
 		return nil, false
 	}

@@ -123,7 +123,7 @@ func TestBehindOrChanged(t *testing.T) {
 			live, err := nft.ReadText(sp, "", []byte(strings.Join(lines, "\n")), nil)
 			require.NoError(t, err)
 			res := compare.DriftSince(sp, compare.NamesOf(eras[1].Policy), stages, live)
-			in, had, is := sp.WithRoom(live.Decision(sp)), sp.WithRoom(stages[0].Plan.Decision(sp)), sp.WithRoom(stages[1].Plan.Decision(sp))
+			in, had, is := sp.WithinLimits(live.Decision(sp)), sp.WithinLimits(stages[0].Plan.Decision(sp)), sp.WithinLimits(stages[1].Plan.Decision(sp))
 			found := map[compare.Because]bool{}
 			for _, f := range res.Findings {
 				if f.Kind == compare.Cosmetic {

@@ -26,7 +26,7 @@ func TestStatements(t *testing.T) {
 			sp := packet.NewSpace()
 			plan := func(text string) *compile.Plan {
 				pol := policytest.Resolve(t, stagesFleet("10.40.1.20"), stagesHead+text)
-				return compile.Host(sp, pol, pol.Fleet.Host("tide-01"), 0)
+				return compile.ForHost(sp, pol, pol.Fleet.Host("tide-01"), 0)
 			}
 			var got []string
 			for _, s := range compare.Statements(sp, plan(before), plan(c.after)) {
@@ -37,5 +37,5 @@ func TestStatements(t *testing.T) {
 	}
 	sp := packet.NewSpace()
 	pol := policytest.Resolve(t, stagesFleet("10.40.1.20"), stagesHead+before)
-	require.Len(t, compare.Statements(sp, nil, compile.Host(sp, pol, pol.Fleet.Host("tide-01"), 0)), 3, "all are new")
+	require.Len(t, compare.Statements(sp, nil, compile.ForHost(sp, pol, pol.Fleet.Host("tide-01"), 0)), 3, "all are new")
 }

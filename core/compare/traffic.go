@@ -57,10 +57,10 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 		own, peer = peer, own
 	}
 	if direction != packet.Through {
-		s = sp.Forget(s, own)
+		s = sp.Exists(s, own)
 	}
 	marks := marksText(sp, s)
-	s = sp.Forget(s, packet.MarkFields...)
+	s = sp.Exists(s, packet.MarkFields...)
 	boxes, whole := sp.Boxes(s, mostBoxes)
 	for _, b := range boxes {
 		services := serviceTexts(b)
@@ -106,7 +106,7 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 func marksText(sp *packet.Space, s packet.Set) (text string) {
 	for m, whose := range []string{packet.OfPacket: " marked ", packet.OfConnection: " on connections marked "} {
 		fields := packet.MarkFields[m*32 : m*32+32]
-		marks := sp.Keep(s, fields...)
+		marks := sp.ProjectOnto(s, fields...)
 		if marks == packet.All {
 			continue
 		}
@@ -263,7 +263,7 @@ func flagsText(ranges []packet.Range) string {
 	var values []string
 	for _, r := range ranges {
 		for flags := r.Lo.Int(); flags <= r.Hi.Int(); flags++ {
-			values = append(values, packet.SayFlags(flags))
+			values = append(values, packet.FormatTCPFlags(flags))
 		}
 	}
 	if len(values) <= mostNames {
@@ -290,7 +290,7 @@ func flagsOf(ranges []packet.Range) (text string, ok bool) {
 	if count == 0 || count != 1<<(8-bits.OnesCount(uint(asked))) {
 		return "", false
 	}
-	return packet.SayFlags(set) + " of " + packet.SayFlags(asked), true
+	return packet.FormatTCPFlags(set) + " of " + packet.FormatTCPFlags(asked), true
 }
 
 // suggestion is the allow that would make the policy say what was opened, "" where one line does not.

@@ -21,7 +21,7 @@ func BenchmarkDecisions(b *testing.B) {
 				for _, h := range pol.Fleet.Hosts {
 					class := compile.Class(pol, h, alone)
 					if _, known := decisions[class]; !known {
-						decisions[class] = compile.Host(sp, pol, h, now).Decision(sp)
+						decisions[class] = compile.ForHost(sp, pol, h, now).Decision(sp)
 					}
 				}
 			}

@@ -2,7 +2,7 @@
 // do: its decision over all packets, and the ordered rules that make a
 // first-match filter come to that decision.
 //
-//	plan := compile.Host(sp, pol, host, now)
+//	plan := compile.ForHost(sp, pol, host, now)
 //	plan.Decision(sp)         // what the policy means, held exactly
 //	plan.Chains[0].Rules      // how a filter is told so
 //
@@ -146,9 +146,9 @@ func Alone(pol *policy.Policy) map[*fleet.Host]bool {
 	return out
 }
 
-// Host makes the plan of one host, for an instant in seconds since 1970: rules
+// ForHost makes the plan of one host, for an instant in seconds since 1970: rules
 // that have ended by then do not count.
-func Host(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {
+func ForHost(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Plan {
 	if h.Others() { // what its own filter does is not ours to say
 		return &Plan{Host: h}
 	}

@@ -165,7 +165,7 @@ func TestWhatItMeans(t *testing.T) {
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, c.policy)
 		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host), now)
+		plan := compile.ForHost(sp, pol, pol.Fleet.Host(c.host), now)
 		d, deciders := plan.Attributed(sp)
 		text, established := strings.CutPrefix(c.packet, "established ")
 		p := at(t, c.hook, c.iface, text, map[bool]string{true: "established", false: "new"}[established])
@@ -178,7 +178,7 @@ func TestWhatItMeans(t *testing.T) {
 func TestStates(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, plain+"block b: everywhere -> fleet : tcp 1-100\nallow a: everywhere -> fleet : tcp 200\n")
 	sp := packet.NewSpace()
-	d := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0).Decision(sp)
+	d := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0).Decision(sp)
 	for state, want := range map[string][2]packet.Verdict{
 		"new": {packet.Drop, packet.Admit}, "untracked": {packet.Drop, packet.Admit},
 		"established": {packet.Admit, packet.Admit}, "related": {packet.Admit, packet.Admit}, "invalid": {packet.Drop, packet.Drop},
@@ -195,7 +195,7 @@ func TestAttributionChangesNothing(t *testing.T) {
 	for seed := range uint64(60) {
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
 		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+		plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 		attributed, deciders := plan.Attributed(sp)
 		plainly := sp.Map(attributed, func(o packet.Outcome) packet.Outcome {
 			require.NotEmpty(t, deciders[o.By-1].String())
@@ -217,7 +217,7 @@ func TestOrderNeverDecides(t *testing.T) {
 		shuffled := policytest.Resolve(t, policytest.Fleet, strings.Join(lines[:len(lines)/2], "\n")+"\n", strings.Join(lines[len(lines)/2:], "\n")+"\n")
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
-			a, b := compile.Host(sp, pol, h, 0).Decision(sp), compile.Host(sp, shuffled, shuffled.Fleet.Host(h.Name), 0).Decision(sp)
+			a, b := compile.ForHost(sp, pol, h, 0).Decision(sp), compile.ForHost(sp, shuffled, shuffled.Fleet.Host(h.Name), 0).Decision(sp)
 			require.Equal(t, a, b, "seed %d host %s", seed, h.Name)
 		}
 	}
@@ -226,7 +226,7 @@ func TestOrderNeverDecides(t *testing.T) {
 func TestRuleSetIsWhatARuleSpeaksOf(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, plain+"allow a: office -> red : ssh\nblock b: everywhere -> red : any\n")
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+	plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 	set := plan.RuleSet(sp, pol.Rule("a"), policy.Inbound)
 	require.True(t, sp.Has(set, at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "new")), "though it is refused")
 	require.Equal(t, packet.Empty, plan.RuleSet(sp, pol.Rule("a"), policy.Outbound))
@@ -252,7 +252,7 @@ func TestThrough(t *testing.T) {
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, gate+c.rules+"\n")
 		sp := packet.NewSpace()
-		d, deciders := compile.Host(sp, pol, pol.Fleet.Host("h4"), now).Attributed(sp)
+		d, deciders := compile.ForHost(sp, pol, pol.Fleet.Host("h4"), now).Attributed(sp)
 		o := sp.Outcome(d, over(at(t, packet.Through, "wan0", c.packet, "new")))
 		got := o.Verdict.String()
 		if o.Logged {
@@ -267,7 +267,7 @@ func TestThrough(t *testing.T) {
 func TestForgedSourcesAreNotForwarded(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nsegment wan = 203.0.113.0/28 local\nrole red\nrole blue\nrole green { forward closed }\nallow a: everywhere -> red : ssh through green\n")
 	sp := packet.NewSpace()
-	d, deciders := compile.Host(sp, pol, pol.Fleet.Host("h4"), now).Attributed(sp)
+	d, deciders := compile.ForHost(sp, pol, pol.Fleet.Host("h4"), now).Attributed(sp)
 	for from, want := range map[string]string{"wan0": "admitted by allow a", "eth9": "dropped by local wan"} {
 		p := at(t, packet.Through, "", "tcp 203.0.113.5 -> 10.40.0.1 : 22", "new")
 		p.In, p.Out = from, "eth8"
@@ -280,7 +280,7 @@ func TestForgedSourcesAreNotForwarded(t *testing.T) {
 func TestPrograms(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, head+"role red { outbound closed }\nrole blue\nrole green\nallow a: red -> office : ssh from program /bin/a, /bin/b from user x\nallow b: office -> red : https\n")
 	sp := packet.NewSpace()
-	d := compile.Host(sp, pol, pol.Fleet.Host("h1"), now).Decision(sp)
+	d := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), now).Decision(sp)
 	p := at(t, packet.Out, "eth0", "tcp 10.40.0.1 -> 198.51.100.3 : 22", "new")
 	for _, c := range []struct {
 		program, user string
@@ -353,7 +353,7 @@ func TestCircumstances(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, c.policy)
 		sp := packet.NewSpace()
 		sp.Since(now)
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now)
+		plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), now)
 		d, deciders := plan.Attributed(sp)
 		iface := "wan0"
 		if strings.Contains(c.packet, "10.60.") {
@@ -364,7 +364,7 @@ func TestCircumstances(t *testing.T) {
 		here := sp.Exactly(p)
 		known := over == ""
 		for _, b := range packet.Buckets(sp, d) {
-			room := sp.Room(b)
+			room := sp.HasToken(b)
 			if b.Name == over {
 				room, known = sp.Not(room), true
 			}
@@ -396,7 +396,7 @@ func TestBuckets(t *testing.T) {
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, plain+"allow a: office -> red : ssh at most "+written+"\n")
 		sp := packet.NewSpace()
-		d := compile.Host(sp, pol, pol.Fleet.Host("h1"), now).Decision(sp)
+		d := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), now).Decision(sp)
 		buckets := packet.Buckets(sp, d)
 		require.Len(t, buckets, 2, "one for each family")
 		require.Equal(t, want, buckets[0].String())
@@ -420,7 +420,7 @@ func TestLeaves(t *testing.T) {
 		{"h4", "ctr7", "tcp 198.51.100.9 -> 203.0.113.1 : 22", packet.In, packet.Drop},
 	} {
 		sp := packet.NewSpace()
-		plan := compile.Host(sp, pol, pol.Fleet.Host(c.host), now)
+		plan := compile.ForHost(sp, pol, pol.Fleet.Host(c.host), now)
 		p := at(t, c.hook, c.iface, c.packet, "new")
 		require.Equal(t, c.want, sp.Outcome(plan.Decision(sp), p).Verdict, "%s by %s", c.host, c.iface)
 		require.Equal(t, c.want == packet.Admit, sp.Has(plan.Left(sp), p))

@@ -21,7 +21,7 @@ import (
 // its parts are called and whether a rule is written as one or as two is nobody's matter.
 func TestLaws(t *testing.T) {
 	admits := func(sp *packet.Space, pol *policy.Policy, host string) packet.Set {
-		return sp.Where(compile.Host(sp, pol, pol.Fleet.Host(host), now).Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+		return sp.Where(compile.ForHost(sp, pol, pol.Fleet.Host(host), now).Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	}
 	other := map[string]string{"office": "zebra", "lab": "apse", "quay": "yard", "hill": "alp", "mix": "blend", "both": "duo"}
 	for seed := range uint64(400) {
@@ -55,7 +55,7 @@ func TestLaws(t *testing.T) {
 				require.Equal(t, admits(sp, one, host), admits(sp, two, host), "a rule split in two: seed %d %s\n%s", seed, host, text)
 				continue
 			}
-			a, b := compile.Host(sp, one, one.Fleet.Host(host), now).Decision(sp), compile.Host(sp, two, two.Fleet.Host(host), now).Decision(sp)
+			a, b := compile.ForHost(sp, one, one.Fleet.Host(host), now).Decision(sp), compile.ForHost(sp, two, two.Fleet.Host(host), now).Decision(sp)
 			require.Equal(t, a, b, "a rule split in two: seed %d %s\n%s", seed, host, text)
 		}
 
@@ -63,9 +63,9 @@ func TestLaws(t *testing.T) {
 		tidy := policytest.Resolve(t, policytest.Fleet, fence.Print(file))
 		called := regexp.MustCompile(`\b(office|lab|quay|hill|mix|both)\b`).ReplaceAllStringFunc(text, func(name string) string { return other[name] })
 		renamed := policytest.Resolve(t, policytest.Fleet, called)
-		d := compile.Host(sp, plainly, plainly.Fleet.Host(host), now).Decision(sp)
+		d := compile.ForHost(sp, plainly, plainly.Fleet.Host(host), now).Decision(sp)
 		for what, pol := range map[string]*policy.Policy{"laid out": tidy, "named otherwise": renamed} {
-			require.Equal(t, d, compile.Host(sp, pol, pol.Fleet.Host(host), now).Decision(sp), "%s: seed %d %s\n%s", what, seed, host, strings.TrimSpace(text))
+			require.Equal(t, d, compile.ForHost(sp, pol, pol.Fleet.Host(host), now).Decision(sp), "%s: seed %d %s\n%s", what, seed, host, strings.TrimSpace(text))
 		}
 	}
 }
@@ -89,8 +89,8 @@ func TestTrialsNoteWhatTheyWouldRefuse(t *testing.T) {
 			sp.Since(now)
 			byGround := sp.And(sp.Value(packet.Hook, packet.Through), sp.OrAll(sp.Values(packet.State, packet.Established, packet.Related), sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6)))
 			soon := sp.Minus(sp.Before(now+86400), byGround) // before any of the trials ends; of the ground nothing is noted
-			d := compile.Host(sp, tried, host, now).Decision(sp)
-			e := compile.Host(sp, ended, ended.Fleet.Host(host.Name), now).Decision(sp)
+			d := compile.ForHost(sp, tried, host, now).Decision(sp)
+			e := compile.ForHost(sp, ended, ended.Fleet.Host(host.Name), now).Decision(sp)
 			admits := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 			would := sp.And(admits, sp.Where(e, packet.Outcome.Refused))
 			logs := sp.Possible(sp.Where(d, func(o packet.Outcome) bool { return o.Logged && o.Verdict == packet.Admit }))

@@ -57,7 +57,7 @@ func (l *Limit) room(sp *packet.Space) packet.Set { return perFamily(sp, l.Bucke
 // perFamily is the packets that the bucket of their family lets by.
 func perFamily(sp *packet.Space, bucket func(family int) packet.Bucket) (room packet.Set) {
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
-		room = sp.Or(room, sp.And(sp.Value(packet.Family, family), sp.Room(bucket(family))))
+		room = sp.Or(room, sp.And(sp.Value(packet.Family, family), sp.HasToken(bucket(family))))
 	}
 	return room
 }

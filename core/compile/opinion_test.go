@@ -34,15 +34,15 @@ func TestSecondOpinion(t *testing.T) {
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
 			sp.Since(now)
-			d, deciders := compile.Host(sp, pol, h, now).Attributed(sp)
+			d, deciders := compile.ForHost(sp, pol, h, now).Attributed(sp)
 			for range 12 {
 				p, room := o.Packet(rng, h), rng.IntN(3) > 0
 				here := sp.Minus(sp.Exactly(p), sp.Before(now))
 				for _, b := range packet.Buckets(sp, d) {
 					if room {
-						here = sp.And(here, sp.Room(b))
+						here = sp.And(here, sp.HasToken(b))
 					} else {
-						here = sp.Minus(here, sp.Room(b))
+						here = sp.Minus(here, sp.HasToken(b))
 					}
 				}
 				for _, out := range sp.Outcomes(sp.Only(d, here)) {

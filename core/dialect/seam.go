@@ -2,9 +2,11 @@ package dialect
 
 import (
 	"fmt"
+	"strings"
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -14,7 +16,7 @@ type Form interface {
 	// Name is the dialect as a fleet file says it.
 	Name() string
 	// Rules is what a kernel has in force that has loaded what Write gives.
-	Rules(sp *packet.Space, plan *compile.Plan) *Ruleset
+	Rules(sp *packet.Space, plan *compile.Plan) *kernel.Ruleset
 	// Write gives a plan as the files to load, in that order. Loading them twice
 	// changes nothing, and they touch nothing that is not ours. What cannot be
 	// said is refused with a *Refusal.
@@ -23,14 +25,14 @@ type Form interface {
 	Unsayable(plan *compile.Plan) []string
 	// Read gives what a host's kernel has in force that has loaded files of Write. Whom
 	// they speak of they say by name.
-	Read(sp *packet.Space, h *fleet.Host, files []File) (*Ruleset, error)
+	Read(sp *packet.Space, h *fleet.Host, files []File) (*kernel.Ruleset, error)
 	// Ours says that a chain is one that we write and own.
-	Ours(c *Chain) bool
-	// Settles says that loading what Write gives undoes whatever stands in a chain: it
+	Ours(c *kernel.Chain) bool
+	// Overrides says that loading what Write gives undoes whatever stands in a chain: it
 	// is ours, or asked only after ours.
-	Settles(c *Chain) bool
-	// Own names all of it, as in "table inet yellowfence".
-	Own() string
+	Overrides(c *kernel.Chain) bool
+	// Label names all of it, as in "table inet yellowfence".
+	Label() string
 }
 
 // A File is rules for one of the kernel's tools.
@@ -64,4 +66,21 @@ func Prove(f Form, sp *packet.Space, plan *compile.Plan, files []File) error {
 	}
 	p, _ := sp.Example(sp.Differ(done, meant), nil)
 	return &Unproven{plan.Host.Name, p, sp.Outcome(done, p), sp.Outcome(meant, p)}
+}
+
+// A Refusal is a plan that a dialect cannot express.
+type Refusal struct {
+	Host, Dialect string
+	What          []string // the rules and what they say that cannot be written
+}
+
+func (r *Refusal) Error() string {
+	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect, strings.Join(r.What, "; "))
+}
+
+// NoFilter is the error of writing rules for a host that has no filter of its own.
+type NoFilter struct{ Host string }
+
+func (n *NoFilter) Error() string {
+	return fmt.Sprintf("there are no rules for %s: the fleet file says that it has no filter of its own (dialect none)", n.Host)
 }

@@ -49,13 +49,13 @@ func TestCompare(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			sp := packet.NewSpace()
-			notes := listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: []listeners.Listener{c.l}})
+			notes := listeners.Compare(sp, compile.ForHost(sp, pol, pol.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: []listeners.Listener{c.l}})
 			require.Equal(t, []string{c.kind, c.says}, []string{notes[0].Kind, notes[0].Says})
 		})
 	}
 	idle := func(found ...listeners.Listener) (out []string) {
 		sp := packet.NewSpace()
-		for _, n := range listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: found}) {
+		for _, n := range listeners.Compare(sp, compile.ForHost(sp, pol, pol.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: found}) {
 			if n.Kind == listeners.Nobody {
 				out = append(out, n.Says)
 			}
@@ -69,7 +69,7 @@ func TestCompare(t *testing.T) {
 	require.Contains(t, idle(listeners.Listener{Protocol: "tcp", Address: "203.0.113.7", Port: 5432}), "tcp 5432 is admitted by allow data, and nothing listens there", "where it listens nobody is admitted")
 	closed := policytest.Resolve(t, fleetFile, "policy p language 1\nrole db { inbound open }\nrole app\n")
 	sp := packet.NewSpace()
-	notes := listeners.Compare(sp, compile.Host(sp, closed, closed.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 22}}})
+	notes := listeners.Compare(sp, compile.ForHost(sp, closed, closed.Fleet.Host("db"), 0), nil, listeners.Seen{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 22}}})
 	require.Equal(t, "tcp 22 on all addresses, as the stance means it", notes[0].Says)
 }
 
@@ -98,7 +98,7 @@ service late  = tcp 9000-9010  unit late.service
 			sp := packet.NewSpace()
 			var got []string
 			down := 0
-			for _, n := range listeners.Compare(sp, compile.Host(sp, pol, pol.Fleet.Host("db"), 0), pol.Services, listeners.Seen{Listeners: c.found, Runs: c.runs}) {
+			for _, n := range listeners.Compare(sp, compile.ForHost(sp, pol, pol.Fleet.Host("db"), 0), pol.Services, listeners.Seen{Listeners: c.found, Runs: c.runs}) {
 				if n.Unit != "" {
 					got = append(got, n.Kind+" "+n.Says+" ("+strings.Join(n.Rules, ", ")+")")
 				}

@@ -377,7 +377,7 @@ func (sp *Space) UnknownsOf(s Set) []string {
 	return names
 }
 
-// UnknownFields are the fields of all unknowns so far, as Forget takes them.
+// UnknownFields are the fields of all unknowns so far, as Exists takes them.
 func (sp *Space) UnknownFields() (fields []Field) {
 	for i := range sp.unknowns {
 		fields = append(fields, firstUnknown+Field(i))
@@ -416,9 +416,9 @@ func (sp *Space) reached(r ref) map[ref]bool {
 	return seen
 }
 
-// Forget is the packets that would be in s with some values of fields: s
+// Exists is the packets that would be in s with some values of fields: s
 // without what it says of them.
-func (sp *Space) Forget(s Set, fields ...Field) Set {
+func (sp *Space) Exists(s Set, fields ...Field) Set {
 	last := slices.Max(fields)
 	done := map[ref]ref{}
 	var forget func(r ref) ref
@@ -448,8 +448,8 @@ func (sp *Space) Forget(s Set, fields ...Field) Set {
 	return Set(forget(ref(s)))
 }
 
-// Keep is s without what it says of any fields but these.
-func (sp *Space) Keep(s Set, fields ...Field) Set {
+// ProjectOnto is s without what it says of any fields but these.
+func (sp *Space) ProjectOnto(s Set, fields ...Field) Set {
 	var others []Field
 	for f := range sp.fieldsOf(ref(s)) {
 		if f != leafField && !slices.Contains(fields, f) {
@@ -459,14 +459,14 @@ func (sp *Space) Keep(s Set, fields ...Field) Set {
 	if others == nil {
 		return s
 	}
-	return sp.Forget(s, others...)
+	return sp.Exists(s, others...)
 }
 
 // Count is how many combinations of values of some fields packets of s have.
 // (Addresses of the two families are told apart by Family.)
 func (sp *Space) Count(s Set, fields ...Field) *big.Int {
 	fields = slices.Sorted(slices.Values(fields))
-	s = sp.Keep(sp.And(s, sp.domain), fields...)
+	s = sp.ProjectOnto(sp.And(s, sp.domain), fields...)
 	type place struct {
 		r ref
 		i int
@@ -551,7 +551,7 @@ func (sp *Space) Simplify(s, care Set) Set {
 		field := sp.nodes[r].field
 		var to ref
 		if asked := sp.nodes[care].field; asked < field {
-			to = simplify(r, ref(sp.Forget(Set(care), asked)))
+			to = simplify(r, ref(sp.Exists(Set(care), asked)))
 		} else {
 			// A run nobody cares about goes with the one before it, the first
 			// with the first that somebody cares about.

@@ -50,9 +50,9 @@ func span(d time.Duration) string {
 	return d.Round(time.Millisecond).String()
 }
 
-// Room is the set of packets for which a bucket has a token. The same bucket is
+// HasToken is the set of packets for which a bucket has a token. The same bucket is
 // the same set; whether it has one is free of everything else about a packet.
-func (sp *Space) Room(b Bucket) Set {
+func (sp *Space) HasToken(b Bucket) Set {
 	f, ok := sp.roomOf[b]
 	if !ok {
 		f = firstRoom + Field(len(sp.limits))
@@ -65,8 +65,8 @@ func (sp *Space) Room(b Bucket) Set {
 	return sp.Value(f, 1)
 }
 
-// Given is a decision while a bucket has a token, or while it has none.
-func (sp *Space) Given(d Decision, b Bucket, room bool) Decision {
+// AssumeToken is a decision while a bucket has a token, or while it has none.
+func (sp *Space) AssumeToken(d Decision, b Bucket, room bool) Decision {
 	v := Num(0)
 	if room {
 		v = Num(1)
@@ -89,8 +89,8 @@ func Buckets[T Set | Decision](sp *Space, of T) (out []Bucket) {
 	return out
 }
 
-// WithRoom is a decision while no bucket is exceeded.
-func (sp *Space) WithRoom(d Decision) Decision {
+// WithinLimits is a decision while no bucket is exceeded.
+func (sp *Space) WithinLimits(d Decision) Decision {
 	done := map[ref]ref{}
 	var room func(r ref) ref
 	room = func(r ref) ref {
@@ -118,7 +118,7 @@ func (sp *Space) WithRoom(d Decision) Decision {
 // AnyRoom is the packets that are in s for some state of the buckets.
 func (sp *Space) AnyRoom(s Set) Set {
 	for _, b := range Buckets(sp, s) {
-		s = sp.Forget(s, sp.roomOf[b])
+		s = sp.Exists(s, sp.roomOf[b])
 	}
 	return s
 }
@@ -182,8 +182,8 @@ func (sp *Space) SenderNames(field Field, ranges []Range) (names []string, but b
 	return names, but
 }
 
-// Somebody is the set of packets that a local program sends, whoever's.
-func (sp *Space) Somebody(field Field) Set {
+// AnySender is the set of packets that a local program sends, whoever's.
+func (sp *Space) AnySender(field Field) Set {
 	return sp.Ranges(field, []Range{{Num(other), field.Limit()}})
 }
 
@@ -208,9 +208,9 @@ func (sp *Space) Without(field Field, names ...string) {
 	sp.domain = sp.Minus(sp.domain, sp.Named(field, names...))
 }
 
-// Turns are the instants (in seconds since 1970) at which a decision changes by
+// ChangeTimes are the instants (in seconds since 1970) at which a decision changes by
 // itself, in order; none of them is over (Since).
-func (sp *Space) Turns(d Decision) (out []int64) {
+func (sp *Space) ChangeTimes(d Decision) (out []int64) {
 	for r := range sp.reached(ref(d)) {
 		if sp.nodes[r].field == Time {
 			for _, e := range sp.edgesOf(r)[:sp.nodes[r].n-1] {
@@ -224,8 +224,8 @@ func (sp *Space) Turns(d Decision) (out []int64) {
 	return slices.Compact(out)
 }
 
-// Flagged is the set of packets whose TCP flags, of those in a mask, are just these.
-func (sp *Space) Flagged(flags, mask int) Set {
+// TCPFlagsMatch is the set of packets whose TCP flags, of those in a mask, are just these.
+func (sp *Space) TCPFlagsMatch(flags, mask int) Set {
 	var values []int
 	for bits := range TCPFlags.Limit().Int() + 1 {
 		if bits&mask == flags {
@@ -235,9 +235,9 @@ func (sp *Space) Flagged(flags, mask int) Set {
 	return sp.Values(TCPFlags, values...)
 }
 
-// Usual is the set of packets as one expects them: whole, unmarked, and with the
+// Typical is the set of packets as one expects them: whole, unmarked, and with the
 // TCP flags of their state: syn of a new connection's first packet, else ack.
-func (sp *Space) Usual() Set {
+func (sp *Space) Typical() Set {
 	tcp, fresh := sp.Value(Protocol, TCP), sp.Value(State, New)
 	flags := sp.Or(sp.And(fresh, sp.Value(TCPFlags, SYN)), sp.Minus(sp.Value(TCPFlags, ACK), fresh))
 	plain := sp.AndAll(sp.Value(Fragment, Whole), sp.Marked(OfPacket, 0, allBits), sp.Marked(OfConnection, 0, allBits))

@@ -157,8 +157,8 @@ func usualFlags(state string) int {
 	return ACK
 }
 
-// SayFlags names TCP flags, as in syn,ack.
-func SayFlags(bits int) string {
+// FormatTCPFlags names TCP flags, as in syn,ack.
+func FormatTCPFlags(bits int) string {
 	var names []string
 	for i, name := range TCPFlagNames {
 		if bits&(1<<i) != 0 {
@@ -212,24 +212,24 @@ func (sp *Space) Has(s Set, p Packet) bool { return sp.follow(ref(s), p) == ref(
 // Outcome is what becomes of the packet by d, every bucket having room and every unknown answered no.
 func (sp *Space) Outcome(d Decision, p Packet) Outcome { return sp.outcome(sp.follow(ref(d), p)) }
 
-// A Taste says which values of a field a person finds typical, best first.
-type Taste map[Field][]Value
+// A Preferences says which values of a field a person finds typical, best first.
+type Preferences map[Field][]Value
 
-// Likes adds addresses to the taste for a field.
-func (t Taste) Likes(f Field, addrs ...netip.Addr) {
+// Prefer adds addresses to the taste for a field.
+func (t Preferences) Prefer(f Field, addrs ...netip.Addr) {
 	for _, a := range addrs {
 		t[f] = append(t[f], Addr(a))
 	}
 }
 
 // LikesInterfaces adds interface names to the taste for a field.
-func (t Taste) LikesInterfaces(f Field, names ...string) {
+func (t Preferences) LikesInterfaces(f Field, names ...string) {
 	for _, name := range names {
 		t[f] = append(t[f], iface(name))
 	}
 }
 
-var typical = Taste{
+var typical = Preferences{
 	Family:   {Num(IPv4)},
 	Protocol: {Num(TCP), Num(UDP), Num(ICMP), Num(ICMPv6)},
 	SrcPort:  {Num(50000)},
@@ -250,7 +250,7 @@ var typical = Taste{
 // well-known ports, documentation addresses, a new connection, no marks), else the lowest
 // that the field can have, and the one after it where an address is asked for,
 // the lowest being the name of a network. It reports false where s is empty.
-func (sp *Space) Example(s Set, taste Taste) (Packet, bool) {
+func (sp *Space) Example(s Set, taste Preferences) (Packet, bool) {
 	s = sp.And(s, sp.domain)
 	if s == Empty {
 		return Packet{}, false
@@ -340,7 +340,7 @@ func (sp *Space) packet(v [known]Value) Packet {
 		}
 	}
 	if bits := v[TCPFlags].Int(); protocol == TCP && bits != usualFlags(p.State) {
-		p.TCPFlags = SayFlags(bits)
+		p.TCPFlags = FormatTCPFlags(bits)
 	}
 	if family == IPv4 && protocol == ICMP || family == IPv6 && protocol == ICMPv6 {
 		p.ICMPType, p.ICMPCode = num(ICMPType), num(ICMPCode)

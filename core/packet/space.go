@@ -152,7 +152,7 @@ func (sp *Space) make(field Field, edges []edge) ref {
 	}
 	r := ref(len(sp.nodes))
 	if sp.used += len(out); sp.bound > 0 && sp.used > sp.bound {
-		panic(&Tangled{sp.bound})
+		panic(&TooComplexError{sp.bound})
 	}
 	last := len(sp.blocks) - 1
 	if last < 0 || cap(sp.blocks[last])-len(sp.blocks[last]) < len(out) {
@@ -168,16 +168,16 @@ func (sp *Space) make(field Field, edges []edge) ref {
 	return r
 }
 
-// Tangled is what becomes of a piece of work that would need more than Bound allows.
-type Tangled struct{ Edges int }
+// TooComplexError is what becomes of a piece of work that would need more than Bound allows.
+type TooComplexError struct{ Edges int }
 
-func (t *Tangled) Error() string {
+func (t *TooComplexError) Error() string {
 	return fmt.Sprintf("too complex to decide exactly (more than %d million cases)", t.Edges/1_000_000)
 }
 
 // Bound limits what the Space may hold, in edges of its diagrams (an edge takes
 // 24 bytes, and about as much again around it). Work that needs more panics with
-// a *Tangled, which Untangled turns into an error.
+// a *TooComplexError, which Try turns into an error.
 func (sp *Space) Bound(edges int) { sp.bound = edges }
 
 // haltEvery is how many nodes are looked up between two questions whether to go on; a power
@@ -193,7 +193,7 @@ func (h *Halted) Error() string { return h.Err.Error() }
 func (h *Halted) Unwrap() error { return h.Err }
 
 // Halt has work in the Space end when f gives an error: it is asked now and then. Work that
-// ends panics with a *Halted, which Untangled turns into an error.
+// ends panics with a *Halted, which Try turns into an error.
 func (sp *Space) Halt(f func() error) { sp.halt = f }
 
 // A Budget is what a piece of work may take. The zero Budget is as much as it needs.
@@ -222,13 +222,13 @@ func (b Budget) Check() {
 // Size is how many edges the Space holds.
 func (sp *Space) Size() int { return sp.used }
 
-// Untangled does a piece of work in Spaces with a Bound or a Halt. The error is a *Tangled
+// Try does a piece of work in Spaces with a Bound or a Halt. The error is a *TooComplexError
 // or a *Halted.
-func Untangled(work func()) (err error) {
+func Try(work func()) (err error) {
 	defer func() {
 		switch r := recover().(type) {
 		case nil:
-		case *Tangled:
+		case *TooComplexError:
 			err = r
 		case *Halted:
 			err = r

@@ -86,7 +86,7 @@ type Input struct {
 	Lists map[string]string // the text of each list of addresses, by its file's name
 	Fleet *fleet.Fleet
 
-	Budget packet.Budget // ends the work with a panic, see packet.Untangled
+	Budget packet.Budget // ends the work with a panic, see packet.Try
 }
 
 // Resolve looks up every name in a policy's files and holds them against a

@@ -160,7 +160,7 @@ func (r *Reach) classOf(h *fleet.Host) string {
 		class = compile.Class(r.pol, h, r.alone)
 		r.class[h] = class
 		if r.plans[class] == nil {
-			r.plans[class] = compile.Host(r.sp, r.pol, h, r.now)
+			r.plans[class] = compile.ForHost(r.sp, r.pol, h, r.now)
 		}
 	}
 	return class

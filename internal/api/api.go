@@ -62,8 +62,8 @@ type PublishRequest struct {
 	Why     string         `json:"why" minLength:"1" maxLength:"2000" doc:"the reason, for the history"`
 	After   *int64         `json:"after,omitempty" doc:"refuse if another revision than this is published; 0 is none"`
 	Preview bool           `json:"preview,omitempty" doc:"tell what would be said of it, and publish nothing"`
-	// InSpiteOf names checks whose errors do not stand in the way.
-	InSpiteOf []string `json:"in_spite_of,omitempty" nullable:"false" doc:"codes of checks; a policy that cannot be read is refused all the same"`
+	// Accept names checks whose errors do not stand in the way.
+	Accept []string `json:"accept,omitempty" nullable:"false" doc:"codes of checks whose errors do not stop this publication; a policy that cannot be read is refused all the same"`
 }
 
 // Revision is one state of the policy in its history.
@@ -74,7 +74,7 @@ type Revision struct {
 	PublishedAt time.Time      `json:"published_at"`
 	Hash        string         `json:"hash" doc:"SHA-256 of its files, in hexadecimal"`
 	Published   bool           `json:"published" doc:"it is the newest"`
-	InSpiteOf   []Accepted     `json:"in_spite_of,omitempty" nullable:"false" doc:"the problems that did not stand in its way"`
+	Accepted    []Accepted     `json:"accepted,omitempty" nullable:"false" doc:"problems that whoever published accepted"`
 	Hosts       int            `json:"hosts" doc:"on how many hosts of the fleet it is in force, by their newest reports"`
 	Files       []check.Source `json:"files,omitempty" doc:"where one revision is asked for"`
 }
@@ -190,7 +190,7 @@ type Report struct {
 	Same   string            `json:"same,omitempty" doc:"instead of dumps and names: the hash of those that were reported before, as the answer to that told it"`
 	Counts []Count           `json:"counts,omitempty" nullable:"false" doc:"what counters stand at; the dumps are without that"`
 	Tools  map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
-	Around *Surroundings     `json:"surroundings,omitempty" doc:"what listens, which addresses the host has, what is loaded when it starts"`
+	Around *HostFacts        `json:"surroundings,omitempty" doc:"what listens, which addresses the host has, what is loaded when it starts"`
 }
 
 // Count is what the counter of a rule, or a named one, stands at.

@@ -25,7 +25,7 @@ type Task struct {
 	Within string     `json:"within,omitempty" doc:"the time for the keep, or the length of a pause, as 90s or 2h"`
 	Cut    bool       `json:"cut,omitempty" doc:"to cut the connections that are found"`
 	Why    string     `json:"why,omitempty"`
-	Even   bool       `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
+	Force  bool       `json:"force,omitempty" doc:"go on where the change cuts off log-ins or the service"`
 
 	Asked     time.Time `json:"asked"`
 	Until     time.Time `json:"until" doc:"when nobody waits for it any more"`
@@ -202,8 +202,8 @@ type ProbeResult struct {
 	Agrees  string  `json:"agrees" enum:"yes,no,open" doc:"whether both say the same; open where nobody listens, which may look the same as a refusal"`
 }
 
-// Surroundings is what a host reports besides its rules.
-type Surroundings struct {
+// HostFacts is what a host reports besides its rules.
+type HostFacts struct {
 	Listeners  []listeners.Listener `json:"listeners,omitempty" nullable:"false"`
 	Runs       []string             `json:"runs,omitempty" nullable:"false" doc:"services of its own that run, by their units"`
 	Interfaces []SeenInterface      `json:"interfaces,omitempty" nullable:"false" doc:"but for loopback, with the addresses that others can reach"`

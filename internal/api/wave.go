@@ -7,14 +7,14 @@ import (
 
 // WaveRequest asks to put a revision in force over the fleet, step by step.
 type WaveRequest struct {
-	Revision int64    `json:"revision,omitempty" doc:"with the fleet it was last published with; 0 is what is published"`
-	Hosts    []string `json:"hosts,omitempty" nullable:"false" maxItems:"100000" doc:"these alone; hosts or roles"`
-	Sizes    []string `json:"sizes,omitempty" nullable:"false" maxItems:"100" doc:"how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all"`
-	Within   string   `json:"within,omitempty" doc:"the time for a host's keep, as 90s; a minute if not said"`
-	Check    bool     `json:"check,omitempty" doc:"wait after each step until somebody says to go on"`
-	Untried  bool     `json:"untried,omitempty" doc:"do not try after each step what the policy expects"`
-	Even     bool     `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
-	Why      string   `json:"why,omitempty" maxLength:"2000"`
+	Revision     int64    `json:"revision,omitempty" doc:"with the fleet it was last published with; 0 is what is published"`
+	Hosts        []string `json:"hosts,omitempty" nullable:"false" maxItems:"100000" doc:"these alone; hosts or roles"`
+	Sizes        []string `json:"sizes,omitempty" nullable:"false" maxItems:"100" doc:"how many hosts are settled by the end of each step: a number, or a share as 10%; the last step takes the rest. If not said: one host of each role, a tenth, all"`
+	Within       string   `json:"within,omitempty" doc:"the time for a host's keep, as 90s; a minute if not said"`
+	PauseBetween bool     `json:"pause_between,omitempty" doc:"wait after each step until somebody says to go on"`
+	SkipProbes   bool     `json:"skip_probes,omitempty" doc:"do not try after each step what the policy expects"`
+	Force        bool     `json:"force,omitempty" doc:"go on where the change cuts off log-ins or the service"`
+	Why          string   `json:"why,omitempty" maxLength:"2000"`
 }
 
 // The states of a wave.
@@ -40,28 +40,28 @@ const (
 
 // A Wave puts a pair in force over hosts, step by step.
 type Wave struct {
-	Number     int64          `json:"number"`
-	Revision   int64          `json:"revision"`
-	Generation int64          `json:"generation"`
-	By         string         `json:"by" doc:"the name of the token that began it"`
-	Why        string         `json:"why,omitempty"`
-	State      string         `json:"state" enum:"running,waiting,done,stopped"`
-	Stopped    string         `json:"stopped,omitempty" doc:"why it stopped"`
-	Steps      int            `json:"steps" doc:"how many there are"`
-	Step       int            `json:"step" doc:"which it is at, from 1"`
-	Check      bool           `json:"check,omitempty"`
-	Untried    bool           `json:"untried,omitempty" doc:"what the policy expects is not tried after each step"`
-	Even       bool           `json:"even,omitempty"`
-	Within     string         `json:"within"`
-	Began      time.Time      `json:"began"`
-	Ended      *time.Time     `json:"ended,omitempty"`
-	Hosts      []WaveHost     `json:"hosts" nullable:"false"`
-	Trials     []Trial        `json:"trials,omitempty" nullable:"false" doc:"connections that are tried after this step, since the policy expects something of them"`
-	Rounds     int            `json:"rounds,omitempty" doc:"how often those were tried"`
-	Counts     map[string]int `json:"counts,omitempty" doc:"how many of its hosts are in which phase"`
-	Held       int            `json:"held,omitempty" doc:"connections that came out as the policy says, in all steps"`
-	Proofs     []Proof        `json:"proofs,omitempty" nullable:"false" doc:"what shows of each statement that came, went or changed that it is so"`
-	Left       []string       `json:"left,omitempty" nullable:"false" doc:"what could not be tried, and why"`
+	Number       int64          `json:"number"`
+	Revision     int64          `json:"revision"`
+	Generation   int64          `json:"generation"`
+	By           string         `json:"by" doc:"the name of the token that began it"`
+	Why          string         `json:"why,omitempty"`
+	State        string         `json:"state" enum:"running,waiting,done,stopped"`
+	Stopped      string         `json:"stopped,omitempty" doc:"why it stopped"`
+	Steps        int            `json:"steps" doc:"how many there are"`
+	Step         int            `json:"step" doc:"which it is at, from 1"`
+	PauseBetween bool           `json:"pause_between,omitempty"`
+	SkipProbes   bool           `json:"skip_probes,omitempty" doc:"what the policy expects is not tried after each step"`
+	Force        bool           `json:"force,omitempty"`
+	Within       string         `json:"within"`
+	Began        time.Time      `json:"began"`
+	Ended        *time.Time     `json:"ended,omitempty"`
+	Hosts        []WaveHost     `json:"hosts" nullable:"false"`
+	Trials       []Trial        `json:"trials,omitempty" nullable:"false" doc:"connections that are tried after this step, since the policy expects something of them"`
+	Rounds       int            `json:"rounds,omitempty" doc:"how often those were tried"`
+	Counts       map[string]int `json:"counts,omitempty" doc:"how many of its hosts are in which phase"`
+	Held         int            `json:"held,omitempty" doc:"connections that came out as the policy says, in all steps"`
+	Proofs       []Proof        `json:"proofs,omitempty" nullable:"false" doc:"what shows of each statement that came, went or changed that it is so"`
+	Left         []string       `json:"left,omitempty" nullable:"false" doc:"what could not be tried, and why"`
 }
 
 // A Proof is what real connections showed of a statement that a wave put in force or took out.

@@ -366,7 +366,7 @@ func (h *harbour) act(ctx context.Context, n int, id string, rng *rand.Rand) {
 			}
 		}
 	case 6:
-		w, err := c.StartWave(ctx, api.WaveRequest{Within: "6s", Untried: rng.IntN(2) == 0, Why: id})
+		w, err := c.StartWave(ctx, api.WaveRequest{Within: "6s", SkipProbes: rng.IntN(2) == 0, Why: id})
 		note(err, func() {})
 		if err == nil && rng.IntN(3) == 0 {
 			time.Sleep(time.Duration(rng.IntN(2000)) * time.Millisecond)
@@ -509,7 +509,7 @@ func (h *harbour) judge() {
 	})
 	var w api.Wave
 	h.until("a last wave begins", func() bool {
-		w, err = pat.StartWave(ctx, api.WaveRequest{Within: "20s", Untried: true, Why: "the last"})
+		w, err = pat.StartWave(ctx, api.WaveRequest{Within: "20s", SkipProbes: true, Why: "the last"})
 		return err == nil && w.Counts[api.HostAbsent] == clients+1 || err == nil && len(w.Hosts) == realHosts+clients+1
 	})
 	h.until("the last wave is done", func() bool {

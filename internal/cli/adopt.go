@@ -16,9 +16,9 @@ import (
 
 	"yellowfence.example/yfence/core/adopt"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
@@ -128,7 +128,7 @@ func (a *app) adopt(name string, dumps []string) (r adopted, err error) {
 		if err != nil {
 			return r, err
 		}
-		hosts = append(hosts, adopt.Host{Name: h, Read: func(sp *packet.Space) (*dialect.Ruleset, error) { return live.Read(sp, f) }})
+		hosts = append(hosts, adopt.Host{Name: h, Read: func(sp *packet.Space) (*kernel.Ruleset, error) { return live.Read(sp, f) }})
 	}
 	now := time.Now().Unix()
 	made, err := adopt.Policy(fl, name, hosts, now)

@@ -12,9 +12,9 @@ import (
 
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
@@ -133,8 +133,8 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 		if err != nil {
 			return answer, nil, err
 		}
-		tangled := packet.Untangled(func() {
-			var rules *dialect.Ruleset
+		tangled := packet.Try(func() {
+			var rules *kernel.Ruleset
 			if rules, err = live.Read(sp, f); err == nil {
 				found, problems = ask.Dump(sp, pol, rules, q, now)
 			}
@@ -161,7 +161,7 @@ func (a *app) inForce(names []string) (all api.InForce, err error) {
 		if err != nil {
 			return all, err
 		}
-		f := live.OfFile(name, data)
+		f := live.Sniff(name, data)
 		if all.Dumps = append(all.Dumps, f.Dumps...); all.Names == nil {
 			all.Names = f.Names
 		}

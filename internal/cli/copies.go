@@ -134,7 +134,7 @@ func (a *app) copiesShow(on *bool) *cobra.Command {
 
 func (a *app) copiesPutBack(on *bool) *cobra.Command {
 	var within time.Duration
-	var even bool
+	var force bool
 	c := &cobra.Command{
 		Use:   "restore HOST|--here NUMBER",
 		Short: "Put a copy in force again, all of it",
@@ -148,7 +148,7 @@ with settle, what is in force now comes back by itself unless it is kept in time
 			return err
 		}
 		if !*on {
-			return a.askHost(cmd, name, api.Task{Do: "put back", Copy: number, Within: within.String(), Even: even})
+			return a.askHost(cmd, name, api.Task{Do: "put back", Copy: number, Within: within.String(), Force: force})
 		}
 		if err := h.find(); err != nil {
 			return err
@@ -173,7 +173,7 @@ with settle, what is in force now comes back by itself unless it is kept in time
 		return a.made(cmd, h, made, true)
 	}
 	lengthVar(c, &within, "within", 2*time.Minute, "the time for the keep")
-	c.Flags().BoolVar(&even, "even-so", false, "even if it cuts off log-ins or the service")
+	c.Flags().BoolVar(&force, "force", false, "go on where the change cuts off log-ins or the service")
 	return c
 }
 

@@ -137,8 +137,8 @@ func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, in
 // within does work on files with as many cases as a service would give it, and says in the
 // service's words why it was not done: what cannot be published is not held to be sound.
 func within(cases int, what string, work func(b packet.Budget) error) (err error) {
-	tangled := packet.Untangled(func() { err = work(packet.Budget{Edges: cases}) })
-	if tangled == nil && !errors.As(err, new(*packet.Tangled)) {
+	tangled := packet.Try(func() { err = work(packet.Budget{Edges: cases}) })
+	if tangled == nil && !errors.As(err, new(*packet.TooComplexError)) {
 		return err
 	}
 	return fmt.Errorf("%s: %w; rules with fewer distinct ports and addresses take less", what, cmp.Or(tangled, err))

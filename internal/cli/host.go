@@ -232,10 +232,10 @@ func (a *app) writeReported(w io.Writer, d api.HostDrift) {
 }
 
 type settleFlags struct {
-	within               time.Duration
-	minimal, pause, even bool
-	pair, task           int64
-	why                  string
+	within                time.Duration
+	minimal, pause, force bool
+	pair, task            int64
+	why                   string
 }
 
 func (a *app) settleCommand() *cobra.Command {
@@ -260,7 +260,7 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 	}
 	lengthVar(c, &f.within, "within", 2*time.Minute, "the time for the keep")
 	c.Flags().BoolVar(&f.minimal, "minimal", false, "the ground and the ways in alone")
-	c.Flags().BoolVar(&f.even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
+	c.Flags().BoolVar(&f.force, "force", false, "go on where the change cuts off log-ins or the service; it is undone by itself all the same")
 	c.Flags().BoolVar(&f.pause, "pause", false, "")
 	c.Flags().Int64Var(&f.pair, "pair", 0, "")
 	c.Flags().Int64Var(&f.task, "task", 0, "")
@@ -299,7 +299,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	}
 	var rules api.Rules
 	kind := ""
-	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Even: f.even, Service: h.services()}
+	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Force: f.force, Service: h.services()}
 	if f.pause {
 		kind = "pause"
 		rules, err = svc.RulesOf(ctx, h.name, kind)
@@ -342,11 +342,11 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 			a.say("%s: which pair was settled could not be noted: %s", h.name, err)
 		}
 	}
-	return a.made(cmd, h, made, f.even)
+	return a.made(cmd, h, made, f.force)
 }
 
 // made tells of a change that was made: people, and the service.
-func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error {
+func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) error {
 	out := settled{Version: api.Version, Change: &made.Change}
 	for _, who := range made.Absent {
 		out.Said = append(out.Said, fmt.Sprintf("there is no %s here; what only it may send is not admitted", who))
@@ -366,7 +366,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, even bool) error
 		a.say("%s: %s", h.name, s)
 	}
 	d, err := h.tell(cmd.Context(), &made.Change, min(tellTime, time.Until(made.Change.Until)/2))
-	if err != nil && !even && made.Change.Kind == "settle" {
+	if err != nil && !force && made.Change.Kind == "settle" {
 		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
 		out.Change = &c
 		if back != nil || c.Phase != api.WentBack {

@@ -176,7 +176,7 @@ func TestAPolicyThatCutsAHostOff(t *testing.T) {
 	p.until("the service was told", func() bool { return strings.Contains(p.status("charts-01").Why, "would cut off what this host sends") })
 	require.Equal(t, api.Failed, p.status("charts-01").State)
 
-	out, err = p.run("charts-01", "settle", "--even-so", "--within", "3s")
+	out, err = p.run("charts-01", "settle", "--force", "--within", "3s")
 	require.NoError(t, err)
 	require.Contains(t, out, "charts-01: revision 2 is in force, and goes back at ")
 	require.Contains(t, p.listing("charts-01"), "yellowfence")
@@ -417,7 +417,7 @@ func TestListenersConnectionsAndAddresses(t *testing.T) {
 	for name := range p.hosts {
 		p.attend(name)
 	}
-	out, code := p.operate("waves", "start", "charts", "--even-so") // the test's own connection counts as a log-in
+	out, code := p.operate("waves", "start", "charts", "--force") // the test's own connection counts as a log-in
 	require.Equal(t, 0, code, out)
 
 	out, code = p.operate("listeners", "charts-01")

@@ -219,9 +219,9 @@ func (p *pier) until(what string, holds func() bool) {
 	}
 }
 
-func (p *pier) publish(policy string, inSpiteOf ...string) {
+func (p *pier) publish(policy string, accept ...string) {
 	p.Helper()
-	_, err := p.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "pier.fence", Text: policy}}, Why: "a test", InSpiteOf: inSpiteOf})
+	_, err := p.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "pier.fence", Text: policy}}, Why: "a test", Accept: accept})
 	require.NoError(p, err)
 }
 

@@ -20,7 +20,7 @@ func (a *app) publishCommand() *cobra.Command {
 	var why string
 	var after int64
 	var yes bool
-	var inSpiteOf []string
+	var accept []string
 	c := &cobra.Command{
 		Use:   "publish -m WHY",
 		Short: "Publish a policy as a new revision",
@@ -41,7 +41,7 @@ expectation among them, is refused.`,
 			if err != nil {
 				return err
 			}
-			req := api.PublishRequest{Files: files, Why: why, InSpiteOf: inSpiteOf}
+			req := api.PublishRequest{Files: files, Why: why, Accept: accept}
 			if cmd.Flags().Changed("after") {
 				req.After = &after
 			}
@@ -73,7 +73,7 @@ expectation among them, is refused.`,
 	}
 	because(c, &why)
 	c.Flags().BoolVar(&yes, "yes", false, "publish what is shown without asking")
-	c.Flags().StringSliceVar(&inSpiteOf, "in-spite-of", nil, "codes of checks whose errors are not to stand in the way, as no-guard")
+	c.Flags().StringSliceVar(&accept, "accept", nil, "publish with this error: the code of a check, as no-guard; say why with -m")
 	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is published; 0 is none")
 	return c
 }
@@ -85,7 +85,7 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source
 		a.say("Nothing is published yet: this is the first policy. It is put in force on no host before a wave, or settle there.")
 	} else {
 		changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: published}, To: api.Side{Files: files}})
-		if err != nil { // a policy that is published in spite of its errors is not compared
+		if err != nil { // a policy that is published with errors is not compared
 			a.say("what it changes cannot be shown: %s", err)
 		} else if a.printChanges(a.errOut, changes.Changes); len(changes.Changes.Changes) == 0 {
 			return nil
@@ -127,7 +127,7 @@ func (a *app) changed(done api.Checked, err error, texts []check.Source, text fu
 // inSpite says in spite of which checks a revision was published.
 func inSpite(r api.Revision) string {
 	var codes []string
-	for _, a := range r.InSpiteOf {
+	for _, a := range r.Accepted {
 		if !slices.Contains(codes, a.Code) {
 			codes = append(codes, a.Code)
 		}

@@ -219,7 +219,7 @@ func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kin
 	if h.Others() {
 		return r, &dialect.NoFilter{Host: h.Name}
 	}
-	plan := compile.Host(sp, pol, h, now)
+	plan := compile.ForHost(sp, pol, h, now)
 	if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
 		return a.groupsOf(sp, pol.Fleet, plan, prove)
 	}

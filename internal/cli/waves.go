@@ -53,7 +53,7 @@ stays, but with --roll-back.`,
 			if err != nil {
 				return err
 			}
-			req.Hosts, req.Check, req.Within = args, check != "", within.String()
+			req.Hosts, req.PauseBetween, req.Within = args, check != "", within.String()
 			w, err := svc.StartWave(cmd.Context(), req)
 			if err != nil {
 				return err
@@ -86,8 +86,8 @@ stays, but with --roll-back.`,
 	c.Flags().StringSliceVar(&req.Sizes, "steps", nil, "how many hosts are settled by the end of each step, as 1,10%")
 	lengthVar(c, &within, "within", time.Minute, "the time for a host's keep")
 	c.Flags().StringVar(&check, "check", "", "a command or a URL that tells after each step whether all is well")
-	c.Flags().BoolVar(&req.Untried, "untried", false, "do not try what is changed, and what the policy expects")
-	c.Flags().BoolVar(&req.Even, "even-so", false, "even if it cuts off log-ins or the service; it goes back by itself all the same")
+	c.Flags().BoolVar(&req.SkipProbes, "skip-probes", false, "do not try real connections after each step")
+	c.Flags().BoolVar(&req.Force, "force", false, "go on where the change cuts off log-ins or the service; it is undone by itself all the same")
 	because(c, &req.Why)
 	c.Flags().BoolVar(&detach, "detach", false, "do not stay; the service goes on by itself")
 	return c
@@ -269,7 +269,7 @@ func printProofs(out io.Writer, w api.Wave) {
 	for _, left := range w.Left {
 		_, _ = fmt.Fprintf(out, "not tried: %s\n", left)
 	}
-	if w.State == api.WaveDone && w.Held == 0 && !w.Untried {
+	if w.State == api.WaveDone && w.Held == 0 && !w.SkipProbes {
 		_, _ = fmt.Fprintln(out, "no connection was tried: nothing but the ways in shows that what is in force is as the policy says")
 	}
 }

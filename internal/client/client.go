@@ -276,7 +276,7 @@ func (c *Client) FinishTask(ctx context.Context, host string, id int64, r api.Ta
 // AskHost asks a host to do something, and waits a while for it.
 func (c *Client) AskHost(ctx context.Context, host string, t api.Task) (out api.TaskStatus, err error) {
 	body := map[string]any{"do": t.Do}
-	for key, v := range map[string]any{"copy": t.Copy, "within": t.Within, "why": t.Why, "even": t.Even, "cut": t.Cut} {
+	for key, v := range map[string]any{"copy": t.Copy, "within": t.Within, "why": t.Why, "force": t.Force, "cut": t.Cut} {
 		if v != "" && v != 0 && v != false {
 			body[key] = v
 		}

@@ -86,7 +86,7 @@ func TestADesk(t *testing.T) {
 	pol := policytest.Resolve(t, deskFleet, deskPolicy)
 	h, now := pol.Fleet.Hosts[0], time.Now().Unix()
 	sp := packet.NewSpace()
-	files, err := portable.Form{}.Write(sp, compile.Host(sp, pol, h, now))
+	files, err := portable.Form{}.Write(sp, compile.ForHost(sp, pol, h, now))
 	require.NoError(t, err)
 	d := &desk.Desk{Dir: t.TempDir()}
 	require.NoError(t, host.Do(func() error { return d.Take([]byte(files[0].Text)) }))
@@ -108,7 +108,7 @@ func TestADesk(t *testing.T) {
 	drift := func() *compare.Result {
 		doc, err := d.Dump()
 		require.NoError(t, err)
-		f := live.OfFile("dump", []byte(doc.String()))
+		f := live.Sniff("dump", []byte(doc.String()))
 		require.Equal(t, live.Portable, f.Dumps[0].Kind)
 		res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, compare.NamesOf(pol), now, api.InForce{Dumps: f.Dumps}, time.Time{})
 		require.NoError(t, err)

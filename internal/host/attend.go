@@ -350,8 +350,8 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 		if t.Ground {
 			args = append(args, "--minimal")
 		}
-		if t.Even {
-			args = append(args, "--even-so")
+		if t.Force {
+			args = append(args, "--force")
 		}
 		return a.change(ctx, args)
 	case "put back":

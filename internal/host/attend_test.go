@@ -194,7 +194,7 @@ func TestReportsWaitForTheService(t *testing.T) {
 	m := host.Machine{Dir: t.TempDir()}
 	begin := time.Now().UTC().Truncate(time.Second)
 	report := func(n int, text string) api.Report {
-		return api.Report{Version: 1, Host: "h", TakenAt: begin.Add(time.Duration(n) * time.Second), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: text}}}, Around: &api.Surroundings{Routes: []string{"ipv4"}}}
+		return api.Report{Version: 1, Host: "h", TakenAt: begin.Add(time.Duration(n) * time.Second), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: text}}}, Around: &api.HostFacts{Routes: []string{"ipv4"}}}
 	}
 	for i, text := range []string{"a", "a", "b", "c"} {
 		require.NoError(t, m.Spool(report(i, text)))

@@ -171,7 +171,7 @@ func (s *sockets) logIns() (out []Connection) {
 // CutOff are connections that rules would not let be opened again: log-ins, and what
 // goes to one of the addresses at which the host finds the service.
 func CutOff(files []api.File, service []netip.AddrPort) (out []string, err error) {
-	if tangled := packet.Untangled(func() { out, err = cutOff(files, service) }); tangled != nil {
+	if tangled := packet.Try(func() { out, err = cutOff(files, service) }); tangled != nil {
 		return nil, fmt.Errorf("what the rules would cut off: %w", tangled)
 	}
 	return out, err

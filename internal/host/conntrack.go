@@ -12,7 +12,7 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
@@ -92,8 +92,8 @@ func (m *Machine) Unadmitted(ctx context.Context, name string, service []netip.A
 	}
 	sp := packet.Budget{Edges: live.Bound, Halt: ctx.Err}.Space()
 	var d packet.Decision
-	if tangled := packet.Untangled(func() {
-		var rs *dialect.Ruleset
+	if tangled := packet.Try(func() {
+		var rs *kernel.Ruleset
 		if rs, err = live.Read(sp, r.InForce); err == nil {
 			d = rs.Decision(sp)
 		}

@@ -84,7 +84,7 @@ func (c *Copy) told(t table) bool {
 }
 
 // ownTable is our table as nft names it.
-var ownTable = nft.Form{}.Own()
+var ownTable = nft.Form{}.Label()
 
 // table is one table of nft's listing.
 type table struct{ name, text string } // "table inet yellowfence", and all of it

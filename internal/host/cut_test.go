@@ -55,7 +55,7 @@ func dialled(t *testing.T, from *testbed.Namespace, at *testbed.Namespace, liste
 // redirect, and what nobody tracked. What is admitted flows on, and the way to the service.
 func TestCut(t *testing.T) {
 	m := newMachine(t)
-	left, right := kernel(t, "yf-cl"), kernel(t, "yf-cr")
+	left, right := newNamespace(t, "yf-cl"), newNamespace(t, "yf-cr")
 	for i, side := range []*testbed.Namespace{left, right} {
 		name := []string{"eth1", "eth2"}[i]
 		require.NoError(t, m.ns.IP(fmt.Sprintf("link add %s type veth peer name eth0 netns %s", name, side.Name), fmt.Sprintf("addr add 10.40.%d.1/24 dev %s", i+1, name), "link set "+name+" up"))

@@ -12,8 +12,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
@@ -57,7 +57,7 @@ func TestAToolThatFailsIsNoHostWithoutRules(t *testing.T) {
 // TestWhatListens is told as ss prints it; where ss is missing or fails that is told.
 func TestWhatListens(t *testing.T) {
 	const nft = `[ "$1" = --version ] && echo "nftables v1.0.6" || echo '{"nftables": []}'`
-	around := func(ss string) *api.Surroundings {
+	around := func(ss string) *api.HostFacts {
 		fake(t, nft)
 		if ss != "" {
 			require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("PATH"), "ss"), []byte("#!/bin/sh\n"+ss), 0o755))
@@ -107,7 +107,7 @@ func nftFile(text string) []api.File { return []api.File{{Kind: "nft", Text: tex
 var kernels atomic.Int64
 
 // kernel gives a namespace to try rules in, or skips.
-func kernel(t *testing.T, name string) *testbed.Namespace {
+func newNamespace(t *testing.T, name string) *testbed.Namespace {
 	t.Helper()
 	if err := testbed.Available(); err != nil {
 		if os.Getenv("CI") != "" {
@@ -133,7 +133,7 @@ func controlGroups() string {
 // TestSendersOfAHost: settling fills in whom the host has, whatever the depth of
 // a unit's control group, and tells whom it has not; reports say who is who.
 func TestSendersOfAHost(t *testing.T) {
-	ns := kernel(t, "yf-senders")
+	ns := newNamespace(t, "yf-senders")
 	root := controlGroups()
 	slice := fmt.Sprintf("%s/yfhost%d.slice", root, os.Getpid())
 	deep := slice + "/yfhost-inner.slice"
@@ -186,7 +186,7 @@ func TestSendersOfAHost(t *testing.T) {
 // TestReportOfSeveralTools: what nft does not list is reported too, and what users
 // its rules speak of.
 func TestReportOfSeveralTools(t *testing.T) {
-	ns := kernel(t, "yf-tools")
+	ns := newNamespace(t, "yf-tools")
 	reported := func() (kinds []string, r api.Report) {
 		t.Helper()
 		require.NoError(t, ns.Do(func() (err error) {
@@ -235,7 +235,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 	rs, err := live.Read(sp, r.InForce)
 	require.NoError(t, err)
 	d := rs.Decision(sp)
-	require.Empty(t, sp.UnknownsOf(sp.Where(sp.Answered(d, dialect.LaterPorts, false), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "all of it is read")
+	require.Empty(t, sp.UnknownsOf(sp.Where(sp.Answered(d, kernel.LaterPorts, false), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "all of it is read")
 	require.NotEqual(t, packet.Empty, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Drop }))
 	_, err = ns.Run([]byte("*nat\n-A PREROUTING -m addrtype --dst-type LOCAL -p tcp --dport 80 -j DNAT --to-destination 10.0.0.2\nCOMMIT\n"), "iptables-legacy-restore")
 	require.NoError(t, err)
@@ -246,7 +246,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 
 // TestSettleInAKernel loads real rules: all of them, or none.
 func TestSettleInAKernel(t *testing.T) {
-	ns := kernel(t, "yf-settle")
+	ns := newNamespace(t, "yf-settle")
 	// The tools run as children of a thread that is in the namespace.
 	in := func(f func() error) error { return ns.Do(f) }
 	const rules = "table inet yellowfence\ndelete table inet yellowfence\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"

@@ -19,7 +19,7 @@ func (e *NoInterface) Error() string {
 	if len(e.Names) > 1 {
 		verb = "are no such interfaces"
 	}
-	return fmt.Sprintf("the rules ask for %s, and there %s here: mend the fleet file, or say --even-so", strings.Join(e.Names, ", "), verb)
+	return fmt.Sprintf("the rules ask for %s, and there %s here: mend the fleet file, or say --force", strings.Join(e.Names, ", "), verb)
 }
 
 // asked are the names of interfaces that rules ask for, in the forms that our dialects write.

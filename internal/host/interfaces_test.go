@@ -32,7 +32,7 @@ func TestAnInterfaceThatIsNotThere(t *testing.T) {
 
 	m.OwnConsole = true
 	insists := wanted(strings.Replace(openTo(443), "\t\ttcp dport", "\t\tiifname \"eth7\" tcp dport", 1), time.Minute)
-	insists.Even = true
+	insists.Force = true
 	_, err = m.make(insists)
 	require.NoError(t, err)
 	require.NoError(t, m.ns.Do(func() error { _, err := m.Keep(nil, true); return err }))

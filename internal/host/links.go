@@ -8,7 +8,7 @@ import (
 	"os/exec"
 	"slices"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 )
 
 // carrying are the kinds of interfaces whose packets come over the one that they are made on, or over those that are
@@ -17,7 +17,7 @@ var carrying = []string{"vlan", "macvlan", "macvtap", "ipvlan", "ipvtap", "macse
 
 // links asks which interfaces carry others', where a listing has chains by which that matters:
 // those of bridges, and of devices. It is nil where nothing asks for it.
-func links(ctx context.Context, listing []byte) (dialect.Links, error) {
+func links(ctx context.Context, listing []byte) (kernel.Links, error) {
 	asked := slices.ContainsFunc([]string{`"family": "bridge"`, `"family": "netdev"`, `"hook": "ingress"`}, func(s string) bool { return bytes.Contains(listing, []byte(s)) })
 	if _, err := exec.LookPath("ip"); err != nil || !asked {
 		return nil, nil // what depends on them stays uncertain
@@ -37,14 +37,14 @@ func links(ctx context.Context, listing []byte) (dialect.Links, error) {
 	if err := json.Unmarshal(out, &all); err != nil {
 		return nil, fmt.Errorf("ip link show: %w", err)
 	}
-	found := dialect.Links{"lo": {}} // so that it says that somebody has looked
+	found := kernel.Links{"lo": {}} // so that it says that somebody has looked
 	for _, one := range all {
 		kind := one.LinkInfo.Kind
 		switch {
 		case slices.Contains(carrying, kind):
-			found[one.Name] = dialect.Link{Over: []string{one.Link}}
+			found[one.Name] = kernel.Link{Over: []string{one.Link}}
 		case slices.Contains([]string{"bridge", "openvswitch", "vrf"}, kind): // of what comes and goes as parts of it the next report need not tell
-			found[one.Name] = dialect.Link{Bridge: true}
+			found[one.Name] = kernel.Link{Bridge: true}
 		}
 	}
 	for _, one := range all {

@@ -43,7 +43,7 @@ type Wanted struct {
 	Copy    *Copy            // a copy to put back
 	Within  time.Duration    // the time until it goes back by itself
 	Passing bool             // nothing keeps it
-	Even    bool             // even if it cuts off log-ins or the service
+	Force   bool             // even if it cuts off log-ins or the service
 	Service []netip.AddrPort // where the host finds the service
 	Pins    []api.Key        // whose word on a probe counts
 }
@@ -59,7 +59,7 @@ type Made struct {
 type CutsOff struct{ What []string }
 
 func (c *CutsOff) Error() string {
-	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --even-so to try it: it goes back by itself unless it is kept", strings.Join(c.What, ", and "))
+	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --force to try it: it goes back by itself unless it is kept", strings.Join(c.What, ", and "))
 }
 
 // Make makes a change, with a copy of what was in force before and watchdogs that put
@@ -116,14 +116,14 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 		m = &own
 	}
 	if w.Files != nil {
-		if missing := m.missing(w.Files); len(missing) > 0 && !w.Even {
+		if missing := m.missing(w.Files); len(missing) > 0 && !w.Force {
 			return nil, &NoInterface{missing}
 		}
 		var err error
 		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {
 			return nil, err
 		}
-		if len(made.Cut) > 0 && !w.Even {
+		if len(made.Cut) > 0 && !w.Force {
 			return nil, &CutsOff{made.Cut}
 		}
 	}

@@ -84,7 +84,7 @@ func newMachine(t *testing.T) *machine {
 	dir, err := os.MkdirTemp("", "yfm")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	m := &machine{t, host.Machine{Dir: dir}, kernel(t, "yf-m")}
+	m := &machine{t, host.Machine{Dir: dir}, newNamespace(t, "yf-m")}
 	require.NoError(t, m.ns.Load(others))
 	return m
 }
@@ -267,7 +267,7 @@ func TestKeepOverALogIn(t *testing.T) {
 	}
 	m := newMachine(t)
 	dir := m.Dir
-	desk := kernel(t, "yf-desk") // from which somebody logs in
+	desk := newNamespace(t, "yf-desk") // from which somebody logs in
 	require.NoError(t, desk.Bridge("quay"))
 	require.NoError(t, desk.IP("addr add 10.40.0.5/16 dev quay"))
 	require.NoError(t, m.ns.Attach(desk, "quay", "eth1", "10.40.2.1/16"))
@@ -297,7 +297,7 @@ func TestKeepOverALogIn(t *testing.T) {
 
 	was := m.normal()
 	_, err = m.make(wanted(strings.ReplaceAll(openTo(9000), "22, ", ""), time.Minute))
-	require.Regexp(t, `^nothing was changed: these rules would cut off the log-in at 10\.40\.2\.1:22 from 10\.40\.0\.5; mend the policy, or say --even-so to try it`, err.Error())
+	require.Regexp(t, `^nothing was changed: these rules would cut off the log-in at 10\.40\.2\.1:22 from 10\.40\.0\.5; mend the policy, or say --force to try it`, err.Error())
 	require.Equal(t, was, m.normal())
 
 	_, err = m.make(wanted(openTo(9000), time.Minute))
@@ -437,7 +437,7 @@ func TestConnectionsThatWouldBeCut(t *testing.T) {
 		w.Service = append(w.Service, at)
 		_, err = m.Make(context.Background(), w)
 		require.Regexp(t, regexp.QuoteMeta("would cut off what this host sends to the service at "+at.String()), err.Error())
-		w.Even = true
+		w.Force = true
 		made, err := m.Make(context.Background(), w)
 		require.NoError(t, err)
 		require.Len(t, made.Cut, 1)

@@ -12,9 +12,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -120,7 +120,7 @@ func find(kind, name string) (k known, ok bool) {
 				return fs.SkipDir
 			}
 			if d.Name() != name || below == "." {
-				if dialect.SystemSlice(below) {
+				if kernel.SystemSlice(below) {
 					return nil
 				}
 				return fs.SkipDir // whoever makes groups below names them as he likes

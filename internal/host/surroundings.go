@@ -21,8 +21,8 @@ import (
 // surroundings is what a report says besides the rules: what listens, which addresses
 // the host has, whether it routes, and what is loaded when it starts. A tool that is
 // missing or fails is told, and is not the same as one that has nothing to tell.
-func surroundings(ctx context.Context, m *Machine) *api.Surroundings {
-	s := &api.Surroundings{Untold: map[string]string{}}
+func surroundings(ctx context.Context, m *Machine) *api.HostFacts {
+	s := &api.HostFacts{Untold: map[string]string{}}
 	out, err := tool(ctx, nil, "ss", "-H", "-ltunpe")
 	if err == nil {
 		var sockets []byte

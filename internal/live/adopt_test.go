@@ -15,10 +15,10 @@ import (
 
 	"yellowfence.example/yfence/core/adopt"
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
@@ -39,7 +39,7 @@ func foundFiles(t testing.TB, host string) api.InForce {
 	}
 	slices.SortFunc(files, func(a, b txtar.File) int { return strings.Compare(a.Name, b.Name) })
 	for _, file := range files {
-		f.Dumps = append(f.Dumps, live.OfFile(file.Name, file.Data).Dumps...)
+		f.Dumps = append(f.Dumps, live.Sniff(file.Name, file.Data).Dumps...)
 	}
 	return f
 }
@@ -58,7 +58,7 @@ func TestAdoptFound(t *testing.T) {
 			require.Empty(t, problems)
 			fl.Hosts[0].Name = host
 			f := foundFiles(t, host)
-			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host, Read: func(sp *packet.Space) (*dialect.Ruleset, error) { return live.Read(sp, f) }}}, foundAt)
+			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host, Read: func(sp *packet.Space) (*kernel.Ruleset, error) { return live.Read(sp, f) }}}, foundAt)
 			require.NoError(t, err)
 			file := filepath.Join("testdata", "adopted", host+".fence")
 			if *update {

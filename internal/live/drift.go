@@ -6,9 +6,9 @@ import (
 
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
@@ -55,10 +55,10 @@ func Drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over 
 			return nil, err
 		}
 		var of *compare.Result
-		tangled := packet.Untangled(func() {
+		tangled := packet.Try(func() {
 			sp := packet.Budget{Edges: Bound, Halt: inTime(over)}.Space()
 			sp.Since(now)
-			var rules *dialect.Ruleset
+			var rules *kernel.Ruleset
 			if rules, err = group.Read(sp, last.Host, last.Policy.Fleet, doc); err == nil {
 				of = compare.Groups(sp, names, plans(sp, stages, now), rules)
 			}
@@ -96,7 +96,7 @@ func inTime(over time.Time) func() error {
 // plans are the stages as they are compared.
 func plans(sp *packet.Space, stages []Stage, now int64) (out []compare.Stage) {
 	for _, s := range stages {
-		out = append(out, compare.Stage{Plan: compile.Host(sp, s.Policy, s.Host, now), Revision: s.Revision, Generation: s.Generation})
+		out = append(out, compare.Stage{Plan: compile.ForHost(sp, s.Policy, s.Host, now), Revision: s.Revision, Generation: s.Generation})
 	}
 	return out
 }
@@ -106,24 +106,24 @@ func drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over 
 	if !over.IsZero() { // what is told of rules that are too complex has its time too
 		last = over.Add(10 * time.Second)
 	}
-	with := func(over time.Time, compared func(*packet.Space, []compare.Stage, *dialect.Ruleset) *compare.Result) (tangled error) {
-		return packet.Untangled(func() {
+	with := func(over time.Time, compared func(*packet.Space, []compare.Stage, *kernel.Ruleset) *compare.Result) (tangled error) {
+		return packet.Try(func() {
 			sp := packet.NewSpace()
 			sp.Bound(Bound)
 			sp.Halt(inTime(over))
 			sp.Since(now)
 			plans := plans(sp, stages, now) // before the dump says whom the host does not have: their rules stay
-			var rules *dialect.Ruleset
+			var rules *kernel.Ruleset
 			if rules, err = Read(sp, f); err == nil {
 				res = compared(sp, plans, rules)
 			}
 		})
 	}
-	tangled := with(over, func(sp *packet.Space, stages []compare.Stage, rules *dialect.Ruleset) *compare.Result {
+	tangled := with(over, func(sp *packet.Space, stages []compare.Stage, rules *kernel.Ruleset) *compare.Result {
 		return compare.DriftSince(sp, names, stages, rules)
 	})
-	if tangled != nil && with(last, func(sp *packet.Space, stages []compare.Stage, rules *dialect.Ruleset) *compare.Result {
-		return compare.Tangled(sp, names, stages, rules, tangled)
+	if tangled != nil && with(last, func(sp *packet.Space, stages []compare.Stage, rules *kernel.Ruleset) *compare.Result {
+		return compare.TooComplex(sp, names, stages, rules, tangled)
 	}) != nil {
 		res = &compare.Result{Unread: []string{tangled.Error()}}
 	}

@@ -15,12 +15,12 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
@@ -29,17 +29,17 @@ import (
 // Read gives all of a host's dumps as the one ruleset they are to its kernel. The
 // error is about their text. What the nft-backed tools of iptables made stands in
 // nft's listing too, where most of it cannot be read: their own dump counts.
-func Read(sp *packet.Space, f api.InForce) (*dialect.Ruleset, error) {
+func Read(sp *packet.Space, f api.InForce) (*kernel.Ruleset, error) {
 	return ReadOf(sp, nil, &fleet.Fleet{}, f)
 }
 
 // ReadOf is Read of dumps of a host of a fleet, whose groups may name others'.
-func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*dialect.Ruleset, error) {
-	all, r := &dialect.Ruleset{}, &reader{host: h, fleet: fl, sp: sp, names: &nft.Names{Unsaid: true}, sets: iptables.Sets{}, told: map[string]bool{}}
+func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*kernel.Ruleset, error) {
+	all, r := &kernel.Ruleset{}, &reader{host: h, fleet: fl, sp: sp, names: &nft.Names{Unsaid: true}, sets: iptables.Sets{}, told: map[string]bool{}}
 	if f.Names != nil {
 		*r.names = *f.Names
 	}
-	dumps := Telling(f.Dumps)
+	dumps := Relevant(f.Dumps)
 	slices.SortStableFunc(dumps, func(a, b api.Dump) int { return cmp.Compare(order[a.Kind], order[b.Kind]) })
 	for _, d := range dumps {
 		rs, err := r.read(d)
@@ -60,11 +60,11 @@ func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*d
 // missing are chains that stand for the rules of a family that no dump tells of, where people
 // made the dumps by hand: they may refuse anything. nft's listing is of both families; the
 // tools of iptables each print one.
-func missing(sp *packet.Space, dumps []api.Dump) *dialect.Ruleset {
+func missing(sp *packet.Space, dumps []api.Dump) *kernel.Ruleset {
 	told := map[string]bool{}
 	for _, d := range dumps {
 		if d.File == "" {
-			return &dialect.Ruleset{} // a host's report has all
+			return &kernel.Ruleset{} // a host's report has all
 		}
 		switch d.Kind {
 		case IPTables:
@@ -73,27 +73,27 @@ func missing(sp *packet.Space, dumps []api.Dump) *dialect.Ruleset {
 			told["ip6"] = true
 		case Routes, IPSet:
 		default:
-			return &dialect.Ruleset{}
+			return &kernel.Ruleset{}
 		}
 	}
-	out := &dialect.Ruleset{}
+	out := &kernel.Ruleset{}
 	for family, tool := range map[string]string{"ip": IPTables, "ip6": IP6Tables} {
 		if told[family] || len(dumps) == 0 {
 			continue
 		}
 		name := fmt.Sprintf("the rules of %s: no dump of %s is given (--complete says that there are none)", map[string]string{"ip": "IPv4", "ip6": "IPv6"}[family], tool)
 		for _, hook := range []string{"input", "forward", "output"} {
-			out.Chains = append(out.Chains, &dialect.Chain{Family: family, Table: "not dumped", Name: hook, Hook: hook, Type: "filter", Policy: packet.Admit,
-				Rules: []dialect.Rule{{Match: sp.Unknown(name), Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Drop}}}}})
+			out.Chains = append(out.Chains, &kernel.Chain{Family: family, Table: "not dumped", Name: hook, Hook: hook, Type: "filter", Policy: packet.Admit,
+				Rules: []kernel.Rule{{Match: sp.Unknown(name), Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Drop}}}}})
 		}
 	}
 	return out
 }
 
-// Telling are the dumps that count. A report has nft's listing in both forms: JSON is
+// Relevant are the dumps that count. A report has nft's listing in both forms: JSON is
 // quicker to read, and leaves out how deep control groups lie that others ask for, and of some
 // versions the devices of chains at ingress.
-func Telling(dumps []api.Dump) []api.Dump {
+func Relevant(dumps []api.Dump) []api.Dump {
 	has := func(kind string) bool {
 		return slices.ContainsFunc(dumps, func(d api.Dump) bool { return d.Kind == kind && d.File == "" })
 	}
@@ -127,23 +127,23 @@ type reader struct {
 	routes string // of all dumps of routes so far
 }
 
-func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
+func (r *reader) read(d api.Dump) (*kernel.Ruleset, error) {
 	if strings.TrimSpace(d.Text) == "" && slices.Contains([]string{NFTText, IPTables, IP6Tables, IPSet}, d.Kind) && (d.File == "" || kindNamed(d.File) == d.Kind) {
-		return &dialect.Ruleset{}, nil // these print nothing where nobody made rules
+		return &kernel.Ruleset{}, nil // these print nothing where nobody made rules
 	}
 	switch d.Kind {
 	case Routes:
-		routes, err := dialect.ReadRoutes(d.Text)
+		routes, err := kernel.ReadRoutes(d.Text)
 		if err == nil && r.routes != "" { // each family may have been printed by itself: together they are the host's
-			routes, err = dialect.ReadRoutes(r.routes + d.Text)
+			routes, err = kernel.ReadRoutes(r.routes + d.Text)
 		}
 		r.names.Routes = routes
 		r.routes += d.Text + "\n"
-		return &dialect.Ruleset{}, err
+		return &kernel.Ruleset{}, err
 	case IPSet:
 		sets, err := iptables.ReadSets(d.Text)
 		maps.Copy(r.sets, sets)
-		return &dialect.Ruleset{}, err
+		return &kernel.Ruleset{}, err
 	case IPTables, IP6Tables:
 		users, groups := r.names.ByNumber()
 		family := map[string]int{IPTables: packet.IPv4, IP6Tables: packet.IPv6}[d.Kind]
@@ -169,7 +169,7 @@ func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 		}
 		return group.Read(r.sp, r.host, r.fleet, doc)
 	}
-	var rs *dialect.Ruleset
+	var rs *kernel.Ruleset
 	var err error
 	if d.Kind == NFTText {
 		rs, err = nft.ReadText(r.sp, cmp.Or(d.File, d.Kind), []byte(d.Text), r.names)
@@ -177,7 +177,7 @@ func (r *reader) read(d api.Dump) (*dialect.Ruleset, error) {
 		rs, err = nft.ReadJSON(r.sp, []byte(d.Text), r.names)
 	}
 	if err == nil {
-		rs.Chains = slices.DeleteFunc(rs.Chains, func(c *dialect.Chain) bool { return r.told[c.Family+" "+c.Table] })
+		rs.Chains = slices.DeleteFunc(rs.Chains, func(c *kernel.Chain) bool { return r.told[c.Family+" "+c.Table] })
 	}
 	return rs, err
 }
@@ -197,12 +197,12 @@ const (
 	Routes = "routes" // what ip route show table all prints, of both families
 )
 
-// OfFile tells what a file holds by its content: a report as `yfence report
+// Sniff tells what a file holds by its content: a report as `yfence report
 // --print` gives it, or a listing of rules in either form.
 //
 // A file without anything in it is the listing that its name says, as charts-01.ip6tables
 // does: tools print nothing where nobody made rules.
-func OfFile(name string, data []byte) api.InForce {
+func Sniff(name string, data []byte) api.InForce {
 	data = plain(data)
 	if kind := kindNamed(name); kind != "" && len(bytes.TrimSpace(data)) == 0 {
 		return api.InForce{Dumps: []api.Dump{{Kind: kind, Text: string(data), File: name}}}
@@ -214,7 +214,7 @@ func OfFile(name string, data []byte) api.InForce {
 		kind := []string{packet.IPv4: IPTables, packet.IPv6: IP6Tables}[family]
 		return api.InForce{Dumps: []api.Dump{{Kind: kind, Text: string(data), File: name}}}
 	}
-	if dialect.IsRoutes(string(data)) {
+	if kernel.IsRoutes(string(data)) {
 		return api.InForce{Dumps: []api.Dump{{Kind: Routes, Text: string(data), File: name}}}
 	}
 	if portable.Is(data) {

@@ -24,7 +24,7 @@ func TestBroken(t *testing.T) {
 		{"default via 192.0.2.1 dev eth0\nbro", "f: line 2: expected a route, as in 10.0.0.0/8 dev eth0, found \"bro\""},
 		{"\x00\x01\x02 nonsense", "f: line 1: expected a table, found \"\\x00\\x01\\x02\": this is not what nft list ruleset prints"},
 	} {
-		_, err := live.Read(packet.NewSpace(), live.OfFile("f", []byte(c.dump)))
+		_, err := live.Read(packet.NewSpace(), live.Sniff("f", []byte(c.dump)))
 		require.EqualError(t, err, c.want)
 	}
 	for dump, want := range map[string]string{
@@ -33,7 +33,7 @@ func TestBroken(t *testing.T) {
 		"table inet t {\n\tchain c {\n\t\ttype filter hook input priority 0; policy drop;\n\t\tjump gone\n\t}\n}\n":                   "chain gone, which the dump does not hold",
 	} {
 		sp := packet.NewSpace()
-		f := live.OfFile("f", []byte(dump))
+		f := live.Sniff("f", []byte(dump))
 		f.Complete = true
 		rs, err := live.Read(sp, f)
 		require.NoError(t, err)
@@ -55,7 +55,7 @@ func TestReadTogether(t *testing.T) {
 	)
 	var all api.InForce
 	for _, text := range []string{nfts, four, six, sets} {
-		f := live.OfFile("dump", []byte(text))
+		f := live.Sniff("dump", []byte(text))
 		all.Dumps = append(all.Dumps, f.Dumps...)
 	}
 	require.Equal(t, []string{live.NFTText, live.IPTables, live.IP6Tables, live.IPSet}, []string{all.Dumps[0].Kind, all.Dumps[1].Kind, all.Dumps[2].Kind, all.Dumps[3].Kind})
@@ -80,8 +80,8 @@ func TestReadTogether(t *testing.T) {
 	for _, c := range []byte(four) {
 		units = append(units, c, 0)
 	}
-	require.Equal(t, four, live.OfFile("dump", units).Dumps[0].Text, "some shells write UTF-16")
-	require.Equal(t, six, live.OfFile("dump", []byte("\xef\xbb\xbf"+six)).Dumps[0].Text)
+	require.Equal(t, four, live.Sniff("dump", units).Dumps[0].Text, "some shells write UTF-16")
+	require.Equal(t, six, live.Sniff("dump", []byte("\xef\xbb\xbf"+six)).Dumps[0].Text)
 	_, err = live.Read(sp, api.InForce{Dumps: []api.Dump{{Kind: live.IPSet, Text: "create\n"}}})
 	require.EqualError(t, err, `ipset-save dump: line 1: expected create or add with a set and what it is about, found "create"`)
 }
@@ -108,7 +108,7 @@ func TestAFamilyThatWasNotDumped(t *testing.T) {
 		t.Run(c.what, func(t *testing.T) {
 			f := api.InForce{Complete: c.complete}
 			for name, text := range c.files {
-				f.Dumps = append(f.Dumps, live.OfFile(name, []byte(text)).Dumps...)
+				f.Dumps = append(f.Dumps, live.Sniff(name, []byte(text)).Dumps...)
 			}
 			sp := packet.NewSpace()
 			rs, err := live.Read(sp, f)

@@ -104,7 +104,7 @@ func TestOnePolicyInFourForms(t *testing.T) {
 		t.Cleanup(func() { require.NoError(t, gate.Close()) })
 		if h.Dialect == "portable" {
 			sp := packet.NewSpace()
-			files, err := forms.Of(h).Write(sp, compile.Host(sp, pol, h, now))
+			files, err := forms.Of(h).Write(sp, compile.ForHost(sp, pol, h, now))
 			require.NoError(t, err)
 			d := &desk.Desk{Dir: t.TempDir()}
 			require.NoError(t, ns.Do(func() error { return d.Take([]byte(files[0].Text)) }))
@@ -112,7 +112,7 @@ func TestOnePolicyInFourForms(t *testing.T) {
 			require.NoError(t, gate.Load(puffin.GateRules(docs[h.Instance.Cloud], h.Instance.ID, testbed.GateUp, testbed.GateDown)))
 		} else {
 			sp := packet.NewSpace()
-			files, err := forms.Of(h).Write(sp, compile.Host(sp, pol, h, now))
+			files, err := forms.Of(h).Write(sp, compile.ForHost(sp, pol, h, now))
 			require.NoError(t, err)
 			require.NoError(t, ns.Do(func() error { _, err := host.Load(context.Background(), files); return err }))
 		}
@@ -143,7 +143,7 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	slots := make(chan struct{}, 60)
 	passed, wrong := map[string]int{}, []string{}
 	for _, h := range hosts {
-		decision := compile.Host(sp, pol, h, now).Decision(sp)
+		decision := compile.ForHost(sp, pol, h, now).Decision(sp)
 		for _, source := range sources {
 			for protocol, ports := range map[string][]int{"tcp": tcp, "udp": udp} {
 				for _, port := range ports {

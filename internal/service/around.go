@@ -50,7 +50,7 @@ func (s *Service) listening(ctx context.Context, b packet.Budget, current *model
 			continue
 		}
 		one := api.HostListening{Host: h.Name, Notes: []listeners.Note{}}
-		said, err := s.Store.Surroundings(ctx, h.Name)
+		said, err := s.Store.HostFacts(ctx, h.Name)
 		switch {
 		case current.pair.Number == 0:
 			one.Untold = "no policy is published yet, so that nothing is said of who may come"
@@ -63,7 +63,7 @@ func (s *Service) listening(ctx context.Context, b packet.Budget, current *model
 		default:
 			sp := b.Space()
 			one.TakenAt = timeOf(said.TakenAt)
-			one.Notes = listeners.Compare(sp, compile.Host(sp, current.policy, h, s.Clock().Unix()), current.policy.Services, listeners.Seen{Listeners: said.Listeners, Runs: said.Runs})
+			one.Notes = listeners.Compare(sp, compile.ForHost(sp, current.policy, h, s.Clock().Unix()), current.policy.Services, listeners.Seen{Listeners: said.Listeners, Runs: said.Runs})
 		}
 		out.Hosts = append(out.Hosts, one)
 	}
@@ -72,7 +72,7 @@ func (s *Service) listening(ctx context.Context, b packet.Budget, current *model
 
 // believable takes out of a report what no kernel of ours would say, and what would be
 // something else to a filter's tools. What is taken out is told.
-func believable(said *api.Surroundings) {
+func believable(said *api.HostFacts) {
 	if said == nil {
 		return
 	}
@@ -158,7 +158,7 @@ func missingInterfaces(h *fleet.Host, seen []api.SeenInterface) (out []compare.F
 
 // follow makes a new generation of the fleet where a host reports other addresses on
 // an interface that the fleet file calls dynamic: its peers' rules follow.
-func (s *Service) follow(ctx context.Context, m *model, host string, said api.Surroundings) (*model, error) {
+func (s *Service) follow(ctx context.Context, m *model, host string, said api.HostFacts) (*model, error) {
 	m, _, err := s.takeOver(ctx, m, host, func(m *model) (w moved) {
 		h := m.host(host)
 		if h == nil {

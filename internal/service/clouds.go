@@ -84,12 +84,14 @@ func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
 
 // cloudOpen are the HOST@CLOUD of a cloud that were asked for something that was not in
 // force when it was last looked at, and did not fail.
-func (s *Service) cloudOpen(ctx context.Context, c CloudAccount) (open map[string]store.Heard, err error) {
+func (s *Service) cloudOpen(ctx context.Context, c CloudAccount) (open map[string]store.LastReport, err error) {
 	if open, err = s.cloudHeard(ctx, c); err != nil {
 		return nil, err
 	}
 	states, err := s.Store.Clouds(ctx)
-	maps.DeleteFunc(open, func(at string, h store.Heard) bool { return h.Pair == 0 || states[c.Name].Reached[at].Equal(h.AskedAt) })
+	maps.DeleteFunc(open, func(at string, h store.LastReport) bool {
+		return h.Pair == 0 || states[c.Name].Reached[at].Equal(h.AskedAt)
+	})
 	return open, err
 }
 
@@ -207,15 +209,15 @@ func readCloud(ctx context.Context, c CloudAccount) (have *cloud.State, doc *gro
 }
 
 // cloudHeard are what is known of the HOST@CLOUD of a cloud.
-func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[string]store.Heard, err error) {
-	out, err = s.Store.Heard(ctx)
-	maps.DeleteFunc(out, func(at string, _ store.Heard) bool { return !strings.HasSuffix(at, "@"+c.Name) })
+func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[string]store.LastReport, err error) {
+	out, err = s.Store.LastReports(ctx)
+	maps.DeleteFunc(out, func(at string, _ store.LastReport) bool { return !strings.HasSuffix(at, "@"+c.Name) })
 	return out, err
 }
 
 // hearCloud notes for every host with an instance what its groups are, as if it had
 // reported them.
-func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *group.Document, heard map[string]store.Heard, now time.Time) error {
+func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *group.Document, heard map[string]store.LastReport, now time.Time) error {
 	for _, h := range m.fleet.Hosts {
 		if h.Instance == nil || h.Instance.Cloud != c.Name || !slices.ContainsFunc(doc.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID }) {
 			continue
@@ -239,7 +241,7 @@ func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *
 // wanted is what a cloud is to have by what its instances were asked for, each by the pair
 // that it was. failed tells by HOST@CLOUD why that cannot be, left what is left to hosts.
 // Nothing is wanted for what has left the fleet or the cloud.
-func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store.Heard, c CloudAccount, st store.CloudState) (want *group.Document, failed map[string]string, left []string, err error) {
+func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store.LastReport, c CloudAccount, st store.CloudState) (want *group.Document, failed map[string]string, left []string, err error) {
 	want, failed = &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: []group.Group{}, Members: []group.Member{}}, map[string]string{}
 	by := map[int64][]string{}
 	for at, h := range heard {
@@ -283,7 +285,7 @@ func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store
 
 // askAnew asks again for the groups of instances for whom a rule has ended since they were
 // last asked for: on a host a rule ends by itself, a group does not.
-func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now time.Time) error {
+func (s *Service) askAnew(ctx context.Context, heard map[string]store.LastReport, now time.Time) error {
 	for at, h := range heard {
 		if h.Pair == 0 {
 			continue
@@ -298,7 +300,7 @@ func (s *Service) askAnew(ctx context.Context, heard map[string]store.Heard, now
 		if err := s.Store.Ask(ctx, at, h.Pair); err != nil {
 			return err
 		}
-		again, err := s.Store.Heard(ctx, at)
+		again, err := s.Store.LastReports(ctx, at)
 		if err != nil {
 			return err
 		}

@@ -214,20 +214,20 @@ func (s *Service) result(ctx context.Context, id int64, within time.Duration) (*
 }
 
 // attends says whether a host asked lately what there is to do.
-func (s *Service) attends(a store.Attending) bool {
+func (s *Service) attends(a store.AgentStatus) bool {
 	return time.Since(a.AskedAt) < 2*maxWait || s.outage.excuses(a.AskedAt, time.Now())
 }
 
 // attending is what is known of a host that has to be there to do something.
-func (s *Service) attending(ctx context.Context, host string) (store.Attending, error) {
-	all, err := s.Store.Attending(ctx, host)
+func (s *Service) attending(ctx context.Context, host string) (store.AgentStatus, error) {
+	all, err := s.Store.AgentStatuses(ctx, host)
 	if err != nil {
-		return store.Attending{}, s.broken("reading how the host attends", err)
+		return store.AgentStatus{}, s.broken("reading how the host attends", err)
 	}
 	if a := all[host]; s.attends(a) {
 		return a, nil
 	}
-	return store.Attending{}, huma.Error409Conflict(fmt.Sprintf("%s does not ask what there is to do: is `yfence attend` running there?", host))
+	return store.AgentStatus{}, huma.Error409Conflict(fmt.Sprintf("%s does not ask what there is to do: is `yfence attend` running there?", host))
 }
 
 func (s *Service) tellChange(ctx context.Context, in *struct {
@@ -256,7 +256,7 @@ type taskRequest struct {
 		Within string `json:"within,omitempty" doc:"the length of a pause, or the time for a keep, as 90s or 2h"`
 		Cut    bool   `json:"cut,omitempty" doc:"of connections: cut those that are found"`
 		Why    string `json:"why,omitempty" maxLength:"2000"`
-		Even   bool   `json:"even,omitempty" doc:"even if it cuts off log-ins or the service"`
+		Even   bool   `json:"force,omitempty" doc:"go on where the change cuts off log-ins or the service"`
 	}
 }
 
@@ -270,7 +270,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		return nil, err
 	}
 	b := in.Body
-	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Cut: b.Cut, Within: b.Within, Why: b.Why, Even: b.Even}
+	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Cut: b.Cut, Within: b.Within, Why: b.Why, Force: b.Even}
 	who := caller(ctx).Name
 	switch b.Do {
 	case "pause":
@@ -283,7 +283,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		case b.Why == "":
 			return nil, huma.Error422UnprocessableEntity("a pause needs a reason: others will see it, and ask")
 		}
-		t.Do, t.Pause, t.Even, t.Why = "settle", true, true, fmt.Sprintf("%s (%s)", b.Why, who)
+		t.Do, t.Pause, t.Force, t.Why = "settle", true, true, fmt.Sprintf("%s (%s)", b.Why, who)
 	case "resume":
 		if a.Change == nil || a.Change.Kind != "pause" || a.Change.Phase != api.InForceYet {
 			return nil, huma.Error409Conflict(fmt.Sprintf("%s is not paused", in.Host))

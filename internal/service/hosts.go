@@ -19,6 +19,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
@@ -218,11 +219,11 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 	}
 	var plan *compile.Plan
 	var files []dialect.File
-	var rs *dialect.Ruleset
+	var rs *kernel.Ruleset
 	var err error
-	if tangled := packet.Untangled(func() {
+	if tangled := packet.Try(func() {
 		sp := packet.Budget{Edges: limits.JudgeCases, Halt: ctx.Err}.Space()
-		plan = compile.Host(sp, pol, h, s.Clock().Unix())
+		plan = compile.ForHost(sp, pol, h, s.Clock().Unix())
 		if kind == "pause" {
 			plan = plan.Paused(sp)
 		}
@@ -245,7 +246,7 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 
 // written are the rules of a plan as files, and as what they are where they are in force: of
 // a host without a filter of its own they are its instance's groups, as its cloud takes them.
-func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fleet.Host, plan *compile.Plan, kind string) ([]dialect.File, *dialect.Ruleset, error) {
+func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fleet.Host, plan *compile.Plan, kind string) ([]dialect.File, *kernel.Ruleset, error) {
 	if h.Dialect != fleet.NoFilter {
 		form := forms.Of(h)
 		files, err := form.Write(sp, plan)
@@ -270,7 +271,7 @@ func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fl
 }
 
 // published says the rules of a plan, each with the place of what it comes from.
-func published(plan *compile.Plan, rs *dialect.Ruleset) []api.Chain {
+func published(plan *compile.Plan, rs *kernel.Ruleset) []api.Chain {
 	at := map[string]string{}
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
@@ -290,7 +291,7 @@ func published(plan *compile.Plan, rs *dialect.Ruleset) []api.Chain {
 }
 
 // chains says a ruleset as the API does.
-func chains(rs *dialect.Ruleset) []api.Chain {
+func chains(rs *kernel.Ruleset) []api.Chain {
 	out := []api.Chain{}
 	for _, c := range rs.Chains {
 		chain := api.Chain{Place: c.Place(), Hook: c.Hook, Rules: []api.Rule{}}
@@ -368,7 +369,7 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 	if err != nil {
 		return nil, s.broken("reading what the host reported", err)
 	}
-	said, err := s.Store.Surroundings(ctx, in.Host)
+	said, err := s.Store.HostFacts(ctx, in.Host)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, s.broken("reading what the host reported", err)
 	}
@@ -393,8 +394,8 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *fleet.Host, f api.InForce, counts []api.Count, reported bool, out *api.LiveRules) error {
 	sp := b.Space()
 	sp.Since(s.Clock().Unix())
-	plan := compile.Host(sp, m.policy, h, s.Clock().Unix())
-	ours := &dialect.Ruleset{}
+	plan := compile.ForHost(sp, m.policy, h, s.Clock().Unix())
+	ours := &kernel.Ruleset{}
 	if h.Dialect != fleet.NoFilter {
 		ours = forms.Of(h).Rules(sp, plan)
 	} else if _, rs, err := s.written(ctx, sp, m, h, plan, ""); err == nil { // else there is nothing to hold them beside
@@ -404,7 +405,7 @@ func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *flee
 	if !reported {
 		return nil
 	}
-	complex := packet.Untangled(func() {
+	complex := packet.Try(func() {
 		rules, err := live.ReadOf(sp, h, m.fleet, f)
 		if err != nil {
 			out.Unread = err.Error()
@@ -414,7 +415,7 @@ func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *flee
 		pairOff(sp, out.Chains, rules, out.Published, ours)
 		count(out.Chains, counts)
 	})
-	var tangled *packet.Tangled
+	var tangled *packet.TooComplexError
 	if errors.As(complex, &tangled) {
 		out.Chains, out.Unread = []api.Chain{}, tangled.Error()
 		return nil
@@ -439,7 +440,7 @@ func count(chains []api.Chain, counts []api.Count) {
 }
 
 // pairOff marks the rules of two rulesets that stand on both sides, each with one twin.
-func pairOff(sp *packet.Space, left []api.Chain, a *dialect.Ruleset, right []api.Chain, b *dialect.Ruleset) {
+func pairOff(sp *packet.Space, left []api.Chain, a *kernel.Ruleset, right []api.Chain, b *kernel.Ruleset) {
 	type place struct{ chain, rule int }
 	waiting := map[string][]place{}
 	meanings := b.Meanings(sp)
@@ -498,7 +499,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("taking the report", err)
 	}
-	if err := s.Store.PutSurroundings(ctx, h.Name, in.Body.TakenAt, in.Body.Around, in.Body.Counts); err != nil {
+	if err := s.Store.PutHostFacts(ctx, h.Name, in.Body.TakenAt, in.Body.Around, in.Body.Counts); err != nil {
 		return nil, s.broken("taking the report", err)
 	}
 	k, err := s.known(ctx, h)

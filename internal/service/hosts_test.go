@@ -57,7 +57,7 @@ func TestAfterAReboot(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			r := c.running
-			r.TakenAt, r.Around = time.Now().UTC(), &api.Surroundings{Boot: &c.boot}
+			r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Boot: &c.boot}
 			d, err := h.Report(context.Background(), r)
 			require.NoError(t, err)
 			require.Equal(t, c.state, d.State)
@@ -87,7 +87,7 @@ func TestCountsAndListenersOfAReport(t *testing.T) {
 	r := withRule(recordedReport(t, "logbook-01"))
 	r.TakenAt = time.Now().UTC()
 	r.Counts = []api.Count{{At: "inet yellowfence/inbound handle 999", Packets: 17, Bytes: 1700}}
-	r.Around = &api.Surroundings{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8081, Process: "someprogram"}}}
+	r.Around = &api.HostFacts{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8081, Process: "someprogram"}}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)
 	live, err := h.Live(ctx, "logbook-01")
@@ -104,7 +104,7 @@ func TestCountsAndListenersOfAReport(t *testing.T) {
 	all, err = h.Listeners(ctx, "logbook-01")
 	require.NoError(t, err)
 	require.Equal(t, "tcp 8081 on all addresses (someprogram) listens, and by the policy nobody may come to it", all.Hosts[0].Notes[0].Says)
-	r.Around = &api.Surroundings{Untold: map[string]string{"listeners": "ss is not installed"}}
+	r.Around = &api.HostFacts{Untold: map[string]string{"listeners": "ss is not installed"}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)
 	all, err = h.Listeners(ctx, "logbook-01")
@@ -269,7 +269,7 @@ func TestStrangeAddresses(t *testing.T) {
 	}
 	report := func(addresses ...string) {
 		r := recordedReport(t, "logbook-01")
-		r.TakenAt, r.Around = time.Now().UTC(), &api.Surroundings{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth2", Addresses: seen()[1].Addresses}}}
+		r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth2", Addresses: seen()[1].Addresses}}}
 		for _, a := range addresses {
 			r.Around.Interfaces[0].Addresses = append(r.Around.Interfaces[0].Addresses, netip.MustParsePrefix(a))
 		}
@@ -287,7 +287,7 @@ func TestStrangeAddresses(t *testing.T) {
 	require.Equal(t, []netip.Prefix{netip.MustParsePrefix("10.40.3.44/16")}, seen()[0].Addresses, "a host is not believed whatever it says")
 	require.Contains(t, differs, "eth1 has 192.0.2.50/24, which the fleet file does not say")
 	r := recordedReport(t, "logbook-01")
-	r.TakenAt, r.Around = time.Now().UTC(), &api.Surroundings{Interfaces: []api.SeenInterface{{Name: "+", Addresses: seen()[0].Addresses}, {Name: "eth\r", Addresses: seen()[0].Addresses}}}
+	r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "+", Addresses: seen()[0].Addresses}, {Name: "eth\r", Addresses: seen()[0].Addresses}}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)
 	seen()
@@ -302,7 +302,7 @@ func TestAnInterfaceThatIsNotThere(t *testing.T) {
 	_, err := h.Settle(ctx, "watch-01")
 	require.NoError(t, err)
 	r := recordedReport(t, "watch-01")
-	r.TakenAt, r.Around = time.Now().UTC(), &api.Surroundings{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth7", Addresses: []netip.Prefix{}}}}
+	r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth7", Addresses: []netip.Prefix{}}}}
 	d, err := h.Report(ctx, r)
 	require.NoError(t, err)
 	require.Equal(t, []any{api.Drifted, "The host has no interface eth2, which the fleet file says: what the policy admits over it passes nowhere."}, []any{d.State, d.Findings[0].Sentence})

@@ -14,8 +14,8 @@ import (
 
 // known is what the service was told of hosts and clouds.
 type known struct {
-	heard     map[string]store.Heard // by host, and for what clouds say by HOST@CLOUD
-	attending map[string]store.Attending
+	heard     map[string]store.LastReport // by host, and for what clouds say by HOST@CLOUD
+	attending map[string]store.AgentStatus
 	clouds    map[string]store.CloudState
 }
 
@@ -28,10 +28,10 @@ func (s *Service) known(ctx context.Context, h *fleet.Host) (k known, err error)
 	if h.Instance != nil {
 		subjects = append(subjects, atCloud(h))
 	}
-	if k.heard, err = s.Store.Heard(ctx, subjects...); err != nil {
+	if k.heard, err = s.Store.LastReports(ctx, subjects...); err != nil {
 		return k, err
 	}
-	if k.attending, err = s.Store.Attending(ctx, names...); err != nil {
+	if k.attending, err = s.Store.AgentStatuses(ctx, names...); err != nil {
 		return k, err
 	}
 	k.clouds, err = s.Store.Clouds(ctx)
@@ -42,7 +42,7 @@ func (s *Service) known(ctx context.Context, h *fleet.Host) (k known, err error)
 func atCloud(h *fleet.Host) string { return h.Name + "@" + h.Instance.Cloud }
 
 // lastHeard is when a host or, for one without a filter of its own, its cloud was last heard.
-func (k known) lastHeard(h *fleet.Host) store.Heard {
+func (k known) lastHeard(h *fleet.Host) store.LastReport {
 	if h.Dialect == fleet.NoFilter && h.Instance != nil {
 		return k.heard[atCloud(h)]
 	}
@@ -85,7 +85,7 @@ func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k kn
 func (s *Service) groups(ctx context.Context, current *model, h *fleet.Host, k known) (res result, err error) {
 	at, cloud := atCloud(h), k.clouds[h.Instance.Cloud]
 	heard := k.heard[at]
-	if res, err = s.status(ctx, current, h, heard, store.Attending{}); err != nil {
+	if res, err = s.status(ctx, current, h, heard, store.AgentStatus{}); err != nil {
 		return res, err
 	}
 	switch why := cloud.Failed[at]; {
@@ -114,7 +114,7 @@ func (k known) cloudNotes() (out []api.CloudStatus) {
 }
 
 // drifts says a host's result as the API does.
-func drifts(h *fleet.Host, res result, heard store.Heard) api.HostDrift {
+func drifts(h *fleet.Host, res result, heard store.LastReport) api.HostDrift {
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}
 	}
@@ -122,4 +122,4 @@ func drifts(h *fleet.Host, res result, heard store.Heard) api.HostDrift {
 }
 
 // hashOf is the hash of what was heard, as hosts are told it.
-func hashOf(h store.Heard) string { return fmt.Sprintf("%x", h.Dump) }
+func hashOf(h store.LastReport) string { return fmt.Sprintf("%x", h.Dump) }

@@ -156,7 +156,7 @@ func TestLimits(t *testing.T) {
 		})
 	}
 	comparing := func(ctx context.Context) outcome {
-		_, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy + policytest.Tangled(1500, "fleet")}}}})
+		_, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy + policytest.TooComplex(1500, "fleet")}}}})
 		if p, ok := err.(*client.Problem); ok {
 			return outcome{p.Status, p.Detail, map[int]string{503: "5"}[p.Status]}
 		}

@@ -163,7 +163,7 @@ func (s *Service) readList(ctx context.Context, m *model, n *policy.Network, st 
 		return nil, err
 	}
 	problems = slices.DeleteFunc(problems, func(p fence.Problem) bool {
-		return slices.Contains(accepted.InSpiteOf, api.Accepted{Code: p.Code, Message: p.Message})
+		return slices.Contains(accepted.Accepted, api.Accepted{Code: p.Code, Message: p.Message})
 	})
 	if fence.HasErrors(problems) {
 		st.Waits = fmt.Sprintf("%s: the policy does not check clean with that: %s", what, check.Summary(problems))
@@ -173,7 +173,7 @@ func (s *Service) readList(ctx context.Context, m *model, n *policy.Network, st 
 	if err != nil {
 		return nil, err
 	}
-	_, err = s.Store.PublishItself(ctx, m.pair, Itself, fmt.Sprintf("%s, read from %s", what, n.Fetch.URL), body, accepted.InSpiteOf...)
+	_, err = s.Store.PublishItself(ctx, m.pair, Itself, fmt.Sprintf("%s, read from %s", what, n.Fetch.URL), body, accepted.Accepted...)
 	if errors.Is(err, store.ErrConflict) { // somebody published; it is read again soon
 		st.TriedAt = nil
 		return nil, nil

@@ -333,7 +333,7 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 		}
 		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread, AsAsked: r.AsAsked}
 	}
-	if dumps := live.Telling(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
+	if dumps := live.Relevant(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
 			return quick(as(r))
 		}
@@ -365,7 +365,7 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 const overdue = time.Minute
 
 // status is what a host is now, held against what is published, by current.
-func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.Heard, a store.Attending) (res result, err error) {
+func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.LastReport, a store.AgentStatus) (res result, err error) {
 	res = result{State: api.New, Findings: []compare.Finding{}}
 	if heard.ReceivedAt.IsZero() || current.pair.Number == 0 {
 		return res, nil

@@ -72,7 +72,7 @@ func (o *outage) heardSince(at time.Time) bool {
 }
 
 // allAttending is how all hosts attend. It is not to be changed.
-func (s *Service) allAttending(ctx context.Context) (map[string]store.Attending, error) {
+func (s *Service) allAttending(ctx context.Context) (map[string]store.AgentStatus, error) {
 	k, err := s.knownAll(ctx) // what changed since it was read last
 	s.outage.note(err == nil, time.Now())
 	if err != nil {

@@ -111,7 +111,7 @@ func TestChangesRaceInSomeOrder(t *testing.T) {
 		all.Go(func() {
 			now := fmt.Sprintf("10.40.9.%d/16", round%250+1)
 			r := report("charts-01", emptyListing)
-			r.Around = &api.Surroundings{Interfaces: []api.SeenInterface{{Name: "eth0", Up: true, Addresses: []netip.Prefix{netip.MustParsePrefix(now)}}}}
+			r.Around = &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth0", Up: true, Addresses: []netip.Prefix{netip.MustParsePrefix(now)}}}}
 			if _, err := client.New(quays[0].server.URL, hostToken.Secret).Report(ctx, r); err != nil {
 				failures <- fmt.Errorf("report: %w", err)
 			}

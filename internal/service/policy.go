@@ -127,7 +127,7 @@ func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.La
 }
 
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
-	for _, code := range in.Body.InSpiteOf {
+	for _, code := range in.Body.Accept {
 		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
 		}
@@ -163,7 +163,7 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		}
 		var accepted []api.Accepted
 		for i := range out.Problems {
-			if pr := &out.Problems[i]; pr.Severity == fence.Error && slices.Contains(in.Body.InSpiteOf, pr.Code) {
+			if pr := &out.Problems[i]; pr.Severity == fence.Error && slices.Contains(in.Body.Accept, pr.Code) {
 				pr.Severity = fence.Warning
 				accepted = append(accepted, api.Accepted{Code: pr.Code, Message: pr.Message})
 			}
@@ -240,7 +240,7 @@ func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet
 	}
 	found, err := s.checked(ctx, "checking the policy with the fleet", files, fl)
 	for i := range found { // what was accepted once stays accepted
-		if pr := &found[i]; slices.Contains(r.InSpiteOf, api.Accepted{Code: pr.Code, Message: pr.Message}) {
+		if pr := &found[i]; slices.Contains(r.Accepted, api.Accepted{Code: pr.Code, Message: pr.Message}) {
 			pr.Severity = fence.Warning
 		}
 	}

@@ -137,7 +137,7 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 }
 
 // there are those of hosts that attend; of the others it is told.
-func there(s *Service, hosts []*fleet.Host, attending map[string]store.Attending, left *[]string) (out []*fleet.Host) {
+func there(s *Service, hosts []*fleet.Host, attending map[string]store.AgentStatus, left *[]string) (out []*fleet.Host) {
 	for _, h := range hosts {
 		if s.attends(attending[h.Name]) {
 			out = append(out, h)
@@ -195,7 +195,7 @@ func firsts(hosts []*fleet.Host, can, is func(*fleet.Host) bool, others []*fleet
 // tryAll opens connections, and holds what comes of them against what the policy says.
 // All hosts are asked before anybody waits: first those that are to listen, then those
 // that open the connections.
-func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool, attending map[string]store.Attending) ([]api.ProbeResult, error) {
+func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool, attending map[string]store.AgentStatus) ([]api.ProbeResult, error) {
 	probe := func(t trial) *api.Probe {
 		p := &api.Probe{Protocol: t.protocol(), To: t.at.String(), Port: t.term.Ports.Lo}
 		if !t.term.HasPorts() {

@@ -55,7 +55,7 @@ func (q *queue) do(ctx context.Context, work func(b packet.Budget) error) error 
 		return nil
 	}}
 	var err error
-	if complex := packet.Untangled(func() { err = work(b) }); complex != nil {
+	if complex := packet.Try(func() { err = work(b) }); complex != nil {
 		return complex
 	}
 	return err
@@ -66,7 +66,7 @@ var errTooLong = errors.New("it takes too long")
 // computed does work that may be heavy, and says in an answer why it was not done.
 func (s *Service) computed(ctx context.Context, q *queue, what string, work func(b packet.Budget) error) error {
 	err := q.do(ctx, work)
-	var tangled *packet.Tangled
+	var tangled *packet.TooComplexError
 	var halted *packet.Halted
 	switch {
 	case err == nil:

@@ -45,7 +45,7 @@ func (s *Service) refresh(ctx context.Context, v *view) error {
 	}
 	k := known{heard: v.known.heard, attending: v.known.attending, clouds: clouds}
 	if k.heard == nil {
-		k.heard, k.attending = map[string]store.Heard{}, map[string]store.Attending{}
+		k.heard, k.attending = map[string]store.LastReport{}, map[string]store.AgentStatus{}
 	}
 	if len(d.Reported)+len(d.Asked) > 0 {
 		k.heard = maps.Clone(k.heard)

@@ -17,7 +17,7 @@ const cloudWithin = 5 * time.Minute
 // stepInstance takes the next step of a host's instance: its groups are asked for, and once
 // they are in force another host opens a new connection by a way in. The cloud can be asked
 // whatever they admit, so that nothing need go back by itself.
-func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost, step *store.WaveStep, attending map[string]store.Attending) error {
+func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost, step *store.WaveStep, attending map[string]store.AgentStatus) error {
 	fail := func(why string) error { // what it had before is asked for
 		err := s.cloudBack(ctx, h, step, why)
 		h.Phase, h.Why = api.HostFailed, cmp.Or(h.Why, why)
@@ -25,7 +25,7 @@ func (s *Service) stepInstance(ctx context.Context, w *api.Wave, h *api.WaveHost
 	}
 	switch h.Phase {
 	case api.HostDue:
-		if err := s.had(ctx, h, store.Attending{}); err != nil {
+		if err := s.had(ctx, h, store.AgentStatus{}); err != nil {
 			return err
 		}
 		until := time.Now().Add(cloudWithin)

@@ -63,7 +63,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if err != nil {
 		return nil, err
 	}
-	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning, Step: 1, Check: req.Check, Untried: req.Untried, Even: req.Even, Within: within.String(), Hosts: []api.WaveHost{}}
+	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning, Step: 1, PauseBetween: req.PauseBetween, SkipProbes: req.SkipProbes, Force: req.Force, Within: within.String(), Hosts: []api.WaveHost{}}
 	var there []*fleet.Host
 	for _, h := range hosts {
 		attends := s.attends(attending[h.Name])
@@ -288,7 +288,7 @@ func (s *Service) stopWave(ctx context.Context, in *struct {
 const byItself = 5 * time.Second
 
 // stop ends a wave: what is in force on a host and not kept goes back at once.
-func (s *Service) stop(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.Attending, why string) error {
+func (s *Service) stop(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.AgentStatus, why string) error {
 	w.State, w.Stopped, w.Ended = api.WaveStopped, why, new(time.Now().UTC())
 	for i := range w.Hosts {
 		h := &w.Hosts[i]
@@ -324,11 +324,11 @@ func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, e
 	if before.State == api.WaveRunning || before.State == api.WaveWaiting {
 		return nil, huma.Error409Conflict(fmt.Sprintf("wave %d is %s; stop it first", before.Number, before.State))
 	}
-	heard, err := s.Store.Heard(ctx)
+	heard, err := s.Store.LastReports(ctx)
 	if err != nil {
 		return nil, s.broken("reading the wave", err)
 	}
-	w := api.Wave{By: caller(ctx).Name, Why: fmt.Sprintf("back to what was before wave %d", before.Number), State: api.WaveRunning, Step: 1, Steps: 1, Within: before.Within, Even: before.Even, Hosts: []api.WaveHost{}}
+	w := api.Wave{By: caller(ctx).Name, Why: fmt.Sprintf("back to what was before wave %d", before.Number), State: api.WaveRunning, Step: 1, Steps: 1, Within: before.Within, Force: before.Force, Hosts: []api.WaveHost{}}
 	for _, h := range before.Hosts {
 		if h.Phase == api.HostKept && heard[h.Subject()].Pair == h.Pair && h.Had != 0 && h.Had != h.Pair {
 			pair, err := s.Store.Pair(ctx, h.Had)

@@ -121,13 +121,13 @@ func (s *Service) stepWave(ctx context.Context, number int64) (running bool, err
 				done = false
 			}
 		}
-		if done && !w.Untried {
+		if done && !w.SkipProbes {
 			if done, err = s.stepTrials(ctx, w, step, attending); err != nil || w.State != api.WaveRunning {
 				return err
 			}
 		}
 		if done {
-			if w.Check {
+			if w.PauseBetween {
 				w.State = api.WaveWaiting
 			} else {
 				goOn(w)
@@ -151,7 +151,7 @@ const (
 )
 
 // excused says whether a host that did not answer could be heard at all.
-func (s *Service) excused(t api.TaskStatus, a store.Attending) excuse {
+func (s *Service) excused(t api.TaskStatus, a store.AgentStatus) excuse {
 	switch {
 	case !s.outage.since(t.Asked):
 		return inVain
@@ -167,7 +167,7 @@ func (s *Service) excused(t api.TaskStatus, a store.Attending) excuse {
 }
 
 // stepHost takes the next step of one host.
-func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, step *store.WaveStep, attending map[string]store.Attending) error {
+func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, step *store.WaveStep, attending map[string]store.AgentStatus) error {
 	if h.Cloud != "" {
 		return s.stepInstance(ctx, w, h, step, attending)
 	}
@@ -193,7 +193,7 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 			return err
 		}
 		step.Ask(h.Name, h.Pair)
-		id := step.Task(api.Task{Host: h.Name, Do: "settle", Pair: h.Pair, Within: w.Within, Even: w.Even, Why: fmt.Sprintf("wave %d", w.Number), Until: time.Now().Add(2 * taskWithin)})
+		id := step.Task(api.Task{Host: h.Name, Do: "settle", Pair: h.Pair, Within: w.Within, Force: w.Force, Why: fmt.Sprintf("wave %d", w.Number), Until: time.Now().Add(2 * taskWithin)})
 		h.Phase, h.Task = api.HostAsked, id
 		return nil
 	case api.HostAsked:
@@ -306,11 +306,11 @@ func (s *Service) stepHost(ctx context.Context, w *api.Wave, h *api.WaveHost, st
 
 // had notes what a host of a wave had before: what it was last asked for, or what was before
 // that, if that went back.
-func (s *Service) had(ctx context.Context, h *api.WaveHost, a store.Attending) error {
+func (s *Service) had(ctx context.Context, h *api.WaveHost, a store.AgentStatus) error {
 	if h.Had != 0 { // it is asked again
 		return nil
 	}
-	heard, err := s.Store.Heard(ctx, h.Subject())
+	heard, err := s.Store.LastReports(ctx, h.Subject())
 	last := heard[h.Subject()]
 	h.Had = last.Pair
 	if c := a.Change; c != nil && a.Pair == last.Pair && c.Kind == "settle" && c.Phase == api.WentBack {
@@ -321,7 +321,7 @@ func (s *Service) had(ctx context.Context, h *api.WaveHost, a store.Attending) e
 
 // wayIn finds a host that may log in to another by a rule that keeps a way in, and
 // where. prober is "" if there is none.
-func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[string]store.Attending) (prober string, to netip.AddrPort, err error) {
+func (s *Service) wayIn(ctx context.Context, w *api.WaveHost, attending map[string]store.AgentStatus) (prober string, to netip.AddrPort, err error) {
 	m, err := s.modelOf(ctx, w.Pair)
 	if err != nil {
 		return "", to, err
@@ -378,7 +378,7 @@ func eachWayIn(m *model, h *fleet.Host, now int64, f func(from *fleet.Host, port
 }
 
 // awayProbers are the first few hosts that may log in to another and do not attend.
-func (s *Service) awayProbers(ctx context.Context, w *api.WaveHost, attending map[string]store.Attending) (names []string) {
+func (s *Service) awayProbers(ctx context.Context, w *api.WaveHost, attending map[string]store.AgentStatus) (names []string) {
 	m, err := s.modelOf(ctx, w.Pair)
 	if err != nil {
 		return nil

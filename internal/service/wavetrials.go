@@ -29,7 +29,7 @@ const maxTrials = 60
 // on its hosts a connection that must pass and one that must not, and what the policy expects
 // of them. First something listens at the far end, then the connections are opened. done says
 // that all came out as they should; if one does not, however often it is tried, the wave stops.
-func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.Attending) (done bool, err error) {
+func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.AgentStatus) (done bool, err error) {
 	over := func(id int64) (t api.TaskStatus, over bool, err error) {
 		if id == 0 {
 			return t, true, nil
@@ -249,7 +249,7 @@ func partOf(answer *ask.Answer, part string) (verdict string, err error) {
 
 // trials are connections that show what a step has put in force, between hosts that have
 // the wave's pair; each has a host at one end that this step has settled.
-func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]store.Attending) (out []api.Trial, err error) {
+func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]store.AgentStatus) (out []api.Trial, err error) {
 	number := pairOf(w)
 	if number == 0 { // hosts go back to different revisions
 		return nil, nil
@@ -269,7 +269,7 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 	if err != nil {
 		return nil, err
 	}
-	heard, err := s.Store.Heard(ctx)
+	heard, err := s.Store.LastReports(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -345,7 +345,7 @@ func (s *Service) changed(ctx context.Context, w *api.Wave, m *model) (out []cha
 	sp := packet.Budget{Edges: limits.JudgeCases, Halt: ctx.Err}.Space()
 	seen, alone := map[string]bool{}, compile.Alone(m.policy)
 	known := map[string]int{}
-	tangled := packet.Untangled(func() {
+	tangled := packet.Try(func() {
 		for _, one := range w.Hosts {
 			h := m.host(one.Name)
 			if one.Step != w.Step || one.Phase != api.HostKept || h == nil || len(seen) >= mostAlike {
@@ -362,14 +362,14 @@ func (s *Service) changed(ctx context.Context, w *api.Wave, m *model) (out []cha
 			if before != nil && before.host(h.Name) != nil {
 				class += fmt.Sprint("\n", before.pair.Number)
 				if !seen[class] {
-					was = compile.Host(sp, before.policy, before.host(h.Name), now)
+					was = compile.ForHost(sp, before.policy, before.host(h.Name), now)
 				}
 			}
 			if seen[class] {
 				continue
 			}
 			seen[class] = true
-			for _, st := range compare.Statements(sp, was, compile.Host(sp, m.policy, h, now)) {
+			for _, st := range compare.Statements(sp, was, compile.ForHost(sp, m.policy, h, now)) {
 				if i, there := known[st.Rule.Title()]; there {
 					out[i].hosts[h] = true
 					continue

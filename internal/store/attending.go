@@ -49,18 +49,18 @@ func (s *Store) PutChange(ctx context.Context, host string, pair int64, c *api.H
 	})
 }
 
-// Attending is what is known of how a host attends.
-type Attending struct {
+// AgentStatus is what is known of how a host attends.
+type AgentStatus struct {
 	AskedAt time.Time // what there is to do; zero if never
 	Pair    int64     // that the last change was to put in force; 0 if none of the service's
 	Change  *api.HostChange
 	Failed  string // why the last settle could not be made
 	ToldAt  time.Time
-	Around  api.Surroundings // what it said is loaded when it starts, and of its addresses
+	Around  api.HostFacts // what it said is loaded when it starts, and of its addresses
 }
 
-// Attending is what is known of hosts, by name: of those named, or of all if none is.
-func (s *Store) Attending(ctx context.Context, only ...string) (out map[string]Attending, err error) {
+// AgentStatuses is what is known of hosts, by name: of those named, or of all if none is.
+func (s *Store) AgentStatuses(ctx context.Context, only ...string) (out map[string]AgentStatus, err error) {
 	if len(only) == 0 {
 		return s.attending(ctx, "")
 	}
@@ -71,10 +71,10 @@ func (s *Store) Attending(ctx context.Context, only ...string) (out map[string]A
 	return s.attending(ctx, " WHERE host IN (?"+strings.Repeat(", ?", len(only)-1)+")", args...)
 }
 
-func (s *Store) attending(ctx context.Context, where string, args ...any) (out map[string]Attending, err error) {
+func (s *Store) attending(ctx context.Context, where string, args ...any) (out map[string]AgentStatus, err error) {
 	type known struct {
 		host string
-		Attending
+		AgentStatus
 	}
 	all, err := list(ctx, s, func(scan func(...any) error) (k known, err error) {
 		var asked, told sql.NullTime
@@ -96,16 +96,16 @@ func (s *Store) attending(ctx context.Context, where string, args ...any) (out m
 		}
 		return k, nil
 	}, "SELECT host, asked_at, pair, change_now, failed, told_at, around FROM attending"+where, args...)
-	out = map[string]Attending{}
+	out = map[string]AgentStatus{}
 	for _, k := range all {
-		out[k.host] = k.Attending
+		out[k.host] = k.AgentStatus
 	}
 	return out, err
 }
 
-// PutSurroundings notes what a host says of itself besides its rules, and what its
+// PutHostFacts notes what a host says of itself besides its rules, and what its
 // counters stand at. said is nil if it is what it said before.
-func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.Time, said *api.Surroundings, counts []api.Count) error {
+func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time, said *api.HostFacts, counts []api.Count) error {
 	counted, err := json.Marshal(counts)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.T
 		if err != nil {
 			return err
 		}
-		part, err := json.Marshal(api.Surroundings{Boot: all.Boot, Interfaces: all.Interfaces})
+		part, err := json.Marshal(api.HostFacts{Boot: all.Boot, Interfaces: all.Interfaces})
 		if err != nil {
 			return err
 		}
@@ -151,15 +151,15 @@ func (s *Store) PutSurroundings(ctx context.Context, host string, takenAt time.T
 	})
 }
 
-// Surroundings is what a host last said of itself besides its rules, and when.
-type Surroundings struct {
-	api.Surroundings
+// HostFacts is what a host last said of itself besides its rules, and when.
+type HostFacts struct {
+	api.HostFacts
 	TakenAt time.Time
 	Counts  []api.Count
 }
 
-// Surroundings is what a host last said of itself besides its rules.
-func (s *Store) Surroundings(ctx context.Context, host string) (said Surroundings, err error) {
+// HostFacts is what a host last said of itself besides its rules.
+func (s *Store) HostFacts(ctx context.Context, host string) (said HostFacts, err error) {
 	var body, counts []byte
 	if err := s.row(ctx, "SELECT taken_at, body, counts FROM surroundings WHERE host = ?", []any{host}, &said.TakenAt, &body, &counts); err != nil {
 		return said, err
@@ -169,7 +169,7 @@ func (s *Store) Surroundings(ctx context.Context, host string) (said Surrounding
 			return said, err
 		}
 	}
-	return said, json.Unmarshal(body, &said.Surroundings)
+	return said, json.Unmarshal(body, &said.HostFacts)
 }
 
 // PutCopies replaces what is known of the copies that a host keeps.

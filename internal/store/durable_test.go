@@ -350,7 +350,7 @@ func TestPruning(t *testing.T) {
 	_, err = st.Prune(ctx, store.DefaultKeeping)
 	require.NoError(t, err)
 	require.Equal(t, []int{1, 1, 3, 1, 2, 1, 1}, counts(), "the newest report, its dump, its result and the policy stay")
-	heard, err := st.Heard(ctx, "charts-01")
+	heard, err := st.LastReports(ctx, "charts-01")
 	require.NoError(t, err)
 	body, err := st.Content(ctx, heard["charts-01"].Dump)
 	require.NoError(t, err)

@@ -64,7 +64,7 @@ func TestNothingIsScanned(t *testing.T) {
 	session, err := st.NewSession(ctx, token.ID, time.Hour)
 	require.NoError(t, err)
 	pair := store.Pair{Number: 4000, Revision: 4000, Generation: 4000}
-	var h store.Heard
+	var h store.LastReport
 	must := func(err error) { t.Helper(); require.NoError(t, err) }
 	any := func(_ any, err error) { t.Helper(); require.NoError(t, err) }
 	calls := []struct {
@@ -95,7 +95,7 @@ func TestNothingIsScanned(t *testing.T) {
 			must(err)
 		}},
 		{"ReportSame", func() { must(st.ReportSame(ctx, "h1", time.Now(), fmt.Sprintf("%x", h.Dump))) }},
-		{"Heard", func() { any(st.Heard(ctx, "h1", "h2")); any(st.Heard(ctx)) }},
+		{"Heard", func() { any(st.LastReports(ctx, "h1", "h2")); any(st.LastReports(ctx)) }},
 		{"PutFindings", func() { must(st.PutFindings(ctx, "h1", h.Dump, 4000, 0, []byte("{}"))) }},
 		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000, 0)) }},
 		{"Content", func() { any(st.Content(ctx, h.Dump)) }},
@@ -131,12 +131,12 @@ func TestNothingIsScanned(t *testing.T) {
 		{"WaveOf", func() { any(st.WaveOf(ctx, 5)) }},
 		{"Attends", func() { must(st.Attends(ctx, "h7")) }},
 		{"PutChange", func() { must(st.PutChange(ctx, "h7", 4000, &api.HostChange{}, "")) }},
-		{"Attending", func() { any(st.Attending(ctx, "h7")); any(st.Attending(ctx)) }},
+		{"Attending", func() { any(st.AgentStatuses(ctx, "h7")); any(st.AgentStatuses(ctx)) }},
 		{"PutSurroundings", func() {
-			must(st.PutSurroundings(ctx, "h7", time.Now(), &api.Surroundings{Boot: &api.Boot{InForce: &api.InForce{}}}, nil))
-			must(st.PutSurroundings(ctx, "h7", time.Now(), nil, nil))
+			must(st.PutHostFacts(ctx, "h7", time.Now(), &api.HostFacts{Boot: &api.Boot{InForce: &api.InForce{}}}, nil))
+			must(st.PutHostFacts(ctx, "h7", time.Now(), nil, nil))
 		}},
-		{"Surroundings", func() { any(st.Surroundings(ctx, "h7")) }},
+		{"Surroundings", func() { any(st.HostFacts(ctx, "h7")) }},
 		{"PutCopies", func() { must(st.PutCopies(ctx, "h7", []api.CopyNote{{Number: 3}})) }},
 		{"Copies", func() { any(st.Copies(ctx, "h7")) }},
 		{"NewWave", func() {

@@ -191,7 +191,7 @@ func (s *Store) Revision(ctx context.Context, number int64) (r api.Revision, fil
 	var accepted []byte
 	err = s.row(ctx, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number = ?", []any{number}, &r.Number, &r.Author, &r.Why, &r.PublishedAt, &h, &accepted)
 	if err == nil && len(accepted) > 0 {
-		err = json.Unmarshal(accepted, &r.InSpiteOf)
+		err = json.Unmarshal(accepted, &r.Accepted)
 	}
 	copy(files[:], h)
 	r.Hash = fmt.Sprintf("%x", h)
@@ -205,7 +205,7 @@ func (s *Store) Revisions(ctx context.Context, before int64, most int) ([]api.Re
 		var h, accepted []byte
 		err = scan(&r.Number, &r.Author, &r.Why, &r.PublishedAt, &h, &accepted)
 		if err == nil && len(accepted) > 0 {
-			err = json.Unmarshal(accepted, &r.InSpiteOf)
+			err = json.Unmarshal(accepted, &r.Accepted)
 		}
 		r.Hash = fmt.Sprintf("%x", h)
 		return r, err

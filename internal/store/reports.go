@@ -21,8 +21,8 @@ func ask(ctx context.Context, tx *sql.Tx, host string, pair int64) error {
 	return err
 }
 
-// Heard is what the service last knows of a host. What it does not know is zero.
-type Heard struct {
+// LastReport is what the service last knows of a host. What it does not know is zero.
+type LastReport struct {
 	Host       string
 	Pair       int64 // it was last asked to settle
 	Previous   int64 // it was asked to settle before that
@@ -34,8 +34,8 @@ type Heard struct {
 
 // Report stores a host's report and makes it the newest of the host. More than quota bytes
 // within a day are ErrQuota.
-func (s *Store) Report(ctx context.Context, host string, takenAt time.Time, dumps []byte, quota int64) (h Heard, err error) {
-	h = Heard{Host: host, TakenAt: takenAt.UTC().Truncate(time.Microsecond), ReceivedAt: now()}
+func (s *Store) Report(ctx context.Context, host string, takenAt time.Time, dumps []byte, quota int64) (h LastReport, err error) {
+	h = LastReport{Host: host, TakenAt: takenAt.UTC().Truncate(time.Microsecond), ReceivedAt: now()}
 	err = s.inTx(ctx, func(tx *sql.Tx) error {
 		var had int64
 		if err := tx.QueryRowContext(ctx, "SELECT COALESCE(SUM(size), 0) FROM reports WHERE host = ? AND received_at > ?", host, now().Add(-24*time.Hour)).Scan(&had); err != nil {
@@ -59,7 +59,7 @@ var ErrQuota = errors.New("the host sent more than it may in a day")
 // ReportSame stores a report of a host that says the same as an earlier one of its own,
 // by the hash of that in hexadecimal.
 func (s *Store) ReportSame(ctx context.Context, host string, takenAt time.Time, same string) error {
-	h := Heard{Host: host, TakenAt: takenAt.UTC().Truncate(time.Microsecond), ReceivedAt: now()}
+	h := LastReport{Host: host, TakenAt: takenAt.UTC().Truncate(time.Microsecond), ReceivedAt: now()}
 	hash, err := hex.DecodeString(same)
 	if err != nil || len(hash) != len(h.Dump) {
 		return ErrNotFound
@@ -78,7 +78,7 @@ func (s *Store) ReportSame(ctx context.Context, host string, takenAt time.Time, 
 }
 
 // report stores a report. One that says what the newest said leaves a time, not a row.
-func report(ctx context.Context, tx *sql.Tx, h Heard, size int64) error {
+func report(ctx context.Context, tx *sql.Tx, h LastReport, size int64) error {
 	var id int64
 	var hash []byte
 	err := tx.QueryRowContext(ctx, "SELECT r.id, r.hash FROM newest n JOIN reports r ON r.id = n.report WHERE n.host = ? FOR UPDATE", h.Host).Scan(&id, &hash)
@@ -102,8 +102,8 @@ func report(ctx context.Context, tx *sql.Tx, h Heard, size int64) error {
 	return err
 }
 
-// Heard is what is known of hosts, by name: of those named, or of all if none is.
-func (s *Store) Heard(ctx context.Context, only ...string) (out map[string]Heard, err error) {
+// LastReports is what is known of hosts, by name: of those named, or of all if none is.
+func (s *Store) LastReports(ctx context.Context, only ...string) (out map[string]LastReport, err error) {
 	reported, asked := "", ""
 	var args []any
 	if len(only) > 0 {
@@ -115,7 +115,7 @@ func (s *Store) Heard(ctx context.Context, only ...string) (out map[string]Heard
 			}
 		}
 	}
-	all, err := list(ctx, s, func(scan func(...any) error) (h Heard, err error) {
+	all, err := list(ctx, s, func(scan func(...any) error) (h LastReport, err error) {
 		var asked, taken, received sql.NullTime
 		var hash []byte
 		err = scan(&h.Host, &h.Pair, &h.Previous, &asked, &taken, &received, &hash)
@@ -127,7 +127,7 @@ func (s *Store) Heard(ctx context.Context, only ...string) (out map[string]Heard
 		  FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host`+reported+`
 		 UNION ALL
 		SELECT a.host, a.pair, a.previous, a.asked_at, NULL, NULL, NULL FROM asked a LEFT JOIN newest n ON n.host = a.host WHERE n.host IS NULL`+asked, args...)
-	out = map[string]Heard{}
+	out = map[string]LastReport{}
 	for _, h := range all {
 		out[h.Host] = h
 	}

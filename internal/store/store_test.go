@@ -118,7 +118,7 @@ func TestReportsAndWhatWasAsked(t *testing.T) {
 	require.NoError(t, st.Ask(ctx, "charts-01", 2), "asked again")
 	require.NoError(t, st.Ask(ctx, "charts-02", 2))
 
-	heard, err := st.Heard(ctx)
+	heard, err := st.LastReports(ctx)
 	require.NoError(t, err)
 	h := heard["charts-01"]
 	require.Equal(t, []int64{2, 1}, []int64{h.Pair, h.Previous})
@@ -126,9 +126,9 @@ func TestReportsAndWhatWasAsked(t *testing.T) {
 	require.True(t, heard["charts-02"].ReceivedAt.IsZero(), "asked and never heard of")
 	require.Len(t, heard, 2)
 	for name := range heard {
-		one, err := st.Heard(ctx, name)
+		one, err := st.LastReports(ctx, name)
 		require.NoError(t, err)
-		require.Equal(t, map[string]store.Heard{name: heard[name]}, one)
+		require.Equal(t, map[string]store.LastReport{name: heard[name]}, one)
 	}
 
 	_, err = st.Findings(ctx, "charts-01", h.Dump, 2, 0)
@@ -201,7 +201,7 @@ func TestLateWordsAboutAChange(t *testing.T) {
 		{change("c", api.InForceYet, 2*time.Minute), "c in force"},
 	} {
 		require.NoError(t, st.PutChange(ctx, "charts-01", 1, c.told, ""))
-		all, err := st.Attending(ctx, "charts-01")
+		all, err := st.AgentStatuses(ctx, "charts-01")
 		require.NoError(t, err)
 		got := ""
 		if now := all["charts-01"].Change; now != nil {

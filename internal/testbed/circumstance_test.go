@@ -47,7 +47,7 @@ func ofEachKind(t *testing.T, name string, test func(t *testing.T, j *Judge, set
 				if kind.legacy {
 					legacyTables(t, j.Host)
 				}
-				settle(t, j.Host, kind.form, sp, compile.Host(sp, pol, pol.Fleet.Host("h1"), 0))
+				settle(t, j.Host, kind.form, sp, compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0))
 			})
 		})
 	}

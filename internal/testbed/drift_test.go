@@ -68,7 +68,7 @@ func TestDriftOfCircumstances(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, fmt.Sprintf(circumstances, c.stances, c.rules))
 		sp := packet.NewSpace()
 		sp.Since(now)
-		plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now)
+		plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), now)
 		text := nfttest.Written(t, sp, plan)
 		require.NoError(t, ns.Load("flush ruleset\n"+nft.Fill(text, fillings)))
 		listing, err := ns.Run(nil, "nft", "list", "ruleset")

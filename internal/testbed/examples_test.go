@@ -48,7 +48,7 @@ func TestExamplesInTheKernel(t *testing.T) {
 					seen[roles] = true
 					sp := packet.NewSpace()
 					sp.Since(now)
-					plan := compile.Host(sp, pol, h, now)
+					plan := compile.ForHost(sp, pol, h, now)
 					rules, absent := settle(t, j.Host, kind.form, sp, plan)
 					for _, who := range absent { // and to the host nobody is who it does not have
 						kind, name, _ := strings.Cut(who, " ")

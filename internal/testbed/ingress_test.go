@@ -61,7 +61,7 @@ func TestIngressInTheKernel(t *testing.T) {
 		for i := range packets {
 			packets[i] = randomPacket(rng, int(j.tag)+i)
 			if p := &packets[i]; p.Fragment != "" && p.Family == "ipv6" && !j.Tracks[packet.IPv6] { // see TestKernelAgrees
-				*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.SayFlags(int(p.Src.As16()[13-8]))
+				*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.FormatTCPFlags(int(p.Src.As16()[13-8]))
 			}
 		}
 		packets = slices.DeleteFunc(packets, func(p packet.Packet) bool { // ports of later pieces are not read here

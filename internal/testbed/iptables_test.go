@@ -9,8 +9,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -58,7 +58,7 @@ func TestIptablesInTheKernel(t *testing.T) {
 		j := judges[map[bool]int{true: 1}[nat]]
 		tool := []string{"legacy", "nft"}[round%2]
 		sp := packet.NewSpace()
-		rs, dumps := &dialect.Ruleset{}, ""
+		rs, dumps := &kernel.Ruleset{}, ""
 		if _, err := j.Host.Run(nil, "nft", "flush", "ruleset"); err != nil {
 			t.Fatal(err)
 		}
@@ -103,7 +103,7 @@ func TestIptablesInTheKernel(t *testing.T) {
 				}
 			}
 		}
-		decision := sp.Answered(rs.Decision(sp), dialect.LaterPorts, false)
+		decision := sp.Answered(rs.Decision(sp), kernel.LaterPorts, false)
 		if nat {
 			decision, packets = translatable(sp, decision, packets)
 		}

@@ -14,8 +14,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -71,7 +71,7 @@ func TestKernelAgrees(t *testing.T) {
 			packets[i] = randomPacket(rng, int(j.tag)+i)
 			if p := &packets[i]; p.Fragment != "" && p.Family == "ipv6" && !j.Tracks[packet.IPv6] {
 				// The kernel then takes the whole packet for the transport header.
-				*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.SayFlags(int(p.Src.As16()[13-8]))
+				*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.FormatTCPFlags(int(p.Src.As16()[13-8]))
 			}
 		}
 		if strings.Contains(script, "zone set") { // our connections are not of that zone
@@ -106,7 +106,7 @@ func TestKernelAgrees(t *testing.T) {
 // of some packets that it is certain about and the kernel is not asked too much of.
 func translatable(sp *packet.Space, decision packet.Decision, packets []packet.Packet) (packet.Decision, []packet.Packet) {
 	for _, unknown := range sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
-		if strings.HasPrefix(unknown, "whether chain ") || unknown == dialect.Translated { // no: our connections were made without
+		if strings.HasPrefix(unknown, "whether chain ") || unknown == kernel.Translated { // no: our connections were made without
 			decision = sp.Answered(decision, unknown, false)
 		}
 	}
@@ -121,7 +121,7 @@ func translatable(sp *packet.Space, decision packet.Decision, packets []packet.P
 }
 
 // inForce is what a judge's host lists.
-func inForce(t *testing.T, j *Judge) (*packet.Space, *dialect.Ruleset) {
+func inForce(t *testing.T, j *Judge) (*packet.Space, *kernel.Ruleset) {
 	t.Helper()
 	listing, err := j.Host.ListJSON()
 	require.NoError(t, err)
@@ -134,23 +134,23 @@ func inForce(t *testing.T, j *Judge) (*packet.Space, *dialect.Ruleset) {
 }
 
 // routesOf is what the judge's host says of its routes.
-func routesOf(t *testing.T, j *Judge) *dialect.Routes {
+func routesOf(t *testing.T, j *Judge) *kernel.Routes {
 	t.Helper()
 	four, err := j.Host.Run(nil, "ip", "route", "show", "table", "all")
 	require.NoError(t, err)
 	six, err := j.Host.Run(nil, "ip", "-6", "route", "show", "table", "all")
 	require.NoError(t, err)
 	text := string(four) + string(six)
-	require.True(t, dialect.IsRoutes(text))
-	routes, err := dialect.ReadRoutes(text)
+	require.True(t, kernel.IsRoutes(text))
+	routes, err := kernel.ReadRoutes(text)
 	require.NoError(t, err)
 	return routes
 }
 
 // fullyRead is a decision for this kernel, which looks for ports in later fragments, about packets
 // of ours: they come in the frames they should, and from somebody to somebody.
-func fullyRead(sp *packet.Space, rs *dialect.Ruleset) packet.Decision {
-	d := sp.Answered(rs.Decision(sp), dialect.LaterPorts, true)
+func fullyRead(sp *packet.Space, rs *kernel.Ruleset) packet.Decision {
+	d := sp.Answered(rs.Decision(sp), kernel.LaterPorts, true)
 	for _, unknown := range sp.UnknownsOf(packet.Set(d)) {
 		if strings.HasPrefix(unknown, "whether routes lead an address of many") || strings.HasPrefix(unknown, "whether it came in a frame to others") {
 			d = sp.Answered(d, unknown, false)
@@ -184,7 +184,7 @@ var ruleKinds = []ruleKind{
 }
 
 // cover counts the packets that rules of each kind match.
-func cover(sp *packet.Space, rs *dialect.Ruleset, packets []packet.Packet, hits map[string]int) {
+func cover(sp *packet.Space, rs *kernel.Ruleset, packets []packet.Packet, hits map[string]int) {
 	for _, c := range rs.Chains {
 		for _, r := range c.Rules {
 			n := 0

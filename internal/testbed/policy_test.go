@@ -18,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -104,7 +105,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 						continue
 					}
 					sp := packet.NewSpace()
-					plan := compile.Host(sp, pol, h, 0)
+					plan := compile.ForHost(sp, pol, h, 0)
 					text, absent := settle(t, ns, kind.form, sp, plan)
 					once := all()
 					settle(t, ns, kind.form, sp, plan)
@@ -119,7 +120,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 					r.Dumps = slices.DeleteFunc(r.Dumps, func(d api.Dump) bool { return d.Kind == live.Routes }) // of a host without addresses
 					live, err := live.Read(sp, r.InForce)
 					require.NoError(t, err)
-					live.Routes = dialect.RoutesOf(h)
+					live.Routes = kernel.RoutesOf(h)
 					require.Equal(t, plan.Decision(sp), live.Decision(sp), "policy %d host %s\n%s", i, h.Name, text)
 					ours := kind.form.Rules(sp, plan)
 					require.Equal(t, ours.Signature(sp, kind.form.Ours), live.Signature(sp, kind.form.Ours), "policy %d host %s", i, h.Name)
@@ -168,7 +169,7 @@ func TestPoliciesHoldInTheKernel(t *testing.T) {
 				pol := policytest.Resolve(t, policytest.Fleet, text)
 				sp, now := packet.NewSpace(), time.Now().Unix() // as the kernel has it: some rules have begun or ended
 				sp.Since(now)
-				plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), now) // whose interfaces are the judge's
+				plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), now) // whose interfaces are the judge's
 				rules, absent := settle(t, j.Host, kind.form, sp, plan)
 				for _, who := range absent { // and to the host nobody is who it does not have
 					kind, name, _ := strings.Cut(who, " ")

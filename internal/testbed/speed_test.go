@@ -84,7 +84,7 @@ func BenchmarkRulesInTheKernel(b *testing.B) {
 				}
 			}
 			sp := packet.NewSpace()
-			plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+			plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 			b.ResetTimer()
 			for range b.N { // one after the other, so that both meet the same machine
 				require.NoError(b, j.Host.Load(baseline))

@@ -63,7 +63,7 @@ func TestWhatMakesTheKernelTrack(t *testing.T) {
 					p.Family = "ipv6"
 				}
 				if piece != "" && p.Family == "ipv6" && !j.Tracks[packet.IPv6] { // see TestKernelAgrees
-					*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.SayFlags(int(p.Src.As16()[13-8]))
+					*p.SrcPort, *p.DstPort, p.TCPFlags = 6<<12, 0, packet.FormatTCPFlags(int(p.Src.As16()[13-8]))
 				}
 				got, err := j.Verdicts([]packet.Packet{p})
 				require.NoError(t, err)

@@ -14,7 +14,7 @@ import (
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
@@ -83,8 +83,8 @@ func judgeFound(t *testing.T, j *Judge, dumps api.InForce, doubts, count map[str
 	rs, err := live.Read(sp, dumps)
 	require.NoError(t, err)
 	j.Tracks = rs.Tracks
-	decision := sp.Answered(rs.Decision(sp), dialect.LaterPorts, false)
-	known := sp.WithRoom(decision)
+	decision := sp.Answered(rs.Decision(sp), kernel.LaterPorts, false)
+	known := sp.WithinLimits(decision)
 	for round := range max(1, *verdicts/4000) {
 		rng := rand.New(rand.NewPCG(*seed+99, uint64(round)))
 		require.NoError(t, j.forget())
@@ -96,7 +96,7 @@ func judgeFound(t *testing.T, j *Judge, dumps api.InForce, doubts, count map[str
 		}
 		packets = append(packets, aimed(rng, sp, rs, int(j.tag)+60)...)
 		of, translated := translatable(sp, decision, slices.Clone(packets))
-		sure := sp.WithRoom(of)
+		sure := sp.WithinLimits(of)
 		for _, p := range packets {
 			judged := slices.ContainsFunc(translated, func(q packet.Packet) bool { return q == p })
 			exactly, unsure := sp.Exactly(p), known
@@ -152,12 +152,12 @@ func loadFound(t *testing.T, j *Judge, file string) {
 
 // aimed are packets that rules ask for, as far as the judge can send them, and their
 // neighbours: another port, another sender, another interface.
-func aimed(rng *rand.Rand, sp *packet.Space, rs *dialect.Ruleset, n int) (out []packet.Packet) {
+func aimed(rng *rand.Rand, sp *packet.Space, rs *kernel.Ruleset, n int) (out []packet.Packet) {
 	ways := sendable(sp)
 	for _, c := range rs.Chains {
 		for _, r := range c.Rules {
 			for _, way := range ways {
-				p, ok := sp.Example(sp.And(r.Match, way), packet.Taste{packet.SrcPort: {packet.Num(20000 + (n+len(out))%40000)}})
+				p, ok := sp.Example(sp.And(r.Match, way), packet.Preferences{packet.SrcPort: {packet.Num(20000 + (n+len(out))%40000)}})
 				if !ok {
 					continue
 				}
@@ -209,7 +209,7 @@ func sendable(sp *packet.Space) (ways []packet.Set) {
 	}
 	tcp := sp.AndAll(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.TCPFlags, packet.SYN))
 	ping := sp.And(sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6), sp.AndAll(sp.Values(packet.ICMPType, 8, 128), sp.Value(packet.ICMPCode, 0)))
-	common := sp.AndAll(sp.WellFormed(), sp.Usual(), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, 0), sp.Value(packet.IPsec, 0),
+	common := sp.AndAll(sp.WellFormed(), sp.Typical(), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, 0), sp.Value(packet.IPsec, 0),
 		sp.OrAll(tcp, ping, sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.SrcPort, 1024, 65535))))
 	arriving := sp.AndAll(common, sp.Interfaces(packet.InIface, Interfaces...), addrs(packet.Src, peers...))
 	ways = append(ways, sp.AndAll(arriving, sp.Value(packet.Hook, packet.In), addrs(packet.Dst, owned...)))

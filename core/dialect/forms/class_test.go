@@ -53,7 +53,7 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 		for _, h := range fl.Hosts {
 			for _, kind := range []string{"nft", "iptables"} {
 				sp := packet.NewSpace()
-				files, err := forms.Writing(kind).Write(sp, compile.Host(sp, pol, h, 1795564800))
+				files, err := forms.Writing(kind).Write(sp, compile.ForHost(sp, pol, h, 1795564800))
 				if err != nil {
 					continue
 				}

@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -30,7 +31,7 @@ func TestConformance(t *testing.T) {
 				pol := policytest.Resolve(t, policytest.Fleet, text)
 				for _, h := range pol.Fleet.Hosts {
 					sp := packet.NewSpace()
-					plan := compile.Host(sp, pol, h, 0)
+					plan := compile.ForHost(sp, pol, h, 0)
 					if seed%5 == 4 { // every fifth is paused
 						plan = plan.Paused(sp)
 						require.Equal(t, packet.Empty, sp.Where(plan.Decision(sp), packet.Outcome.Refused))
@@ -45,9 +46,9 @@ func TestConformance(t *testing.T) {
 					read, err := f.Read(sp, h, files)
 					require.NoError(t, err)
 					rules, want := f.Rules(sp, plan), plan.Decision(sp)
-					for what, rs := range map[string]*dialect.Ruleset{"rules": rules, "read back": read} {
+					for what, rs := range map[string]*kernel.Ruleset{"rules": rules, "read back": read} {
 						if got := rs.Decision(sp); want != got {
-							p, _ := sp.Example(sp.Differ(want, got), packet.Taste{})
+							p, _ := sp.Example(sp.Differ(want, got), packet.Preferences{})
 							t.Fatalf("seed %d host %s, %s: %s is %v, and should be %v\n%s\n%s", seed, h.Name, what, p, sp.Outcome(got, p), sp.Outcome(want, p), text, joined(files))
 						}
 					}
@@ -78,7 +79,7 @@ func TestProve(t *testing.T) {
 				pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
 				for _, h := range pol.Fleet.Hosts {
 					sp := packet.NewSpace()
-					plan := compile.Host(sp, pol, h, 0)
+					plan := compile.ForHost(sp, pol, h, 0)
 					files, err := f.Write(sp, plan)
 					require.NoError(t, err)
 					require.NoError(t, dialect.Prove(f, sp, plan, files), "seed %d host %s\n%s", seed, h.Name, joined(files))
@@ -117,7 +118,7 @@ func TestRefusals(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, roles+c.rules)
 		sp := packet.NewSpace()
 		f := forms.Of(&fleet.Host{Dialect: c.dialect})
-		_, err := f.Write(sp, compile.Host(sp, pol, pol.Fleet.Host("h1"), 0))
+		_, err := f.Write(sp, compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0))
 		require.EqualError(t, err, "the rules of h1 cannot be written for "+c.dialect+": it has no way yet to say "+c.want)
 	}
 	for _, kind := range forms.Kinds {

@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -31,7 +32,7 @@ const (
 
 // TestMatchesAreRead: what the table says of each example is so.
 func TestMatchesAreRead(t *testing.T) {
-	routes, err := dialect.ReadRoutes(routed)
+	routes, err := kernel.ReadRoutes(routed)
 	require.NoError(t, err)
 	for _, k := range append(append([]forms.Kind(nil), forms.Matches...), forms.Actions...) {
 		if k.NFT != "" {
@@ -83,10 +84,10 @@ func ending(rule, verdict string) string {
 
 // how tells what a ruleset's decision depends on. That a connection which stands may
 // have been translated before is told by itself.
-func how(sp *packet.Space, rs *dialect.Ruleset) forms.How {
+func how(sp *packet.Space, rs *kernel.Ruleset) forms.How {
 	rs.Tracks = [2]bool{true, true}
-	d := sp.Answered(rs.Decision(sp), dialect.Translated, false)
-	d = sp.Answered(d, dialect.LaterPorts, false)
+	d := sp.Answered(rs.Decision(sp), kernel.Translated, false)
+	d = sp.Answered(d, kernel.LaterPorts, false)
 	for _, c := range rs.Chains {
 		d = sp.Answered(d, "whether chain "+c.Place()+" changed the target of a connection that stands", false)
 	}
@@ -112,7 +113,7 @@ func TestMatchesAreWritten(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48\nnetwork many = "+many+"\nsegment wire = 10.0.0.0/8\nrole red { outbound closed }\nrole blue\nrole green\n"+k.Written+"\n")
 		for _, f := range kernels {
 			sp := packet.NewSpace()
-			plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+			plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 			files, err := f.Write(sp, plan)
 			require.NoError(t, err, k.Written)
 			require.NoError(t, dialect.Prove(f, sp, plan, files))

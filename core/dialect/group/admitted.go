@@ -55,7 +55,7 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 	a := &Admitted{Plan: plan}
 	d, deciders := plan.Attributed(sp)
 	own, now := ownAddresses(plan.Host), packet.All
-	if turns := sp.Turns(d); len(turns) > 0 {
+	if turns := sp.ChangeTimes(d); len(turns) > 0 {
 		a.Until, now = turns[0], sp.Before(turns[0])
 	}
 	names := make([]string, len(plan.Host.Interfaces)) // a packet comes by one of these, and never by loopback
@@ -78,9 +78,9 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 		side.asked, side.decision = asked, sp.Only(d, asked)
 		admits := sp.And(asked, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 		keep := append(slices.Clone(known), s.peer)
-		side.domain = sp.Keep(asked, keep...)
-		side.Admitted = sp.Keep(admits, keep...)
-		sure := sp.Minus(side.domain, sp.Keep(sp.Minus(asked, admits), keep...))
+		side.domain = sp.ProjectOnto(asked, keep...)
+		side.Admitted = sp.ProjectOnto(admits, keep...)
+		sure := sp.Minus(side.domain, sp.ProjectOnto(sp.Minus(asked, admits), keep...))
 		if unsure := sp.Minus(side.Admitted, sure); unsure != packet.Empty {
 			a.Left = append(a.Left, left(sp, plan, s.direction, s.peer, asked, unsure)...)
 		}
@@ -129,7 +129,7 @@ func left(sp *packet.Space, plan *compile.Plan, dir policy.Direction, peer packe
 			}
 			var what []string
 			for _, b := range beyond {
-				if b.field != peer && sp.And(asked, sp.Forget(of, b.field)) != of && !slices.Contains(what, b.says) {
+				if b.field != peer && sp.And(asked, sp.Exists(of, b.field)) != of && !slices.Contains(what, b.says) {
 					what = append(what, b.says)
 				}
 			}

@@ -104,7 +104,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 // makes no difference but for their addresses: of one that has addresses of each family.
 func shared(sp *packet.Space, pol *policy.Policy, hosts []*fleet.Host, now int64) *Admitted {
 	if len(hosts) == 1 {
-		return Of(sp, compile.Host(sp, pol, hosts[0], now))
+		return Of(sp, compile.ForHost(sp, pol, hosts[0], now))
 	}
 	var a *Admitted
 	seen := map[[2]bool]bool{}
@@ -117,7 +117,7 @@ func shared(sp *packet.Space, pol *policy.Policy, hosts []*fleet.Host, now int64
 			continue
 		}
 		seen[has] = true
-		one := of(sp, compile.Host(sp, pol, h, now), true)
+		one := of(sp, compile.ForHost(sp, pol, h, now), true)
 		if a == nil {
 			a = one
 			continue

@@ -28,7 +28,7 @@ func TestConformance(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
-			admitted := group.Of(sp, compile.Host(sp, pol, h, 0))
+			admitted := group.Of(sp, compile.ForHost(sp, pol, h, 0))
 			for _, can := range []group.Abilities{{}, {RulesPerGroup: 3, PeersPerRule: 2}, {Ordered: true}, {Ordered: true, RulesPerGroup: 4, PeersPerRule: 3}} {
 				groups, err := admitted.Write(sp, "charts", can)
 				require.NoError(t, err)
@@ -90,7 +90,7 @@ func TestWritten(t *testing.T) {
 		t.Run(c.what, func(t *testing.T) {
 			pol := policytest.Resolve(t, fleetFile, names+c.rules+"\n")
 			sp := packet.NewSpace()
-			a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host(c.host), 1_800_000_000))
+			a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host(c.host), 1_800_000_000))
 			require.Equal(t, c.left, strings.Join(a.Left, "|"))
 			require.Equal(t, c.what == "until", a.Until == time.Date(2030, 1, 2, 0, 0, 0, 0, time.UTC).Unix())
 			groups, err := a.Write(sp, "charts", group.Abilities{})
@@ -118,7 +118,7 @@ func TestWritten(t *testing.T) {
 func TestOrdered(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names+"allow a: everywhere -> charts : https, ssh\nblock b: pests -> charts : https\nallow c: office -> charts : tcp 8080\n")
 	sp := packet.NewSpace()
-	a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+	a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
 	for _, can := range []group.Abilities{{Ordered: true}, {Ordered: true, RulesPerGroup: 2}, {Ordered: true, RulesPerGroup: 3, PeersPerRule: 1}} {
 		groups, err := a.Write(sp, "charts", can)
 		require.NoError(t, err)
@@ -156,7 +156,7 @@ func TestOrdered(t *testing.T) {
 func TestRefused(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names+"allow many: office -> charts : tcp 1, 3, 5, 7, 9\nallow few: everywhere -> charts : tcp 11\n")
 	sp := packet.NewSpace()
-	a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+	a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
 	groups, err := a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 4})
 	require.NoError(t, err)
 	require.Equal(t, []string{"charts", "charts_2", "charts_3"}, []string{groups[0].Name, groups[1].Name, groups[2].Name})
@@ -167,7 +167,7 @@ func TestRefused(t *testing.T) {
 	require.Contains(t, err.Error(), "inbound rules take 3 groups of at most 4, and the cloud lets an instance be in 2; most come from allow many 5, ")
 
 	pol = policytest.Resolve(t, fleetFile, names+"allow a: office -> charts : ssh at most 4 per 1m\n")
-	a = group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+	a = group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
 	_, err = a.Write(sp, "charts", group.Abilities{})
 	require.ErrorContains(t, err, "it has no way yet to say allow a: how often")
 }
@@ -257,7 +257,7 @@ func BenchmarkInstances(b *testing.B) {
 	before := 0 // a rule for each service and prefix of each statement, at each instance
 	sp := packet.NewSpace()
 	for _, h := range fl.Hosts {
-		for _, c := range compile.Host(sp, pol, h, 0).Chains {
+		for _, c := range compile.ForHost(sp, pol, h, 0).Chains {
 			for _, r := range c.Rules {
 				if r.Verdict == packet.Admit {
 					peers := r.Match.From
@@ -317,7 +317,7 @@ func TestSharedGroups(t *testing.T) {
 			sp := packet.NewSpace()
 			rs, err := group.Read(sp, h, pol.Fleet, doc)
 			require.NoError(t, err)
-			require.NoError(t, group.Of(sp, compile.Host(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, doc)
+			require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, doc)
 		}
 	}
 	require.Positive(t, shares)
@@ -355,7 +355,7 @@ block one: charts -> host charts-02 : tcp 9100
 			sp := packet.NewSpace()
 			rs, err := group.Read(sp, h, pol.Fleet, read)
 			require.NoError(t, err)
-			require.NoError(t, group.Of(sp, compile.Host(sp, pol, h, 0)).Prove(sp, rs), "%s %s", h.Name, doc)
+			require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "%s %s", h.Name, doc)
 		}
 		for _, g := range doc.Groups {
 			for _, r := range g.Inbound {
@@ -392,7 +392,7 @@ func TestRolesNamedToCollide(t *testing.T) {
 					sp := packet.NewSpace()
 					rs, err := group.Read(sp, h, pol.Fleet, d)
 					require.NoError(t, err)
-					require.NoError(t, group.Of(sp, compile.Host(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, d)
+					require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, d)
 				}
 			}
 		}

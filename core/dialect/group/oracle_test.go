@@ -165,9 +165,9 @@ func TestGroupsByANaiveReader(t *testing.T) {
 		}
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
-			d := compile.Host(sp, pol, h, 0).Decision(sp)
+			d := compile.ForHost(sp, pol, h, 0).Decision(sp)
 			soon := packet.All
-			if turns := sp.Turns(d); len(turns) > 0 {
+			if turns := sp.ChangeTimes(d); len(turns) > 0 {
 				soon = sp.Before(turns[0])
 			}
 			admits := sp.AndAll(soon, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
@@ -254,7 +254,7 @@ func TestAsFewRulesAsStatements(t *testing.T) {
 	count := func(statements string, can group.Abilities) (n int) {
 		pol := policytest.Resolve(t, fleetFile, names+statements)
 		sp := packet.NewSpace()
-		a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+		a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
 		groups, err := a.Write(sp, "charts", can)
 		require.NoError(t, err)
 		rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, &group.Document{Groups: groups})
@@ -309,7 +309,7 @@ func TestPacked(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names+text)
 	for _, ordered := range []bool{false, true} {
 		sp := packet.NewSpace()
-		a := group.Of(sp, compile.Host(sp, pol, pol.Fleet.Host("charts-01"), 0))
+		a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
 		can := group.Abilities{RulesPerGroup: 8, PeersPerRule: 2, Ordered: ordered}
 		groups, err := a.Write(sp, "charts", can)
 		require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -70,12 +71,12 @@ func (d *Document) groupsOf(h *fleet.Host) (out []Group, err error) {
 // comes in and one for what goes out, or none: nothing filters for an instance in no group.
 // Where no host is given it is the only member, or whoever is in all of the groups. Of members whose addresses a document does not say
 // they are those of the fleet.
-func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*dialect.Ruleset, error) {
+func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*kernel.Ruleset, error) {
 	groups, err := d.groupsOf(h)
 	if err != nil {
 		return nil, err
 	}
-	rs := &dialect.Ruleset{Tracks: [2]bool{true, true}}
+	rs := &kernel.Ruleset{Tracks: [2]bool{true, true}}
 	if len(groups) == 0 && d.Members != nil {
 		return rs, nil
 	}
@@ -84,9 +85,9 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*diale
 		peer, iface packet.Field
 		rules       func(Group) []Rule
 	}{{"input", packet.Src, packet.InIface, func(g Group) []Rule { return g.Inbound }}, {"output", packet.Dst, packet.OutIface, func(g Group) []Rule { return g.Outbound }}} {
-		c := &dialect.Chain{Family: "inet", Table: "groups", Name: map[string]string{"input": "inbound", "output": "outbound"}[side.hook], Hook: side.hook, Type: "filter", Policy: packet.Drop}
+		c := &kernel.Chain{Family: "inet", Table: "groups", Name: map[string]string{"input": "inbound", "output": "outbound"}[side.hook], Hook: side.hook, Type: "filter", Policy: packet.Drop}
 		pass := func(match packet.Set, what, at string) {
-			c.Rules = append(c.Rules, dialect.Rule{Match: match, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Accept}}, Text: dialect.Words(what), At: at})
+			c.Rules = append(c.Rules, kernel.Rule{Match: match, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words(what), At: at})
 		}
 		pass(sp.Interfaces(side.iface, "lo"), "loopback, which no group sees", "")
 		pass(sp.Values(packet.State, packet.Established, packet.Related), "what belongs to a connection", "")
@@ -143,7 +144,7 @@ func (d *Document) addresses(sp *packet.Space, peer packet.Field, fl *fleet.Flee
 
 // Prove holds what groups decide, read back, against what they are to admit, for every
 // packet. The error is a *dialect.Unproven.
-func (a *Admitted) Prove(sp *packet.Space, rs *dialect.Ruleset) error {
+func (a *Admitted) Prove(sp *packet.Space, rs *kernel.Ruleset) error {
 	done := rs.Decision(sp)
 	for _, s := range a.Sides {
 		admits := sp.And(s.asked, sp.Where(done, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))

@@ -179,7 +179,7 @@ func (s *Side) dimensions(sp *packet.Space) (out []dimension) {
 	for _, n := range hasTypes {
 		within := of(n)
 		admitted := sp.And(s.Admitted, within)
-		some := sp.Keep(sp.Minus(sp.Forget(admitted, packet.ICMPCode), admitted), packet.ICMPType) // types of which not all codes are
+		some := sp.ProjectOnto(sp.Minus(sp.Exists(admitted, packet.ICMPCode), admitted), packet.ICMPType) // types of which not all codes are
 		if some != packet.Empty {
 			for _, r := range sp.Project(some, packet.ICMPType) {
 				for t := r.Lo.Int(); t <= r.Hi.Int(); t++ {
@@ -230,7 +230,7 @@ func (s *Side) rules(sp *packet.Space, can Abilities, known []Named) (out []Rule
 		}
 	}
 	// Who is admitted to everything needs no other rule.
-	all := sp.Minus(sp.Keep(s.domain, packet.Family, s.peer), sp.Keep(sp.Minus(s.domain, s.Admitted), packet.Family, s.peer))
+	all := sp.Minus(sp.ProjectOnto(s.domain, packet.Family, s.peer), sp.ProjectOnto(sp.Minus(s.domain, s.Admitted), packet.Family, s.peer))
 	everything := s.addresses(sp, all)
 	if peers := s.fewest(everything, everything); len(peers) > 0 {
 		emit(Rule{Protocol: "any"}, peers, all)
@@ -404,7 +404,7 @@ func peersOf(prefixes []netip.Prefix, known []Named) (out []string) {
 // runs are the runs of a dimension's values, in order and without a gap, whose addresses
 // are the same, with those.
 func (s *Side) runs(sp *packet.Space, d dimension) (runs []packet.Range, sets []*netipx.IPSet) {
-	boxes, _ := sp.Boxes(sp.Keep(sp.And(s.Admitted, d.within), packet.Family, d.field, s.peer), maxBoxes)
+	boxes, _ := sp.Boxes(sp.ProjectOnto(sp.And(s.Admitted, d.within), packet.Family, d.field, s.peer), maxBoxes)
 	ends := []int{d.field.Limit().Int()}
 	for _, b := range boxes {
 		for _, r := range b[d.field] {

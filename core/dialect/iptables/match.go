@@ -11,14 +11,14 @@ import (
 	"strings"
 	"time"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
 // matching reads the matches of one rule.
 type matching struct {
 	*reader
-	chain   *dialect.Chain
+	chain   *kernel.Chain
 	words   []string
 	at      string
 	not     bool
@@ -105,7 +105,7 @@ func (m *matching) shown() packet.Set {
 		return packet.All
 	}
 	if m.backed { // some matches are nft's own then
-		return m.sp.Or(m.answered(), m.sp.Unknown(dialect.LaterPorts))
+		return m.sp.Or(m.answered(), m.sp.Unknown(kernel.LaterPorts))
 	}
 	return m.answered()
 }
@@ -236,9 +236,9 @@ func (m *matching) read(option string) bool {
 			return false
 		}
 		m.words = m.words[2:]
-		m.andShown(sp.Flagged(value, mask))
+		m.andShown(sp.TCPFlagsMatch(value, mask))
 	case "tcp --syn":
-		m.andShown(sp.Flagged(packet.SYN, packet.FIN|packet.SYN|packet.RST|packet.ACK))
+		m.andShown(sp.TCPFlagsMatch(packet.SYN, packet.FIN|packet.SYN|packet.RST|packet.ACK))
 	case "icmp --icmp-type", "icmp6 --icmpv6-type", "icmpv6 --icmpv6-type":
 		return m.icmp()
 	case "conntrack --ctstate", "state --state":
@@ -249,7 +249,7 @@ func (m *matching) read(option string) bool {
 			return false
 		}
 		m.next()
-		m.and(m.out.Originally(sp, packet.Dst, []packet.Range{run}))
+		m.and(m.out.OriginalDst(sp, packet.Dst, []packet.Range{run}))
 		m.sets = append(m.sets, m.connected())
 	case "conntrack --ctorigdstport":
 		runs, ok := portRuns(m.words[0])
@@ -257,7 +257,7 @@ func (m *matching) read(option string) bool {
 			return false
 		}
 		m.next()
-		m.and(m.out.Originally(sp, packet.DstPort, runs))
+		m.and(m.out.OriginalDst(sp, packet.DstPort, runs))
 		m.sets = append(m.sets, m.connected())
 	case "conntrack --ctorigsrc":
 		run, ok := addresses(m.words[0])
@@ -279,7 +279,7 @@ func (m *matching) read(option string) bool {
 		m.begun("-m conntrack --ctdir "+m.next(), way)
 	case "pkttype --pkt-type":
 		kind := m.next()
-		m.and(dialect.FramesTo(sp, m.host.Routes, []string{kind}, sp.Unknown("-m pkttype --pkt-type "+kind), m.rarely))
+		m.and(kernel.FramesTo(sp, m.host.Routes, []string{kind}, sp.Unknown("-m pkttype --pkt-type "+kind), m.rarely))
 	case "mark --mark", "connmark --mark":
 		value, mask, ok := valueAndMask(m.words[0])
 		if !ok {
@@ -325,7 +325,7 @@ func (m *matching) read(option string) bool {
 	case "time --datestart", "time --datestop":
 		return m.time(option)
 	case "cgroup --path":
-		m.and(sp.Named(packet.Unit, dialect.UnitOf(m.next())))
+		m.and(sp.Named(packet.Unit, kernel.UnitOf(m.next())))
 	default:
 		return false
 	}
@@ -413,7 +413,7 @@ func (m *matching) states() bool {
 	translated := packet.Empty
 	for name := range strings.SplitSeq(m.words[0], ",") {
 		if name == "DNAT" {
-			translated = m.sp.Unknown(dialect.Translated)
+			translated = m.sp.Unknown(kernel.Translated)
 			continue
 		}
 		i := slices.Index(packet.StateNames, strings.ToLower(name))
@@ -425,7 +425,7 @@ func (m *matching) states() bool {
 	m.next()
 	s := m.sp.Values(packet.State, values...)
 	if m.table == "raw" {
-		s = dialect.Untracked(m.sp, s)
+		s = kernel.Untracked(m.sp, s)
 		if m.standIns { // which are new
 			s = m.sp.Unknown("the state of connections before they are looked up")
 		}
@@ -537,7 +537,7 @@ func (m *matching) hashlimit(above bool) bool {
 	m.buckets[b.Name] = b
 	m.words = rest
 	m.not = above
-	m.and(m.sp.Room(b))
+	m.and(m.sp.HasToken(b))
 	return true
 }
 
@@ -552,7 +552,7 @@ func (m *matching) options() (words []string) {
 // sometimes adds a match that holds for some packets, by what came before or by
 // chance, as what says; or where it is exceeded.
 func (m *matching) sometimes(what string, exceeded bool) {
-	s := m.sp.Room(packet.Bucket{Name: m.chain.Place() + " " + m.at, What: what})
+	s := m.sp.HasToken(packet.Bucket{Name: m.chain.Place() + " " + m.at, What: what})
 	if exceeded {
 		s = m.sp.Not(s)
 	}
@@ -595,8 +595,8 @@ func (m *matching) reversePath() {
 	}
 	sp := m.sp
 	if m.family == packet.IPv4 { // DHCP's first packets have no source yet
-		none := sp.And(sp.Addrs(packet.Src, dialect.ZeroNet), sp.Addrs(packet.Dst, dialect.Multicast))
-		s = sp.Or(sp.Minus(s, none), sp.And(none, sp.Addrs(packet.Dst, dialect.LocalMulticast)))
+		none := sp.And(sp.Addrs(packet.Src, kernel.ZeroNet), sp.Addrs(packet.Dst, kernel.Multicast))
+		s = sp.Or(sp.Minus(s, none), sp.And(none, sp.Addrs(packet.Dst, kernel.LocalMulticast)))
 	} else { // the kernel drops what comes from nowhere later
 		s = sp.Or(s, sp.Ranges(packet.Src, []packet.Range{{Lo: packet.Addr(netip.IPv6Unspecified()), Hi: packet.Addr(netip.IPv6Unspecified())}}))
 	}
@@ -748,6 +748,6 @@ func (m *matching) limit() bool {
 		}
 		m.words = m.words[2:]
 	}
-	m.sets = append(m.sets, m.sp.Room(packet.Bucket{Name: m.chain.Place() + " " + m.at, Every: every, Burst: burst}))
+	m.sets = append(m.sets, m.sp.HasToken(packet.Bucket{Name: m.chain.Place() + " " + m.at, Every: every, Burst: burst}))
 	return true
 }

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -33,7 +33,7 @@ var hooks = map[string]string{"PREROUTING": "prerouting", "INPUT": "input", "FOR
 type Host struct {
 	Users, Groups map[int]string
 	Sets          Sets
-	Routes        *dialect.Routes
+	Routes        *kernel.Routes
 }
 
 // IsSave says that a text is what one of the tools prints, and of which family.
@@ -98,8 +98,8 @@ func Backed(text string) bool {
 // it. The error, a *SyntaxError, is for text that is no such dump, or half of one.
 //
 // What else it needs to be understood the host says.
-func Read(sp *packet.Space, family int, file string, text string, host Host) (*dialect.Ruleset, error) {
-	r := &reader{sp: sp, family: family, file: file, out: &dialect.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}, seldom: dialect.Seldom{}}
+func Read(sp *packet.Space, family int, file string, text string, host Host) (*kernel.Ruleset, error) {
+	r := &reader{sp: sp, family: family, file: file, out: &kernel.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}, seldom: kernel.Seldom{}}
 	lines := strings.Split(text, "\n")
 	sp.Expect(nodesPerLine * len(lines))
 	r.backed = Backed(text)
@@ -145,10 +145,10 @@ type reader struct {
 	family  int
 	file    string
 	line    int
-	out     *dialect.Ruleset
+	out     *kernel.Ruleset
 	host    Host
 	changes map[string]bool // sets that rules change
-	seldom  dialect.Seldom
+	seldom  kernel.Seldom
 	rare    bool // something of it stands in the rule that is read
 
 	standIns bool // some rule of raw gives packets a stand-in for their connection (xt_ct_target in the kernel's xt_CT.c)
@@ -156,7 +156,7 @@ type reader struct {
 
 	backed bool // by nft
 	table  string
-	chains map[string]*dialect.Chain
+	chains map[string]*kernel.Chain
 
 	words []string // room for those of a line
 	m     matching // of the rule that is read
@@ -177,7 +177,7 @@ func (r *reader) read(line string) error {
 		if _, known := tables[line[1:]]; !known {
 			return r.errorf("there is no table %q: expected raw, mangle, nat, filter or security", line[1:])
 		}
-		r.table, r.chains = line[1:], map[string]*dialect.Chain{}
+		r.table, r.chains = line[1:], map[string]*kernel.Chain{}
 		return nil
 	case r.table == "":
 		return r.errorf("expected a table, as in *filter, found %q", firstWord(line))
@@ -203,7 +203,7 @@ func (r *reader) read(line string) error {
 		return r.errorf("there is no chain %s in table %s", words[1], r.table)
 	}
 	if c.Rules == nil {
-		c.Rules = make([]dialect.Rule, 0, someRules)
+		c.Rules = make([]kernel.Rule, 0, someRules)
 	}
 	r.rare = false
 	c.Rules = append(c.Rules, r.rule(c, words[2:], strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(line, "-A "), words[1]))))
@@ -224,7 +224,7 @@ func (r *reader) chain(words []string) error {
 	if len(words) < 2 {
 		return r.errorf("expected a chain and its policy, as in :INPUT DROP [0:0]")
 	}
-	c := &dialect.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[r.family], Table: r.table, Name: words[0], Policy: packet.Admit}
+	c := &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[r.family], Table: r.table, Name: words[0], Policy: packet.Admit}
 	if hooks[c.Name] != "" && words[1] != "-" {
 		if hang(c); words[1] == "DROP" {
 			c.Policy = packet.Drop
@@ -236,7 +236,7 @@ func (r *reader) chain(words []string) error {
 }
 
 // hang gives a built-in chain its place in the kernel.
-func hang(c *dialect.Chain) {
+func hang(c *kernel.Chain) {
 	c.Hook, c.Type, c.Priority = hooks[c.Name], "filter", tables[c.Table]
 	switch {
 	case c.Table == "nat":
@@ -285,8 +285,8 @@ var trackers = []string{" -m conntrack ", " -m state ", " -m connmark ", " -m co
 	"-j DNAT ", "-j SNAT ", "-j MASQUERADE", "-j REDIRECT", "-j NETMAP "}
 
 // rule reads a rule behind its chain.
-func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rule {
-	out := dialect.Rule{Match: packet.All, Text: dialect.Words(text), At: r.file + ":" + strconv.Itoa(r.line)}
+func (r *reader) rule(c *kernel.Chain, words []string, text string) kernel.Rule {
+	out := kernel.Rule{Match: packet.All, Text: kernel.Words(text), At: r.file + ":" + strconv.Itoa(r.line)}
 	r.m = matching{reader: r, chain: c, words: words, at: out.At, sets: r.m.sets[:0]}
 	m := &r.m
 	for len(m.words) > 0 {
@@ -298,7 +298,7 @@ func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rul
 			return out
 		case "-g", "--goto":
 			out.Match, out.Comment = m.all(), m.comment
-			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Goto, Target: m.next()}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Goto, Target: m.next()}}
 			return out
 		case "!":
 			m.not = true
@@ -312,16 +312,16 @@ func (r *reader) rule(c *dialect.Chain, words []string, text string) dialect.Rul
 }
 
 // target reads what a rule does, behind -j.
-func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
+func (r *reader) target(c *kernel.Chain, out *kernel.Rule, m *matching) {
 	out.Comment = m.comment
 	name := m.next()
-	all := func(a dialect.Action) []dialect.Branch { return plain[a] }
+	all := func(a kernel.Action) []kernel.Branch { return plain[a] }
 	marking := func(to packet.Marking) {
 		writes := packet.All
 		if to.To == packet.OfConnection || to.From == packet.OfConnection {
 			writes = m.connected()
 		}
-		out.Branches = []dialect.Branch{{Match: writes, Marks: []packet.Marking{to}, Action: dialect.Pass}}
+		out.Branches = []kernel.Branch{{Match: writes, Marks: []packet.Marking{to}, Action: kernel.Pass}}
 	}
 	unknown := func(to packet.Mark) {
 		marking(packet.Marking{To: to, Unknown: strings.Join(append([]string{name}, m.words...), " ") + " (" + out.At + ")"})
@@ -340,31 +340,31 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 	}
 	switch name {
 	case "ACCEPT":
-		out.Branches = all(dialect.Accept)
+		out.Branches = all(kernel.Accept)
 	case "DROP":
-		out.Branches = all(dialect.Drop)
+		out.Branches = all(kernel.Drop)
 	case "RETURN":
-		out.Branches = all(dialect.Return)
+		out.Branches = all(kernel.Return)
 	case "REJECT":
 		with, known := answers[options["--reject-with"]]
 		if !known {
 			with = options["--reject-with"]
 		}
 		answered := m.answered()
-		out.Branches = []dialect.Branch{{Match: answered, Action: dialect.Reject, With: with}}
+		out.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, With: with}}
 		if answered != packet.All {
-			out.Branches = append(out.Branches, dialect.Branch{Match: packet.All, Action: dialect.Drop})
+			out.Branches = append(out.Branches, kernel.Branch{Match: packet.All, Action: kernel.Drop})
 		}
 	case "MASQUERADE", "SNAT":
-		out.Branches = all(dialect.SourceNAT)
+		out.Branches = all(kernel.SourceNAT)
 	case "REDIRECT":
 		ports, said := options["--to-ports"]
 		port, err := strconv.Atoi(ports)
 		if said && err != nil {
-			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 			return
 		}
-		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
+		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Redirect, Port: port}}
 	case "DNAT":
 		to, port, ok := target(options["--to-destination"])
 		if from, last, _ := strings.Cut(options["--to-destination"], "-"); last != "" {
@@ -373,14 +373,14 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 			}
 		}
 		if !ok {
-			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 			return
 		}
-		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.DestinationNAT, To: to, Port: port}}
+		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.DestinationNAT, To: to, Port: port}}
 	case "CT", "NOTRACK":
 		// By zones the tracker tells connections apart: a packet's state is what it is in its own.
 		if _, untracks := options["--notrack"]; untracks || name == "NOTRACK" {
-			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Pass, Untracks: true}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Pass, Untracks: true}}
 		}
 	case "LOG", "NFLOG", "ULOG":
 		out.Log = true
@@ -419,21 +419,21 @@ func (r *reader) target(c *dialect.Chain, out *dialect.Rule, m *matching) {
 		}
 	default:
 		if r.chains[name] != nil {
-			out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Jump, Target: name}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Jump, Target: name}}
 			return
 		}
-		out.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
 	}
 }
 
 // plain are what most rules do with all of their packets. Nobody changes them.
-var plain = map[dialect.Action][]dialect.Branch{
-	dialect.Accept: {{Match: packet.All, Action: dialect.Accept}}, dialect.Drop: {{Match: packet.All, Action: dialect.Drop}},
-	dialect.Return: {{Match: packet.All, Action: dialect.Return}}, dialect.SourceNAT: {{Match: packet.All, Action: dialect.SourceNAT}},
+var plain = map[kernel.Action][]kernel.Branch{
+	kernel.Accept: {{Match: packet.All, Action: kernel.Accept}}, kernel.Drop: {{Match: packet.All, Action: kernel.Drop}},
+	kernel.Return: {{Match: packet.All, Action: kernel.Return}}, kernel.SourceNAT: {{Match: packet.All, Action: kernel.SourceNAT}},
 }
 
 // spread is what DNAT does with a range of addresses: one of a few, nobody knows which.
-func (r *reader) spread(first, last string) ([]dialect.Branch, bool) {
+func (r *reader) spread(first, last string) ([]kernel.Branch, bool) {
 	last, text, said := strings.Cut(last, ":")
 	port, errPort := strconv.Atoi(text)
 	from, errFrom := netip.ParseAddr(first)
@@ -441,7 +441,7 @@ func (r *reader) spread(first, last string) ([]dialect.Branch, bool) {
 	if errFrom != nil || errTo != nil || said && errPort != nil || !from.Is4() || !to.Is4() {
 		return nil, false
 	}
-	return dialect.Spread(r.sp, "DNAT --to-destination "+first+"-"+last, from, to, port)
+	return kernel.Spread(r.sp, "DNAT --to-destination "+first+"-"+last, from, to, port)
 }
 
 // target reads where --to-destination sends: 10.0.0.2, 10.0.0.2:80, [2001:db8::2]:80, or to another port alone.

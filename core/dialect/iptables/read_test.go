@@ -19,7 +19,7 @@ func tcp(src string, port int) packet.Packet {
 
 // fares says what surely becomes of a packet, while no rate is exceeded.
 func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
-	of := sp.Outcomes(sp.WithRoom(sp.Only(d, sp.Exactly(p))))
+	of := sp.Outcomes(sp.WithinLimits(sp.Only(d, sp.Exactly(p))))
 	if len(of) != 1 {
 		return "uncertain"
 	}
@@ -149,7 +149,7 @@ func FuzzRead(f *testing.F) {
 		sp.Bound(1_000_000)
 		rules, saved, _ := strings.Cut(text, "create ")
 		sets, _ := iptables.ReadSets("create " + saved)
-		_ = packet.Untangled(func() {
+		_ = packet.Try(func() {
 			if rs, err := iptables.Read(sp, packet.IPv4, "f", rules, iptables.Host{Sets: sets}); err == nil && strings.Count(text, "\n") < 200 {
 				rs.Decision(sp)
 			}

@@ -14,8 +14,10 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/layout"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -50,22 +52,22 @@ var builtIn = []string{policy.Inbound: "INPUT", policy.Outbound: "OUTPUT", polic
 // Name is the dialect's.
 func (Form) Name() string { return "iptables" }
 
-// Own names our chains.
-func (Form) Own() string { return "chains " + Prefix + "…" }
+// Label names our chains.
+func (Form) Label() string { return "chains " + Prefix + "…" }
 
 // Ours says that a chain is one of those we write.
-func (Form) Ours(c *dialect.Chain) bool {
+func (Form) Ours(c *kernel.Chain) bool {
 	return (c.Table == "filter" || c.Table == "nat") && c.Family != "inet" && strings.HasPrefix(c.Name, Prefix)
 }
 
-// Settles says that a chain is of a table at whose head ours stand.
-func (Form) Settles(c *dialect.Chain) bool {
+// Overrides says that a chain is of a table at whose head ours stand.
+func (Form) Overrides(c *kernel.Chain) bool {
 	return (c.Table == "filter" || c.Table == "nat") && c.Family != "inet"
 }
 
 // Rules is what the files of Write put in force where there is nothing else.
-func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
-	all := &dialect.Ruleset{}
+func (Form) Rules(sp *packet.Space, plan *compile.Plan) *kernel.Ruleset {
+	all := &kernel.Ruleset{}
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
 		all.Add(write(sp, plan, family).out)
 	}
@@ -142,8 +144,8 @@ func unsayable(plan *compile.Plan) (out []string) {
 type writer struct {
 	sp     *packet.Space
 	family int
-	out    *dialect.Ruleset
-	chains []*dialect.Chain  // ours
+	out    *kernel.Ruleset
+	chains []*kernel.Chain   // ours
 	names  map[string]string // of chains, by what they are called in full
 	sets   []string          // as ipset restore takes them
 	known  map[string]bool   // sets
@@ -152,12 +154,12 @@ type writer struct {
 }
 
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
-	w := &writer{sp: sp, family: family, out: &dialect.Ruleset{}, names: map[string]string{}, known: map[string]bool{}, leaving: map[string]bool{}}
-	w.out.Tracks[family], w.out.Routes = true, dialect.RoutesOf(plan.Host)
-	laid := dialect.Layout{Family: family, LogApart: true, OneIface: true, Ends: true, OneType: true, OneCame: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
+	w := &writer{sp: sp, family: family, out: &kernel.Ruleset{}, names: map[string]string{}, known: map[string]bool{}, leaving: map[string]bool{}}
+	w.out.Tracks[family], w.out.Routes = true, kernel.RoutesOf(plan.Host)
+	laid := layout.Options{Family: family, LogApart: true, OneIface: true, Ends: true, OneType: true, OneOriginalDst: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
 	for _, l := range laid {
 		w.names[l.Name] = w.unique(Prefix + l.Name)
-		w.leaving[l.Name] = slices.ContainsFunc(l.Lines, dialect.Line.Leaves)
+		w.leaving[l.Name] = slices.ContainsFunc(l.Lines, layout.Line.Leaves)
 	}
 	for _, l := range laid {
 		table := "filter"
@@ -168,10 +170,10 @@ func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 		w.chains = append(w.chains, c)
 		for _, line := range l.Lines {
 			if line.Leaves() {
-				line.Do = dialect.Return
+				line.Action = kernel.Return
 			}
-			if line.Do == dialect.Jump && w.leaving[line.Target] { // what returns from there is nobody's here either
-				line.Do = dialect.Goto
+			if line.Action == kernel.Jump && w.leaving[line.Target] { // what returns from there is nobody's here either
+				line.Action = kernel.Goto
 			}
 			text := w.line(line) // by its name in full
 			line.Target = w.names[line.Target]
@@ -192,25 +194,25 @@ func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 	return w
 }
 
-func (w *writer) chain(table, name string) *dialect.Chain {
-	return &dialect.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[w.family], Table: table, Name: name, Policy: packet.Admit}
+func (w *writer) chain(table, name string) *kernel.Chain {
+	return &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[w.family], Table: table, Name: name, Policy: packet.Admit}
 }
 
 // hook has a built-in chain ask one of ours first.
-func (w *writer) hook(c *dialect.Chain, name string) {
+func (w *writer) hook(c *kernel.Chain, name string) {
 	base := w.chain(c.Table, name)
 	hang(base)
-	base.Rules = []dialect.Rule{{Match: packet.All, Branches: []dialect.Branch{{Match: packet.All, Action: dialect.Jump, Target: c.Name}}, Text: dialect.Words("-j " + c.Name), At: base.Place()}}
+	base.Rules = []kernel.Rule{{Match: packet.All, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Jump, Target: c.Name}}, Text: kernel.Words("-j " + c.Name), At: base.Place()}}
 	w.out.Chains = append(w.out.Chains, base)
 }
 
 // ending is the last line of a direction's chain, which lets nothing fall through.
-func ending(l *dialect.LineChain, family int) (end dialect.Line, needed bool) {
+func ending(l *layout.Chain, family int) (end layout.Line, needed bool) {
 	stance := l.Of.Stance
-	end = dialect.Line{Box: dialect.Box{Family: family, Protocol: policy.AnyProtocol, Code: policy.AnyType}, Do: dialect.Accept,
+	end = layout.Line{Box: layout.Box{Family: family, Protocol: policy.AnyProtocol, Code: policy.AnyType}, Action: kernel.Accept,
 		Decider: compile.Decider{Kind: "stance", Name: policy.DirectionNames[l.Direction] + " open"}}
 	if stance.Closed {
-		end.Do, end.Decider.Name = dialect.Drop, policy.DirectionNames[l.Direction]+" closed"
+		end.Action, end.Decider.Name = kernel.Drop, policy.DirectionNames[l.Direction]+" closed"
 	}
 	return end, !stance.Closed || stance.RefuseBy == packet.Drop
 }
@@ -253,7 +255,7 @@ func (w *writer) text() string {
 		}
 	}
 	for _, table := range []string{"nat", "filter"} {
-		if !slices.ContainsFunc(w.chains, func(c *dialect.Chain) bool { return c.Table == table }) {
+		if !slices.ContainsFunc(w.chains, func(c *kernel.Chain) bool { return c.Table == table }) {
 			continue
 		}
 		fmt.Fprintf(&b, "*%s\n", table)
@@ -275,16 +277,16 @@ func (w *writer) text() string {
 }
 
 // line writes a line, in the order in which the -save tools do.
-func (w *writer) line(l dialect.Line) string {
+func (w *writer) line(l layout.Line) string {
 	var parts []string
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
 	var behind []string // what costs more than a look at the ports
 	for _, side := range []struct {
 		addrs      *netipx.IPSet
-		name       dialect.SetName
+		name       layout.SetName
 		word, kind string
 	}{{l.Src, l.SrcName, "-s", "src"}, {l.Dst, l.DstName, "-d", "dst"}} {
-		if side.addrs == nil || side.kind == "dst" && l.Came {
+		if side.addrs == nil || side.kind == "dst" && l.OriginalDst {
 			continue
 		}
 		if only := side.addrs.Ranges(); len(only) > 1 {
@@ -350,16 +352,16 @@ func (w *writer) line(l dialect.Line) string {
 		}
 		add("-m conntrack --ctstate %s", strings.Join(names, ","))
 	}
-	if came := l.Translated || l.CamePort != 0 || l.Came; came {
+	if came := l.Translated || l.OriginalPort != 0 || l.OriginalDst; came {
 		words := "-m conntrack"
 		if l.Translated {
 			words += " --ctstate DNAT"
 		}
-		if l.Came {
+		if l.OriginalDst {
 			words += " --ctorigdst " + l.Dst.Prefixes()[0].String()
 		}
-		if l.CamePort != 0 {
-			words += fmt.Sprintf(" --ctorigdstport %d", l.CamePort)
+		if l.OriginalPort != 0 {
+			words += fmt.Sprintf(" --ctorigdstport %d", l.OriginalPort)
 		}
 		add("%s", words)
 	}
@@ -367,22 +369,22 @@ func (w *writer) line(l dialect.Line) string {
 		add("%s", w.bucket(l.Bucket))
 	}
 	add("-m comment --comment %s", quoted(comment))
-	switch l.Do {
-	case dialect.Accept:
+	switch l.Action {
+	case kernel.Accept:
 		add("-j ACCEPT")
-	case dialect.Drop:
+	case kernel.Drop:
 		add("-j DROP")
-	case dialect.Return:
+	case kernel.Return:
 		add("-j RETURN")
-	case dialect.Redirect:
+	case kernel.Redirect:
 		add("-j REDIRECT --to-ports %d", l.Port)
-	case dialect.DestinationNAT:
+	case kernel.DestinationNAT:
 		add("-j DNAT --to-destination %s", netip.AddrPortFrom(l.To, uint16(l.Port)))
-	case dialect.SourceNAT:
+	case kernel.SourceNAT:
 		add("-j MASQUERADE")
-	case dialect.Jump, dialect.Goto:
-		add("-%s %s", map[dialect.Action]string{dialect.Jump: "j", dialect.Goto: "g"}[l.Do], w.names[l.Target])
-	case dialect.Reject:
+	case kernel.Jump, kernel.Goto:
+		add("-%s %s", map[kernel.Action]string{kernel.Jump: "j", kernel.Goto: "g"}[l.Action], w.names[l.Target])
+	case kernel.Reject:
 		with := "tcp-reset"
 		if l.With != with {
 			with = []string{packet.IPv4: "icmp-port-unreachable", packet.IPv6: "icmp6-port-unreachable"}[w.family]
@@ -444,7 +446,7 @@ func portsWords(protocol int, ports []fence.PortRange) string {
 
 // bucket writes a bucket: one of a name is one for all lines that ask for it. The
 // kernel keeps what it once counted under a name, so that one of another rate has another.
-func (w *writer) bucket(b *dialect.Bucket) string {
+func (w *writer) bucket(b *layout.Bucket) string {
 	n, unit, _ := b.Rate.Kernel()
 	words := fmt.Sprintf("-m hashlimit --hashlimit-upto %d/%s --hashlimit-burst %d", n, shortUnits[unit], b.Rate.N)
 	if b.PerSource {
@@ -524,8 +526,8 @@ func Script(host string, files []dialect.File) string {
 var hookSaid = regexp.MustCompile(`(?m)^# once, .*: ip6?tables(?: -t (\w+))? -I (\w+) (-j .*)$`)
 
 // Read gives what a kernel has in force that has loaded files of Write and asks their rules first.
-func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*dialect.Ruleset, error) {
-	all, sets := &dialect.Ruleset{}, Sets{}
+func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel.Ruleset, error) {
+	all, sets := &kernel.Ruleset{}, Sets{}
 	for _, f := range files {
 		name := h.Name + "." + f.Kind
 		family := slices.Index(tools, f.Kind)
@@ -543,7 +545,7 @@ func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*dialec
 			rules, rest, _ := strings.Cut(after, "COMMIT\n")
 			text = before + "*" + table + "\n:" + chain + " ACCEPT [0:0]\n" + rules + "-A " + chain + " " + m[3] + "\nCOMMIT\n" + rest
 		}
-		rs, err := Read(sp, family, name, text, Host{Sets: sets, Routes: dialect.RoutesOf(h)})
+		rs, err := Read(sp, family, name, text, Host{Sets: sets, Routes: kernel.RoutesOf(h)})
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}

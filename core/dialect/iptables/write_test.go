@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -22,7 +22,7 @@ var update = flag.Bool("update", false, "write golden files anew")
 func written(t *testing.T, pol *policy.Policy, host string) map[string]string {
 	t.Helper()
 	sp := packet.NewSpace()
-	files, err := iptables.Form{}.Write(sp, compile.Host(sp, pol, pol.Fleet.Host(host), 0))
+	files, err := iptables.Form{}.Write(sp, compile.ForHost(sp, pol, pol.Fleet.Host(host), 0))
 	require.NoError(t, err)
 	texts := map[string]string{}
 	for _, f := range files {
@@ -119,5 +119,5 @@ func TestSenders(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"allow a", "allow a"}, comments, "whom the comment names is not part of whose rule it is")
-	require.True(t, iptables.Form{}.Ours(&dialect.Chain{Family: "ip6", Table: "nat", Name: "yf-redirects"}))
+	require.True(t, iptables.Form{}.Ours(&kernel.Chain{Family: "ip6", Table: "nat", Name: "yf-redirects"}))
 }

@@ -94,7 +94,7 @@ func BenchmarkHostile(b *testing.B) {
 	for b.Loop() {
 		sp := packet.NewSpace()
 		sp.Bound(12_000_000)
-		tangled := packet.Untangled(func() {
+		tangled := packet.Try(func() {
 			rs, err := nft.ReadText(sp, "f", []byte(text), nil)
 			if err != nil {
 				b.Fatal(err)

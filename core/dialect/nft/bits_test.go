@@ -5,9 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/dialect/nft/nfttest"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -178,12 +178,12 @@ func BenchmarkBits(b *testing.B) {
 			for _, c := range rs.Chains {
 				var chain []rule
 				for _, r := range slices.Backward(c.Rules) {
-					if len(r.Branches) == 1 && (r.Branches[0].Action == dialect.Accept || r.Branches[0].Action == dialect.Drop) {
+					if len(r.Branches) == 1 && (r.Branches[0].Action == kernel.Accept || r.Branches[0].Action == kernel.Drop) {
 						boxes, whole := sp.Boxes(r.Match, 1000)
 						if !whole {
 							b.Fatal("a rule of more than 1000 boxes")
 						}
-						chain = append(chain, rule{boxes, r.Match, r.Branches[0].Action == dialect.Accept})
+						chain = append(chain, rule{boxes, r.Match, r.Branches[0].Action == kernel.Accept})
 					}
 				}
 				chains = append(chains, chain)

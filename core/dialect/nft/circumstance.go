@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -79,7 +79,7 @@ func (r *reader) circumstance(f aField, op string, right *expr, unknown func() p
 }
 
 // sentBy is a match on the user, the group or the control group whose program sends.
-func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
+func (r *reader) sentBy(c *kernel.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	elements := []expr{*right}
 	if plural(right) {
 		var changing bool
@@ -89,7 +89,7 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 	}
 	var names []string
 	if spans := slices.DeleteFunc(slices.Clone(elements), func(e expr) bool { return e.value().kind != kindSpan }); len(spans) > mostSpans {
-		return r.sp.And(r.sp.Somebody(f.field), unknown())
+		return r.sp.And(r.sp.AnySender(f.field), unknown())
 	}
 	for i := range elements {
 		e := elements[i].value()
@@ -109,7 +109,7 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 		}
 		name, ok := r.senderName(f.field, e)
 		if !ok {
-			return r.sp.And(r.sp.Somebody(f.field), unknown())
+			return r.sp.And(r.sp.AnySender(f.field), unknown())
 		}
 		names = append(names, name)
 	}
@@ -117,7 +117,7 @@ func (r *reader) sentBy(c *dialect.Chain, f aField, op string, right *expr, unkn
 	case "==", "in":
 		return r.sp.Named(f.field, names...)
 	case "!=":
-		return r.sp.Minus(r.sp.Somebody(f.field), r.sp.Named(f.field, names...))
+		return r.sp.Minus(r.sp.AnySender(f.field), r.sp.Named(f.field, names...))
 	}
 	return unknown()
 }
@@ -153,7 +153,7 @@ func (r *reader) senderName(field packet.Field, e *expr) (name string, ok bool) 
 	if field == packet.Unit && !isNumber {
 		// nft lists a control group by its path, while there is one. A slice holds
 		// units, and nobody tells which.
-		return dialect.UnitOf(e.text), e.text != "" && path.Ext(e.text) != ".slice"
+		return kernel.UnitOf(e.text), e.text != "" && path.Ext(e.text) != ".slice"
 	}
 	if !isNumber {
 		return e.text, e.text != ""
@@ -203,13 +203,13 @@ func (r *reader) flags(tcp packet.Set, op string, mask, right *expr, unknown fun
 	}
 	switch {
 	case op == "in" && mask == nil && !isSet:
-		return r.sp.Minus(tcp, r.sp.Flagged(0, wanted[0]))
+		return r.sp.Minus(tcp, r.sp.TCPFlagsMatch(0, wanted[0]))
 	case op == "!" && mask == nil && !isSet:
-		return r.sp.And(tcp, r.sp.Flagged(0, wanted[0]))
+		return r.sp.And(tcp, r.sp.TCPFlagsMatch(0, wanted[0]))
 	}
 	any := packet.Empty
 	for _, bits := range wanted {
-		any = r.sp.Or(any, r.sp.Flagged(bits, among))
+		any = r.sp.Or(any, r.sp.TCPFlagsMatch(bits, among))
 	}
 	switch op {
 	case "==", "in":

@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -174,8 +174,8 @@ func TestFragments(t *testing.T) {
 	require.Equal(t, "admitted", fares(sp, rs.Decision(sp), p))
 	p.Family, p.Src, p.Dst = "ipv6", v6, v6
 	require.Equal(t, "uncertain", fares(sp, rs.Decision(sp), p))
-	require.Equal(t, "admitted", fares(sp, sp.Answered(rs.Decision(sp), dialect.LaterPorts, true), p))
-	require.Equal(t, "dropped", fares(sp, sp.Answered(rs.Decision(sp), dialect.LaterPorts, false), p))
+	require.Equal(t, "admitted", fares(sp, sp.Answered(rs.Decision(sp), kernel.LaterPorts, true), p))
+	require.Equal(t, "dropped", fares(sp, sp.Answered(rs.Decision(sp), kernel.LaterPorts, false), p))
 }
 
 var v6 = netip.MustParseAddr("2001:db8::1")

@@ -5,14 +5,14 @@ import (
 	"maps"
 	"slices"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
 // fib is a match on what the host's routes say of an address: of which kind it is,
 // or by which interface it is reached (nft_fib_ipv4.c and nft_fib_ipv6.c in the
 // kernel's net). ok is false where the routes are not known, or it asks for more.
-func (r *reader) fib(c *dialect.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
+func (r *reader) fib(c *kernel.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
 	if len(left.args) == 0 || op != "==" && op != "!=" && op != "in" {
 		return s, false
 	}
@@ -31,8 +31,8 @@ func (r *reader) fib(c *dialect.Chain, left *expr, op string, right *expr) (s pa
 	case left.text == "oif" && by == "iif" && field == packet.Src && (right.kind == kindTruth || right.text == "0"):
 		s, ok = r.out.Routes.WayBack(r.sp)
 		// DHCP's first packets have no source yet.
-		near := packet.Union(dialect.LocalMulticast, dialect.Broadcast)
-		s = r.sp.Or(s, r.sp.And(r.sp.Addrs(packet.Src, dialect.ZeroNet), r.sp.Addrs(packet.Dst, near)))
+		near := packet.Union(kernel.LocalMulticast, kernel.Broadcast)
+		s = r.sp.Or(s, r.sp.And(r.sp.Addrs(packet.Src, kernel.ZeroNet), r.sp.Addrs(packet.Dst, near)))
 		if right.text != "1" {
 			s = r.sp.Not(s)
 		}
@@ -44,7 +44,7 @@ func (r *reader) fib(c *dialect.Chain, left *expr, op string, right *expr) (s pa
 }
 
 // fibVia is the packets whose address is reached by one of some interfaces, or by any.
-func (r *reader) fibVia(c *dialect.Chain, field packet.Field, right *expr) (s packet.Set, ok bool) {
+func (r *reader) fibVia(c *kernel.Chain, field packet.Field, right *expr) (s packet.Set, ok bool) {
 	via, ok := r.out.Routes.Via()
 	if !ok {
 		return s, false
@@ -64,7 +64,7 @@ func (r *reader) fibVia(c *dialect.Chain, field packet.Field, right *expr) (s pa
 		}
 	}
 	// Where all of these lead the kernel tells otherwise than by one route.
-	doubt := r.sp.OrAll(r.sp.And(r.sp.Value(packet.Family, packet.IPv6), r.sp.Addrs(field, dialect.Multicast)), r.sp.Addrs(packet.Src, dialect.ZeroNet), r.sp.Interfaces(packet.InIface, "lo"))
+	doubt := r.sp.OrAll(r.sp.And(r.sp.Value(packet.Family, packet.IPv6), r.sp.Addrs(field, kernel.Multicast)), r.sp.Addrs(packet.Src, kernel.ZeroNet), r.sp.Interfaces(packet.InIface, "lo"))
 	s = r.sp.Or(r.sp.Minus(s, doubt), r.sp.And(doubt, r.sp.Unknown("whether routes lead an address of many, of none or of the host itself by "+right.String())))
 	if right.kind == kindTruth && right.text != "1" {
 		s = r.sp.Not(s)
@@ -77,7 +77,7 @@ var fibKinds = map[string]string{"1": "unicast", "2": "local", "3": "broadcast",
 
 // fibType is the packets whose address is of one of some kinds; by is "iif" where it counts what
 // it is to the interface that a packet came by.
-func (r *reader) fibType(c *dialect.Chain, field packet.Field, by string, right *expr) (s packet.Set, ok bool) {
+func (r *reader) fibType(c *kernel.Chain, field packet.Field, by string, right *expr) (s packet.Set, ok bool) {
 	kinds := []expr{*right}
 	if plural(right) {
 		var changing bool

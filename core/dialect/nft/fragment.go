@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -60,7 +60,7 @@ func tracking(e expr) bool {
 }
 
 // pieces says of each family whether rules of a chain may see fragments.
-func (r *reader) pieces(c *dialect.Chain) (pieces [2]bool) {
+func (r *reader) pieces(c *kernel.Chain) (pieces [2]bool) {
 	if len(r.joined) > 0 && r.joined[place{family: c.Family, table: c.Table}] {
 		return [2]bool{true, true}
 	}
@@ -68,14 +68,14 @@ func (r *reader) pieces(c *dialect.Chain) (pieces [2]bool) {
 }
 
 // shown is the packets whose ports the rules of a chain can ask for.
-func (r *reader) shown(c *dialect.Chain) packet.Set {
+func (r *reader) shown(c *kernel.Chain) packet.Set {
 	pieces := r.pieces(c)
 	if pieces == [2]bool{} {
 		return packet.All
 	}
 	s, known := r.scopes[scope{"", pieces}]
 	if !known {
-		s = r.sp.Or(r.answered(c), r.sp.Unknown(dialect.LaterPorts))
+		s = r.sp.Or(r.answered(c), r.sp.Unknown(kernel.LaterPorts))
 		r.scopes[scope{"", pieces}] = s
 	}
 	return s
@@ -83,7 +83,7 @@ func (r *reader) shown(c *dialect.Chain) packet.Set {
 
 // answered is the packets to which the kernel gives an answer where a rule of a
 // chain rejects them: no later fragments.
-func (r *reader) answered(c *dialect.Chain) packet.Set {
+func (r *reader) answered(c *kernel.Chain) packet.Set {
 	s := packet.All
 	for family, seen := range r.pieces(c) {
 		if seen {

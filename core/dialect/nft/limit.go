@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -43,11 +43,11 @@ func objectName(k place) string {
 // happens is the packets for which something holds that depends on what came before,
 // or on chance: what says it.
 func (r *reader) happens(e *expr, what string) packet.Set {
-	return r.sp.Room(packet.Bucket{Name: r.at + " " + e.String(), What: what})
+	return r.sp.HasToken(packet.Bucket{Name: r.at + " " + e.String(), What: what})
 }
 
 // slowed is the packets that a statement with a limit lets by.
-func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
+func (r *reader) slowed(c *kernel.Chain, e *expr, at string) packet.Set {
 	switch e.kind {
 	case kindCounted:
 		if strings.HasPrefix(e.text, "quota name") { // whether it asks for more or less than it holds the quota says
@@ -55,7 +55,7 @@ func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
 		}
 	case kindLimitNamed:
 		if b, ok := r.limits[place{c.Family, c.Table, e.text}]; ok {
-			return r.sp.Room(b)
+			return r.sp.HasToken(b)
 		}
 		return r.sp.Unknown(e.String() + " (" + at + ")")
 	case kindLimit:
@@ -63,9 +63,9 @@ func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
 		switch {
 		case !ok:
 		case over:
-			return r.sp.Not(r.sp.Room(b))
+			return r.sp.Not(r.sp.HasToken(b))
 		default:
-			return r.sp.Room(b)
+			return r.sp.HasToken(b)
 		}
 	case kindSetWrite:
 		if len(e.args) == 1 && !e.mentions(kindLimit) {
@@ -84,7 +84,7 @@ func (r *reader) slowed(c *dialect.Chain, e *expr, at string) packet.Set {
 
 // perSource reads a limit that is kept for each source in a set. A set whose
 // elements are forgotten before their bucket is full again is something else.
-func (r *reader) perSource(c *dialect.Chain, e *expr) (s packet.Set, ok bool) {
+func (r *reader) perSource(c *kernel.Chain, e *expr) (s packet.Set, ok bool) {
 	k := place{c.Family, c.Table, strings.TrimPrefix(e.part, "@")}
 	set := r.sets[k]
 	b, over, isBucket := bucket(objectName(k), e.arg(1))
@@ -105,5 +105,5 @@ func (r *reader) perSource(c *dialect.Chain, e *expr) (s packet.Set, ok bool) {
 	if !ok || f.header != header || f.field != packet.Src {
 		return s, false
 	}
-	return r.sp.And(r.scope(c, f), r.sp.Room(b)), true
+	return r.sp.And(r.scope(c, f), r.sp.HasToken(b)), true
 }

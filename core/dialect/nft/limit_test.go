@@ -89,7 +89,7 @@ func whatItAsks(sp *packet.Space, s packet.Set) string {
 		return "nothing"
 	}
 	text := buckets[0].Name + ": " + buckets[0].String()
-	if sp.And(s, sp.Room(buckets[0])) == packet.Empty {
+	if sp.And(s, sp.HasToken(buckets[0])) == packet.Empty {
 		text += ", exceeded"
 	}
 	return text

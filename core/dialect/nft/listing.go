@@ -1,7 +1,7 @@
 package nft
 
 import (
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -9,7 +9,7 @@ import (
 type listing struct {
 	sets   []*namedSet
 	limits []namedLimit
-	chains []*dialect.Chain
+	chains []*kernel.Chain
 	rules  []listedRule
 }
 
@@ -55,6 +55,6 @@ func (s *slab) of(es ...expr) []expr {
 }
 
 // newChain is a chain as a listing begins one.
-func newChain(p place) *dialect.Chain {
-	return &dialect.Chain{Family: p.family, Table: p.table, Name: p.name, Policy: packet.Admit}
+func newChain(p place) *kernel.Chain {
+	return &kernel.Chain{Family: p.family, Table: p.table, Name: p.name, Policy: packet.Admit}
 }

@@ -4,7 +4,7 @@ import (
 	"math"
 	"slices"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -28,7 +28,7 @@ func (e *expr) bits() (uint32, bool) {
 // connected is the packets that have a connection where a chain sees them: not
 // those that the tracker calls invalid, nor any before it. On the others no match
 // on a connection holds, and nothing is written on one.
-func (r *reader) connected(c *dialect.Chain) packet.Set {
+func (r *reader) connected(c *kernel.Chain) packet.Set {
 	has := r.sp.Values(packet.State, packet.New, packet.Established, packet.Related)
 	switch {
 	case !r.early[place{family: c.Family, table: c.Table}] || c.Hook != "" && !runsEarly(c):
@@ -40,7 +40,7 @@ func (r *reader) connected(c *dialect.Chain) packet.Set {
 }
 
 // marked is a match on a mark, in the bits of a mask if there is one.
-func (r *reader) marked(c *dialect.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
+func (r *reader) marked(c *kernel.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
 	s := r.markedAnyhow(c, m, op, mask, right, unknown)
 	if m == packet.OfConnection {
 		s = r.sp.And(s, r.connected(c))
@@ -48,7 +48,7 @@ func (r *reader) marked(c *dialect.Chain, m packet.Mark, op string, mask, right 
 	return s
 }
 
-func (r *reader) markedAnyhow(c *dialect.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
+func (r *reader) markedAnyhow(c *kernel.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
 	among := uint32(math.MaxUint32)
 	if mask != nil {
 		var ok bool
@@ -138,7 +138,7 @@ func written(e *expr) (m packet.Marking, ok bool) {
 // markings is a rule that writes a mark which goes by a map: a rule for each of its values, which
 // ask for different packets; of others nothing more is done. ok is false where the map is not
 // all there, or is asked for what the rule writes.
-func (r *reader) markings(c *dialect.Chain, cur dialect.Rule, e *expr, exprs []expr, at string, out []dialect.Rule) (rules []dialect.Rule, ok bool) {
+func (r *reader) markings(c *kernel.Chain, cur kernel.Rule, e *expr, exprs []expr, at string, out []kernel.Rule) (rules []kernel.Rule, ok bool) {
 	to, isMark := markOf(e.arg(0))
 	mapped := e.arg(1)
 	if _, itself := markOf(mapped.arg(0)); !isMark || mapped.kind != kindMapped || itself || mapped.arg(0).kind == kindJoined && slices.ContainsFunc(mapped.arg(0).args, func(e expr) bool { _, ok := markOf(&e); return ok }) {
@@ -176,12 +176,12 @@ const mostMarkings = 256
 
 // marks is a rule that writes a mark: what it asks and does after that is asked
 // of the packet as it then is, and the mark stays where that fails.
-func (r *reader) marks(c *dialect.Chain, cur dialect.Rule, m packet.Marking, exprs []expr, at string, out []dialect.Rule) []dialect.Rule {
+func (r *reader) marks(c *kernel.Chain, cur kernel.Rule, m packet.Marking, exprs []expr, at string, out []kernel.Rule) []kernel.Rule {
 	steps := r.statements(c, exprs, at, nil)
 	last, logged := &steps[len(steps)-1], packet.Empty
 	for i := range steps {
 		if i < len(steps)-1 && steps[i].Branches != nil {
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: (*statements)(&exprs).String()}}
+			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: (*statements)(&exprs).String()}}
 			return append(out, cur)
 		}
 		if steps[i].Log {
@@ -196,15 +196,15 @@ func (r *reader) marks(c *dialect.Chain, cur dialect.Rule, m packet.Marking, exp
 	if m.From == packet.OfConnection || m.To == packet.OfConnection {
 		writes = r.connected(c)
 	}
-	add := func(b dialect.Branch, match packet.Set) {
+	add := func(b kernel.Branch, match packet.Set) {
 		if b.Match = match; match != packet.Empty {
 			cur.Branches = append(cur.Branches, b)
 		}
 	}
 	if m.From == packet.OfConnection { // without one there is nothing to read, which ends the rule
-		add(dialect.Branch{Action: dialect.Pass}, r.sp.Not(writes))
+		add(kernel.Branch{Action: kernel.Pass}, r.sp.Not(writes))
 	}
-	for i, b := range slices.Concat(last.Branches, []dialect.Branch{{Match: packet.All, Action: dialect.Pass}}) {
+	for i, b := range slices.Concat(last.Branches, []kernel.Branch{{Match: packet.All, Action: kernel.Pass}}) {
 		does := packet.All
 		if i < len(last.Branches) {
 			does = r.sp.AndAll(goesOn, last.Match, b.Match)

@@ -6,13 +6,13 @@ import (
 	"strconv"
 	"strings"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
 // compare is the packets for which `left op right` holds. What is not modelled
 // is an unknown named after its text; the same text is the same unknown.
-func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (result packet.Set) {
+func (r *reader) compare(c *kernel.Chain, left *expr, op string, right *expr) (result packet.Set) {
 	whole := left
 	unknown := func() packet.Set {
 		return r.sp.Unknown((&expr{kind: kindMatch, text: op, args: []expr{*whole, *right}}).String())
@@ -53,7 +53,7 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 			return s
 		}
 	case left.kind == kindCT && left.text == "status" && op == "in" && mask == nil && right.text == "dnat":
-		return r.sp.Unknown(dialect.Translated)
+		return r.sp.Unknown(kernel.Translated)
 	case left.kind == kindCT && left.part == "original" && mask == nil:
 		if s, ok := r.original(c, left, op, right); ok {
 			return s
@@ -119,7 +119,7 @@ func (r *reader) compare(c *dialect.Chain, left *expr, op string, right *expr) (
 
 // original is a match on where a packet was sent before it was redirected. Without a
 // connection it holds for nothing.
-func (r *reader) original(c *dialect.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
+func (r *reader) original(c *kernel.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
 	f, known := map[string]aField{"proto-dst": {field: packet.DstPort}, "ip daddr": {field: packet.Dst, family: packet.IPv4}, "ip6 daddr": {field: packet.Dst, family: packet.IPv6}}[left.text]
 	if !known || op != "==" && op != "!=" && op != "in" {
 		return s, false
@@ -139,7 +139,7 @@ func (r *reader) original(c *dialect.Chain, left *expr, op string, right *expr) 
 		}
 		runs = append(runs, run)
 	}
-	s = r.out.Originally(r.sp, f.field, runs)
+	s = r.out.OriginalDst(r.sp, f.field, runs)
 	if op == "!=" {
 		s = r.sp.Not(s)
 	}
@@ -151,12 +151,12 @@ func (r *reader) original(c *dialect.Chain, left *expr, op string, right *expr) 
 
 // earlyState is a match on the connection state where no connection has been
 // looked up yet.
-func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
+func (r *reader) earlyState(c *kernel.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	values, exact := r.values(c, f, right)
 	if r.zoned || c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" && op != "in" && op != "!=" {
 		return unknown()
 	}
-	seen := dialect.Untracked(r.sp, values)
+	seen := kernel.Untracked(r.sp, values)
 	if op == "!=" {
 		seen = r.sp.Not(seen)
 	}
@@ -164,7 +164,7 @@ func (r *reader) earlyState(c *dialect.Chain, f aField, op string, right *expr, 
 }
 
 // concat is a match on several fields joined, against a set of joined values.
-func (r *reader) concat(c *dialect.Chain, fields []expr, op string, right *expr, unknown func() packet.Set) packet.Set {
+func (r *reader) concat(c *kernel.Chain, fields []expr, op string, right *expr, unknown func() packet.Set) packet.Set {
 	inside := packet.All
 	for i := range fields {
 		known, ok := fieldOf(&fields[i])
@@ -203,7 +203,7 @@ func (r *reader) concat(c *dialect.Chain, fields []expr, op string, right *expr,
 // nextHeader is what an IPv6 header says that follows it: the protocol, where no other header of
 // IPv6 stands between; of pieces of a packet, that they are pieces (RFC 8200, section 4.5),
 // unless the chain comes after they were put together.
-func (r *reader) nextHeader(c *dialect.Chain, op string, right *expr) packet.Set {
+func (r *reader) nextHeader(c *kernel.Chain, op string, right *expr) packet.Set {
 	const fragment = 44
 	protocol := r.compare(c, &expr{kind: kindMeta, text: "l4proto"}, op, right)
 	piece := packet.Set(r.sp.Restrict(packet.Decision(protocol), packet.Protocol, packet.Num(fragment)))
@@ -295,7 +295,7 @@ var kernelNumbers = map[packet.Field]map[int]int{
 }
 
 var (
-	protocols = dialect.Protocols
+	protocols = kernel.Protocols
 	families  = map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6, "ip": packet.IPv4, "ip6": packet.IPv6}
 	states    = map[string]int{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
 	icmpTypes = map[string]int{"echo-reply": 0, "destination-unreachable": 3, "source-quench": 4, "redirect": 5, "echo-request": 8, "router-advertisement": 9,
@@ -313,7 +313,7 @@ var (
 
 // scope is what a match on the field asks of the packet besides: nft makes a
 // rule that reads a header fail for packets that do not have it.
-func (r *reader) scope(c *dialect.Chain, f aField) packet.Set {
+func (r *reader) scope(c *kernel.Chain, f aField) packet.Set {
 	if f.header == "" {
 		return packet.All
 	}
@@ -361,7 +361,7 @@ func plural(right *expr) bool {
 }
 
 // several are the values of a right side that is plural.
-func (r *reader) several(c *dialect.Chain, right *expr) (elements []expr, unknown bool) {
+func (r *reader) several(c *kernel.Chain, right *expr) (elements []expr, unknown bool) {
 	if right.kind == kindList {
 		return right.args, false
 	}
@@ -370,7 +370,7 @@ func (r *reader) several(c *dialect.Chain, right *expr) (elements []expr, unknow
 
 // values is the packets whose field has one of the values of a right side;
 // exact is false where some of it is not understood.
-func (r *reader) values(c *dialect.Chain, f aField, right *expr) (s packet.Set, exact bool) {
+func (r *reader) values(c *kernel.Chain, f aField, right *expr) (s packet.Set, exact bool) {
 	if !plural(right) {
 		run, ok := f.run(right)
 		return r.sp.Ranges(f.field, []packet.Range{run}), ok

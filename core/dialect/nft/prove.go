@@ -6,12 +6,13 @@ import (
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
 // Read gives what a kernel has in force that has loaded what Write gave. Whom
 // its rules speak of a host puts in when they are loaded: here anybody will do.
-func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*dialect.Ruleset, error) {
+func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel.Ruleset, error) {
 	if len(files) != 1 || files[0].Kind != "nft" {
 		return nil, fmt.Errorf("the rules written for %s are not one file for nft", h.Name)
 	}
@@ -19,7 +20,7 @@ func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*dialec
 	if !ok {
 		return nil, fmt.Errorf("the rules written for %s have no table", h.Name)
 	}
-	names := &Names{Users: map[string]int{}, Routes: dialect.RoutesOf(h)}
+	names := &Names{Users: map[string]int{}, Routes: kernel.RoutesOf(h)}
 	for i, s := range SendersOf(files[0].Text) {
 		element := fmt.Sprintf("%q", "any.slice/"+s.Name)
 		if s.Kind == "user" {

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"strings"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -28,7 +28,7 @@ func (e *SyntaxError) Error() string { return fmt.Sprintf("line %d: %s", e.Line,
 // A listing tells users by numbers of the host's own. What they stand for is
 // said by names, which may be nil: then a match on one is not understood.
 // Whom the host does not have is taken out of what is well formed in sp.
-func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, error) {
+func ReadJSON(sp *packet.Space, data []byte, names *Names) (*kernel.Ruleset, error) {
 	l, err := listed(data)
 	if err != nil {
 		return nil, err
@@ -37,10 +37,10 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*dialect.Ruleset, er
 }
 
 // read makes a ruleset of what a listing holds.
-func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
+func read(sp *packet.Space, l *listing, names *Names) *kernel.Ruleset {
 	names.narrow(sp)
-	r := &reader{sp: sp, out: &dialect.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*dialect.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
-		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}, seldom: dialect.Seldom{}}
+	r := &reader{sp: sp, out: &kernel.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*kernel.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
+		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}, seldom: kernel.Seldom{}}
 	r.users, r.groups = names.ByNumber()
 	if names != nil {
 		r.out.Routes, r.out.Links = names.Routes, names.Links
@@ -73,7 +73,7 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 			r.setOutside(c)
 		}
 	}
-	var c *dialect.Chain
+	var c *kernel.Chain
 	for i := range l.rules {
 		listed := &l.rules[i]
 		if i == 0 || listed.place != l.rules[i-1].place {
@@ -99,9 +99,9 @@ func read(sp *packet.Space, l *listing, names *Names) *dialect.Ruleset {
 type reader struct {
 	sp     *packet.Space
 	at     string // of the rule that is read
-	out    *dialect.Ruleset
+	out    *kernel.Ruleset
 	sets   map[place]*namedSet
-	chains map[place]*dialect.Chain
+	chains map[place]*kernel.Chain
 	limits map[place]packet.Bucket
 	names  *Names
 	users  map[int]string // nil: nobody says what they are called
@@ -109,7 +109,7 @@ type reader struct {
 	joined map[place]bool // tables (no name) with chains that run before fragments are put together
 	early  map[place]bool // tables (no name) with chains that run before connections are tracked
 	scopes map[scope]packet.Set
-	seldom dialect.Seldom
+	seldom kernel.Seldom
 	rare   bool // something of it stands in the rule that is read
 	zoned  bool // some rule says in which zone a packet's connection is looked up
 }
@@ -125,7 +125,7 @@ func setsZone(e expr) bool {
 var outside = []string{"netdev", "bridge", "arp"}
 
 // chainOf gives the chain of a rule; a listing may lack it.
-func (r *reader) chainOf(p place) *dialect.Chain {
+func (r *reader) chainOf(p place) *kernel.Chain {
 	c := r.chains[p]
 	if c == nil {
 		c = newChain(p)
@@ -140,12 +140,12 @@ func (r *reader) chainOf(p place) *dialect.Chain {
 const trackingPriority = -200
 
 // runsEarly says that a base chain sees packets before their connection is looked up.
-func runsEarly(c *dialect.Chain) bool {
+func runsEarly(c *kernel.Chain) bool {
 	return c.Hook == "ingress" || (c.Hook == "prerouting" || c.Hook == "output") && c.Priority <= trackingPriority
 }
 
 // setOutside marks a base chain that stands on a hook we do not model.
-func (r *reader) setOutside(c *dialect.Chain) {
+func (r *reader) setOutside(c *kernel.Chain) {
 	if c.Family == "arp" { // nothing of IP gets there
 		c.Hook = ""
 		return
@@ -160,20 +160,20 @@ func (r *reader) setOutside(c *dialect.Chain) {
 
 // Branches that most rules have; nobody changes them.
 var (
-	accepting = []dialect.Branch{{Match: packet.All, Action: dialect.Accept}}
-	dropping  = []dialect.Branch{{Match: packet.All, Action: dialect.Drop}}
-	returning = []dialect.Branch{{Match: packet.All, Action: dialect.Return}}
+	accepting = []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}
+	dropping  = []kernel.Branch{{Match: packet.All, Action: kernel.Drop}}
+	returning = []kernel.Branch{{Match: packet.All, Action: kernel.Return}}
 )
 
 // statements reads a rule's expressions and adds it to out. It is more than one
 // rule where a log stands before further matches: the line is written for all it matched.
-func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dialect.Rule) []dialect.Rule {
+func (r *reader) statements(c *kernel.Chain, exprs []expr, at string, out []kernel.Rule) []kernel.Rule {
 	r.at = at
-	cur := dialect.Rule{Match: packet.All}
+	cur := kernel.Rule{Match: packet.All}
 	before := packet.All // cur.Match without the latest match
 	flush := func() {
 		out = append(out, cur)
-		cur = dialect.Rule{Match: cur.Match}
+		cur = kernel.Rule{Match: cur.Match}
 	}
 	for i := range exprs {
 		e := &exprs[i]
@@ -201,26 +201,26 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 		case kindLog:
 			cur.Log = e.part != "audit"
 		case kindJump:
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Jump, Target: e.text}}
+			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Jump, Target: e.text}}
 		case kindGoto:
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Goto, Target: e.text}}
+			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Goto, Target: e.text}}
 		case kindReject:
 			match, with := r.reject(e)
 			cur.Match = r.sp.And(cur.Match, match)
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Reject, With: with}}
+			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Reject, With: with}}
 			if answered := r.answered(c); answered != packet.All {
-				cur.Branches = []dialect.Branch{{Match: answered, Action: dialect.Reject, With: with}, {Match: packet.All, Action: dialect.Drop}}
+				cur.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, With: with}, {Match: packet.All, Action: kernel.Drop}}
 			}
 		case kindRedirect:
 			cur.Branches = r.redirects(c, e)
 		case kindSourceNAT:
-			cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.SourceNAT}}
+			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.SourceNAT}}
 		case kindTargetNAT:
 			cur.Branches = r.targets(c, e)
 		case kindUntrack:
 			switch {
 			case runsEarly(c) && c.Priority < trackingPriority:
-				cur.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Pass, Untracks: true}}
+				cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Pass, Untracks: true}}
 				flush()
 			case c.Hook == "" || runsEarly(c):
 				cur.Branches = unmodelled(e)
@@ -228,7 +228,7 @@ func (r *reader) statements(c *dialect.Chain, exprs []expr, at string, out []dia
 			}
 		case kindFlow: // from then on what else stands here is spared to the connection's packets, when the kernel gets to it
 			offloaded := r.sp.And(r.sp.Value(packet.State, packet.Established), r.sp.Not(r.happens(e, "not handed over by "+e.String()+" yet")))
-			cur.Branches = []dialect.Branch{{Match: offloaded, Action: dialect.Bypass}}
+			cur.Branches = []kernel.Branch{{Match: offloaded, Action: kernel.Bypass}}
 			flush()
 		case kindVmap:
 			cur.Branches = r.vmap(c, e, at)
@@ -277,15 +277,15 @@ func runTogether(a, b *expr) bool {
 }
 
 // loaded is the packets that two matches run together let by, if they were.
-func (r *reader) loaded(c *dialect.Chain, a, b *expr) packet.Set {
+func (r *reader) loaded(c *kernel.Chain, a, b *expr) packet.Set {
 	equal := func(e *expr) packet.Set { return r.compare(c, e.arg(0), "==", e.arg(1)) }
 	f, _ := fieldOf(a.arg(0))
 	why := r.sp.Unknown(a.String() + " " + b.String() + ", which nft may have loaded as one comparison")
 	return r.sp.AndAll(r.scope(c, f), why, r.sp.Not(r.sp.And(equal(a), equal(b))))
 }
 
-func unmodelled(e *expr) []dialect.Branch {
-	return []dialect.Branch{{Match: packet.All, Action: dialect.Unmodelled, Why: e.String()}}
+func unmodelled(e *expr) []kernel.Branch {
+	return []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: e.String()}}
 }
 
 // harmless says that a mangle statement sets what no match that we model asks for.
@@ -331,7 +331,7 @@ func answer(expr string) string {
 }
 
 // vmap reads a verdict map: the branches of its elements.
-func (r *reader) vmap(c *dialect.Chain, e *expr, at string) (out []dialect.Branch) {
+func (r *reader) vmap(c *kernel.Chain, e *expr, at string) (out []kernel.Branch) {
 	elements, unknown := r.elements(c, e.arg(1))
 	for i := range elements {
 		pair := &elements[i]
@@ -347,13 +347,13 @@ func (r *reader) vmap(c *dialect.Chain, e *expr, at string) (out []dialect.Branc
 		}
 	}
 	if unknown {
-		out = append(out, dialect.Branch{Match: packet.All, Action: dialect.Unmodelled, Why: "vmap " + e.arg(1).String()})
+		out = append(out, kernel.Branch{Match: packet.All, Action: kernel.Unmodelled, Why: "vmap " + e.arg(1).String()})
 	}
 	return out
 }
 
 // targets reads a change of the destination: to an address, or to those of a map.
-func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
+func (r *reader) targets(c *kernel.Chain, e *expr) (out []kernel.Branch) {
 	target := func(match packet.Set, address, port string) bool {
 		a, err := netip.ParseAddr(address)
 		n, errPort := strconv.Atoi(cmp.Or(port, "0"))
@@ -364,7 +364,7 @@ func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
 		if a.Is6() {
 			family = packet.IPv6
 		}
-		out = append(out, dialect.Branch{Match: r.sp.And(match, r.sp.Value(packet.Family, family)), Action: dialect.DestinationNAT, To: a, Port: n})
+		out = append(out, kernel.Branch{Match: r.sp.And(match, r.sp.Value(packet.Family, family)), Action: kernel.DestinationNAT, To: a, Port: n})
 		return true
 	}
 	if len(e.args) == 1 {
@@ -372,7 +372,7 @@ func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
 	}
 	if e.args == nil && e.text == "" {
 		if port, err := strconv.Atoi(e.part); err == nil {
-			return []dialect.Branch{{Match: packet.All, Action: dialect.DestinationNAT, Port: port}}
+			return []kernel.Branch{{Match: packet.All, Action: kernel.DestinationNAT, Port: port}}
 		}
 		return unmodelled(e)
 	}
@@ -403,14 +403,14 @@ func (r *reader) targets(c *dialect.Chain, e *expr) (out []dialect.Branch) {
 }
 
 // spread is a change of the destination to one of a few addresses, nobody knows which.
-func (r *reader) spread(e *expr) []dialect.Branch {
+func (r *reader) spread(e *expr) []kernel.Branch {
 	from, errFrom := netip.ParseAddr(e.arg(0).arg(0).text)
 	to, errTo := netip.ParseAddr(e.arg(0).arg(1).text)
 	port, errPort := strconv.Atoi(cmp.Or(e.part, "0"))
 	if errFrom != nil || errTo != nil || errPort != nil || from.Is4() != to.Is4() {
 		return unmodelled(e)
 	}
-	out, ok := dialect.Spread(r.sp, e.String(), from, to, port)
+	out, ok := kernel.Spread(r.sp, e.String(), from, to, port)
 	if !ok {
 		return unmodelled(e)
 	}
@@ -418,10 +418,10 @@ func (r *reader) spread(e *expr) []dialect.Branch {
 }
 
 // redirects reads a change of the destination to the host itself: at a port, or at those of a map.
-func (r *reader) redirects(c *dialect.Chain, e *expr) (out []dialect.Branch) {
+func (r *reader) redirects(c *kernel.Chain, e *expr) (out []kernel.Branch) {
 	if e.args == nil {
 		port, _ := e.int()
-		return []dialect.Branch{{Match: packet.All, Action: dialect.Redirect, Port: port}}
+		return []kernel.Branch{{Match: packet.All, Action: kernel.Redirect, Port: port}}
 	}
 	elements, unknown := r.elements(c, e.arg(1))
 	for i := range elements {
@@ -430,13 +430,13 @@ func (r *reader) redirects(c *dialect.Chain, e *expr) (out []dialect.Branch) {
 		if unknown || pair.kind != kindList || len(pair.args) != 2 || !ok {
 			return unmodelled(e)
 		}
-		out = append(out, dialect.Branch{Match: r.compare(c, e.arg(0), "==", pair.args[0].value()), Action: dialect.Redirect, Port: port})
+		out = append(out, kernel.Branch{Match: r.compare(c, e.arg(0), "==", pair.args[0].value()), Action: kernel.Redirect, Port: port})
 	}
 	return out // of what is not in the map the rule does nothing
 }
 
 // elements gives the elements of an anonymous or named set or map; unknown says there may be others, or fewer.
-func (r *reader) elements(c *dialect.Chain, e *expr) (elements []expr, unknown bool) {
+func (r *reader) elements(c *kernel.Chain, e *expr) (elements []expr, unknown bool) {
 	if name, ok := strings.CutPrefix(e.text, "@"); ok && e.kind == kindWord {
 		s := r.sets[place{c.Family, c.Table, name}]
 		if s == nil {

@@ -9,12 +9,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
-func readFile(t *testing.T, sp *packet.Space, name string) *dialect.Ruleset {
+func readFile(t *testing.T, sp *packet.Space, name string) *kernel.Ruleset {
 	t.Helper()
 	data, err := os.ReadFile("testdata/" + name)
 	require.NoError(t, err)
@@ -185,6 +185,6 @@ func FuzzReadJSON(f *testing.F) {
 	f.Add(whole)
 	f.Add([]byte(`{"nftables": [{"rule": {"expr": [{"vmap": {"key": {"concat": []}, "data": {"set": [[1]]}}}, {"match": null}, "accept"]}}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		within(func(sp *packet.Space) (*dialect.Ruleset, error) { return nft.ReadJSON(sp, data, nil) })
+		within(func(sp *packet.Space) (*kernel.Ruleset, error) { return nft.ReadJSON(sp, data, nil) })
 	})
 }

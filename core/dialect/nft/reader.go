@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -14,19 +14,19 @@ import (
 // nothing of what is wrong with a dump: whoever wants to know reads it alone.
 type Reader struct {
 	sp      *packet.Space
-	tables  map[string]*dialect.Ruleset
+	tables  map[string]*kernel.Ruleset
 	scratch []byte
 }
 
 // NewReader makes a Reader for a Space, which no dump may narrow.
 func NewReader(sp *packet.Space) *Reader {
-	return &Reader{sp: sp, tables: map[string]*dialect.Ruleset{}}
+	return &Reader{sp: sp, tables: map[string]*kernel.Ruleset{}}
 }
 
 // Read gives the tables of a dump in either form, which together are its rules.
 // Two tables of one text are the same Ruleset. ok is false for what it cannot
 // take apart.
-func (r *Reader) Read(data []byte, names *Names) (tables []*dialect.Ruleset, ok bool) {
+func (r *Reader) Read(data []byte, names *Names) (tables []*kernel.Ruleset, ok bool) {
 	parts, ok := textTables(data)
 	isText := ok
 	if !ok {

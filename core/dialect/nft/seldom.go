@@ -4,7 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -15,7 +15,7 @@ func (r *reader) rarely(name, that string) packet.Set {
 }
 
 // growing is a named set that changes by itself; nil for what else stands on a right side.
-func (r *reader) growing(c *dialect.Chain, right *expr) *namedSet {
+func (r *reader) growing(c *kernel.Chain, right *expr) *namedSet {
 	name, named := strings.CutPrefix(right.text, "@")
 	if right.kind != kindWord || !named {
 		return nil
@@ -28,7 +28,7 @@ func (r *reader) growing(c *dialect.Chain, right *expr) *namedSet {
 
 // among is a match on a set that changes by itself: what is in it as it was listed, and what may
 // have come to it since.
-func (r *reader) among(c *dialect.Chain, left *expr, op string, right *expr, s *namedSet, unknown func() packet.Set) packet.Set {
+func (r *reader) among(c *kernel.Chain, left *expr, op string, right *expr, s *namedSet, unknown func() packet.Set) packet.Set {
 	if op != "==" && op != "!=" && op != "in" {
 		return unknown()
 	}
@@ -86,7 +86,7 @@ func (r *reader) option(left *expr, op string, mask, right *expr) packet.Set {
 // frames is a match on what kind of frame a packet came in, or by what kind of interface. A frame
 // is to one, many or all as the address is that the packet has; who sends it by hand may do
 // otherwise. What the host itself sends is not told apart.
-func (r *reader) frames(c *dialect.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
+func (r *reader) frames(c *kernel.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
 	kinds := []expr{*right}
 	if plural(right) {
 		var changing bool
@@ -118,7 +118,7 @@ func (r *reader) frames(c *dialect.Chain, left *expr, op string, right *expr) (s
 		}
 		return r.sp.Minus(s, sent), true
 	}
-	s = dialect.FramesTo(r.sp, r.out.Routes, names, text, r.rarely)
+	s = kernel.FramesTo(r.sp, r.out.Routes, names, text, r.rarely)
 	if op == "!=" {
 		s = r.sp.Not(s)
 	}
@@ -137,7 +137,7 @@ var factsOf = map[string]aField{
 
 // connection is a match on what the tracker holds of a packet's connection: of one that begins,
 // it is what the packet has; of others nobody knows which of the two ends began.
-func (r *reader) connection(c *dialect.Chain, left *expr, op string, right *expr, unknown func() packet.Set) (s packet.Set, ok bool) {
+func (r *reader) connection(c *kernel.Chain, left *expr, op string, right *expr, unknown func() packet.Set) (s packet.Set, ok bool) {
 	if op != "==" && op != "!=" && op != "in" {
 		return s, false
 	}
@@ -176,7 +176,7 @@ func (r *reader) connection(c *dialect.Chain, left *expr, op string, right *expr
 }
 
 // behindTranslation says that packets get to a chain only when it is settled where they go.
-func (r *reader) behindTranslation(c *dialect.Chain) bool {
+func (r *reader) behindTranslation(c *kernel.Chain) bool {
 	settled := []string{"input", "forward", "postrouting"}
 	if c.Hook != "" {
 		return slices.Contains(settled, c.Hook)

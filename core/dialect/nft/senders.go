@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -27,9 +27,9 @@ type Names struct {
 	Users  map[string]int `json:"users,omitempty" doc:"the numbers of the users that its rules speak of, by name"`
 	Groups map[string]int `json:"groups,omitempty" doc:"the numbers of the groups that its rules speak of, by name"`
 	// Routes are the host's, where they are known.
-	Routes *dialect.Routes `json:"-"`
+	Routes *kernel.Routes `json:"-"`
 	// Links are the host's interfaces that carry others', where rules make it matter.
-	Links dialect.Links `json:"links,omitempty" doc:"its interfaces whose packets come over others, where its rules make that matter; lo stands for having looked"`
+	Links kernel.Links `json:"links,omitempty" doc:"its interfaces whose packets come over others, where its rules make that matter; lo stands for having looked"`
 	// Unsaid says that nobody told who the users and groups are.
 	Unsaid bool  `json:"-"`
 	Gone   []int `json:"gone,omitempty" doc:"control groups that its rules speak of by number, and that are no more"`

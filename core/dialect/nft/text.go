@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -16,7 +16,7 @@ import (
 // as ReadJSON reads the other form. Rules are placed by file and line; file is
 // the name to say. What is not understood of a rule makes the whole rest of that
 // rule uncertain.
-func ReadText(sp *packet.Space, file string, data []byte, names *Names) (*dialect.Ruleset, error) {
+func ReadText(sp *packet.Space, file string, data []byte, names *Names) (*kernel.Ruleset, error) {
 	t := &textReader{lexer: lexer{text: string(data), line: 1}, file: file}
 	t.rules = make([]listedRule, 0, bytes.Count(data, []byte("\n"))) // about one a line
 	if err := t.ruleset(); err != nil {
@@ -276,7 +276,7 @@ func translations(line []lexeme) (families []string) {
 }
 
 // rule adds a rule of a chain.
-func (t *textReader) rule(c *dialect.Chain, line []lexeme) {
+func (t *textReader) rule(c *kernel.Chain, line []lexeme) {
 	line = t.unnamed(line)
 	exprs, comment := t.ruleOf(line)
 	t.rules = append(t.rules, listedRule{t.at(c.Name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line), translations(line)})
@@ -381,7 +381,7 @@ func (t *textReader) chain(name string) error {
 }
 
 // hook reads: type filter hook input [device "x"|devices = { … }] priority filter + 10
-func (t *textReader) hook(c *dialect.Chain, line []lexeme) {
+func (t *textReader) hook(c *kernel.Chain, line []lexeme) {
 	c.Type, c.Hook = line[1].text, line[3].text
 	for i := 4; i < len(line); i++ {
 		switch {

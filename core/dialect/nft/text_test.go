@@ -12,9 +12,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/dialect/nft/nfttest"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -160,13 +160,13 @@ func FuzzReadText(f *testing.F) {
 	f.Add([]byte("table ip t {\n\tchain c {\n\t\ttcp dport 1 jump {\n\t\t\tip saddr { 1.2.3.4 } goto {\n\t\t\t\tdrop; accept\n\t\t\t}\n\t\t} # handle 1\n\t}\n}"))
 	f.Add([]byte("table inet t {\n\tset s {\n\t\telements = { 1 : jump c, \"x\" . 5-6 timeout 3s }\n\t}\n\tchain c {\n\t\tfib saddr . iif oif vmap @s\n\t\tupdate @s { ip6 saddr & ffff:: limit rate over 5/hour } log flags tcp\n\t}\n}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		within(func(sp *packet.Space) (*dialect.Ruleset, error) { return nft.ReadText(sp, "f", data, nil) })
+		within(func(sp *packet.Space) (*kernel.Ruleset, error) { return nft.ReadText(sp, "f", data, nil) })
 	})
 }
 
 // within reads and decides with as much as a service would give it, made small: whatever
 // it was given, it ends with an answer, with an error or as too complex.
-func within(read func(sp *packet.Space) (*dialect.Ruleset, error)) {
+func within(read func(sp *packet.Space) (*kernel.Ruleset, error)) {
 	over := time.Now().Add(5 * time.Second)
 	budget := packet.Budget{Edges: 500_000, Halt: func() error {
 		if time.Now().After(over) {
@@ -174,7 +174,7 @@ func within(read func(sp *packet.Space) (*dialect.Ruleset, error)) {
 		}
 		return nil
 	}}
-	_ = packet.Untangled(func() {
+	_ = packet.Try(func() {
 		sp := budget.Space()
 		if rs, err := read(sp); err == nil {
 			rs.Decision(sp)

@@ -11,8 +11,10 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/layout"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -38,17 +40,17 @@ type Form struct{}
 // Name is the dialect's.
 func (Form) Name() string { return "nft" }
 
-// Own names our table.
-func (Form) Own() string { return "table " + Family + " " + Table }
+// Label names our table.
+func (Form) Label() string { return "table " + Family + " " + Table }
 
 // Ours says that a chain is of our table.
-func (Form) Ours(c *dialect.Chain) bool { return c.Family == Family && c.Table == Table }
+func (Form) Ours(c *kernel.Chain) bool { return c.Family == Family && c.Table == Table }
 
-// Settles says that a chain is of our table: we touch no other.
-func (f Form) Settles(c *dialect.Chain) bool { return f.Ours(c) }
+// Overrides says that a chain is of our table: we touch no other.
+func (f Form) Overrides(c *kernel.Chain) bool { return f.Ours(c) }
 
 // Rules is what Write puts in force where there is nothing else.
-func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
+func (Form) Rules(sp *packet.Space, plan *compile.Plan) *kernel.Ruleset {
 	rs, _ := rules(sp, plan)
 	return rs
 }
@@ -103,13 +105,13 @@ type object struct {
 type writer struct {
 	sp      *packet.Space
 	objects []object
-	out     *dialect.Ruleset
+	out     *kernel.Ruleset
 }
 
-func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
-	w := &writer{sp: sp, out: &dialect.Ruleset{Tracks: [2]bool{true, true}, Routes: dialect.RoutesOf(plan.Host)}}
-	for _, laid := range (dialect.Layout{Family: policy.AnyFamily, ByPort: byPort}).Lines(sp, plan) {
-		c := &dialect.Chain{Family: Family, Table: Table, Name: laid.Name}
+func rules(sp *packet.Space, plan *compile.Plan) (*kernel.Ruleset, []object) {
+	w := &writer{sp: sp, out: &kernel.Ruleset{Tracks: [2]bool{true, true}, Routes: kernel.RoutesOf(plan.Host)}}
+	for _, laid := range (layout.Options{Family: policy.AnyFamily, ByPort: byPort}).Lines(sp, plan) {
+		c := &kernel.Chain{Family: Family, Table: Table, Name: laid.Name}
 		if laid.Of != nil {
 			c.Hook, c.Type, c.Policy = hookNames[laid.Direction], "filter", packet.Admit
 			if laid.Of.Stance.Closed {
@@ -132,7 +134,7 @@ func rules(sp *packet.Space, plan *compile.Plan) (*dialect.Ruleset, []object) {
 const byPort = 8
 
 // line writes a line, and declares what it asks for by name.
-func (w *writer) line(l dialect.Line) string {
+func (w *writer) line(l layout.Line) string {
 	if l.Cases != nil {
 		var cases []string
 		for _, c := range l.Runs() {
@@ -147,15 +149,15 @@ func (w *writer) line(l dialect.Line) string {
 	if l.Log != "" {
 		log = fmt.Sprintf("log prefix %q", l.Log)
 	}
-	does := map[dialect.Action]string{dialect.Accept: "accept", dialect.Drop: "drop", dialect.Return: "return", dialect.Jump: "jump " + l.Target, dialect.Pass: ""}[l.Do]
-	switch l.Do {
-	case dialect.Redirect:
+	does := map[kernel.Action]string{kernel.Accept: "accept", kernel.Drop: "drop", kernel.Return: "return", kernel.Jump: "jump " + l.Target, kernel.Pass: ""}[l.Action]
+	switch l.Action {
+	case kernel.Redirect:
 		does = fmt.Sprintf("redirect to :%d", l.Port)
-	case dialect.DestinationNAT:
+	case kernel.DestinationNAT:
 		does = fmt.Sprintf("dnat %s to %s", []string{"ip", "ip6"}[l.Family], hostPort(l.To.String(), fmt.Sprint(l.Port)))
-	case dialect.SourceNAT:
+	case kernel.SourceNAT:
 		does = "masquerade"
-	case dialect.Reject:
+	case kernel.Reject:
 		does = "reject with icmpx port-unreachable"
 		if l.With == "tcp-reset" {
 			does = "reject with tcp reset"
@@ -165,11 +167,11 @@ func (w *writer) line(l dialect.Line) string {
 	if l.Count {
 		count = "counter"
 	}
-	return dialect.Joined(w.box(l.Box), front, count, log, does)
+	return layout.Joined(w.box(l.Box), front, count, log, does)
 }
 
 // bucket declares a bucket of one family, and gives the words that ask it.
-func (w *writer) bucket(b *dialect.Bucket, family int) string {
+func (w *writer) bucket(b *layout.Bucket, family int) string {
 	if !b.PerSource {
 		w.declare("limit", b.Name, rate(b.Rate))
 		return fmt.Sprintf("limit name %q", b.Name)
@@ -219,7 +221,7 @@ func (w *writer) sender(kind, name string) string {
 const inline = 3
 
 // addrs writes addresses of one family.
-func (w *writer) addrs(s *netipx.IPSet, family int, name dialect.SetName) string {
+func (w *writer) addrs(s *netipx.IPSet, family int, name layout.SetName) string {
 	var elements []string
 	intervals := false
 	for _, r := range s.Ranges() {
@@ -263,7 +265,7 @@ func (w *writer) named(name string, family int, elements []string, intervals boo
 }
 
 // box writes what a line asks.
-func (w *writer) box(b dialect.Box) string {
+func (w *writer) box(b layout.Box) string {
 	var parts []string
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
 	if b.Ifaces != nil {
@@ -288,10 +290,10 @@ func (w *writer) box(b dialect.Box) string {
 	if b.Src != nil {
 		add("%s saddr %s", word, w.addrs(b.Src, b.Family, b.SrcName))
 	}
-	if b.Dst != nil && !b.Came {
+	if b.Dst != nil && !b.OriginalDst {
 		add("%s daddr %s", word, w.addrs(b.Dst, b.Family, b.DstName))
 	}
-	inFamily := b.Family == policy.AnyFamily || b.Src != nil || b.Dst != nil && !b.Came
+	inFamily := b.Family == policy.AnyFamily || b.Src != nil || b.Dst != nil && !b.OriginalDst
 	name := packet.ProtocolName(b.Protocol)
 	switch {
 	case b.Ports != nil:
@@ -323,10 +325,10 @@ func (w *writer) box(b dialect.Box) string {
 	if b.Translated {
 		add("ct status dnat")
 	}
-	if b.CamePort != 0 {
-		add("ct original proto-dst %d", b.CamePort)
+	if b.OriginalPort != 0 {
+		add("ct original proto-dst %d", b.OriginalPort)
 	}
-	if b.Came {
+	if b.OriginalDst {
 		add("ct original %s daddr %s", word, w.addrs(b.Dst, b.Family, b.DstName))
 	}
 	for _, from := range b.Senders {

@@ -22,7 +22,7 @@ func TestWrite(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../../..")
 	for _, name := range []string{"broker-01", "watch-01"} {
 		sp := packet.NewSpace()
-		got := nfttest.Written(t, sp, compile.Host(sp, pol, pol.Fleet.Host(name), 0))
+		got := nfttest.Written(t, sp, compile.ForHost(sp, pol, pol.Fleet.Host(name), 0))
 		golden := "testdata/" + name + ".nft"
 		if *update {
 			require.NoError(t, os.WriteFile(golden, []byte(got), 0o644))
@@ -46,7 +46,7 @@ block b2: worse -> green : any by reject log
 allow a: bad -> green : ssh over b1 log
 `)
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, pol, pol.Fleet.Host("h4"), 0)
+	plan := compile.ForHost(sp, pol, pol.Fleet.Host("h4"), 0)
 	text := nfttest.Written(t, sp, plan)
 	require.Contains(t, text, `	chain inbound-a {
 		ip saddr 198.51.100.0/28 return comment "allow a"
@@ -63,7 +63,7 @@ allow a: bad -> green : ssh over b1 log
 func TestFragmentsArePutTogether(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\nground {\n  replies off\n  invalid off\n}\nallow a: everywhere -> fleet : ssh  guard\n")
 	sp := packet.NewSpace()
-	plan := compile.Host(sp, pol, pol.Fleet.Host("h1"), 0)
+	plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 	text := nfttest.Written(t, sp, plan)
 	require.Contains(t, text, "ct state")
 	_, table, _ := strings.Cut(text, "\n\n")

@@ -24,7 +24,7 @@ const now = 1_795_600_000
 
 func plan(t testing.TB, sp *packet.Space, rules string) *compile.Plan {
 	pol := policytest.Resolve(t, deskFleet, head+rules+"\n")
-	return compile.Host(sp, pol, pol.Fleet.Hosts[0], now)
+	return compile.ForHost(sp, pol, pol.Fleet.Hosts[0], now)
 }
 
 // TestRules: what a policy says comes as rules of the list, and is read back as the very same.
@@ -145,7 +145,7 @@ func FuzzRead(f *testing.F) {
 		sp := packet.NewSpace()
 		pol := policytest.Resolve(f, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(7, seed))))
 		for _, h := range pol.Fleet.Hosts {
-			if files, err := (portable.Form{}).Write(sp, compile.Host(sp, pol, h, now)); err == nil {
+			if files, err := (portable.Form{}).Write(sp, compile.ForHost(sp, pol, h, now)); err == nil {
 				f.Add(files[0].Text)
 			}
 		}
@@ -157,7 +157,7 @@ func FuzzRead(f *testing.F) {
 		}
 		sp := packet.NewSpace()
 		sp.Bound(200_000)
-		_ = packet.Untangled(func() {
+		_ = packet.Try(func() {
 			if rs, err := portable.Read(sp, d); err == nil {
 				rs.Decision(sp)
 			}

@@ -9,7 +9,7 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -17,13 +17,13 @@ import (
 const Table = "portable"
 
 // Read gives what a list decides, as a ruleset. The error tells what in it cannot be read.
-func Read(sp *packet.Space, d *Document) (*dialect.Ruleset, error) {
-	rs := &dialect.Ruleset{Tracks: [2]bool{true, true}}
+func Read(sp *packet.Space, d *Document) (*kernel.Ruleset, error) {
+	rs := &kernel.Ruleset{Tracks: [2]bool{true, true}}
 	for _, l := range d.lists() {
 		if l.List == nil {
 			continue
 		}
-		c := &dialect.Chain{Family: "inet", Table: Table, Name: l.name, Hook: l.chain, Type: "filter", Policy: packet.Drop}
+		c := &kernel.Chain{Family: "inet", Table: Table, Name: l.name, Hook: l.chain, Type: "filter", Policy: packet.Drop}
 		if l.Otherwise == "admit" {
 			c.Policy = packet.Admit
 		}
@@ -40,14 +40,14 @@ func Read(sp *packet.Space, d *Document) (*dialect.Ruleset, error) {
 				}
 				match = sp.Minus(match, but)
 			}
-			rule := dialect.Rule{Match: match, Log: r.Log, Comment: r.Comment, Text: dialect.Words(r.String()), At: at}
+			rule := kernel.Rule{Match: match, Log: r.Log, Comment: r.Comment, Text: kernel.Words(r.String()), At: at}
 			switch r.Does {
 			case "admit":
-				rule.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Accept}}
+				rule.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}
 			case "drop":
-				rule.Branches = []dialect.Branch{{Match: packet.All, Action: dialect.Drop}}
+				rule.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Drop}}
 			case "reject":
-				rule.Branches = []dialect.Branch{{Match: sp.Value(packet.Protocol, packet.TCP), Action: dialect.Reject, With: "tcp-reset"}, {Match: packet.All, Action: dialect.Reject, With: "port-unreachable"}}
+				rule.Branches = []kernel.Branch{{Match: sp.Value(packet.Protocol, packet.TCP), Action: kernel.Reject, With: "tcp-reset"}, {Match: packet.All, Action: kernel.Reject, With: "port-unreachable"}}
 			default:
 				return nil, fmt.Errorf("%s: it does %q, which is none of admit, drop and reject", at, r.Does)
 			}

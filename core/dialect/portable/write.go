@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -21,17 +22,17 @@ type Form struct{}
 // Name is the dialect's.
 func (Form) Name() string { return "portable" }
 
-// Own names our rules: the list is all ours.
-func (Form) Own() string { return "the list of portable rules" }
+// Label names our rules: the list is all ours.
+func (Form) Label() string { return "the list of portable rules" }
 
 // Ours says that a chain is one of a list.
-func (Form) Ours(c *dialect.Chain) bool { return c.Table == Table }
+func (Form) Ours(c *kernel.Chain) bool { return c.Table == Table }
 
-// Settles says that a new list takes a chain's place.
-func (Form) Settles(c *dialect.Chain) bool { return c.Table == Table }
+// Overrides says that a new list takes a chain's place.
+func (Form) Overrides(c *kernel.Chain) bool { return c.Table == Table }
 
 // Rules is what a host has in force that has taken the list.
-func (Form) Rules(sp *packet.Space, plan *compile.Plan) *dialect.Ruleset {
+func (Form) Rules(sp *packet.Space, plan *compile.Plan) *kernel.Ruleset {
 	d, _ := document(plan)
 	rs, err := Read(sp, d)
 	if err != nil {
@@ -59,7 +60,7 @@ func (Form) Write(_ *packet.Space, plan *compile.Plan) ([]dialect.File, error) {
 }
 
 // Read gives what a file of Write puts in force.
-func (Form) Read(sp *packet.Space, _ *fleet.Host, files []dialect.File) (*dialect.Ruleset, error) {
+func (Form) Read(sp *packet.Space, _ *fleet.Host, files []dialect.File) (*kernel.Ruleset, error) {
 	if len(files) != 1 {
 		return nil, fmt.Errorf("a host has one list of portable rules, not %d", len(files))
 	}

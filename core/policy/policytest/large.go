@@ -65,9 +65,9 @@ func LargeFleet(t testing.TB, hosts int) *policy.Policy {
 	return pol
 }
 
-// Tangled is statements that admit ranges of ports from ranges of addresses to a role, all at
+// TooComplex is statements that admit ranges of ports from ranges of addresses to a role, all at
 // random: one and a half thousand take more cases than anybody may have.
-func Tangled(statements int, role string) string {
+func TooComplex(statements int, role string) string {
 	rng := rand.New(rand.NewPCG(1, uint64(statements)))
 	var b strings.Builder
 	for i := range statements {

@@ -4,7 +4,7 @@
 //
 // The packages below it each know one form: they write a compile.Plan as text
 // and read a dump into a Ruleset.
-package dialect
+package kernel
 
 import (
 	"fmt"
@@ -14,23 +14,6 @@ import (
 
 	"yellowfence.example/yfence/core/packet"
 )
-
-// A Refusal is a plan that a dialect cannot express.
-type Refusal struct {
-	Host, Dialect string
-	What          []string // the rules and what they say that cannot be written
-}
-
-func (r *Refusal) Error() string {
-	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect, strings.Join(r.What, "; "))
-}
-
-// NoFilter is the error of writing rules for a host that has no filter of its own.
-type NoFilter struct{ Host string }
-
-func (n *NoFilter) Error() string {
-	return fmt.Sprintf("there are no rules for %s: the fleet file says that it has no filter of its own (dialect none)", n.Host)
-}
 
 // A Ruleset is everything one kernel has in force.
 type Ruleset struct {
@@ -77,9 +60,9 @@ func (rs *Ruleset) remember(name string, had packet.Set) {
 	rs.Originals[name] = had
 }
 
-// Originally is the packets that came to one of some ports (DstPort) or addresses
+// OriginalDst is the packets that came to one of some ports (DstPort) or addresses
 // (Dst), whatever they have now. Two that ask the same are the same.
-func (rs *Ruleset) Originally(sp *packet.Space, field packet.Field, runs []packet.Range) packet.Set {
+func (rs *Ruleset) OriginalDst(sp *packet.Space, field packet.Field, runs []packet.Range) packet.Set {
 	had := sp.Ranges(field, runs)
 	what := map[packet.Field]string{packet.Dst: "destination", packet.DstPort: "port"}[field]
 	name := fmt.Sprintf("whether the %s that it came with is asked for (%d)", what, had)
@@ -98,7 +81,7 @@ func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
 	} else if slices.ContainsFunc(rs.Chains, (*Chain).untracks) {
 		changing = append(changing, packet.State)
 	}
-	fixed := sp.Forget(packets, changing...)
+	fixed := sp.Exists(packets, changing...)
 	out := *rs
 	out.Chains = make([]*Chain, len(rs.Chains))
 	for i, c := range rs.Chains {

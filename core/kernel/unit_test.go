@@ -1,11 +1,11 @@
-package dialect_test
+package kernel_test
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/kernel"
 )
 
 // TestUnits: whoever may name control groups as he likes borrows no unit's name.
@@ -22,6 +22,6 @@ func TestUnits(t *testing.T) {
 		"system.slice/user@1000.service/app.slice/b.service":   "system.slice/user@1000.service/app.slice/b.service",
 		"unified/user.slice/user-1.slice/session.slice/b.unit": "unified/user.slice/user-1.slice/session.slice/b.unit",
 	} {
-		require.Equal(t, want, dialect.UnitOf(path), path)
+		require.Equal(t, want, kernel.UnitOf(path), path)
 	}
 }

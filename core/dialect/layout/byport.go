@@ -1,4 +1,4 @@
-package dialect
+package layout
 
 import (
 	"fmt"
@@ -6,14 +6,15 @@ import (
 	"slices"
 
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
 // byPort has a chain's lines that accept by a port found by it: what a packet costs then
 // does not grow with the number of rules. Of lines that only accept, one after the
 // other, the order does not matter.
-func (w *liner) byPort(c *LineChain) {
-	plain := func(l Line) bool { return l.Do == Accept && !l.Leaves() && l.Log == "" && l.Bucket == nil }
+func (w *liner) byPort(c *Chain) {
+	plain := func(l Line) bool { return l.Action == kernel.Accept && !l.Leaves() && l.Log == "" && l.Bucket == nil }
 	for i := 0; i < len(c.Lines); {
 		if !plain(c.Lines[i]) {
 			i++
@@ -33,9 +34,9 @@ func (w *liner) byPort(c *LineChain) {
 		}
 		var maps []Line
 		for _, protocol := range packet.PortProtocols {
-			if lines := of[protocol]; len(lines) >= w.Layout.ByPort && w.ByRange {
+			if lines := of[protocol]; len(lines) >= w.Options.ByPort && w.ByRange {
 				maps = append(maps, w.ranges(c, protocol, lines)...)
-			} else if len(lines) >= w.Layout.ByPort {
+			} else if len(lines) >= w.Options.ByPort {
 				maps = append(maps, w.cases(c, protocol, lines))
 			} else {
 				others = append(others, lines...)
@@ -50,7 +51,7 @@ func (w *liner) byPort(c *LineChain) {
 
 // ranges gives lines that jump to those of some lines which are for ports of a range:
 // about as many ranges as there are lines behind each.
-func (w *liner) ranges(c *LineChain, protocol int, lines []Line) (out []Line) {
+func (w *liner) ranges(c *Chain, protocol int, lines []Line) (out []Line) {
 	starts := startsOf(lines)
 	most := int(math.Sqrt(float64(len(lines)))) + 1
 	for first := 0; first < len(starts)-1; {
@@ -69,7 +70,7 @@ func (w *liner) ranges(c *LineChain, protocol int, lines []Line) (out []Line) {
 			run := fence.PortRange{Lo: starts[first], Hi: starts[last] - 1}
 			helper := w.helper(fmt.Sprintf("%s.%s-%d", c.Name, packet.ProtocolName(protocol), run.Lo))
 			helper.Direction, helper.Lines = c.Direction, these
-			by := Line{Box: anything(w.Family), Note: "by port", Do: Jump, Target: helper.Name}
+			by := Line{Box: anything(w.Family), Note: "by port", Action: kernel.Jump, Target: helper.Name}
 			by.Protocol, by.Ports = protocol, []fence.PortRange{run}
 			out = append(out, by)
 		}
@@ -90,9 +91,9 @@ func startsOf(lines []Line) (starts []int) {
 }
 
 // cases gives the line that jumps to those of some lines which are for a packet's port.
-func (w *liner) cases(c *LineChain, protocol int, lines []Line) Line {
+func (w *liner) cases(c *Chain, protocol int, lines []Line) Line {
 	starts := startsOf(lines)
-	by := Line{Box: anything(w.Family), Note: "by port", Do: Pass}
+	by := Line{Box: anything(w.Family), Note: "by port", Action: kernel.Pass}
 	by.Protocol = protocol
 	chains := map[string]int{} // cases by the lines that they are for
 	for i, lo := range starts[:len(starts)-1] {

@@ -1,4 +1,4 @@
-package dialect
+package kernel
 
 import (
 	"net/netip"
@@ -54,7 +54,7 @@ func (rs *Ruleset) AsUsual(sp *packet.Space, seldom Seldom) {
 					r.Match = sp.Or(r.Match, usually)
 				}
 				if r.Match != before {
-					of := sp.Forget(sp.Or(sp.Minus(before, r.Match), sp.Minus(r.Match, before)), sp.UnknownFields()...)
+					of := sp.Exists(sp.Or(sp.Minus(before, r.Match), sp.Minus(r.Match, before)), sp.UnknownFields()...)
 					rs.Presumed = append(rs.Presumed, Presumption{of, that})
 				}
 			}

@@ -1,4 +1,4 @@
-package dialect_test
+package kernel_test
 
 import (
 	"net/netip"
@@ -6,8 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 )
 
 const routed = "default via 203.0.113.2 dev wan0 \n10.40.0.0/16 dev eth0 proto kernel scope link src 10.40.0.1 \n10.40.9.0/24 via 10.40.0.9 dev eth0 metric 50 \n10.40.9.0/24 via 10.60.0.9 dev eth1 metric 10 \n" +
@@ -18,9 +18,9 @@ const routed = "default via 203.0.113.2 dev wan0 \n10.40.0.0/16 dev eth0 proto k
 // TestRoutes: the longest prefix counts, then the lowest metric; what is the host's own
 // is not routed.
 func TestRoutes(t *testing.T) {
-	require.True(t, dialect.IsRoutes(routed))
-	require.False(t, dialect.IsRoutes("*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n"))
-	r, err := dialect.ReadRoutes(routed)
+	require.True(t, kernel.IsRoutes(routed))
+	require.False(t, kernel.IsRoutes("*filter\n:INPUT ACCEPT [0:0]\nCOMMIT\n"))
+	r, err := kernel.ReadRoutes(routed)
 	require.NoError(t, err)
 	via, ok := r.Via()
 	require.True(t, ok)
@@ -56,18 +56,18 @@ func TestRoutes(t *testing.T) {
 	own, known := r.Own(netip.MustParseAddr("10.40.0.1"))
 	require.Equal(t, [2]bool{true, true}, [2]bool{own, known})
 
-	var nobody *dialect.Routes
+	var nobody *kernel.Routes
 	_, known = nobody.Own(netip.MustParseAddr("10.40.0.1"))
 	require.False(t, known)
 	_, ok = nobody.Kind("local")
 	require.False(t, ok)
-	more, err := dialect.ReadRoutes(routed + "10.0.0.0/8 dev eth1 table 100\n")
+	more, err := kernel.ReadRoutes(routed + "10.0.0.0/8 dev eth1 table 100\n")
 	require.NoError(t, err)
 	_, ok = more.Via()
 	require.False(t, ok, "which table counts depends on more than the destination")
 
 	h := &fleet.Host{Interfaces: []fleet.Interface{{Name: "eth0", Addresses: []netip.Prefix{netip.MustParsePrefix("10.40.0.1/16")}}}}
-	arriving, ok := dialect.RoutesOf(h).Arriving()
+	arriving, ok := kernel.RoutesOf(h).Arriving()
 	require.True(t, ok)
 	for a, want := range map[string]bool{"10.40.0.1": true, "10.40.255.255": true, "224.0.0.1": true, "10.40.7.7": false, "127.0.0.1": true} {
 		require.Equal(t, want, arriving.Contains(netip.MustParseAddr(a)), a)
@@ -78,7 +78,7 @@ func FuzzReadRoutes(f *testing.F) {
 	f.Add(routed)
 	f.Add("default\nnexthop dev\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		r, err := dialect.ReadRoutes(text)
+		r, err := kernel.ReadRoutes(text)
 		if err == nil {
 			r.Via()
 			r.Kind("unicast")

@@ -1,4 +1,4 @@
-package dialect
+package layout
 
 import (
 	"slices"
@@ -7,6 +7,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -23,20 +24,20 @@ func (w *liner) redirected(plan *compile.Plan) {
 		}
 		return nil
 	}
-	heads := map[*LineChain][]Line{}
+	heads := map[*Chain][]Line{}
 	for i := range plan.Translations {
 		t := &plan.Translations[i]
 		if t.Masquerade {
 			continue
 		}
 		w.dir = t.Passes()
-		at := slices.IndexFunc(w.out, func(c *LineChain) bool { return c.Of != nil && c.Direction == w.dir })
+		at := slices.IndexFunc(w.out, func(c *Chain) bool { return c.Of != nil && c.Direction == w.dir })
 		if at < 0 { // nothing is filtered there, as it came or as it goes
 			continue
 		}
 		head := w.out[at]
 		rules := chainOf(t.Direction)
-		enter := step{do: Accept}
+		enter := step{do: kernel.Accept}
 		if rules != nil && (t.Direction != policy.Forward || rules.Stance.Closed || len(rules.Rules) > 0) {
 			helper := w.helper(policy.DirectionNames[w.dir] + "-" + t.Name)
 			enter = jump(helper)
@@ -51,14 +52,14 @@ func (w *liner) redirected(plan *compile.Plan) {
 			m.To = nil // what it gave away of its own was asked for before
 		}
 		w.came = true
-		entry := &LineChain{}
+		entry := &Chain{}
 		w.lines(entry, compile.Rule{Decider: t.Decider}, m, w.Family, enter)
 		w.came = false
 		for _, l := range entry.Lines {
 			if _, ok := t.To(l.Family); l.Family != policy.AnyFamily && !ok {
 				continue
 			}
-			l.Translated, l.CamePort, l.Came = true, port, l.Dst != nil
+			l.Translated, l.OriginalPort, l.OriginalDst = true, port, l.Dst != nil
 			heads[head] = append(heads[head], l)
 		}
 	}
@@ -76,7 +77,7 @@ func orAll(s *netipx.IPSet) *netipx.IPSet {
 
 // copied fills a chain with those of a direction's rules that speak of a redirect's
 // service, for packets that are known to be of it.
-func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Translation) {
+func (w *liner) copied(helper *Chain, rules *compile.Chain, t *compile.Translation) {
 	speaks := func(m *compile.Match) bool {
 		if m.Leaving { // what it takes to itself leaves by no interface, and what is sent on by none that a rule names
 			return false
@@ -103,9 +104,9 @@ func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Trans
 		}
 	}
 	w.came, w.admit = false, nil
-	end := step{do: Accept}
+	end := step{do: kernel.Accept}
 	if rules.Stance.Closed {
-		end.do = Drop
+		end.do = kernel.Drop
 	}
 	if !rules.Stance.Closed || rules.Stance.RefuseBy == packet.Drop {
 		stance := compile.Decider{Kind: "stance", Name: policy.DirectionNames[rules.Direction] + " open"}
@@ -118,10 +119,10 @@ func (w *liner) copied(helper *LineChain, rules *compile.Chain, t *compile.Trans
 
 // translating lays out the chains that translate.
 func (w *liner) translating(plan *compile.Plan) {
-	chains := map[string]*LineChain{}
-	into := func(hook, name string) *LineChain {
+	chains := map[string]*Chain{}
+	into := func(hook, name string) *Chain {
 		if chains[hook] == nil {
-			chains[hook] = &LineChain{Name: name, Direction: compile.Anywhere, Hook: hook}
+			chains[hook] = &Chain{Name: name, Direction: compile.Anywhere, Hook: hook}
 			w.out = append(w.out, chains[hook])
 		}
 		return chains[hook]
@@ -131,7 +132,7 @@ func (w *liner) translating(plan *compile.Plan) {
 		t := &plan.Translations[i]
 		r := compile.Rule{Decider: t.Decider}
 		if t.Masquerade {
-			w.lines(into("postrouting", "masquerades"), r, t.Match, w.Family, step{do: SourceNAT})
+			w.lines(into("postrouting", "masquerades"), r, t.Match, w.Family, step{do: kernel.SourceNAT})
 			continue
 		}
 		c := into("prerouting", "redirects")
@@ -140,9 +141,9 @@ func (w *liner) translating(plan *compile.Plan) {
 			if !ok || w.Family != policy.AnyFamily && w.Family != family {
 				continue
 			}
-			s := step{do: Redirect}
+			s := step{do: kernel.Redirect}
 			if to.IsValid() {
-				s.do = DestinationNAT
+				s.do = kernel.DestinationNAT
 			}
 			first := len(c.Lines)
 			w.lines(c, r, t.Match, family, s)
@@ -163,7 +164,7 @@ func (w *liner) track() {
 	}
 	for _, c := range w.out {
 		if c.Of != nil {
-			all := Line{Box: anything(w.Family), Note: "fragments are put together", Do: Pass}
+			all := Line{Box: anything(w.Family), Note: "fragments are put together", Action: kernel.Pass}
 			all.States = []int{packet.Untracked}
 			c.Lines = append([]Line{all}, c.Lines...)
 			return
