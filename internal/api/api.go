@@ -13,9 +13,9 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/nft"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/listeners"
+	"yellowfence.example/yfence/core/source"
 )
 
 // Version is that of every JSON document of ours.
@@ -95,12 +95,12 @@ type Revisions struct {
 
 // Checked is the answer to a change that was accepted, with what was pointed out.
 type Checked struct {
-	Version    int             `json:"version"`
-	Revision   int64           `json:"revision"`
-	Generation int64           `json:"generation" doc:"of the fleet"`
-	Problems   []fence.Problem `json:"problems" doc:"warnings"`
-	Changes    []fleet.Change  `json:"changes,omitempty" doc:"what an import changes in the fleet"`
-	Same       bool            `json:"same,omitempty" doc:"of a policy that is looked at: it is published already, word for word"`
+	Version    int              `json:"version"`
+	Revision   int64            `json:"revision"`
+	Generation int64            `json:"generation" doc:"of the fleet"`
+	Problems   []source.Problem `json:"problems" doc:"warnings"`
+	Changes    []fleet.Change   `json:"changes,omitempty" doc:"what an import changes in the fleet"`
+	Same       bool             `json:"same,omitempty" doc:"of a policy that is looked at: it is published already, word for word"`
 }
 
 // FleetFile is the fleet as a file.

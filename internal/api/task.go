@@ -66,6 +66,15 @@ type TaskResult struct {
 	Connections []OpenConnection `json:"connections,omitempty" nullable:"false"`
 }
 
+// OwnListener is who answers a probe where nothing but a listener of ours listens.
+const OwnListener = "our own listener"
+
+// Answers says, of what a host said that was to listen, that whoever comes gets an answer.
+// What speaks UDP there already says nothing to strangers.
+func (r TaskResult) Answers(protocol string) bool {
+	return r.Failed == "" && (protocol != "udp" || r.Reached == OwnListener)
+}
+
 // TaskStatus is a task and what became of it.
 type TaskStatus struct {
 	Task

@@ -2,6 +2,8 @@ package api
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 )
 
@@ -99,6 +101,16 @@ type Trial struct {
 	Task     int64  `json:"task,omitempty" doc:"the task by which it is opened"`
 	Came     string `json:"came,omitempty" doc:"what came of it"`
 	Agrees   string `json:"agrees,omitempty" enum:"yes,no,open"`
+}
+
+// Probe is the trial as a host is asked for it.
+func (t Trial) Probe() (p Probe) {
+	p.Protocol, p.To = "icmp", t.Address
+	if protocol, port, ok := strings.Cut(t.Service, " "); ok {
+		p.Protocol = protocol
+		p.Port, _ = strconv.Atoi(port) // as the service wrote it
+	}
+	return p
 }
 
 // String is it as people say it.

@@ -20,6 +20,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
@@ -27,12 +28,12 @@ import (
 
 // adopted is what adopt gives as JSON.
 type adopted struct {
-	Version  int             `json:"version"`
-	Policy   string          `json:"policy"`
-	Fleet    *fleet.Fleet    `json:"fleet"`
-	Roles    []adopt.Role    `json:"roles"`
-	Left     []adopt.Left    `json:"left"`
-	Problems []fence.Problem `json:"problems"`
+	Version  int              `json:"version"`
+	Policy   string           `json:"policy"`
+	Fleet    *fleet.Fleet     `json:"fleet"`
+	Roles    []adopt.Role     `json:"roles"`
+	Left     []adopt.Left     `json:"left"`
+	Problems []source.Problem `json:"problems"`
 }
 
 func (a *app) adoptCommand() *cobra.Command {
@@ -103,7 +104,7 @@ func (a *app) adopt(name string, dumps []string) (r adopted, err error) {
 	if err != nil {
 		return r, err
 	}
-	if fence.HasErrors(problems) {
+	if source.HasErrors(problems) {
 		a.explain(a.errOut, problems, []check.Source{texts})
 		return r, told(problems)
 	}
@@ -135,7 +136,7 @@ func (a *app) adopt(name string, dumps []string) (r adopted, err error) {
 	if err != nil {
 		return r, err
 	}
-	var found []fence.Problem
+	var found []source.Problem
 	if err := within(limits.Cases, "checking what was adopted", func(b packet.Budget) (err error) {
 		_, found, err = check.PolicyWithin(b, []check.Source{{Name: "adopted.fence", Text: made.Text}}, made.Fleet, now)
 		return err

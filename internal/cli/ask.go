@@ -17,6 +17,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/limits"
@@ -87,7 +88,7 @@ func answered(answer api.Answer, expect string) error {
 	return nil
 }
 
-func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []fence.Problem, err error) {
+func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []source.Problem, err error) {
 	if dumps == nil && !a.onFiles() {
 		svc, err := a.service()
 		if err != nil {

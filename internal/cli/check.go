@@ -12,10 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -50,10 +50,10 @@ With --by NAME it says besides what of the change NAME may not make: against the
 					return err
 				}
 				problems = append(problems, found...)
-				fence.SortProblems(problems)
+				source.SortProblems(problems)
 			}
 			if problems == nil {
-				problems = []fence.Problem{}
+				problems = []source.Problem{}
 			}
 			if a.output == "sarif" {
 				err = a.printSARIF(problems)
@@ -63,7 +63,7 @@ With --by NAME it says besides what of the change NAME may not make: against the
 			if err != nil {
 				return err
 			}
-			if fence.HasErrors(problems) || strict && len(problems) > 0 {
+			if source.HasErrors(problems) || strict && len(problems) > 0 {
 				return errFound
 			}
 			return nil
@@ -80,7 +80,7 @@ With --by NAME it says besides what of the change NAME may not make: against the
 }
 
 // mayChange is what of the change from a folder, or from what is published, a person may not make.
-func (a *app) mayChange(ctx context.Context, by, before string) ([]fence.Problem, error) {
+func (a *app) mayChange(ctx context.Context, by, before string) ([]source.Problem, error) {
 	if by == "" {
 		return nil, errors.New("--before says what the change is from; say whose change it is: --by NAME")
 	}
@@ -121,7 +121,7 @@ func (a *app) published(ctx context.Context) ([]check.Source, error) {
 // printAccepted lists what a policy accepts with `knowingly`.
 func (a *app) printAccepted() error {
 	var all []check.Acceptance
-	texts, problems, err := a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []fence.Problem, err error) {
+	texts, problems, err := a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []source.Problem, err error) {
 		all, found, err = check.AcceptedWithin(b, files, fl, now)
 		return found, err
 	})
@@ -161,7 +161,7 @@ func (a *app) explainCode(code string) error {
 		}
 	}
 	hint := "the codes are " + strings.Join(codes(), ", ")
-	if near := fence.Nearest(code, codes()); near != "" {
+	if near := source.Nearest(code, codes()); near != "" {
 		hint = fmt.Sprintf("did you mean %s?", near)
 	}
 	return fmt.Errorf("nothing has the code %q; %s", code, hint)
@@ -171,7 +171,7 @@ func (a *app) explainCode(code string) error {
 const mostProblems = 100
 
 // explain prints problems, each with the line it stands on, and counts them.
-func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Source) {
+func (a *app) explain(w io.Writer, problems []source.Problem, texts []check.Source) {
 	p := a.paint(w)
 	lines := map[string][]string{}
 	for _, t := range texts {
@@ -184,7 +184,7 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 			break
 		}
 		colour := red
-		if pr.Severity == fence.Warning {
+		if pr.Severity == source.Warning {
 			colour = amber
 		}
 		_, _ = fmt.Fprintf(w, "%s: %s\n", p(colour, string(pr.Severity)), p(bold, pr.Message))
@@ -211,7 +211,7 @@ func (a *app) explain(w io.Writer, problems []fence.Problem, texts []check.Sourc
 
 // once leaves of problems that say the same of a name that is not declared the first; again
 // has by its place in that where the others are.
-func once(problems []fence.Problem) (shown []fence.Problem, again map[int][]string) {
+func once(problems []source.Problem) (shown []source.Problem, again map[int][]string) {
 	again = map[int][]string{}
 	first := map[string]int{}
 	for _, pr := range problems {
@@ -236,7 +236,7 @@ func someOf(places []string) string {
 }
 
 // elsewhere says of which files the service has the text and whoever reads this does not.
-func (a *app) elsewhere(w io.Writer, problems []fence.Problem, texts []check.Source) {
+func (a *app) elsewhere(w io.Writer, problems []source.Problem, texts []check.Source) {
 	if len(texts) == 0 || a.command == nil || !slices.Contains(taken(a.command), "server") {
 		return
 	}
@@ -252,7 +252,7 @@ func (a *app) elsewhere(w io.Writer, problems []fence.Problem, texts []check.Sou
 }
 
 // pathOf is the path of the file a problem is in, from where the program runs.
-func (a *app) pathOf(pr fence.Problem) string {
+func (a *app) pathOf(pr source.Problem) string {
 	if pr.File == a.fleetFile || pr.File == "question" {
 		return pr.File
 	}

@@ -16,7 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 )
@@ -32,7 +32,7 @@ const (
 var errFound = errors.New("something was found")
 
 // told ends a command that could not answer, because of problems that it has told.
-type told []fence.Problem
+type told []source.Problem
 
 func (told) Error() string { return "there are problems that must be mended first" }
 
@@ -76,7 +76,7 @@ func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(str
 	var problems told
 	if errors.As(err, &problems) {
 		if a.output == "json" && !a.out.wrote {
-			_ = a.print(map[string]any{"version": api.Version, "error": err.Error(), "problems": []fence.Problem(problems)}, nil)
+			_ = a.print(map[string]any{"version": api.Version, "error": err.Error(), "problems": []source.Problem(problems)}, nil)
 		}
 		return exitTrouble
 	}

@@ -18,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/limits"
 )
 
@@ -89,7 +90,7 @@ func (a *app) lists(out []check.Source) ([]check.Source, error) {
 }
 
 // fleet reads the fleet file; none is a fleet without hosts.
-func (a *app) fleet() (*fleet.Fleet, check.Source, []fence.Problem, error) {
+func (a *app) fleet() (*fleet.Fleet, check.Source, []source.Problem, error) {
 	if a.fleetFile == "" {
 		return &fleet.Fleet{}, check.Source{}, nil, nil
 	}
@@ -102,8 +103,8 @@ func (a *app) fleet() (*fleet.Fleet, check.Source, []fence.Problem, error) {
 }
 
 // checked reads policy and fleet and runs all checks.
-func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fence.Problem, err error) {
-	texts, problems, err = a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []fence.Problem, err error) {
+func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []source.Problem, err error) {
+	texts, problems, err = a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []source.Problem, err error) {
 		pol, found, err = check.PolicyWithin(b, files, fl, now)
 		return found, err
 	})
@@ -111,7 +112,7 @@ func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []fe
 }
 
 // checkedBy reads policy and fleet and has them checked within what a service would give it.
-func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, int64) ([]fence.Problem, error)) (texts []check.Source, problems []fence.Problem, err error) {
+func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, int64) ([]source.Problem, error)) (texts []check.Source, problems []source.Problem, err error) {
 	files, err := a.sources()
 	if err != nil {
 		return nil, nil, err
@@ -120,10 +121,10 @@ func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, in
 	if err != nil {
 		return nil, nil, err
 	}
-	if fence.HasErrors(problems) { // held against a broken fleet, a sound policy looks broken
+	if source.HasErrors(problems) { // held against a broken fleet, a sound policy looks broken
 		_, found := policy.Read(files, fl)
 		problems = append(problems, found...)
-		fence.SortProblems(problems)
+		source.SortProblems(problems)
 		return append(files, fleetText), problems, nil
 	}
 	err = within(limits.Cases, "checking the policy", func(b packet.Budget) (err error) {
@@ -166,24 +167,24 @@ func (a *app) sound() (*policy.Policy, error) {
 }
 
 // usable tells the errors among problems, and is an error where nothing can be answered for them.
-func (a *app) usable(problems []fence.Problem, texts []check.Source) error {
-	problems = slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Severity != fence.Error })
+func (a *app) usable(problems []source.Problem, texts []check.Source) error {
+	problems = slices.DeleteFunc(problems, func(p source.Problem) bool { return p.Severity != source.Error })
 	if len(problems) > 0 {
 		a.explain(a.errOut, forgiven(problems), texts)
 	}
-	if fence.HasErrors(problems) {
+	if source.HasErrors(problems) {
 		return told(problems)
 	}
 	return nil
 }
 
 // forgiven turns errors that only publishing is kept from into warnings, where there are no others.
-func forgiven(problems []fence.Problem) []fence.Problem {
-	if slices.ContainsFunc(problems, func(p fence.Problem) bool { return p.Code != check.BrokenExpectation }) {
+func forgiven(problems []source.Problem) []source.Problem {
+	if slices.ContainsFunc(problems, func(p source.Problem) bool { return p.Code != check.BrokenExpectation }) {
 		return problems
 	}
 	for i := range problems {
-		problems[i].Severity = fence.Warning
+		problems[i].Severity = source.Warning
 	}
 	return problems
 }

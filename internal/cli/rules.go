@@ -21,10 +21,10 @@ import (
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/iptables"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 )
@@ -287,7 +287,7 @@ func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, pr
 }
 
 func unknownHost(name string, known []string) error {
-	if near := fence.Nearest(name, known); near != "" {
+	if near := source.Nearest(name, known); near != "" {
 		return fmt.Errorf("the fleet has no host %q; did you mean %q?", name, near)
 	}
 	return fmt.Errorf("the fleet has no host %q", name)

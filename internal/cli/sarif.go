@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // The parts of a SARIF 2.1.0 log (OASIS) that we fill.
@@ -58,7 +58,7 @@ type (
 )
 
 // printSARIF prints problems so that a code review shows them where they stand.
-func (a *app) printSARIF(problems []fence.Problem) error {
+func (a *app) printSARIF(problems []source.Problem) error {
 	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Yellow Fence", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
 	for _, c := range check.Codes() {
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{c.Code, sarifText{c.Doc}})

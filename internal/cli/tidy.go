@@ -14,6 +14,7 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -86,11 +87,11 @@ func (a *app) fenceFiles(paths []string) (out []check.Source, err error) {
 
 func (a *app) tidy(files []check.Source, write, list, upgrade bool) error {
 	var trees []*fence.File
-	var problems []fence.Problem
+	var problems []source.Problem
 	for _, f := range files {
 		tree, found := fence.Parse(f.Name, f.Text)
 		if upgrade {
-			found = slices.DeleteFunc(found, func(p fence.Problem) bool { return p.Code == fence.FormerCode })
+			found = slices.DeleteFunc(found, func(p source.Problem) bool { return p.Code == fence.FormerCode })
 		}
 		problems, trees = append(problems, found...), append(trees, tree)
 	}

@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -47,10 +47,10 @@ func (c *Client) Trust(authorities []byte) error {
 
 // A Problem is the service's own word that it did not do what was asked (RFC 9457).
 type Problem struct {
-	Status   int             `json:"status"`
-	Title    string          `json:"title"`
-	Detail   string          `json:"detail"`
-	Problems []fence.Problem `json:"problems"`
+	Status   int              `json:"status"`
+	Title    string           `json:"title"`
+	Detail   string           `json:"detail"`
+	Problems []source.Problem `json:"problems"`
 	Errors   []struct {
 		Message  string `json:"message"`
 		Location string `json:"location"`

@@ -26,9 +26,6 @@ const probeTime = 3 * time.Second
 // greeting is what a listener of ours says first, so that it is told from others.
 const greeting = "yfence probe listener\n"
 
-// OwnListener is who answers a probe where nothing but a listener of ours listens.
-const OwnListener = "our own listener"
-
 // Open opens a new connection, and tells what came of it.
 func Open(ctx context.Context, p api.Probe) api.TaskResult {
 	begin := time.Now()
@@ -87,7 +84,7 @@ func open(ctx context.Context, p api.Probe) (came, reached string, err error) {
 
 func who(said []byte) string {
 	if string(said) == greeting {
-		return OwnListener
+		return api.OwnListener
 	}
 	return "what listens there"
 }
@@ -196,5 +193,5 @@ func Listen(ctx context.Context, p api.Probe) (reached string, err error) {
 	default:
 		return "", fmt.Errorf("nothing can listen for %s", p.Protocol)
 	}
-	return OwnListener, nil
+	return api.OwnListener, nil
 }

@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // symbolKinds are the protocol's numbers for what a name stands for.
@@ -24,7 +25,7 @@ func (s *server) symbols(a *assist.Analysis, sources []policy.Source, file strin
 			continue
 		}
 		line := lineOf(textOf(sources, file), n.Pos.Line-1)
-		whole := s.span(sources, fence.Pos{File: file, Line: n.Pos.Line, Column: 1}, utf8.RuneCountInString(line))
+		whole := s.span(sources, source.Pos{File: file, Line: n.Pos.Line, Column: 1}, utf8.RuneCountInString(line))
 		word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
 		out = append(out, map[string]any{"name": n.Name, "detail": word, "kind": cmp.Or(symbolKinds[n.Kind], 13), "range": whole, "selectionRange": s.location(sources, n.Ident).Range})
 	}
@@ -82,8 +83,8 @@ func tokens(a *assist.Analysis, file, text string) []int {
 	line, unit := 0, 0
 	for _, p := range pieces {
 		text := lines[p.line-1]
-		begin := lspPos(text, fence.Pos{Line: p.line, Column: p.column})
-		end := lspPos(text, fence.Pos{Line: p.line, Column: p.column + p.width})
+		begin := lspPos(text, source.Pos{Line: p.line, Column: p.column})
+		end := lspPos(text, source.Pos{Line: p.line, Column: p.column + p.width})
 		if begin.Line != line {
 			unit = 0
 		}

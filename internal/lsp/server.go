@@ -21,6 +21,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/limits"
 )
 
@@ -265,7 +266,7 @@ func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
 	sources := pol.Sources
 	_, problems, err := check.PolicyWithin(packet.Budget{Edges: limits.Cases}, sources, pol.Fleet, time.Now().Unix())
 	if err != nil && len(sources) > 0 {
-		problems = []fence.Problem{fence.Errorf(fence.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", "%s", err).
+		problems = []source.Problem{source.Errorf(source.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", "%s", err).
 			Hinted("rules with fewer distinct ports and addresses take less")}
 	}
 	byFile := map[string][]diagnostic{}
@@ -274,7 +275,7 @@ func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
 	}
 	for _, pr := range problems {
 		severity := 1
-		if pr.Severity == fence.Warning {
+		if pr.Severity == source.Warning {
 			severity = 2
 		}
 		message := pr.Message
@@ -284,7 +285,7 @@ func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
 		if pr.Hint != "" {
 			message += "\n" + pr.Hint
 		}
-		byFile[pr.File] = append(byFile[pr.File], diagnostic{s.span(sources, fence.Pos{File: pr.File, Line: pr.Line, Column: pr.Column}, max(pr.Width, 1)), severity, pr.Code, "yfence", message})
+		byFile[pr.File] = append(byFile[pr.File], diagnostic{s.span(sources, source.Pos{File: pr.File, Line: pr.Line, Column: pr.Column}, max(pr.Width, 1)), severity, pr.Code, "yfence", message})
 	}
 	for name, list := range byFile {
 		s.told[name] = len(list) > 0
@@ -349,7 +350,7 @@ func lineOf(text string, n int) string {
 }
 
 // fencePos turns the protocol's place, in UTF-16 units from 0, into ours, in characters from 1.
-func fencePos(name, text string, p position) fence.Pos {
+func fencePos(name, text string, p position) source.Pos {
 	column, units := 1, 0
 	for _, r := range lineOf(text, p.Line) {
 		if units >= p.Character {
@@ -358,7 +359,7 @@ func fencePos(name, text string, p position) fence.Pos {
 		units += utf16Length(r)
 		column++
 	}
-	return fence.Pos{File: name, Line: p.Line + 1, Column: column}
+	return source.Pos{File: name, Line: p.Line + 1, Column: column}
 }
 
 func utf16Length(r rune) int {
@@ -369,7 +370,7 @@ func utf16Length(r rune) int {
 }
 
 // lspPos is the way back.
-func lspPos(line string, pos fence.Pos) position {
+func lspPos(line string, pos source.Pos) position {
 	units, column := 0, 1
 	for _, r := range line {
 		if column >= pos.Column {
@@ -381,7 +382,7 @@ func lspPos(line string, pos fence.Pos) position {
 	return position{pos.Line - 1, units}
 }
 
-func (s *server) span(sources []policy.Source, pos fence.Pos, width int) span {
+func (s *server) span(sources []policy.Source, pos source.Pos, width int) span {
 	line := lineOf(textOf(sources, pos.File), pos.Line-1)
 	end := pos
 	end.Column += width

@@ -16,10 +16,10 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/listeners"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/store"
@@ -257,7 +257,7 @@ func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m
 		if problems, err = s.checkWith(ctx, m, fl, problems); err != nil {
 			return m, "", err
 		}
-		if fence.HasErrors(problems) { // it is said as a difference instead
+		if source.HasErrors(problems) { // it is said as a difference instead
 			refused = check.Summary(problems)
 			s.Log.Warn("what was told of a host is not taken over", "by", by, "what", what.why, "because", refused)
 			return m, refused, nil

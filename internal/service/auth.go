@@ -124,7 +124,7 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 		Token string `json:"token" minLength:"1" maxLength:"500"`
 	}
 }) (*sessionOutput, error) {
-	from := source(remote(ctx))
+	from := sourceOf(remote(ctx))
 	if wait := s.signIns.wait(from, time.Now()); wait > 0 {
 		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s", limits.SignIns, from, wait.Round(time.Second))),
 			http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})

@@ -9,9 +9,9 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -63,14 +63,14 @@ func (s *Service) side(ctx context.Context, current *model, side api.Side) (*pol
 		return pol, nil
 	}
 	var pol *policy.Policy
-	var problems []fence.Problem
+	var problems []source.Problem
 	if err := s.computed(ctx, s.computing, "comparing", func(b packet.Budget) (err error) {
 		pol, problems, err = check.PolicyWithin(b, files, current.fleet, s.Clock().Unix())
 		return err
 	}); err != nil {
 		return nil, err
 	}
-	if fence.HasErrors(problems) {
+	if source.HasErrors(problems) {
 		return nil, refused("the policy is not compared", problems)
 	}
 	return pol, nil

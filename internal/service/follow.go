@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 // Itself is by whom a wave is that nobody began.
@@ -80,19 +81,11 @@ func (s *Service) followOn(ctx context.Context, done int64) (int64, error) {
 			hosts = append(hosts, h)
 		}
 	}
-	steps, err := stepsOf(hosts, nil)
+	steps, err := wave.Steps(hosts, nil)
 	if err != nil {
 		return done, err
 	}
-	w.Steps = len(steps)
-	for i, step := range steps {
-		for _, h := range step {
-			for _, one := range follows[h] {
-				one.Step = i + 1
-				w.Hosts = append(w.Hosts, one)
-			}
-		}
-	}
+	w = wave.LayOut(w, steps, func(h *fleet.Host) []api.WaveHost { return follows[h] })
 	if w.Why, err = s.cameItself(ctx, m, k, hosts); err != nil {
 		return done, err
 	}
@@ -135,9 +128,9 @@ func (s *Service) following(ctx context.Context, m *model, k known) (map[*fleet.
 			}
 			if res.State == api.Behind {
 				// Where nobody could show that the way in is open it would only go back.
-				if prober, _, err := s.wayIn(ctx, &due, k.attending); err != nil {
+				if ways, err := s.waysIn(ctx, due, k.attending); err != nil {
 					return nil, err
-				} else if prober != "" {
+				} else if len(ways.In) > 0 {
 					out[h] = append(out[h], due)
 				}
 			}

@@ -16,11 +16,11 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 const (
 	enrolmentLasts = 24 * time.Hour
-	maxWait        = 25 * time.Second // that a host's question for tasks is held; proxies end what says nothing for longer
 	taskLook       = 300 * time.Millisecond
 )
 
@@ -129,7 +129,7 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 		return nil, s.broken("reading the tasks", err)
 	}
 	out := api.Tasks{Version: api.Version, ReportEvery: int(s.ReportEvery.Seconds())}
-	over := time.After(min(time.Duration(in.Wait)*time.Second, maxWait))
+	over := time.After(min(time.Duration(in.Wait)*time.Second, wave.LongestWait))
 	for {
 		rung, done := s.wait()
 		var err error
@@ -191,7 +191,7 @@ func (s *Service) task(ctx context.Context, t api.Task, within time.Duration) (a
 	if err != nil {
 		return t, err
 	}
-	t.Until = time.Now().Add(within)
+	t.Until = s.Clock().Add(within)
 	return s.Store.NewTask(ctx, t, key)
 }
 
@@ -215,7 +215,8 @@ func (s *Service) result(ctx context.Context, id int64, within time.Duration) (*
 
 // attends says whether a host asked lately what there is to do.
 func (s *Service) attends(a store.AgentStatus) bool {
-	return time.Since(a.AskedAt) < 2*maxWait || s.outage.excuses(a.AskedAt, time.Now())
+	now := s.Clock()
+	return now.Sub(a.AskedAt) < wave.Silence || s.outage.seen().Excuses(a.AskedAt, now)
 }
 
 // attending is what is known of a host that has to be there to do something.
@@ -304,7 +305,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 	}
 	status := api.TaskStatus{Task: t, Result: res}
 	if res != nil {
-		status.Done = new(time.Now().UTC())
+		status.Done = new(s.Clock().UTC())
 	}
 	return &struct{ Body api.TaskStatus }{status}, nil
 }

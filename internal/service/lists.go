@@ -23,6 +23,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
@@ -162,10 +163,10 @@ func (s *Service) readList(ctx context.Context, m *model, n *policy.Network, st 
 	if err != nil {
 		return nil, err
 	}
-	problems = slices.DeleteFunc(problems, func(p fence.Problem) bool {
+	problems = slices.DeleteFunc(problems, func(p source.Problem) bool {
 		return slices.Contains(accepted.Accepted, api.Accepted{Code: p.Code, Message: p.Message})
 	})
-	if fence.HasErrors(problems) {
+	if source.HasErrors(problems) {
 		st.Waits = fmt.Sprintf("%s: the policy does not check clean with that: %s", what, check.Summary(problems))
 		return nil, nil
 	}
@@ -217,7 +218,7 @@ func (s *Service) fetchList(ctx context.Context, f *policy.Fetch) (text string, 
 		return "", nil, fmt.Errorf("it has %d lines, and up to %d are taken", len(entries), f.UpTo)
 	}
 	for i, e := range entries {
-		if _, problem := fence.ParseAddress(e, fence.Pos{}); problem != nil {
+		if _, problem := fence.ParseAddress(e, source.Pos{}); problem != nil {
 			return "", nil, fmt.Errorf("its entry %d: %s", i+1, problem.Message)
 		}
 	}

@@ -6,20 +6,15 @@ import (
 	"time"
 
 	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/wave"
 )
 
-// outage is the last time that this service could not hear anybody: the database was away,
-// or the service itself was not there or frozen. What hosts did not say then counts against
-// none of them.
+// outage follows when this service could hear hosts.
 type outage struct {
 	mu         sync.Mutex
-	from, end  time.Time // end is zero while it lasts
+	last       wave.Outage
 	lookedLast time.Time
 }
-
-// afterOutage is how long hosts may take to be heard again: they ask less and less often
-// while nobody answers.
-const afterOutage = 150 * time.Second
 
 // frozenFor is how long must pass between two looks that this service was frozen meanwhile.
 const frozenFor = 20 * time.Second
@@ -28,15 +23,15 @@ const frozenFor = 20 * time.Second
 func (o *outage) note(answered bool, now time.Time) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if answered && !o.lookedLast.IsZero() && now.Sub(o.lookedLast) > frozenFor && !o.end.IsZero() {
-		o.from, o.end = o.lookedLast, now
+	if answered && !o.lookedLast.IsZero() && now.Sub(o.lookedLast) > frozenFor && !o.last.End.IsZero() {
+		o.last.From, o.last.End = o.lookedLast, now
 	}
 	o.lookedLast = now
 	switch {
-	case answered && o.end.IsZero():
-		o.end = now
-	case !answered && !o.end.IsZero():
-		o.from, o.end = now, time.Time{}
+	case answered && o.last.End.IsZero():
+		o.last.End = now
+	case !answered && !o.last.End.IsZero():
+		o.last.From, o.last.End = now, time.Time{}
 	}
 }
 
@@ -44,37 +39,22 @@ func (o *outage) note(answered bool, now time.Time) {
 func (o *outage) began(at time.Time) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.from.IsZero() {
-		o.from = at
+	if o.last.From.IsZero() {
+		o.last.From = at
 	}
 }
 
-// excuses says that a host which was last heard at a time need not have been heard since:
-// it was there when the outage began, and that ended only just now.
-func (o *outage) excuses(heard, now time.Time) bool {
+// seen is the outage as far as it is known.
+func (o *outage) seen() wave.Outage {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	return (o.end.IsZero() || now.Sub(o.end) < afterOutage) && !heard.IsZero() && o.from.Sub(heard) < 2*maxWait
-}
-
-// since says that there was an outage after a time.
-func (o *outage) since(at time.Time) bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return o.end.IsZero() || o.end.After(at)
-}
-
-// heardSince says that a host was heard after the outage.
-func (o *outage) heardSince(at time.Time) bool {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	return !o.end.IsZero() && at.After(o.end)
+	return o.last
 }
 
 // allAttending is how all hosts attend. It is not to be changed.
 func (s *Service) allAttending(ctx context.Context) (map[string]store.AgentStatus, error) {
 	k, err := s.knownAll(ctx) // what changed since it was read last
-	s.outage.note(err == nil, time.Now())
+	s.outage.note(err == nil, s.Clock())
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -22,10 +23,10 @@ import (
 // policyProblem is a problem document (RFC 9457) with what is wrong in the policy or the fleet.
 type policyProblem struct {
 	huma.ErrorModel
-	Problems []fence.Problem `json:"problems"`
+	Problems []source.Problem `json:"problems"`
 }
 
-func refused(what string, problems []fence.Problem) error {
+func refused(what string, problems []source.Problem) error {
 	return &policyProblem{
 		ErrorModel: huma.ErrorModel{Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity,
 			Detail: what + ": " + check.Summary(problems)},
@@ -158,17 +159,17 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		}
 		if warned, err := s.cloudLimits(ctx, files, current.fleet); err != nil {
 			return pair, out, err
-		} else if !fence.HasErrors(out.Problems) {
+		} else if !source.HasErrors(out.Problems) {
 			out.Problems = append(out.Problems, warned...)
 		}
 		var accepted []api.Accepted
 		for i := range out.Problems {
-			if pr := &out.Problems[i]; pr.Severity == fence.Error && slices.Contains(in.Body.Accept, pr.Code) {
-				pr.Severity = fence.Warning
+			if pr := &out.Problems[i]; pr.Severity == source.Error && slices.Contains(in.Body.Accept, pr.Code) {
+				pr.Severity = source.Warning
 				accepted = append(accepted, api.Accepted{Code: pr.Code, Message: pr.Message})
 			}
 		}
-		if fence.HasErrors(out.Problems) {
+		if source.HasErrors(out.Problems) {
 			return pair, out, refused("the policy is not published", out.Problems)
 		}
 		if in.Body.Preview {
@@ -186,7 +187,7 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 
 func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRequest }) (*struct{ Body api.Checked }, error) {
 	var read *fleet.Fleet
-	var readProblems []fence.Problem
+	var readProblems []source.Problem
 	if err := s.computed(ctx, s.computing, "reading the fleet file", func(packet.Budget) error {
 		read, readProblems = fleet.Read(in.Body.File, []byte(in.Body.Text))
 		return nil
@@ -196,7 +197,7 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 	return s.change(ctx, "importing the fleet", func(current *model) (pair store.Pair, out api.Checked, err error) {
 		fl, file := read, check.Source{Name: in.Body.File, Text: in.Body.Text}
 		out.Problems = slices.Clone(readProblems)
-		if in.Body.Merge && !fence.HasErrors(out.Problems) {
+		if in.Body.Merge && !source.HasErrors(out.Problems) {
 			// What is merged is a file of its own from now on, and is read as one.
 			merged, err := fleet.Write(fleet.Merge(current.fleet, fl), fleet.JSON)
 			if err != nil {
@@ -209,7 +210,7 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 		if err != nil {
 			return pair, out, err
 		}
-		if out.Problems = found; fence.HasErrors(out.Problems) {
+		if out.Problems = found; source.HasErrors(out.Problems) {
 			return pair, out, refused("the fleet is not imported", out.Problems)
 		}
 		out.Changes = fleet.Changes(current.fleet, fl)
@@ -226,8 +227,8 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 }
 
 // checkWith are the problems of a fleet file, and those of the published policy with it.
-func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet, problems []fence.Problem) ([]fence.Problem, error) {
-	if current.pair.Revision == 0 || fence.HasErrors(problems) {
+func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet, problems []source.Problem) ([]source.Problem, error) {
+	if current.pair.Revision == 0 || source.HasErrors(problems) {
 		return problems, nil
 	}
 	r, hash, err := s.Store.Revision(ctx, current.pair.Revision)
@@ -241,14 +242,14 @@ func (s *Service) checkWith(ctx context.Context, current *model, fl *fleet.Fleet
 	found, err := s.checked(ctx, "checking the policy with the fleet", files, fl)
 	for i := range found { // what was accepted once stays accepted
 		if pr := &found[i]; slices.Contains(r.Accepted, api.Accepted{Code: pr.Code, Message: pr.Message}) {
-			pr.Severity = fence.Warning
+			pr.Severity = source.Warning
 		}
 	}
 	return append(problems, found...), err
 }
 
 // checked are all problems of a policy with a fleet.
-func (s *Service) checked(ctx context.Context, what string, files []check.Source, fl *fleet.Fleet) (problems []fence.Problem, err error) {
+func (s *Service) checked(ctx context.Context, what string, files []check.Source, fl *fleet.Fleet) (problems []source.Problem, err error) {
 	err = s.computed(ctx, s.computing, what, func(b packet.Budget) (err error) {
 		_, problems, err = check.PolicyWithin(b, files, fl, s.Clock().Unix())
 		return err
@@ -279,7 +280,7 @@ func (s *Service) change(ctx context.Context, what string, work func(current *mo
 			return nil, s.broken(what, err)
 		}
 		if out.Problems == nil {
-			out.Problems = []fence.Problem{}
+			out.Problems = []source.Problem{}
 		}
 		out.Version, out.Revision, out.Generation = api.Version, pair.Revision, pair.Generation
 		return &struct{ Body api.Checked }{out}, nil

@@ -17,7 +17,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -289,7 +288,7 @@ func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api
 	}
 	r.Came, r.Reached, r.Took, r.Why = res.Came, res.Reached, res.Took, cmp.Or(strings.Join(res.Said, "; "), r.Why)
 	if r.Policy != ask.Mixed && r.Policy != ask.Uncertain {
-		listening := listener != nil && answers(*listener, t.protocol())
+		listening := listener != nil && listener.Answers(t.protocol())
 		r.Agrees = api.Agrees(r.Came, r.Policy == packet.Admit.String(), listening, t.protocol())
 	}
 	return r
@@ -298,10 +297,4 @@ func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api
 // translated says that traffic arrives as something else than it was sent as.
 func translated(a *ask.Answer) bool {
 	return slices.ContainsFunc(a.Steps, func(s ask.Step) bool { return s.As != "" })
-}
-
-// answers says, of what a host said that was to listen, that whoever comes gets an
-// answer. What speaks UDP there already says nothing to strangers.
-func answers(r api.TaskResult, protocol string) bool {
-	return r.Failed == "" && (protocol != "udp" || r.Reached == host.OwnListener)
 }

@@ -9,15 +9,15 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/dialect/group"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // cloudLimits warns of instances whose groups a cloud cannot hold by a policy, and of those whose
 // groups leave no room to change them all at once.
-func (s *Service) cloudLimits(ctx context.Context, files []check.Source, fl *fleet.Fleet) (problems []fence.Problem, err error) {
+func (s *Service) cloudLimits(ctx context.Context, files []check.Source, fl *fleet.Fleet) (problems []source.Problem, err error) {
 	states, err := s.Store.Clouds(ctx)
 	if err != nil || len(s.Clouds) == 0 {
 		return nil, err
@@ -30,7 +30,7 @@ func (s *Service) cloudLimits(ctx context.Context, files []check.Source, fl *fle
 	if err != nil || pol == nil {
 		return nil, err
 	}
-	at := fence.Pos{Line: 1, Column: 1}
+	at := source.Pos{Line: 1, Column: 1}
 	if len(files) > 0 {
 		at.File = files[0].Name
 	}
@@ -40,7 +40,7 @@ func (s *Service) cloudLimits(ctx context.Context, files []check.Source, fl *fle
 		if len(who) > 1 {
 			some = fmt.Sprintf("%s and %d more", who[0], len(who)-1)
 		}
-		problems = append(problems, fence.Warningf(at, 1, "cloud-limits", "instances in a cloud: %s: %s", some, what).Hinted("%s", hint))
+		problems = append(problems, source.Warningf(at, 1, "cloud-limits", "instances in a cloud: %s: %s", some, what).Hinted("%s", hint))
 	}
 	for _, c := range s.Clouds {
 		can := states[c.Name].Abilities

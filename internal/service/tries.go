@@ -17,8 +17,8 @@ type signIns struct {
 // maxSources is how many addresses are counted at once; of more the count begins again.
 const maxSources = 10_000
 
-// source is the address that a request came from, without its port; of IPv6 the /64.
-func source(remote string) string {
+// sourceOf is the address that a request came from, without its port; of IPv6 the /64.
+func sourceOf(remote string) string {
 	host, _, err := net.SplitHostPort(remote)
 	if err != nil {
 		return remote

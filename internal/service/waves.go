@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -15,12 +13,11 @@ import (
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 const (
-	keepWithin  = time.Minute      // if a wave does not say
-	taskWithin  = 30 * time.Second // that a host has for anything
-	probeTries  = 3                // a connection may fail for reasons that are not the filter's
+	keepWithin  = time.Minute // if a wave does not say
 	waveLook    = 250 * time.Millisecond
 	waveNothing = time.Second // between looks where no wave runs
 )
@@ -77,23 +74,21 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if len(there) == 0 {
 		return nil, huma.Error409Conflict("none of these hosts asks what there is to do: is yfence attend running there?")
 	}
-	steps, err := stepsOf(there, req.Sizes)
+	steps, err := wave.Steps(there, req.Sizes)
 	if err != nil {
-		return nil, err
+		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
-	w.Steps = len(steps)
-	for i, step := range steps {
-		for _, h := range step {
-			due := api.WaveHost{Name: h.Name, Step: i + 1, Pair: m.pair.Number, Phase: api.HostDue}
-			if h.Dialect != fleet.NoFilter && s.attends(attending[h.Name]) {
-				w.Hosts = append(w.Hosts, due)
-			}
-			if s.connected(h) {
-				due.Cloud = h.Instance.Cloud
-				w.Hosts = append(w.Hosts, due)
-			}
+	w = wave.LayOut(w, steps, func(h *fleet.Host) (of []api.WaveHost) {
+		due := api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostDue}
+		if h.Dialect != fleet.NoFilter && s.attends(attending[h.Name]) {
+			of = append(of, due)
 		}
-	}
+		if s.connected(h) {
+			due.Cloud = h.Instance.Cloud
+			of = append(of, due)
+		}
+		return of
+	})
 	return s.beginWave(ctx, w)
 }
 
@@ -125,47 +120,6 @@ func (s *Service) chosen(m *model, names []string) (hosts []*fleet.Host, err err
 		return nil, huma.Error409Conflict("there is no host to settle")
 	}
 	return hosts, nil
-}
-
-// stepsOf lays hosts out in steps: by the sizes, or one of each set of roles, then up to
-// a tenth, then all.
-func stepsOf(hosts []*fleet.Host, sizes []string) (steps [][]*fleet.Host, err error) {
-	var order []*fleet.Host // one of each set of roles first
-	seen := map[string]bool{}
-	for _, h := range hosts {
-		if roles := strings.Join(h.Roles, " "); !seen[roles] {
-			seen[roles] = true
-			order = append(order, h)
-		}
-	}
-	first := len(order)
-	for _, h := range hosts {
-		if !slices.Contains(order[:first], h) {
-			order = append(order, h)
-		}
-	}
-	ends := []int{first, (len(order) + 9) / 10}
-	if sizes != nil {
-		ends = nil
-	}
-	for _, size := range sizes {
-		n, err := strconv.Atoi(strings.TrimSuffix(size, "%"))
-		if err != nil || n < 1 {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no size of a step: say a number of hosts, or a share as 10%%", size))
-		}
-		if strings.HasSuffix(size, "%") {
-			n = (len(order)*n + 99) / 100
-		}
-		ends = append(ends, n)
-	}
-	done := 0
-	for _, end := range append(ends, len(order)) {
-		if end = min(end, len(order)); end > done {
-			steps = append(steps, order[done:end])
-			done = end
-		}
-	}
-	return steps, nil
 }
 
 func (s *Service) listWaves(ctx context.Context, in *pageInput) (*struct{ Body api.Waves }, error) {
@@ -207,25 +161,14 @@ func (s *Service) tellWaves(ctx context.Context, host string, c *api.HostChange)
 	if err != nil || number == 0 {
 		return err
 	}
-	of := func(w *api.Wave) *api.WaveHost {
-		for i := range w.Hosts {
-			if h := &w.Hosts[i]; h.Name == host && h.Change == c.ID && h.Phase == api.HostBack && h.Why != c.Why {
-				return h
-			}
-		}
-		return nil
-	}
-	_, err = s.Store.StepWave(ctx, number, nil, changeTries, func(w *api.Wave, _ *store.WaveStep) error {
-		if h := of(w); h != nil && w.State == api.WaveStopped {
-			h.Why = c.Why
-		}
-		return nil
+	_, err = s.Store.StepWave(ctx, number, nil, changeTries, func(w api.Wave) (api.Wave, wave.Commands, error) {
+		return wave.Told(w, host, *c), wave.Commands{}, nil
 	})
 	return err
 }
 
 // changeWave does something to a wave that runs.
-func (s *Service) changeWave(ctx context.Context, number int64, change func(w *api.Wave, step *store.WaveStep) error) (*waveOutput, error) {
+func (s *Service) changeWave(ctx context.Context, number int64, change func(w api.Wave) (api.Wave, wave.Commands, error)) (*waveOutput, error) {
 	key, _, err := s.signer(ctx)
 	if err != nil {
 		return nil, s.broken("changing the wave", err)
@@ -244,22 +187,12 @@ func (s *Service) changeWave(ctx context.Context, number int64, change func(w *a
 }
 
 func (s *Service) goOnWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
-	return s.changeWave(ctx, in.Number, func(w *api.Wave, _ *store.WaveStep) error {
+	return s.changeWave(ctx, in.Number, func(w api.Wave) (api.Wave, wave.Commands, error) {
 		if w.State != api.WaveWaiting {
-			return huma.Error409Conflict(fmt.Sprintf("wave %d is %s, and does not wait for a word", w.Number, w.State))
+			return w, wave.Commands{}, huma.Error409Conflict(fmt.Sprintf("wave %d is %s, and does not wait for a word", w.Number, w.State))
 		}
-		goOn(w)
-		return nil
+		return wave.GoOn(w, s.Clock()), wave.Commands{}, nil
 	})
-}
-
-func goOn(w *api.Wave) {
-	if w.State = api.WaveRunning; w.Step == w.Steps {
-		w.State, w.Ended = api.WaveDone, new(time.Now().UTC())
-		return
-	}
-	w.Step++
-	w.Trials, w.Rounds = nil, 0
 }
 
 func (s *Service) stopWave(ctx context.Context, in *struct {
@@ -272,46 +205,17 @@ func (s *Service) stopWave(ctx context.Context, in *struct {
 	if in.Body.Why != "" {
 		why += ": " + in.Body.Why
 	}
-	attending, err := s.allAttending(ctx)
-	if err != nil {
-		return nil, s.broken("stopping the wave", err)
-	}
-	return s.changeWave(ctx, in.Number, func(w *api.Wave, step *store.WaveStep) error {
+	return s.changeWave(ctx, in.Number, func(w api.Wave) (api.Wave, wave.Commands, error) {
 		if w.State != api.WaveRunning && w.State != api.WaveWaiting {
-			return huma.Error409Conflict(fmt.Sprintf("wave %d is %s already", w.Number, w.State))
+			return w, wave.Commands{}, huma.Error409Conflict(fmt.Sprintf("wave %d is %s already", w.Number, w.State))
 		}
-		return s.stop(ctx, w, step, attending, why)
+		seen, err := s.observe(ctx, w, wave.Needs{Asked: wave.NeedsOf(w).Asked})
+		if err != nil {
+			return w, wave.Commands{}, err
+		}
+		w, todo := wave.Stop(w, seen, why, s.Clock())
+		return w, todo, nil
 	})
-}
-
-// byItself is how little time a change may have left that nobody need ask to go back.
-const byItself = 5 * time.Second
-
-// stop ends a wave: what is in force on a host and not kept goes back at once.
-func (s *Service) stop(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.AgentStatus, why string) error {
-	w.State, w.Stopped, w.Ended = api.WaveStopped, why, new(time.Now().UTC())
-	for i := range w.Hosts {
-		h := &w.Hosts[i]
-		if h.Cloud != "" {
-			if err := s.cloudBack(ctx, h, step, "the wave stopped"); err != nil {
-				return err
-			}
-			continue
-		}
-		switch h.Phase {
-		case api.HostInForce, api.HostProbed, api.HostKeeping:
-			c := attending[h.Name].Change
-			if c != nil && c.ID == h.Change && time.Until(c.Until) < byItself {
-				h.Phase, h.Why = api.HostBack, "it goes back by itself"
-				continue
-			}
-			step.Task(api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: fmt.Sprintf("wave %d stopped: %s", w.Number, why), Until: time.Now().Add(taskWithin)})
-			h.Phase, h.Why = api.HostBack, "the wave stopped"
-		case api.HostAsked: // if it gets to it, nobody keeps it
-			h.Phase, h.Why = api.HostBack, "the wave stopped before it was in force"
-		}
-	}
-	return nil
 }
 
 // returnWave begins a wave that puts every host back on the pair it had before.

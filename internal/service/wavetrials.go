@@ -20,171 +20,11 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 // maxTrials is how many connections a step of a wave tries.
 const maxTrials = 60
-
-// stepTrials tries what a step has put in force: of each statement that came, went or changed
-// on its hosts a connection that must pass and one that must not, and what the policy expects
-// of them. First something listens at the far end, then the connections are opened. done says
-// that all came out as they should; if one does not, however often it is tried, the wave stops.
-func (s *Service) stepTrials(ctx context.Context, w *api.Wave, step *store.WaveStep, attending map[string]store.AgentStatus) (done bool, err error) {
-	over := func(id int64) (t api.TaskStatus, over bool, err error) {
-		if id == 0 {
-			return t, true, nil
-		}
-		t, err = s.Store.Task(ctx, id)
-		return t, t.Done != nil || time.Now().After(t.Until), err
-	}
-	if w.Rounds == 0 {
-		if w.Trials, err = s.trials(ctx, w, attending); err != nil {
-			return false, err
-		}
-		if len(w.Trials) == 0 && w.Step == w.Steps {
-			w.Left = append(w.Left, unproven(w)...)
-		}
-	}
-	if len(w.Trials) == 0 {
-		return true, nil
-	}
-	probe := func(t *api.Trial) (p api.Probe) {
-		p.To = t.Address
-		if p.Protocol = "icmp"; t.Service != "ping" {
-			_, _ = fmt.Sscan(t.Service, &p.Protocol, &p.Port) // as tries wrote it
-		}
-		return p
-	}
-	if w.Trials[0].Listen == 0 {
-		asked := map[string]int64{}
-		for i := range w.Trials {
-			t := &w.Trials[i]
-			at := t.Address + " " + t.Service
-			if asked[at] == 0 {
-				p := probe(t)
-				asked[at] = step.Task(api.Task{Host: t.To, Do: "listen", Probe: &p, Within: listenFor, Until: time.Now().Add(taskWithin)})
-			}
-			t.Listen = asked[at]
-		}
-		w.Rounds++
-		return false, nil
-	}
-	for _, t := range w.Trials {
-		if _, over, err := over(t.Listen); err != nil || !over {
-			return false, err
-		}
-	}
-	if w.Trials[0].Task == 0 {
-		for i := range w.Trials {
-			t := &w.Trials[i]
-			p := probe(t)
-			t.Task = step.Task(api.Task{Host: t.From, Do: "probe", Probe: &p, Until: time.Now().Add(taskWithin)})
-		}
-		return false, nil
-	}
-	m, err := s.modelOf(ctx, pairOf(w))
-	if err != nil {
-		return false, err
-	}
-	var wrong []api.Trial
-	held := 0
-	for i := range w.Trials {
-		t := &w.Trials[i]
-		listened, _, err := over(t.Listen)
-		if err != nil {
-			return false, err
-		}
-		tried, over, err := over(t.Task)
-		if err != nil || !over {
-			return false, err
-		}
-		if t.Came, t.Agrees = "untried", "open"; tried.Result != nil && tried.Result.Came != "" {
-			t.Came = tried.Result.Came
-			if from := tried.Result.From; from != "" && from != t.Source { // the verdict is for what was really used
-				t.Source = from
-				if t.Admitted, err = s.admits(ctx, m, *t); err != nil {
-					t.Came = "untried"
-					w.Left = append(w.Left, fmt.Sprintf("%s: %s: %s", t.For, t.Connection(), err))
-					continue
-				}
-			}
-			listening := listened.Result != nil && answers(*listened.Result, probe(t).Protocol)
-			t.Agrees = api.Agrees(t.Came, t.Admitted, listening, probe(t).Protocol)
-		}
-		switch t.Agrees {
-		case "yes":
-			held++
-			proven(w, *t)
-		case "no":
-			wrong = append(wrong, *t)
-		default:
-			why := "it was " + t.Came + ", which may be since nobody listens there"
-			if tried.Result == nil {
-				why = t.From + " did not answer"
-			} else if tried.Result.Failed != "" {
-				why = tried.Result.Failed
-			}
-			w.Left = append(w.Left, fmt.Sprintf("%s: %s: %s", t.For, t.Connection(), why))
-		}
-	}
-	w.Held += held
-	if len(wrong) == 0 {
-		if w.Step == w.Steps {
-			w.Left = append(w.Left, unproven(w)...)
-		}
-		return true, nil
-	}
-	if w.Rounds < probeTries { // only those again
-		for i := range wrong {
-			wrong[i].Listen, wrong[i].Task = 0, 0
-		}
-		w.Trials = wrong
-		return false, nil
-	}
-	return false, s.stop(ctx, w, step, attending, wrong[0].String())
-}
-
-// pairOf is the pair that a wave puts in force; 0 where hosts go back to different ones.
-func pairOf(w *api.Wave) (number int64) {
-	for _, h := range w.Hosts {
-		if h.Phase != api.HostKept {
-			continue
-		}
-		if number != 0 && number != h.Pair {
-			return 0
-		}
-		number = h.Pair
-	}
-	return number
-}
-
-// proven notes what a connection showed of a statement.
-func proven(w *api.Wave, t api.Trial) {
-	for i := range w.Proofs {
-		if p := &w.Proofs[i]; p.Statement == t.For && t.Change != "" {
-			if t.Admitted {
-				p.Passed = t.Connection()
-			} else {
-				p.Refused = t.Connection()
-			}
-		}
-	}
-}
-
-// unproven says of which statements nothing, or only half, was shown.
-func unproven(w *api.Wave) (left []string) {
-	for _, p := range w.Proofs {
-		switch {
-		case p.Passed == "" && p.Refused == "":
-			left = append(left, fmt.Sprintf("%s, which is %s: none of the hosts that attend and are settled can open a connection that shows it", p.Statement, p.Change))
-		case p.Passed == "":
-			left = append(left, fmt.Sprintf("%s, which is %s: no connection that must pass could be tried", p.Statement, p.Change))
-		case p.Refused == "":
-			left = append(left, fmt.Sprintf("%s, which is %s: no connection that must be refused could be tried", p.Statement, p.Change))
-		}
-	}
-	return left
-}
 
 var errNotOne = errors.New("the policy gives it no single verdict")
 
@@ -247,17 +87,59 @@ func partOf(answer *ask.Answer, part string) (verdict string, err error) {
 	return verdict, nil
 }
 
-// trials are connections that show what a step has put in force, between hosts that have
-// the wave's pair; each has a host at one end that this step has settled.
-func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]store.AgentStatus) (out []api.Trial, err error) {
-	number := pairOf(w)
+// choose picks connections that show what a step has put in force, between hosts that have the
+// wave's pair; each has a host at one end that this step has settled.
+func (s *Service) choose(ctx context.Context, w api.Wave, statuses map[string]store.AgentStatus) (*wave.Chosen, error) {
+	out := &wave.Chosen{}
+	number := wave.PairOf(w)
 	if number == 0 { // hosts go back to different revisions
-		return nil, nil
+		return out, nil
 	}
 	m, err := s.modelOf(ctx, number)
 	if err != nil {
 		return nil, err
 	}
+	t, err := s.trying(ctx, w, m, statuses)
+	if err != nil {
+		return nil, err
+	}
+	changed, left, err := s.changed(ctx, w, m)
+	if err != nil {
+		return nil, err
+	}
+	out.Left = left
+	shown := map[string]bool{}
+	for _, p := range w.Proofs { // what earlier steps could not try yet
+		shown[p.Statement] = p.Passed != "" && p.Refused != ""
+		if shown[p.Statement] || slices.ContainsFunc(changed, func(st changedStatement) bool { return st.Rule.Title() == p.Statement }) {
+			continue
+		}
+		for _, r := range m.policy.Rules {
+			if r.Title() == p.Statement && r.InForce(s.Clock().Unix()) {
+				changed = append(changed, changedStatement{Statement: compare.Statement{Rule: r, Change: p.Change}})
+			}
+		}
+	}
+	for _, st := range changed {
+		out.Statements = append(out.Statements, api.Proof{Statement: st.Rule.Title(), Change: st.Change})
+		if !shown[st.Rule.Title()] {
+			out.Trials = append(out.Trials, t.statement(st)...)
+		}
+	}
+	for _, e := range m.policy.Expects {
+		if !e.Off {
+			out.Trials = append(out.Trials, t.expectation(e)...)
+		}
+	}
+	if n := len(out.Trials); n > maxTrials {
+		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections after step %d: no more than %d are tried", n-maxTrials, n, w.Step, maxTrials))
+		out.Trials = out.Trials[:maxTrials]
+	}
+	return out, nil
+}
+
+// trying is who can try connections after a step of a wave, and with which pair in force.
+func (s *Service) trying(ctx context.Context, w api.Wave, m *model, statuses map[string]store.AgentStatus) (*trying, error) {
 	t := &trying{Service: s, ctx: ctx, m: m, mine: map[string]bool{}, over: time.Now().Add(choosing), can: map[*fleet.Host]bool{}, pairs: map[string]int64{}}
 	settled := map[string]bool{}
 	for _, h := range w.Hosts {
@@ -277,15 +159,15 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 	var others []*fleet.Host // those of this step first
 	for _, h := range m.fleet.Hosts {
 		switch {
-		case !s.attends(attending[h.Name]):
+		case !s.attends(statuses[h.Name]):
 		case settled[h.Name]:
 			t.can[h] = true
 		default: // it may have another pair, as it was published
-			res, err := s.status(reading, current, h, heard[h.Name], attending[h.Name])
+			res, err := s.status(reading, current, h, heard[h.Name], statuses[h.Name])
 			if err != nil {
 				return nil, err
 			}
-			if t.can[h] = res.State == api.InStep || res.State == api.Behind; t.can[h] && heard[h.Name].Pair != number {
+			if t.can[h] = res.State == api.InStep || res.State == api.Behind; t.can[h] && heard[h.Name].Pair != m.pair.Number {
 				t.pairs[h.Name] = heard[h.Name].Pair
 			}
 		}
@@ -296,40 +178,7 @@ func (s *Service) trials(ctx context.Context, w *api.Wave, attending map[string]
 		}
 	}
 	t.hosts = append(t.hosts, others...)
-	changed, left, err := s.changed(ctx, w, m)
-	if err != nil {
-		return nil, err
-	}
-	w.Left = append(w.Left, left...)
-	for _, p := range w.Proofs { // what earlier steps could not try yet
-		if (p.Passed == "" || p.Refused == "") && !slices.ContainsFunc(changed, func(st changedStatement) bool { return st.Rule.Title() == p.Statement }) {
-			for _, r := range m.policy.Rules {
-				if r.Title() == p.Statement && r.InForce(s.Clock().Unix()) {
-					changed = append(changed, changedStatement{Statement: compare.Statement{Rule: r, Change: p.Change}})
-				}
-			}
-		}
-	}
-	for _, st := range changed {
-		at := slices.IndexFunc(w.Proofs, func(p api.Proof) bool { return p.Statement == st.Rule.Title() })
-		if at < 0 {
-			at = len(w.Proofs)
-			w.Proofs = append(w.Proofs, api.Proof{Statement: st.Rule.Title(), Change: st.Change})
-		}
-		if p := w.Proofs[at]; p.Passed == "" || p.Refused == "" {
-			out = append(out, t.statement(st)...)
-		}
-	}
-	for _, e := range m.policy.Expects {
-		if !e.Off {
-			out = append(out, t.expectation(e)...)
-		}
-	}
-	if len(out) > maxTrials {
-		w.Left = append(w.Left, fmt.Sprintf("%d of %d connections after step %d: no more than %d are tried", len(out)-maxTrials, len(out), w.Step, maxTrials))
-		out = out[:maxTrials]
-	}
-	return out, nil
+	return t, nil
 }
 
 const (
@@ -340,7 +189,7 @@ const (
 )
 
 // changed are the statements that hosts of a step have otherwise than before it.
-func (s *Service) changed(ctx context.Context, w *api.Wave, m *model) (out []changedStatement, left []string, err error) {
+func (s *Service) changed(ctx context.Context, w api.Wave, m *model) (out []changedStatement, left []string, err error) {
 	now := s.Clock().Unix()
 	sp := packet.Budget{Edges: limits.JudgeCases, Halt: ctx.Err}.Space()
 	seen, alone := map[string]bool{}, compile.Alone(m.policy)

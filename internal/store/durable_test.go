@@ -24,6 +24,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 // TestMain lets the test's own program open a database, to be killed meanwhile.
@@ -296,11 +297,14 @@ func TestAHostIsInOneWave(t *testing.T) {
 		all.Wait()
 		require.Len(t, begun, 1)
 		number := <-begun
-		_, err := stores[0].StepWave(ctx, number, nil, 3, func(w *api.Wave, _ *store.WaveStep) error { w.State = api.WaveDone; return nil })
+		_, err := stores[0].StepWave(ctx, number, nil, 3, func(w api.Wave) (api.Wave, wave.Commands, error) {
+			w.State = api.WaveDone
+			return w, wave.Commands{}, nil
+		})
 		require.NoError(t, err)
 		w, err := stores[1].NewWave(ctx, api.Wave{State: api.WaveDone, Hosts: []api.WaveHost{{Name: fmt.Sprint("a", round)}}})
 		require.NoError(t, err, "the hosts of a wave that has ended are free")
-		_, err = stores[1].StepWave(ctx, w.Number, nil, 3, func(w *api.Wave, _ *store.WaveStep) error { w.Why = "x"; return nil })
+		_, err = stores[1].StepWave(ctx, w.Number, nil, 3, func(w api.Wave) (api.Wave, wave.Commands, error) { w.Why = "x"; return w, wave.Commands{}, nil })
 		require.NoError(t, err)
 	}
 	list, err := stores[0].Waves(ctx, 0, 3)

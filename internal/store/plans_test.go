@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 // fill makes tables as large as those of a fleet of 20,000 hosts after some months.
@@ -88,14 +89,13 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Itself", func() { any(st.Itself(ctx, 3990, 4000)) }},
 		{"Import", func() { any(st.Import(ctx, pair, "pat", "why", []byte("file"))) }},
 		{"Ask", func() { must(st.Ask(ctx, "h7", 4000)) }},
-		{"Previous", func() { any(st.Previous(ctx, "h7")) }},
 		{"Report", func() {
 			var err error
 			h, err = st.Report(ctx, "h1", time.Now(), []byte("dump"), 1<<30)
 			must(err)
 		}},
 		{"ReportSame", func() { must(st.ReportSame(ctx, "h1", time.Now(), fmt.Sprintf("%x", h.Dump))) }},
-		{"Heard", func() { any(st.LastReports(ctx, "h1", "h2")); any(st.LastReports(ctx)) }},
+		{"LastReports", func() { any(st.LastReports(ctx, "h1", "h2")); any(st.LastReports(ctx)) }},
 		{"PutFindings", func() { must(st.PutFindings(ctx, "h1", h.Dump, 4000, 0, []byte("{}"))) }},
 		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000, 0)) }},
 		{"Content", func() { any(st.Content(ctx, h.Dump)) }},
@@ -131,12 +131,12 @@ func TestNothingIsScanned(t *testing.T) {
 		{"WaveOf", func() { any(st.WaveOf(ctx, 5)) }},
 		{"Attends", func() { must(st.Attends(ctx, "h7")) }},
 		{"PutChange", func() { must(st.PutChange(ctx, "h7", 4000, &api.HostChange{}, "")) }},
-		{"Attending", func() { any(st.AgentStatuses(ctx, "h7")); any(st.AgentStatuses(ctx)) }},
-		{"PutSurroundings", func() {
+		{"AgentStatuses", func() { any(st.AgentStatuses(ctx, "h7")); any(st.AgentStatuses(ctx)) }},
+		{"PutHostFacts", func() {
 			must(st.PutHostFacts(ctx, "h7", time.Now(), &api.HostFacts{Boot: &api.Boot{InForce: &api.InForce{}}}, nil))
 			must(st.PutHostFacts(ctx, "h7", time.Now(), nil, nil))
 		}},
-		{"Surroundings", func() { any(st.HostFacts(ctx, "h7")) }},
+		{"HostFacts", func() { any(st.HostFacts(ctx, "h7")) }},
 		{"PutCopies", func() { must(st.PutCopies(ctx, "h7", []api.CopyNote{{Number: 3}})) }},
 		{"Copies", func() { any(st.Copies(ctx, "h7")) }},
 		{"NewWave", func() {
@@ -144,14 +144,14 @@ func TestNothingIsScanned(t *testing.T) {
 			must(err)
 			any(st.RunningWaves(ctx))
 			any(st.NewWave(ctx, api.Wave{State: api.WaveRunning, Hosts: []api.WaveHost{{Name: "h9"}}}))
-			any(st.StepWave(ctx, w.Number, key, 1, func(w *api.Wave, s *store.WaveStep) error {
+			any(st.StepWave(ctx, w.Number, key, 1, func(w api.Wave) (api.Wave, wave.Commands, error) {
 				w.State = api.WaveDone
-				s.Task(api.Task{Host: "h7", Do: "report"})
-				s.Ask("h7", 4000)
-				return nil
+				return w, wave.Commands{Tasks: []api.Task{{ID: store.NewTaskNumber(), Host: "h7", Do: "report"}}, Asks: []wave.Ask{{Subject: "h7", Pair: 4000}}}, nil
 			}))
 		}},
-		{"StepWave", func() { any(st.StepWave(ctx, 7, key, 1, func(*api.Wave, *store.WaveStep) error { return nil })) }},
+		{"StepWave", func() {
+			any(st.StepWave(ctx, 7, key, 1, func(w api.Wave) (api.Wave, wave.Commands, error) { return w, wave.Commands{}, nil }))
+		}},
 		{"RunningWaves", func() { any(st.RunningWaves(ctx)) }},
 		{"Waves", func() { any(st.Waves(ctx, 0, 200)) }},
 		{"Wave", func() { any(st.Wave(ctx, 7)) }},

@@ -66,20 +66,21 @@ func (s *Store) Enrol(ctx context.Context, token string, about api.EnrolRequest)
 // NewTask asks a host to do something. It is signed with the number it gets.
 func (s *Store) NewTask(ctx context.Context, t api.Task, key ed25519.PrivateKey) (api.Task, error) {
 	for try := 0; ; try++ {
-		signed := numbered(t, key)
-		err := s.exactlyOnce(ctx, func(tx *sql.Tx) error { return putTask(ctx, tx, signed, 0) })
+		t.ID = NewTaskNumber()
+		done := signed(t, key)
+		err := s.exactlyOnce(ctx, func(tx *sql.Tx) error { return putTask(ctx, tx, done, 0) })
 		if !errors.Is(err, ErrConflict) || try == 3 { // another service took the same number
-			return signed, err
+			return done, err
 		}
 	}
 }
 
 var lastTask atomic.Int64
 
-// taskNumber is a number for a task, larger than those before: the microseconds since 1970.
-// A database that was put back to an earlier state does not give numbers again that hosts
-// have seen.
-func taskNumber() int64 {
+// NewTaskNumber gives a number for a task, larger than those it gave before: the microseconds
+// since 1970. A database that was put back to an earlier state does not give numbers again
+// that hosts have seen. Two services may be given the same; only one of them can store it.
+func NewTaskNumber() int64 {
 	for {
 		last := lastTask.Load()
 		n := max(last+1, time.Now().UnixMicro())
@@ -89,9 +90,9 @@ func taskNumber() int64 {
 	}
 }
 
-// numbered is a task with a number and signed.
-func numbered(t api.Task, key ed25519.PrivateKey) api.Task {
-	t.ID, t.Asked, t.Until = taskNumber(), now(), t.Until.UTC().Truncate(time.Microsecond)
+// signed is a task as a host gets it.
+func signed(t api.Task, key ed25519.PrivateKey) api.Task {
+	t.Asked, t.Until = now(), t.Until.UTC().Truncate(time.Microsecond)
 	t.Sign(key)
 	return t
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/wave"
 )
 
 // A Taken is the refusal of a wave: another is at one of its hosts.
@@ -103,33 +104,11 @@ func written(w api.Wave) (state, summary []byte, err error) {
 	return state, summary, err
 }
 
-// A WaveStep is what a step of a wave asks for besides changing its state. It is stored
-// with that, or not at all.
-type WaveStep struct {
-	key   ed25519.PrivateKey
-	tasks []api.Task
-	asks  []asks
-}
-
-type asks struct {
-	host string
-	pair int64
-}
-
-// Task asks a host to do something, and gives the number of that.
-func (s *WaveStep) Task(t api.Task) int64 {
-	t = numbered(t, s.key)
-	s.tasks = append(s.tasks, t)
-	return t.ID
-}
-
-// Ask notes that a host is asked to settle a pair.
-func (s *WaveStep) Ask(host string, pair int64) { s.asks = append(s.asks, asks{host, pair}) }
-
-// StepWave changes a wave in one transaction with what it asks hosts to do. step works the
-// change out from the wave as it is, and holds nobody up meanwhile: where another changed
-// the wave since, it is called again, up to tries times; then it is ErrConflict.
-func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateKey, tries int, step func(w *api.Wave, s *WaveStep) error) (w api.Wave, err error) {
+// StepWave changes a wave in one transaction with what it commands. step works both out from
+// the wave as it is, and holds nobody up meanwhile: where another changed the wave since, it
+// is called again, up to tries times; then it is ErrConflict. Tasks are signed with key, and
+// so is the proof in them.
+func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateKey, tries int, step func(w api.Wave) (api.Wave, wave.Commands, error)) (w api.Wave, err error) {
 	for range tries {
 		var before []byte
 		if err := s.row(ctx, "SELECT state FROM waves WHERE number = ?", []any{number}, &before); err != nil {
@@ -139,13 +118,20 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 		if err := json.Unmarshal(before, &w); err != nil {
 			return w, err
 		}
-		st := &WaveStep{key: key}
-		if err := step(&w, st); err != nil {
+		next, todo, err := step(w)
+		if err != nil {
 			return w, err
 		}
+		w = next
 		after, summary, err := written(w)
-		if err != nil || string(after) == string(before) && len(st.tasks)+len(st.asks) == 0 {
+		if err != nil || string(after) == string(before) && len(todo.Tasks)+len(todo.Asks) == 0 {
 			return w, err
+		}
+		for i, t := range todo.Tasks {
+			if t.Proof != nil {
+				t.Proof.Sign(key)
+			}
+			todo.Tasks[i] = signed(t, key)
 		}
 		err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
 			var is []byte
@@ -155,7 +141,7 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 			if string(is) != string(before) {
 				return ErrConflict
 			}
-			return st.store(ctx, tx, w, after, summary)
+			return putStep(ctx, tx, w, todo, after, summary)
 		})
 		if !errors.Is(err, ErrConflict) {
 			return w, err
@@ -164,14 +150,14 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 	return w, ErrConflict
 }
 
-func (s *WaveStep) store(ctx context.Context, tx *sql.Tx, w api.Wave, state, summary []byte) error {
-	for _, t := range s.tasks {
+func putStep(ctx context.Context, tx *sql.Tx, w api.Wave, todo wave.Commands, state, summary []byte) error {
+	for _, t := range todo.Tasks {
 		if err := putTask(ctx, tx, t, w.Number); err != nil {
 			return err
 		}
 	}
-	for _, a := range s.asks {
-		if err := ask(ctx, tx, a.host, a.pair); err != nil {
+	for _, a := range todo.Asks {
+		if err := ask(ctx, tx, a.Subject, a.Pair); err != nil {
 			return err
 		}
 	}
@@ -201,13 +187,4 @@ func (s *Store) Wave(ctx context.Context, number int64) (w api.Wave, err error) 
 		w, err = unjson[api.Wave](scan)
 		return err
 	}, "SELECT state FROM waves WHERE number = ?", number)
-}
-
-// Previous is the pair that a host was asked for before the last; 0 if there is none.
-func (s *Store) Previous(ctx context.Context, host string) (pair int64, err error) {
-	err = s.row(ctx, "SELECT previous FROM asked WHERE host = ?", []any{host}, &pair)
-	if errors.Is(err, ErrNotFound) {
-		err = nil
-	}
-	return pair, err
 }

@@ -11,11 +11,11 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/source"
 )
 
 // TestExamplesInTheKernel puts the rules of each example's hosts in force, one for each set of roles,
@@ -83,7 +83,7 @@ func example(t *testing.T, file string, now int64) *policy.Policy {
 	t.Helper()
 	sources, fl := policytest.Folder(t, filepath.Dir(file))
 	pol, problems := check.Policy(sources, fl, now)
-	require.False(t, fence.HasErrors(problems), "%v", problems)
+	require.False(t, source.HasErrors(problems), "%v", problems)
 	return pol
 }
 
