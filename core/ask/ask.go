@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
+	"yellowfence.example/yfence/core/source"
 )
 
 // The verdicts of an answer, besides those of packets.
@@ -84,9 +85,9 @@ type step struct {
 }
 
 // resolve looks a question's names up, in pol's words.
-func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fence.Question, now int64) (*asked, []fence.Problem) {
+func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fence.Question, now int64) (*asked, []source.Problem) {
 	a := &asked{sp: sp, q: q, roles: pol.Roles, names: names, now: now, fares: map[packet.Verdict]packet.Set{}}
-	var problems []fence.Problem
+	var problems []source.Problem
 	a.from, a.to, a.terms, problems = pol.Ask(q)
 	return a, problems
 }
@@ -154,14 +155,14 @@ func (k *Asker) fresh(now int64) {
 
 // Policy answers by what a policy means at both ends, for an instant in seconds
 // since 1970. The problems are about the question.
-func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []fence.Problem) {
+func (k *Asker) Policy(q *fence.Question, now int64) (*Answer, []source.Problem) {
 	answer, problems, _ := k.PolicyWithin(packet.Budget{}, q, now) // without a budget nothing ends it
 	return answer, problems
 }
 
 // PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
 // work was to end.
-func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (answer *Answer, problems []fence.Problem, err error) {
+func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (answer *Answer, problems []source.Problem, err error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	err = packet.Try(func() {
@@ -181,7 +182,7 @@ func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (ans
 	return answer, problems, nil
 }
 
-func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []fence.Problem) {
+func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []source.Problem) {
 	a, problems := resolve(k.sp, k.pol, k.names, q, now)
 	if problems != nil {
 		return nil, problems
@@ -210,20 +211,20 @@ func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []fence.Problem) 
 		}
 	}
 	if !ours {
-		return nil, []fence.Problem{fence.Errorf(a.q.From.Pos, 1, "question", "neither %s nor %s is ours: no host of the fleet decides", a.from.Text, a.to.Text).
+		return nil, []source.Problem{source.Errorf(a.q.From.Pos, 1, "question", "neither %s nor %s is ours: no host of the fleet decides", a.from.Text, a.to.Text).
 			Hinted("name a host or a role of the fleet on one side")}
 	}
 	if len(a.steps) == 0 && a.q.Direction == "through" {
-		return nil, []fence.Problem{fence.Errorf(a.q.From.Pos, 1, "question", "no rule in force says through which routers %s goes to %s", a.from.Text, a.to.Text).
+		return nil, []source.Problem{source.Errorf(a.q.From.Pos, 1, "question", "no rule in force says through which routers %s goes to %s", a.from.Text, a.to.Text).
 			Hinted("say it in the policy, as in `through ROLE`, or ask a router's own rules: --dump FILE")}
 	}
 	return a.answer(), nil
 }
 
 // ends says what is wrong with a question whose ends are nobody's.
-func (a *asked) ends(senders, receivers []reach.Party) []fence.Problem {
-	wrong := func(p fence.Pos, hint, format string, args ...any) []fence.Problem {
-		return []fence.Problem{fence.Errorf(p, 1, "question", format, args...).Hinted("%s", hint)}
+func (a *asked) ends(senders, receivers []reach.Party) []source.Problem {
+	wrong := func(p source.Pos, hint, format string, args ...any) []source.Problem {
+		return []source.Problem{source.Errorf(p, 1, "question", format, args...).Hinted("%s", hint)}
 	}
 	switch { // an address may be a host's too
 	case a.q.Direction == "in" && !slices.ContainsFunc(receivers, reach.Party.Ours):
@@ -523,7 +524,7 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 // Dump answers by what one kernel has in force. Where the question says no direction it is what
 // the host's routes say, and in where they are not known. Names are those of pol, which may be
 // a policy of nothing.
-func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Question, now int64) (*Answer, []fence.Problem) {
+func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Question, now int64) (*Answer, []source.Problem) {
 	sp.Since(now)
 	a, problems := resolve(sp, pol, compare.NamesOf(pol), q, now)
 	if problems != nil {

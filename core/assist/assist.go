@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // An Analysis is what is known of a policy's texts at one moment. It never changes.
@@ -55,7 +56,7 @@ func place(r fence.Reference) fence.Ident {
 }
 
 // at is the reference that stands at a place.
-func (a *Analysis) at(pos fence.Pos) (fence.Reference, bool) {
+func (a *Analysis) at(pos source.Pos) (fence.Reference, bool) {
 	for _, r := range a.refs {
 		if r.Pos.File == pos.File && r.Pos.Line == pos.Line && r.Pos.Column <= pos.Column && pos.Column <= r.Pos.Column+r.Width {
 			return r, true
@@ -65,7 +66,7 @@ func (a *Analysis) at(pos fence.Pos) (fence.Reference, bool) {
 }
 
 // Kind says what the name at a place is: role, peers, network, segment, service or rule; "" if none stands there.
-func (a *Analysis) Kind(pos fence.Pos) string {
+func (a *Analysis) Kind(pos source.Pos) string {
 	if r, ok := a.at(pos); ok {
 		return a.kindOf(r)
 	}
@@ -115,7 +116,7 @@ func (a *Analysis) Names(file string) (out []Name) {
 }
 
 // Definition is where the name at a place is declared.
-func (a *Analysis) Definition(pos fence.Pos) (fence.Ident, bool) {
+func (a *Analysis) Definition(pos source.Pos) (fence.Ident, bool) {
 	r, ok := a.at(pos)
 	if !ok {
 		return fence.Ident{}, false
@@ -129,7 +130,7 @@ func (a *Analysis) Definition(pos fence.Pos) (fence.Ident, bool) {
 }
 
 // Uses is every place where the name at a place stands, its declaration included.
-func (a *Analysis) Uses(pos fence.Pos) (out []fence.Ident) {
+func (a *Analysis) Uses(pos source.Pos) (out []fence.Ident) {
 	r, ok := a.at(pos)
 	if !ok {
 		return nil
@@ -144,7 +145,7 @@ func (a *Analysis) Uses(pos fence.Pos) (out []fence.Ident) {
 
 // Rename is the places to change for the name at a place to become another. The
 // error says why it cannot.
-func (a *Analysis) Rename(pos fence.Pos, name string) ([]fence.Ident, error) {
+func (a *Analysis) Rename(pos source.Pos, name string) ([]fence.Ident, error) {
 	r, ok := a.at(pos)
 	if _, declared := a.Definition(pos); !ok || !declared {
 		return nil, fmt.Errorf("no name that this policy declares stands here")
@@ -165,7 +166,7 @@ func (a *Analysis) Rename(pos fence.Pos, name string) ([]fence.Ident, error) {
 
 // Hover says what stands at a place: a name with what it resolves to, or a word
 // of the language with how it is written. It is Markdown; "" is nothing to say.
-func (a *Analysis) Hover(pos fence.Pos) string {
+func (a *Analysis) Hover(pos source.Pos) string {
 	if r, ok := a.at(pos); ok {
 		if r.Rule {
 			return a.hoverRule(r.Name)
@@ -266,7 +267,7 @@ func addresses[P fmt.Stringer](prefixes []P) string {
 }
 
 // word is the word that stands at a place.
-func (a *Analysis) word(pos fence.Pos) string {
+func (a *Analysis) word(pos source.Pos) string {
 	line := []rune(a.line(pos))
 	isWord := func(c rune) bool {
 		return c == '-' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
@@ -282,7 +283,7 @@ func (a *Analysis) word(pos fence.Pos) string {
 	return string(line[start:end])
 }
 
-func (a *Analysis) line(pos fence.Pos) string {
+func (a *Analysis) line(pos source.Pos) string {
 	if lines := a.texts[pos.File]; pos.Line >= 1 && pos.Line <= len(lines) {
 		return lines[pos.Line-1]
 	}
@@ -290,9 +291,9 @@ func (a *Analysis) line(pos fence.Pos) string {
 }
 
 // inWith says that a line stands in the braces of a with, where each begins a statement.
-func (a *Analysis) inWith(pos fence.Pos) bool {
+func (a *Analysis) inWith(pos source.Pos) bool {
 	for up := pos.Line - 1; up >= 1; up-- {
-		line := a.line(fence.Pos{File: pos.File, Line: up})
+		line := a.line(source.Pos{File: pos.File, Line: up})
 		if words := strings.Fields(line); len(words) > 0 && line[0] != ' ' && line[0] != '\t' {
 			return words[0] == "with" && !strings.Contains(line, "}")
 		}
@@ -310,7 +311,7 @@ type Proposal struct {
 // Complete lists what could be written at a place: statements at the start of a
 // line, names in the sides of a rule, services behind the colon, modifiers behind
 // the services. An indented line goes on with the one above.
-func (a *Analysis) Complete(pos fence.Pos) []Proposal {
+func (a *Analysis) Complete(pos source.Pos) []Proposal {
 	out := a.complete(pos)
 	for _, p := range a.pol.Parts { // whose own names go there without the part's
 		for i := range out {
@@ -322,14 +323,14 @@ func (a *Analysis) Complete(pos fence.Pos) []Proposal {
 	return out
 }
 
-func (a *Analysis) complete(pos fence.Pos) (out []Proposal) {
+func (a *Analysis) complete(pos source.Pos) (out []Proposal) {
 	line := []rune(a.line(pos))
 	before := string(line[:min(max(pos.Column-1, 0), len(line))])
 	if a.inWith(pos) {
 		before = strings.TrimLeft(before, " \t")
 	}
 	for up := pos.Line - 1; up >= 1 && (strings.HasPrefix(before, " ") || strings.HasPrefix(before, "\t")); up-- {
-		before = a.line(fence.Pos{File: pos.File, Line: up}) + " " + strings.TrimLeft(before, " \t")
+		before = a.line(source.Pos{File: pos.File, Line: up}) + " " + strings.TrimLeft(before, " \t")
 	}
 	words := strings.Fields(before)
 	if !strings.HasSuffix(before, " ") && len(words) > 0 {

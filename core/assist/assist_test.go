@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/source"
 )
 
 // text is a policy with | where a case points to; p.fence declares, q.fence uses.
@@ -26,7 +27,7 @@ role green
 `
 
 // analyse marks the place of the | in the text that uses.
-func analyse(t *testing.T, uses string) (*assist.Analysis, fence.Pos) {
+func analyse(t *testing.T, uses string) (*assist.Analysis, source.Pos) {
 	t.Helper()
 	fl, problems := fleet.ReadJSON("fleet.json", []byte(policytest.Fleet))
 	require.Empty(t, problems)
@@ -35,7 +36,7 @@ func analyse(t *testing.T, uses string) (*assist.Analysis, fence.Pos) {
 	line := strings.Count(before, "\n")
 	column := len([]rune(before[strings.LastIndex(before, "\n")+1:])) + 1
 	a := assist.Analyse([]policy.Source{{Name: "p.fence", Text: declared}, {Name: "q.fence", Text: before + after}}, fl)
-	return a, fence.Pos{File: "q.fence", Line: line + 1, Column: column}
+	return a, source.Pos{File: "q.fence", Line: line + 1, Column: column}
 }
 
 func TestHover(t *testing.T) {
@@ -127,7 +128,7 @@ func FuzzAnalyse(f *testing.F) {
 	f.Add("", -1, -7)
 	f.Fuzz(func(t *testing.T, text string, line, column int) {
 		a := assist.Analyse([]policy.Source{{Name: "p.fence", Text: declared}, {Name: "q.fence", Text: text}}, fl)
-		pos := fence.Pos{File: "q.fence", Line: line, Column: column}
+		pos := source.Pos{File: "q.fence", Line: line, Column: column}
 		a.Hover(pos)
 		a.Definition(pos)
 		a.Complete(pos)
@@ -163,16 +164,16 @@ func TestPartsInAnEditor(t *testing.T) {
 	a := assist.Analyse([]policy.Source{
 		{Name: "a.fence", Text: "policy wards language 1\npart x-ray from \"x\"\nnetwork office = 198.51.100.0/26\nallow look: office -> x-ray.pacs : https\n"},
 		{Name: "x/r.fence", Text: "role pacs \"pictures\"\nallow see: office -> pacs : ssh\nallow more: \n"}}, fl)
-	inside := fence.Pos{File: "x/r.fence", Line: 2, Column: 23}
+	inside := source.Pos{File: "x/r.fence", Line: 2, Column: 23}
 	require.Equal(t, "**role x-ray.pacs**, 1 host\n\npictures\n\npacs-01", a.Hover(inside))
-	require.Equal(t, a.Hover(inside), a.Hover(fence.Pos{File: "a.fence", Line: 4, Column: 31}))
-	at, ok := a.Definition(fence.Pos{File: "a.fence", Line: 4, Column: 24})
+	require.Equal(t, a.Hover(inside), a.Hover(source.Pos{File: "a.fence", Line: 4, Column: 31}))
+	at, ok := a.Definition(source.Pos{File: "a.fence", Line: 4, Column: 24})
 	require.True(t, ok)
-	require.Equal(t, fence.Ident{Name: "pacs", Pos: fence.Pos{File: "x/r.fence", Line: 1, Column: 6}}, at)
+	require.Equal(t, fence.Ident{Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 1, Column: 6}}, at)
 	uses, err := a.Rename(inside, "archive")
 	require.NoError(t, err)
-	require.Equal(t, []fence.Ident{{Name: "pacs", Pos: fence.Pos{File: "a.fence", Line: 4, Column: 29}}, {Name: "pacs", Pos: fence.Pos{File: "x/r.fence", Line: 1, Column: 6}}, {Name: "pacs", Pos: fence.Pos{File: "x/r.fence", Line: 2, Column: 22}}}, uses)
-	proposed := func(pos fence.Pos) (names []string) {
+	require.Equal(t, []fence.Ident{{Name: "pacs", Pos: source.Pos{File: "a.fence", Line: 4, Column: 29}}, {Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 1, Column: 6}}, {Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 2, Column: 22}}}, uses)
+	proposed := func(pos source.Pos) (names []string) {
 		for _, p := range a.Complete(pos) {
 			if p.Kind == "role" {
 				names = append(names, p.Text)
@@ -180,6 +181,6 @@ func TestPartsInAnEditor(t *testing.T) {
 		}
 		return names
 	}
-	require.Equal(t, []string{"pacs"}, proposed(fence.Pos{File: "x/r.fence", Line: 3, Column: 13}))
-	require.Equal(t, []string{"x-ray.pacs"}, proposed(fence.Pos{File: "a.fence", Line: 4, Column: 13}))
+	require.Equal(t, []string{"pacs"}, proposed(source.Pos{File: "x/r.fence", Line: 3, Column: 13}))
+	require.Equal(t, []string{"x-ray.pacs"}, proposed(source.Pos{File: "a.fence", Line: 4, Column: 13}))
 }

@@ -5,9 +5,9 @@ import (
 	"testing"
 
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/source"
 )
 
 // BenchmarkResolve parses and resolves policies of growing size over 10,000 hosts.
@@ -17,7 +17,7 @@ func BenchmarkResolve(b *testing.B) {
 		b.Run(fmt.Sprintf("statements=%d", statements), func(b *testing.B) {
 			for b.Loop() {
 				in, _ := policy.Read(sources, fl)
-				if _, problems := policy.Resolve(in); fence.HasErrors(problems) {
+				if _, problems := policy.Resolve(in); source.HasErrors(problems) {
 					b.Fatal(problems[0])
 				}
 			}
@@ -31,7 +31,7 @@ func BenchmarkCheck(b *testing.B) {
 		sources, fl := policytest.Large(statements, 200, 10_000, 1)
 		b.Run(fmt.Sprintf("statements=%d", statements), func(b *testing.B) {
 			for b.Loop() {
-				if _, problems := check.Policy(sources, fl, now); fence.HasErrors(problems) {
+				if _, problems := check.Policy(sources, fl, now); source.HasErrors(problems) {
 					b.Fatal(problems[0])
 				}
 			}

@@ -9,6 +9,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // cannotCarry: see its documentation.
@@ -64,7 +65,7 @@ it says. Say it for other hosts, or give the host a filter of its own.
 					pos, width = r.Pos, len(fence.Bare(r.Name))
 				}
 			}
-			p.report(fence.Errorf(pos, width, "cannot-carry", "%s cannot be carried out on %s: %s, and %s", statement, some(hosts[w]), what, dialect).
+			p.report(source.Errorf(pos, width, "cannot-carry", "%s cannot be carried out on %s: %s, and %s", statement, some(hosts[w]), what, dialect).
 				Hinted("say it for other hosts alone, or give these a filter that can"))
 		}
 	},

@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Source is one file of a policy.
@@ -50,11 +51,11 @@ type pass struct {
 	where    map[*fleet.Host]*whereabouts
 	budget   packet.Budget
 	now      int64
-	codes    []string                      // of all checks
-	says     map[string]map[int]*statement // by file and line
-	declared map[string]*statement         // networks, segments, services and roles by their names
-	accepted map[fence.Pos][]fence.Problem // what each `knowingly` accepts
-	problems []fence.Problem
+	codes    []string                        // of all checks
+	says     map[string]map[int]*statement   // by file and line
+	declared map[string]*statement           // networks, segments, services and roles by their names
+	accepted map[source.Pos][]source.Problem // what each `knowingly` accepts
+	problems []source.Problem
 }
 
 // statement is one of the policy's, with what it accepts and the names it is made of.
@@ -65,7 +66,7 @@ type statement struct {
 
 // read notes where which statement stands.
 func (p *pass) read() {
-	p.says, p.declared, p.accepted = map[string]map[int]*statement{}, map[string]*statement{}, map[fence.Pos][]fence.Problem{}
+	p.says, p.declared, p.accepted = map[string]map[int]*statement{}, map[string]*statement{}, map[source.Pos][]source.Problem{}
 	for _, h := range p.pol.Fleet.Hosts { // what is told of a host its roles can accept, too
 		lines := p.says[h.Pos.File]
 		if lines == nil {
@@ -100,9 +101,9 @@ func (p *pass) read() {
 
 // accepts says that a warning is accepted where it is told, or by what the statement there names:
 // the cause stands there.
-func (p *pass) accepts(pr fence.Problem) bool {
+func (p *pass) accepts(pr source.Problem) bool {
 	of := p.says[pr.File][pr.Line]
-	if of == nil || pr.Severity != fence.Warning || pr.Code == staleKnowinglyCode {
+	if of == nil || pr.Severity != source.Warning || pr.Code == staleKnowinglyCode {
 		return false
 	}
 	by := []*statement{of}
@@ -148,7 +149,7 @@ func accepted(h *fleet.Host) (out []fence.Knowingly) {
 
 // warn reports a warning about a rule, unless it is accepted.
 func (p *pass) warn(r *policy.Rule, code, hint, format string, args ...any) {
-	p.report(fence.Warningf(r.Pos, len(fence.Bare(r.Name)), code, format, args...).Hinted("%s", hint))
+	p.report(source.Warningf(r.Pos, len(fence.Bare(r.Name)), code, format, args...).Hinted("%s", hint))
 }
 
 // rules are those that count: a rule that is off, or has ended, is no mistake.
@@ -248,7 +249,7 @@ type attribution struct {
 }
 
 // report tells a problem, unless it is accepted.
-func (p *pass) report(pr fence.Problem) {
+func (p *pass) report(pr source.Problem) {
 	if !p.accepts(pr) {
 		p.problems = append(p.problems, pr)
 	}
@@ -257,32 +258,32 @@ func (p *pass) report(pr fence.Problem) {
 // Policy reads a policy's files, resolves them against a fleet and runs all
 // checks, for an instant in seconds since 1970. The checks run only where nothing
 // before them is an error.
-func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem) {
+func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []source.Problem) {
 	pol, problems, _ := run(packet.Budget{}, sources, fl, now)
 	return pol, problems
 }
 
 // PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
 // work was to end.
-func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []fence.Problem, err error) {
+func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []source.Problem, err error) {
 	err = packet.Try(func() { pol, problems, _ = run(b, sources, fl, now) })
 	return pol, problems, err
 }
 
 // An Acceptance is a `knowingly` of a policy, with the warnings that it covers.
 type Acceptance struct {
-	File   string          `json:"file"`
-	Line   int             `json:"line"`
-	Column int             `json:"column"`
-	In     string          `json:"in" doc:"the name of the rule or the declaration that says it"`
-	Code   string          `json:"code"`
-	Why    string          `json:"why"`
-	Covers []fence.Problem `json:"covers"`
+	File   string           `json:"file"`
+	Line   int              `json:"line"`
+	Column int              `json:"column"`
+	In     string           `json:"in" doc:"the name of the rule or the declaration that says it"`
+	Code   string           `json:"code"`
+	Why    string           `json:"why"`
+	Covers []source.Problem `json:"covers"`
 }
 
 // AcceptedWithin is all that a policy accepts, in the order of the places, within a budget, beside its
 // problems; nothing where it has errors that are there before any check.
-func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, problems []fence.Problem, err error) {
+func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, problems []source.Problem, err error) {
 	all = []Acceptance{}
 	err = packet.Try(func() {
 		var p *pass
@@ -290,14 +291,14 @@ func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int6
 			return
 		}
 		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
-			all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]fence.Problem{}, p.accepted[k.Pos])})
+			all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]source.Problem{}, p.accepted[k.Pos])})
 		})
 	})
 	return all, problems, err
 }
 
 // run gives the pass as well, nil if the policy has errors that no check found.
-func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []fence.Problem, *pass) {
+func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []source.Problem, *pass) {
 	in, problems := policy.Read(sources, fl)
 	if in.Files == nil && problems != nil { // it is too large, and nothing of it was read
 		return &policy.Policy{Fleet: fl}, problems, nil
@@ -306,7 +307,7 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 	pol, found := policy.Resolve(in)
 	problems = append(problems, found...)
 	var p *pass
-	if !fence.HasErrors(problems) {
+	if !source.HasErrors(problems) {
 		p = &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
 			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now}
 		p.read()
@@ -320,15 +321,15 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 		}
 		problems = append(problems, p.problems...)
 	}
-	fence.SortProblems(problems)
+	source.SortProblems(problems)
 	return pol, problems, p
 }
 
 // Summary counts problems, as in "2 errors, 1 warning".
-func Summary(problems []fence.Problem) string {
+func Summary(problems []source.Problem) string {
 	errors, warnings := 0, 0
 	for _, p := range problems {
-		if p.Severity == fence.Error {
+		if p.Severity == source.Error {
 			errors++
 		} else {
 			warnings++

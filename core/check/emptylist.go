@@ -5,6 +5,7 @@ import (
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // emptyList: see its documentation.
@@ -18,7 +19,7 @@ whatever writes the file failed.
 	run: func(p *pass) {
 		for _, n := range p.pol.Networks {
 			if unlisted(n) {
-				p.report(fence.Warningf(n.Pos, len(fence.Bare(n.Name)), "empty-list", "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
+				p.report(source.Warningf(n.Pos, len(fence.Bare(n.Name)), "empty-list", "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
 			}
 		}
 	},

@@ -2,6 +2,7 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // emptyRole: see its documentation.
@@ -16,7 +17,7 @@ misspelt.
 	run: func(p *pass) {
 		for _, role := range p.pol.Roles {
 			if len(role.Hosts) == 0 && len(p.pol.Fleet.Hosts) > 0 {
-				p.report(fence.Warningf(role.Pos, len(fence.Bare(role.Name)), "empty-role", "no host has the role %q", role.Name).
+				p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "empty-role", "no host has the role %q", role.Name).
 					Hinted("give the role to a host in the fleet file, or take the role away"))
 			}
 		}

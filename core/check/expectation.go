@@ -9,6 +9,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
+	"yellowfence.example/yfence/core/source"
 )
 
 // BrokenExpectation is the code of an expectation that does not hold: the policy can be answered by,
@@ -240,7 +241,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 			why += fmt.Sprintf("; redirect %s (%s) changes where it goes", q.Name, q.Pos)
 		}
 	}
-	pr := fence.Errorf(x.e.Pos, len(fence.Bare(x.e.Name)), BrokenExpectation, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
+	pr := source.Errorf(x.e.Pos, len(fence.Bare(x.e.Name)), BrokenExpectation, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
 		Hinted("%s", why)
 	if ok {
 		pr.Packet = &example

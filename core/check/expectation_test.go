@@ -20,6 +20,7 @@ import (
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/opiniontest"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/source"
 )
 
 // TestExpectations has a policy for each way to hold and to break.
@@ -190,7 +191,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 			fmt.Sprintf("expect e: %s %s -> %s : %s%s%s%s\n", pick("never", "always", "only"), left, to, pick("ssh", "tcp 80", "udp 53", "tcp 22, tcp 80"), pick("", "", " within red, blue", " within quay, lab, green"), pick("", "", " on quay", " on hill", " on quay, hill"), through)
 		pol := policytest.Resolve(t, policytest.Fleet, text)
 		_, found := check.Policy([]check.Source{{Name: "p.fence", Text: text}}, pol.Fleet, now)
-		holds := !slices.ContainsFunc(found, func(p fence.Problem) bool { return p.Code == "expectation" })
+		holds := !slices.ContainsFunc(found, func(p source.Problem) bool { return p.Code == "expectation" })
 		file, _ := fence.Parse("p.fence", text)
 		var from []*opiniontest.Opinion // now, and once rules have ended
 		for _, day := range []int64{0, 60, 130, 300} {
@@ -219,7 +220,7 @@ func TestProofsBySecondOpinion(t *testing.T) {
 			continue
 		}
 		broken++
-		require.True(t, breaks, "seed %d is held to be broken\n%s\n%+v", seed, text, slices.DeleteFunc(found, func(p fence.Problem) bool { return p.Code != "expectation" }))
+		require.True(t, breaks, "seed %d is held to be broken\n%s\n%+v", seed, text, slices.DeleteFunc(found, func(p source.Problem) bool { return p.Code != "expectation" }))
 	}
 	require.Greater(t, proven, 10)
 	require.Greater(t, broken, 10)

@@ -1,6 +1,9 @@
 package check
 
-import "yellowfence.example/yfence/core/fence"
+import (
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
+)
 
 // expectationOff: see its documentation.
 var expectationOff = Check{
@@ -16,7 +19,7 @@ accepted:
 	run: func(p *pass) {
 		for _, e := range p.pol.Expects {
 			if e.Off {
-				p.report(fence.Warningf(e.Pos, len(fence.Bare(e.Name)), "expectation-off", "the expectation %q is off, and nobody proves it", e.Name).
+				p.report(source.Warningf(e.Pos, len(fence.Bare(e.Name)), "expectation-off", "the expectation %q is off, and nobody proves it", e.Name).
 					Hinted("turn it on again, or take it away"))
 			}
 		}

@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // guardRefused: every packet of a guard must be admitted at both ends, and on its way.
@@ -80,7 +81,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 			taste.LikesInterfaces(packet.OutIface, i.Name)
 		}
 		example, _ := p.sp.Example(refused, taste)
-		pr := fence.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the guard %q is refused on %s %s: %s stands in its way",
+		pr := source.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the guard %q is refused on %s %s: %s stands in its way",
 			r.Name, h.Name, policy.DirectionNames[dir], p.refuser(d, deciders, refused))
 		pr.Packet = &example
 		p.report(pr.Hinted("make it an exception with `over`, or narrow what refuses it"))
@@ -126,7 +127,7 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 			if refused == packet.Empty {
 				continue
 			}
-			p.report(fence.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
+			p.report(source.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
 				r.Name, h.Name, policy.DirectionNames[end.dir], p.refuser(d, deciders, refused)).Hinted("leave `replies` on for that direction"))
 			return
 		}

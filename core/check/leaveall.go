@@ -8,6 +8,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // leaveAll: see its documentation.
@@ -39,7 +40,7 @@ the host a role without a stance.
 				}
 			}
 			if bare != nil {
-				p.report(fence.Warningf(l.Pos, len(fence.Bare(l.Name)), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), policy.DirectionNames[l.Direction]).
+				p.report(source.Warningf(l.Pos, len(fence.Bare(l.Name)), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), policy.DirectionNames[l.Direction]).
 					Hinted("name the interface that is meant"))
 			}
 		}

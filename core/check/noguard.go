@@ -1,6 +1,8 @@
 package check
 
-import "yellowfence.example/yfence/core/fence"
+import (
+	"yellowfence.example/yfence/core/source"
+)
 
 // noGuard: a policy without a guard protects no way in.
 var noGuard = Check{
@@ -29,7 +31,7 @@ rules by which you reach the hosts:
 		if len(p.pol.Rules) > 0 {
 			pos = p.pol.Rules[0].Pos
 		}
-		p.report(fence.Errorf(pos, 1, "no-guard", "%s", message).
+		p.report(source.Errorf(pos, 1, "no-guard", "%s", message).
 			Hinted("add `guard` to the allows by which you log in"))
 	},
 }

@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"slices"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // noWayIn: every host is reached by a chain of guards from outside the fleet.
@@ -48,10 +48,10 @@ fleet file, and this is a warning.
 			if reached[h] || !guarded || h.Others() { // without any guard one problem says it all
 				continue
 			}
-			pr := fence.Errorf(h.Pos, len(h.Name)+2, "no-way-in", "no chain of guards reaches the host %q", h.Name).
+			pr := source.Errorf(h.Pos, len(h.Name)+2, "no-way-in", "no chain of guards reaches the host %q", h.Name).
 				Hinted("add a guard that ends at one of its roles, or give it \"own_console\": true if it has one")
 			if h.OwnConsole {
-				pr.Severity = fence.Warning
+				pr.Severity = source.Warning
 				pr = pr.Hinted("%s", fmt.Sprintf("it has its own console; a guard would make %s reachable without it", h.Name))
 			}
 			p.report(pr)

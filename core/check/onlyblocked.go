@@ -3,6 +3,7 @@ package check
 import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // onlyBlocked: see its documentation.
@@ -40,7 +41,7 @@ Declare it shared:
 		}
 		for _, n := range p.pol.Networks {
 			if strangers && blocked[n.Name] && !named[n.Name] && !n.Shared && !(n.Segment && p.attached(n)) {
-				p.report(fence.Warningf(n.Pos, len(fence.Bare(n.Name)), "only-blocked", "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
+				p.report(source.Warningf(n.Pos, len(fence.Bare(n.Name)), "only-blocked", "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
 			}
 		}
 	},

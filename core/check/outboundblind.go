@@ -7,6 +7,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // outboundBlind: see its documentation.
@@ -31,7 +32,7 @@ Admit them:
 				}
 				missing := p.cannotReach(h)
 				if len(missing) > 0 {
-					p.report(fence.Warningf(role.Pos, len(fence.Bare(role.Name)), "outbound-blind", "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
+					p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "outbound-blind", "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
 						Hinted("admit name resolution (domain) and time (ntp) to whoever serves them"))
 					break
 				}

@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // redirectUnadmitted: see its documentation.
@@ -37,7 +38,7 @@ that it gets there:
 			if len(to.Hosts) == 0 || !p.closed(to.Hosts) || len(p.admitted(r.From.Addrs, to, r.Term, port).Ranges()) > 0 {
 				continue
 			}
-			p.report(fence.Warningf(r.Pos, len(fence.Bare(r.Name)), "redirect-unadmitted", "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
+			p.report(source.Warningf(r.Pos, len(fence.Bare(r.Name)), "redirect-unadmitted", "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
 				Hinted("write `allow NAME: %s -> %s : %s %d`, or turn the redirect off", r.From.Text, to.Text, packet.ProtocolName(r.Term.Protocol), port))
 		}
 	},

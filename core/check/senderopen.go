@@ -14,7 +14,7 @@ host's other programs send the same anyway. Close outbound for the role.
 `,
 	run: func(p *pass) {
 		for _, r := range p.rules() {
-			if r.Block || len(r.Decl.Senders) == 0 {
+			if r.Block || len(r.Senders) == 0 {
 				continue
 			}
 			for _, h := range r.From.Hosts {

@@ -6,6 +6,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // shadowed: see its documentation.
@@ -22,7 +23,7 @@ the rule wrongly. Choose another name, or say what the registered one says.
 			if registered == nil || compile.TermsSet(p.sp, registered) == compile.TermsSet(p.sp, s.Terms) {
 				continue
 			}
-			p.report(fence.Warningf(s.Pos, len(fence.Bare(s.Name)), "shadowed", "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).
+			p.report(source.Warningf(s.Pos, len(fence.Bare(s.Name)), "shadowed", "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).
 				Hinted("choose another name, such as %s-here", s.Name))
 		}
 	},

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // staleKnowingly: see its documentation.
@@ -15,17 +16,17 @@ What was accepted has been put right, or never was. Take the knowingly away, so 
 the warning is heard if it comes back.
 `,
 	run: func(p *pass) {
-		idle := map[fence.Pos]bool{} // rules that do not count: nothing is told of them
+		idle := map[source.Pos]bool{} // rules that do not count: nothing is told of them
 		for _, r := range p.pol.Rules {
 			idle[r.Pos] = !r.InForce(p.now)
 		}
 		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
 			switch {
 			case !slices.Contains(p.codes, k.Code):
-				p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "no check has the code %q", k.Code).
+				p.report(source.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "no check has the code %q", k.Code).
 					Hinted("%s", nearestCode(k.Code, p.codes)))
 			case p.accepted[k.Pos] == nil && !idle[s.Declared().Pos]:
-				p.report(fence.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
+				p.report(source.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
 					Hinted("take the knowingly away"))
 			}
 		})
@@ -35,7 +36,7 @@ the warning is heard if it comes back.
 const staleKnowinglyCode = "stale-knowingly"
 
 func nearestCode(code string, codes []string) string {
-	if near := fence.Nearest(code, codes); near != "" {
+	if near := source.Nearest(code, codes); near != "" {
 		return "did you mean " + near + "?"
 	}
 	return "yfence check --explain CODE tells what a code means"

@@ -4,6 +4,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // stanceOverridden: see its documentation.
@@ -38,7 +39,7 @@ roles, which whoever wrote the other one may not expect.
 					}
 					if key := a.Name + " " + b.Name; what != "" && !said[key] {
 						said[key] = true
-						p.report(fence.Warningf(a.Pos, len(fence.Bare(a.Name)), "stance-overridden", "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
+						p.report(source.Warningf(a.Pos, len(fence.Bare(a.Name)), "stance-overridden", "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
 							Hinted("say the same in both roles, or give the host one of them"))
 					}
 				}

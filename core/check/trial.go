@@ -2,6 +2,7 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // trialEnds: see its documentation.
@@ -13,9 +14,9 @@ From then on what it only notes now is refused, without anybody acting. Look at 
 yfence ask names what it would refuse, and the hosts' logs and counters tell what came.
 `,
 	run: func(p *pass) {
-		p.eachTrial(func(what string, pos fence.Pos, width int, t *fence.Trial, end int64) {
+		p.eachTrial(func(what string, pos source.Pos, width int, t *fence.Trial, end int64) {
 			if end > p.now && end-p.now <= soon && !t.Open {
-				p.report(fence.Warningf(pos, width, "trial-ends", "the trial of %s ends with %s, and it refuses then", what, t.Until.Text).
+				p.report(source.Warningf(pos, width, "trial-ends", "the trial of %s ends with %s, and it refuses then", what, t.Until.Text).
 					Hinted("look at what it noted, and give it a later end if that is not all known"))
 			}
 		})
@@ -31,13 +32,13 @@ The words on trial say nothing any more: it refuses now or, with else open, neve
 the words away, or what was tried and did not stay.
 `,
 	run: func(p *pass) {
-		p.eachTrial(func(what string, pos fence.Pos, width int, t *fence.Trial, end int64) {
+		p.eachTrial(func(what string, pos source.Pos, width int, t *fence.Trial, end int64) {
 			does := "it refuses now"
 			if t.Open {
 				does = "it refuses nothing"
 			}
 			if end <= p.now {
-				p.report(fence.Warningf(pos, width, "trial-over", "the trial of %s ended with %s: %s", what, t.Until.Text, does).
+				p.report(source.Warningf(pos, width, "trial-over", "the trial of %s ended with %s: %s", what, t.Until.Text, does).
 					Hinted("take `on trial …` away, or what was tried"))
 			}
 		})
@@ -45,7 +46,7 @@ the words away, or what was tried and did not stay.
 }
 
 // eachTrial calls f for each trial of the policy, with what is on trial and when that ends.
-func (p *pass) eachTrial(f func(what string, pos fence.Pos, width int, t *fence.Trial, end int64)) {
+func (p *pass) eachTrial(f func(what string, pos source.Pos, width int, t *fence.Trial, end int64)) {
 	for _, r := range p.pol.Rules {
 		if t := r.Decl.Trial; t != nil && !r.Off && (r.Until == 0 || p.now < r.Until) {
 			end, _ := t.Until.Instant()

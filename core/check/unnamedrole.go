@@ -2,6 +2,7 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // unnamedRole: see its documentation.
@@ -21,7 +22,7 @@ is all they need the role need not exist; mostly a rule was forgotten.
 		}
 		for _, role := range p.pol.Roles {
 			if !named[role.Name] && len(role.Hosts) > 0 {
-				p.report(fence.Warningf(role.Pos, len(fence.Bare(role.Name)), "unnamed-role", "no rule names the role %q", role.Name).
+				p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "unnamed-role", "no rule names the role %q", role.Name).
 					Hinted("say who may talk to it"))
 			}
 		}

@@ -3,6 +3,7 @@ package check
 import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // unused: see its documentation.
@@ -16,17 +17,17 @@ names another.
 	run: func(p *pass) {
 		for _, n := range p.pol.Networks {
 			if !n.Used && !n.Local && !(n.Segment && p.attached(n)) {
-				p.report(fence.Warningf(n.Pos, len(fence.Bare(n.Name)), "unused", "nothing uses %q", n.Name).Hinted("take it away, or name it where it is meant"))
+				p.report(source.Warningf(n.Pos, len(fence.Bare(n.Name)), "unused", "nothing uses %q", n.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
 		for _, s := range p.pol.Peers {
 			if !s.Used {
-				p.report(fence.Warningf(s.Pos, len(fence.Bare(s.Name)), "unused", "nothing uses the peers %q", s.Name).Hinted("take it away, or name it where it is meant"))
+				p.report(source.Warningf(s.Pos, len(fence.Bare(s.Name)), "unused", "nothing uses the peers %q", s.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
 		for _, s := range p.pol.Services {
 			if !s.Used {
-				p.report(fence.Warningf(s.Pos, len(fence.Bare(s.Name)), "unused", "nothing uses the service %q", s.Name).Hinted("take it away, or name it where it is meant"))
+				p.report(source.Warningf(s.Pos, len(fence.Bare(s.Name)), "unused", "nothing uses the service %q", s.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
 	},

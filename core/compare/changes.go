@@ -228,7 +228,7 @@ func side(o packet.Outcome, deciders []compile.Decider) Fate {
 	}
 	if by.Rule != nil && by.Rule.AtMost != nil && o.Verdict == packet.Admit {
 		rate := by.Rule.AtMost
-		p.AtMost = fmt.Sprintf("%d per %s", rate.N, rate.Per.Text)
+		p.AtMost = rate.String()
 		if rate.PerSource {
 			p.AtMost += " per source"
 		}

@@ -18,10 +18,10 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Plan is what one host's filter must do.
@@ -59,7 +59,7 @@ type Decider struct {
 	Kind string // allow, block, ground, local, leave or stance
 	Name string
 	Rule *policy.Rule // of an allow or block
-	Pos  fence.Pos    // zero for the ground and for a stance nobody wrote
+	Pos  source.Pos   // zero for the ground and for a stance nobody wrote
 }
 
 // String is the decider as an answer names it: "allow chart-web", "ground replies".
@@ -82,8 +82,8 @@ type piece struct {
 	span  *policy.Span // the part of it that this is of
 	match Match
 	set   packet.Set
-	log   *Log          // if it logs at this end
-	limit *fence.AtMost // if it counts at this end
+	log   *Log           // if it logs at this end
+	limit *policy.AtMost // if it counts at this end
 }
 
 // Class says what a host's plan depends on, so that two hosts with the same class
@@ -323,9 +323,9 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 	case dir == policy.Inbound && s.To.Names(h):
 		m.From, m.To = s.From.Addrs, s.To.At[h]
 		switch {
-		case len(r.Decl.Senders) > 0 && r.Block:
+		case len(r.Senders) > 0 && r.Block:
 			return m, false // it is refused where it is sent, and here nobody can tell it
-		case len(r.Decl.Senders) > 0: // nor what others than our hosts send
+		case len(r.Senders) > 0: // nor what others than our hosts send
 			m.From = packet.Intersection(s.From.Addrs, s.From.HostAddrs())
 		}
 	case dir == policy.Outbound && s.From.Names(h):
@@ -333,9 +333,9 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 	case dir == policy.Forward:
 		m.From, m.To = s.From.Addrs, s.To.Addrs
 		switch { // as where it arrives
-		case len(r.Decl.Senders) > 0 && r.Block:
+		case len(r.Senders) > 0 && r.Block:
 			return m, false
-		case len(r.Decl.Senders) > 0:
+		case len(r.Senders) > 0:
 			m.From = packet.Intersection(s.From.Addrs, s.From.HostAddrs())
 		}
 	default:

@@ -5,7 +5,6 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -47,7 +46,7 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 			b.Add(a)
 		}
 		to, _ := b.IPSet()
-		port := policy.Term{Family: policy.AnyFamily, Protocol: packet.TCP, Ports: fence.PortRange{Lo: service.Port, Hi: service.Port}, Type: policy.AnyType, Code: policy.AnyType}
+		port := policy.Term{Family: policy.AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: service.Port, Hi: service.Port}, Type: policy.AnyType, Code: policy.AnyType}
 		parts = append(parts, groundPart{name: "fence", verdict: packet.Admit, out: []Match{{Terms: []policy.Term{port}, To: to}}})
 	}
 	return parts
@@ -61,12 +60,12 @@ var linkLocal = func() *netipx.IPSet {
 }()
 
 func protocol(family, number int) policy.Term {
-	return policy.Term{Family: family, Protocol: number, Ports: fence.PortRange{Hi: 65535}, Type: policy.AnyType, Code: policy.AnyType}
+	return policy.Term{Family: family, Protocol: number, Ports: packet.PortRange{Hi: 65535}, Type: policy.AnyType, Code: policy.AnyType}
 }
 
 func udp(family, port int) policy.Term {
 	t := protocol(family, packet.UDP)
-	t.Ports = fence.PortRange{Lo: port, Hi: port}
+	t.Ports = packet.PortRange{Lo: port, Hi: port}
 	return t
 }
 

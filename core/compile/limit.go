@@ -4,15 +4,14 @@ import (
 	"cmp"
 	"time"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
 // A Log is the line a rule has the kernel write.
 type Log struct {
-	Name string      // what its bucket is called
-	UpTo *fence.Rate // nil is every time
+	Name string       // what its bucket is called
+	UpTo *packet.Rate // nil is every time
 	// Manner is said in each line, behind who decides.
 	Manner string
 }
@@ -33,7 +32,7 @@ func (l *Log) when(sp *packet.Space) packet.Set {
 
 // A Limit is how much a rule admits, and what becomes of the rest.
 type Limit struct {
-	fence.AtMost
+	policy.AtMost
 	Name      string // the rule's
 	Excess    packet.Verdict
 	ExcessLog *Log
@@ -63,7 +62,7 @@ func perFamily(sp *packet.Space, bucket func(family int) packet.Bucket) (room pa
 }
 
 // bucket is a rate as the kernel has it: a whole number per unit, N at once.
-func bucket(name string, r fence.Rate, sources int) packet.Bucket {
+func bucket(name string, r packet.Rate, sources int) packet.Bucket {
 	n, unit, _ := r.Kernel() // the parser refuses what is no whole number
 	units := map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}
 	return packet.Bucket{Name: name, Every: int64(units[unit]) / int64(n), Burst: int64(r.N), Sources: sources}
@@ -119,7 +118,7 @@ func freer(a, b *Log) *Log {
 	return b
 }
 
-func byRate(r, s fence.Rate, a, b piece) int {
+func byRate(r, s packet.Rate, a, b piece) int {
 	switch {
 	case r.Slower(s):
 		return 1

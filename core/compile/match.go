@@ -5,7 +5,6 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -20,9 +19,9 @@ type Match struct {
 	From, To  *netipx.IPSet
 	Terms     []policy.Term
 	States    []int
-	Since     int64          // from this second since 1970 on; 0 is always
-	Until     int64          // before this second since 1970; 0 is always
-	Senders   []fence.Sender // a local program of one of these users and of one of these units
+	Since     int64           // from this second since 1970 on; 0 is always
+	Until     int64           // before this second since 1970; 0 is always
+	Senders   []policy.Sender // a local program of one of these users and of one of these units
 	IPsec     bool
 }
 

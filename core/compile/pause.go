@@ -1,14 +1,13 @@
 package compile
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
 // pausedLog is the log of what a paused filter would refuse: ten lines a second and
 // family at most, since it may be what an attacker sends. No rule's name has a dot.
-var pausedLog = &Log{Name: "log.paused", UpTo: &fence.Rate{N: 10, Per: fence.Duration{Text: "1s", Seconds: 1}}, Manner: " would refuse"}
+var pausedLog = &Log{Name: "log.paused", UpTo: &packet.Rate{N: 10, Seconds: 1}, Manner: " would refuse"}
 
 // Paused is the plan of a host whose filter is paused: everything is admitted, and
 // what the plan would refuse is logged. What exceeds a limit is admitted without a word.

@@ -3,14 +3,13 @@ package compile
 import (
 	"slices"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
 // trialLog is the log of what would be refused if nothing were on trial: ten lines a second and
 // family at most, since it may be what an attacker sends. No rule's name has a dot.
-var trialLog = &Log{Name: "log.trial", UpTo: &fence.Rate{N: 10, Per: fence.Duration{Text: "1s", Seconds: 1}}, Manner: " on trial"}
+var trialLog = &Log{Name: "log.trial", UpTo: &packet.Rate{N: 10, Seconds: 1}, Manner: " on trial"}
 
 // tried is the meaning of a policy at one end as if nothing were on trial any more. What that
 // refuses, and the end itself admits, is noted. Limits are left out: what exceeds one says

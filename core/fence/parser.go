@@ -4,10 +4,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"yellowfence.example/yfence/core/source"
 )
 
 // Parse reads one policy file. It always gives a tree, and every problem of the file.
-func Parse(name, text string) (*File, []Problem) {
+func Parse(name, text string) (*File, []source.Problem) {
 	p := &parser{scan: newScanner(name, text)}
 	p.cur = p.scan.next()
 	file := &File{Name: name}
@@ -24,7 +26,7 @@ func Parse(name, text string) (*File, []Problem) {
 	}
 	file.Comments = p.scan.comments
 	problems := append(p.problems, p.scan.problems...)
-	SortProblems(problems)
+	source.SortProblems(problems)
 	return file, problems
 }
 
@@ -36,7 +38,7 @@ type parser struct {
 	asking   bool  // it is a question: hosts go by their names alone
 	taking   bool  // what `any` does not mean is being read
 	inWith   *With // whose statements are being read; nil if it is none
-	problems []Problem
+	problems []source.Problem
 
 	// what a statement's lists grow in, before they are known in length
 	peersRead []Peer
@@ -86,7 +88,7 @@ func (p *parser) rest() {
 // more says that the statement goes on.
 func (p *parser) more() bool { return !p.cur.First }
 
-func (p *parser) report(pr Problem) { p.problems = append(p.problems, pr) }
+func (p *parser) report(pr source.Problem) { p.problems = append(p.problems, pr) }
 
 // fail reports what was expected where t stands, and gives the statement up.
 func (p *parser) fail(t Token, code, expected, hint string, args ...any) {
@@ -154,7 +156,7 @@ func (p *parser) statement() (stmt Stmt) {
 			hint = "it has a name: " + p.form(word)
 		} else if other := elsewhere[first.Text]; other != "" {
 			hint = other
-		} else if near := Nearest(first.Text, keywords()); near != "" && first.Kind == Word {
+		} else if near := source.Nearest(first.Text, keywords()); near != "" && first.Kind == Word {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
 		p.fail(first, "statement", "a statement", "%s", hint)
@@ -425,7 +427,7 @@ func (p *parser) choice(words ...string) *Choice {
 	t := p.tok()
 	if t.Kind != Word || !slices.Contains(words, t.Text) {
 		hint := ""
-		if near := Nearest(t.Text, words); near != "" {
+		if near := source.Nearest(t.Text, words); near != "" {
 			hint = fmt.Sprintf("did you mean %q?", near)
 		}
 		p.fail(t, "syntax", `"`+strings.Join(words, `" or "`)+`"`, "%s", hint)
@@ -574,7 +576,7 @@ func (p *parser) modifiers(keyword string, into *modified) {
 			hint := "a modifier is one of " + strings.Join(words, ", ")
 			if other := elsewhere[t.Text]; other != "" && t.Kind == Word {
 				hint = other
-			} else if near := Nearest(t.Text, words); near != "" && t.Kind == Word {
+			} else if near := source.Nearest(t.Text, words); near != "" && t.Kind == Word {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
 			p.fail(t, "modifier", "a modifier or the end of the statement", "%s", hint)

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 func TestParseGivesTheTree(t *testing.T) {
@@ -38,7 +39,7 @@ block b: fleet -> office : any by reject
 	require.Len(t, office.Addrs.Items, 3)
 	require.Equal(t, "203.0.113.63", office.Addrs.Items[0].To.String())
 	require.Equal(t, "192.0.2.19", office.Addrs.Items[2].To.String())
-	require.Equal(t, Pos{"p.fence", 3, 5}, office.Addrs.Items[2].Pos)
+	require.Equal(t, source.Pos{File: "p.fence", Line: 3, Column: 5}, office.Addrs.Items[2].Pos)
 	require.Equal(t, "203.0.113.9", office.Addrs.Except[0].From.String())
 	require.True(t, office.Shared)
 	require.Equal(t, "desks", office.Description)
@@ -48,7 +49,7 @@ block b: fleet -> office : any by reject
 
 	terms := file.Stmts[3].(*ServiceDecl).Terms
 	require.Len(t, terms, 6)
-	require.Equal(t, []any{[]int{packet.UDP}, PortRange{10120, 10129}}, []any{terms[1].Protocols, *terms[1].Ports}, "a bare range takes the protocol before it")
+	require.Equal(t, []any{[]int{packet.UDP}, packet.PortRange{Lo: 10120, Hi: 10129}}, []any{terms[1].Protocols, *terms[1].Ports}, "a bare range takes the protocol before it")
 	require.Equal(t, []int{packet.TCP, packet.UDP}, terms[2].Protocols)
 	require.Equal(t, []int{3, 4}, []int{*terms[3].Type, *terms[3].Code})
 	require.Equal(t, "ping", terms[4].Name)
@@ -59,7 +60,7 @@ block b: fleet -> office : any by reject
 	require.Equal(t, []bool{false, true}, []bool{role.Stances[0].Closed, role.Stances[1].Closed})
 
 	rule := file.Stmts[5].(*Rule)
-	require.Equal(t, Pos{"p.fence", 10, 7}, rule.Pos)
+	require.Equal(t, source.Pos{File: "p.fence", Line: 10, Column: 7}, rule.Pos)
 	kinds := []PeerKind{}
 	for _, p := range rule.From.Items {
 		kinds = append(kinds, p.Kind)
@@ -227,7 +228,7 @@ func dump(v reflect.Value) any {
 		if v.IsNil() {
 			return nil
 		}
-		if _, isPos := v.Interface().(*Pos); isPos {
+		if _, isPos := v.Interface().(*source.Pos); isPos {
 			return "somewhere"
 		}
 		return dump(v.Elem())
@@ -239,7 +240,7 @@ func dump(v reflect.Value) any {
 		return out
 	case reflect.Struct:
 		switch x := v.Interface().(type) {
-		case Pos:
+		case source.Pos:
 			return nil
 		case netip.Addr:
 			return x.String()
@@ -273,7 +274,7 @@ func TestRatesAndInstants(t *testing.T) {
 	for text, want := range map[string]string{"4 per 1m": "4 minute", "60 per 1m": "1 second", "1 per 2m": "30 hour", "5 per 2m": "150 hour", "1 per 1d": "1 day", "100 per 1s": "100 second"} {
 		file, problems := Parse("p.fence", "allow a: b -> c : ssh at most "+text)
 		require.Empty(t, problems)
-		n, unit, ok := file.Stmts[0].(*Rule).AtMost.Kernel()
+		n, unit, ok := file.Stmts[0].(*Rule).AtMost.Value().Kernel()
 		require.True(t, ok)
 		require.Equal(t, want, fmt.Sprint(n, " ", unit), text)
 	}
@@ -299,7 +300,7 @@ func TestColumnsCountCharacters(t *testing.T) {
 func TestNearest(t *testing.T) {
 	names := []string{"office", "crew-vpn", "quay-lan", "hill-lan"}
 	for word, want := range map[string]string{"ofice": "office", "offcie": "office", "quai-lan": "quay-lan", "nothing": "", "": ""} {
-		require.Equal(t, want, Nearest(word, names), word)
+		require.Equal(t, want, source.Nearest(word, names), word)
 	}
 }
 

@@ -1,6 +1,10 @@
 package fence
 
-import "strings"
+import (
+	"strings"
+
+	"yellowfence.example/yfence/core/source"
+)
 
 // A PartDecl gives a folder of the policy names of its own.
 type PartDecl struct {
@@ -43,7 +47,7 @@ func qualified(word string) bool {
 // Qualify has a part's file say its names in full, as they are known outside of it: what it
 // declares, and of what it uses what the part declares, which own says. Doing it again changes nothing.
 func Qualify(file *File, part string, own func(name string, rule bool) bool) {
-	file.names(func(name *string, pos Pos, rule, decl bool) {
+	file.names(func(name *string, pos source.Pos, rule, decl bool) {
 		if !strings.Contains(*name, ".") && (decl || own(*name, rule)) {
 			*name = part + "." + *name
 		}

@@ -1,6 +1,11 @@
 package fence
 
-import "slices"
+import (
+	"slices"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
+)
 
 // A Question asks what becomes of traffic:
 //
@@ -12,7 +17,7 @@ type Question struct {
 	Direction string // in, out, through, or "" for both ends
 	In, Out   string // interfaces, "" for any
 	From, To  Peers
-	SrcPort   *PortRange // nil is any
+	SrcPort   *packet.PortRange // nil is any
 	Services  []ServiceTerm
 	State     string
 	User      string // "" is anybody
@@ -27,7 +32,7 @@ const questionForm = "[in|out|through] SRC [port N] -> DST : SERVICE  [state STA
 var States = []string{"new", "established", "related", "invalid", "untracked"}
 
 // ParseQuestion reads a question. Hosts are named there by their names alone.
-func ParseQuestion(text string) (q *Question, problems []Problem) {
+func ParseQuestion(text string) (q *Question, problems []source.Problem) {
 	p := &parser{scan: newScanner("question", text), asking: true}
 	p.scan.fresh = false // it begins in the middle of a line, so to say
 	p.cur = p.scan.next()
@@ -39,7 +44,7 @@ func ParseQuestion(text string) (q *Question, problems []Problem) {
 			}
 		}
 		problems = append(p.problems, p.scan.problems...)
-		SortProblems(problems)
+		source.SortProblems(problems)
 	}()
 	p.way(q)
 	q.From = p.peers("question")

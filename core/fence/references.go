@@ -1,5 +1,7 @@
 package fence
 
+import "yellowfence.example/yfence/core/source"
+
 // A Reference is a place where a name stands: where it is declared or used.
 type Reference struct {
 	Ident
@@ -11,20 +13,20 @@ type Reference struct {
 // References lists every name of a file that is declared in policies, in the
 // order of the statements. Host names are the fleet's and not among them.
 func References(file *File) (out []Reference) {
-	file.names(func(name *string, pos Pos, rule, decl bool) {
+	file.names(func(name *string, pos source.Pos, rule, decl bool) {
 		out = append(out, Reference{Ident{*name, pos}, len(*name), rule, decl})
 	})
 	return out
 }
 
 // names calls f with every name of a file, in the order of the statements; f may change it.
-func (file *File) names(f func(name *string, pos Pos, rule, decl bool)) {
+func (file *File) names(f func(name *string, pos source.Pos, rule, decl bool)) {
 	for _, stmt := range file.Stmts {
 		namesOf(stmt, f)
 	}
 }
 
-func namesOf(stmt Stmt, f func(name *string, pos Pos, rule, decl bool)) {
+func namesOf(stmt Stmt, f func(name *string, pos source.Pos, rule, decl bool)) {
 	declared := func(i *Ident, rule bool) { f(&i.Name, i.Pos, rule, true) }
 	each := func(names []Ident) {
 		for i := range names {

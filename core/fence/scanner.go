@@ -3,6 +3,8 @@ package fence
 import (
 	"strings"
 	"unicode/utf8"
+
+	"yellowfence.example/yfence/core/source"
 )
 
 // scanner takes a policy file apart into tokens and comments.
@@ -20,7 +22,7 @@ type scanner struct {
 	fresh     bool // nothing but blanks stood on this line so far
 
 	comments []Comment
-	problems []Problem
+	problems []source.Problem
 }
 
 // A Comment is one comment, from its # to the end of the line.
@@ -34,7 +36,9 @@ func newScanner(file, text string) *scanner {
 	return &scanner{file: file, text: strings.TrimPrefix(text, "\ufeff"), line: 1, fresh: true}
 }
 
-func (s *scanner) pos() Pos { return Pos{s.file, s.line, s.offset - s.lineStart - s.wide + 1} }
+func (s *scanner) pos() source.Pos {
+	return source.Pos{File: s.file, Line: s.line, Column: s.offset - s.lineStart - s.wide + 1}
+}
 
 func (s *scanner) newline() {
 	s.offset++
@@ -129,7 +133,7 @@ func (s *scanner) next() Token {
 func (s *scanner) character() {
 	r, size := utf8.DecodeRuneInString(s.text[s.offset:])
 	if r == utf8.RuneError && size == 1 {
-		s.problems = append(s.problems, Errorf(s.pos(), 1, "not-utf8", "this byte (0x%02x) is no UTF-8 text", s.text[s.offset]).
+		s.problems = append(s.problems, source.Errorf(s.pos(), 1, "not-utf8", "this byte (0x%02x) is no UTF-8 text", s.text[s.offset]).
 			Hinted("save the file as UTF-8"))
 	}
 	s.offset += size
@@ -169,6 +173,6 @@ func (s *scanner) quoted(t Token) Token {
 		}
 	}
 	t.Text, t.Width = b.String(), s.pos().Column-t.Pos.Column
-	s.problems = append(s.problems, Errorf(t.Pos, t.Width, "open-quote", "this text is not closed on its line").Hinted(`put a " at its end`))
+	s.problems = append(s.problems, source.Errorf(t.Pos, t.Width, "open-quote", "this text is not closed on its line").Hinted(`put a " at its end`))
 	return t
 }

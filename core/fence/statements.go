@@ -3,9 +3,11 @@ package fence
 import (
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // GroundParts are the parts of the ground, in the order in which they decide.
@@ -35,7 +37,7 @@ func (p *parser) groundParts() (parts []GroundPart) {
 			t = p.take()
 		}
 		part.Name = t.Text
-		if near := Nearest(t.Text, GroundParts); !slices.Contains(GroundParts, t.Text) {
+		if near := source.Nearest(t.Text, GroundParts); !slices.Contains(GroundParts, t.Text) {
 			hint := "the parts are " + strings.Join(GroundParts, ", ")
 			if near != "" {
 				hint = "did you mean \"" + near + "\"?"
@@ -164,7 +166,7 @@ func (p *parser) expect(first Token) Stmt {
 	e.Within, e.On, e.Through = into.Within, into.On, into.Through
 	if into.By != nil {
 		if e.BySteps = &into.By.Pos; e.Kind != "never" {
-			p.report(Errorf(into.By.Pos, len("by"), "modifier", "by steps goes with never only").Hinted("take it away, or say what never is so"))
+			p.report(source.Errorf(into.By.Pos, len("by"), "modifier", "by steps goes with never only").Hinted("take it away, or say what never is so"))
 		}
 	}
 	return e
@@ -240,7 +242,7 @@ func (p *parser) rate(form string) Rate {
 		p.fail(d, "time", "a time", "a time is a number and s, m, h or d: 10s, 1m, 1h, 1d")
 	}
 	r := Rate{t.Pos, n, Duration{d.Text, seconds}}
-	if _, _, whole := r.Kernel(); !whole {
+	if _, _, whole := r.Value().Kernel(); !whole {
 		lower, higher := r.nearest()
 		p.report(d.errorf("rate", "%d per %s is no whole number per second, minute, hour or day, which is what the kernel counts by", n, d.Text).
 			Hinted("the nearest are %s and %s", lower, higher))
@@ -257,35 +259,14 @@ func duration(s string) (seconds int, ok bool) {
 	return n * unit, unit > 0 && err == nil && n > 0 && n*unit <= 366*86400
 }
 
-// rateUnits are what the kernel counts by, in seconds.
-var rateUnits = []struct {
-	name    string
-	seconds int
-}{{"second", 1}, {"minute", 60}, {"hour", 3600}, {"day", 86400}}
-
-// Kernel is the rate as the kernel has it: a whole number per second, minute,
-// hour or day, by the shortest of them that makes it whole.
-func (r Rate) Kernel() (n int, unit string, ok bool) {
-	for _, u := range rateUnits {
-		if r.N*u.seconds%r.Per.Seconds == 0 {
-			return r.N * u.seconds / r.Per.Seconds, u.name, true
-		}
-	}
-	return 0, "", false
-}
-
-// Slower says that r is the lower rate, or the same with the smaller bucket.
-func (r Rate) Slower(o Rate) bool {
-	if a, b := r.N*o.Per.Seconds, o.N*r.Per.Seconds; a != b {
-		return a < b
-	}
-	return r.N < o.N
-}
+// Value is the rate itself, without how and where it is written.
+func (r Rate) Value() packet.Rate { return packet.Rate{N: r.N, Seconds: r.Per.Seconds} }
 
 // nearest are the rates next to r that are whole numbers per day.
-func (r Rate) nearest() (lower, higher string) {
-	perDay := r.N * 86400 / r.Per.Seconds
-	return strconv.Itoa(perDay) + " per 1d", strconv.Itoa(perDay+1) + " per 1d"
+func (r Rate) nearest() (lower, higher packet.Rate) {
+	const day = 86400
+	perDay := r.N * day / r.Per.Seconds
+	return packet.Rate{N: perDay, Seconds: day}, packet.Rate{N: perDay + 1, Seconds: day}
 }
 
 // instant is the form of a date or a time: 2027-03-31, 2027-03-31T12:00Z.

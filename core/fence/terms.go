@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // looksLikeAddress says that a word is meant as an address and not as a name.
@@ -25,16 +26,16 @@ func number(s string) (int, error) {
 }
 
 // ParseAddress reads an address, a prefix or a range that stands at a place of a list.
-func ParseAddress(text string, pos Pos) (AddrItem, *Problem) {
+func ParseAddress(text string, pos source.Pos) (AddrItem, *source.Problem) {
 	return parseAddr(Token{Kind: Word, Text: text, Pos: pos, Width: len(text)})
 }
 
 // parseAddr reads an address, a prefix or a range. The problem, if any, is
 // about the token's own text; the item is then not valid.
-func parseAddr(t Token) (AddrItem, *Problem) {
+func parseAddr(t Token) (AddrItem, *source.Problem) {
 	item := AddrItem{Pos: t.Pos, Text: t.Text}
-	bad := func(message, hint string, args ...any) (AddrItem, *Problem) {
-		pr := Errorf(t.Pos, t.Width, "address", "%s", message).Hinted(hint, args...)
+	bad := func(message, hint string, args ...any) (AddrItem, *source.Problem) {
+		pr := source.Errorf(t.Pos, t.Width, "address", "%s", message).Hinted(hint, args...)
 		return item, &pr
 	}
 	if from, to, isRange := strings.Cut(t.Text, "-"); isRange {
@@ -172,7 +173,7 @@ func (p *parser) icmpType(term *ServiceTerm) {
 	}
 }
 
-func (p *parser) portRange(t Token) *PortRange {
+func (p *parser) portRange(t Token) *packet.PortRange {
 	lo, hi, isRange := strings.Cut(t.Text, "-")
 	if from, to, colon := strings.Cut(t.Text, ":"); colon {
 		_, errA := number(from)
@@ -193,5 +194,5 @@ func (p *parser) portRange(t Token) *PortRange {
 	case b < a:
 		p.fail(t, "port", "a range of ports", "this one ends before it begins: write %s-%s", hi, lo)
 	}
-	return &PortRange{a, b}
+	return &packet.PortRange{Lo: a, Hi: b}
 }

@@ -3,6 +3,8 @@ package fence
 import (
 	"slices"
 	"strings"
+
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Kind is a kind of token.
@@ -31,7 +33,7 @@ func (k Kind) String() string { return kindNames[k] }
 type Token struct {
 	Kind  Kind
 	Text  string // a word as it stands, a string unquoted
-	Pos   Pos
+	Pos   source.Pos
 	Width int  // in characters
 	First bool // stands first on a line that is not indented: a statement begins
 	Fresh bool // stands first on its line
@@ -53,8 +55,8 @@ func (t Token) found() string {
 }
 
 // errorf makes an error about the token.
-func (t Token) errorf(code, format string, args ...any) Problem {
-	return Errorf(t.Pos, t.Width, code, format, args...)
+func (t Token) errorf(code, format string, args ...any) source.Problem {
+	return source.Errorf(t.Pos, t.Width, code, format, args...)
 }
 
 // A Word of the language: what it begins, how it is written, and what it means.

@@ -3,6 +3,9 @@ package fence
 import (
 	"net/netip"
 	"strings"
+
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A File is the syntax tree of one policy file.
@@ -22,7 +25,7 @@ type Stmt interface{ Declared() Ident }
 // An Ident is a name where it stands. The zero Ident is one that is missing.
 type Ident struct {
 	Name string
-	Pos  Pos
+	Pos  source.Pos
 }
 
 // Declared makes every node with an embedded Ident a Stmt.
@@ -57,7 +60,7 @@ type Addresses struct {
 
 // An AddrItem is an address, a prefix, a range, or a name to look up.
 type AddrItem struct {
-	Pos      Pos
+	Pos      source.Pos
 	Text     string
 	Name     string // of a network or segment, if From is not valid
 	From, To netip.Addr
@@ -83,21 +86,18 @@ type PeersDecl struct {
 // A ServiceTerm is one item of a list of services: ports of protocols, an ICMP
 // type, an IP protocol, or a name to look up.
 type ServiceTerm struct {
-	Pos       Pos
+	Pos       source.Pos
 	Text      string
 	Name      string // of a service, if Protocols is empty and Any is not set
 	Any       bool
 	Except    []ServiceTerm // what any does not mean
 	Protocols []int         // numbers
-	Ports     *PortRange
+	Ports     *packet.PortRange
 	Family    int  // packet.IPv4 or packet.IPv6 where OneFamily is set
 	OneFamily bool // ICMP and ICMPv6 are of one family
 	Type      *int // ICMP type
 	Code      *int // ICMP code
 }
-
-// A PortRange is a run of ports, both ends included.
-type PortRange struct{ Lo, Hi int }
 
 // A RoleDecl declares a role and its stances.
 type RoleDecl struct {
@@ -112,19 +112,19 @@ type RoleDecl struct {
 
 // A Text is a quoted text where it stands.
 type Text struct {
-	Pos  Pos
+	Pos  source.Pos
 	Text string
 }
 
 // A Log says that packets are logged, and how many at most.
 type Log struct {
-	Pos  Pos
+	Pos  source.Pos
 	UpTo *Rate // nil is all
 }
 
 // A Rate is a number per time: `4 per 1m`.
 type Rate struct {
-	Pos Pos
+	Pos source.Pos
 	N   int
 	Per Duration
 }
@@ -151,7 +151,7 @@ type GroundDecl struct {
 
 // A GroundPart is one change to the ground.
 type GroundPart struct {
-	Pos       Pos
+	Pos       source.Pos
 	Direction string // inbound, outbound, forward or "" for all
 	Name      string
 	Off       bool
@@ -160,7 +160,7 @@ type GroundPart struct {
 
 // A Stance is what happens to packets that no rule speaks of, in one direction.
 type Stance struct {
-	Pos       Pos
+	Pos       source.Pos
 	Direction string // inbound, outbound or forward
 	Closed    bool
 	Trial     *Trial // of one that is closed
@@ -168,14 +168,14 @@ type Stance struct {
 
 // A Trial is until when something does not refuse yet: what it would refuse is admitted, and noted.
 type Trial struct {
-	Pos   Pos
+	Pos   source.Pos
 	Until Until
 	Open  bool // from then on it does not refuse either
 }
 
 // A Choice is a word out of a few, where it stands.
 type Choice struct {
-	Pos  Pos
+	Pos  source.Pos
 	Word string
 }
 
@@ -205,8 +205,8 @@ type Rule struct {
 
 // Common is what is for people, and holds for all rules, redirects and the like.
 type Common struct {
-	With    *With // nil if the statement stands alone
-	Off     *Pos  // where it says so
+	With    *With       // nil if the statement stands alone
+	Off     *source.Pos // where it says so
 	Because string
 	Owner   string
 	Ref     string
@@ -237,7 +237,7 @@ type AtMost struct {
 
 // A Sender is who sends, at the sending end: a user, a unit or a program.
 type Sender struct {
-	Pos   Pos
+	Pos   source.Pos
 	Kind  string // user, unit or program
 	Names []string
 }
@@ -245,13 +245,13 @@ type Sender struct {
 // An Until is when a rule ends: a day, whose end is meant, or an instant (UTC). When it begins
 // is said in the same way, and the beginning of the day is meant.
 type Until struct {
-	Pos  Pos
+	Pos  source.Pos
 	Text string
 }
 
 // A Knowingly accepts a warning in place.
 type Knowingly struct {
-	Pos  Pos
+	Pos  source.Pos
 	Code string
 	Why  string
 }
@@ -287,7 +287,7 @@ type Leave struct {
 
 // A Label is a single word or quoted text where it stands.
 type Label struct {
-	Pos  Pos
+	Pos  source.Pos
 	Text string
 }
 
@@ -299,8 +299,8 @@ type Expectation struct {
 	Services []ServiceTerm
 	Within   []Peer
 	On       []Ident
-	Through  []Ident // routers whose part is counted, too
-	BySteps  *Pos    // of whoever may log in somewhere, too
+	Through  []Ident     // routers whose part is counted, too
+	BySteps  *source.Pos // of whoever may log in somewhere, too
 	Common
 }
 
@@ -315,7 +315,7 @@ func (e *Expectation) asRule() *Rule {
 
 // Peers is one side of a rule.
 type Peers struct {
-	Pos    Pos
+	Pos    source.Pos
 	Items  []Peer
 	Except []Peer
 }
@@ -341,7 +341,7 @@ type Peer struct {
 	Name string    // of a NamedPeer or HostPeer
 	Addr *AddrItem // of an AddressPeer
 	At   *Peer     // only what is that peer's too; nil is all
-	Pos  Pos
+	Pos  source.Pos
 	Text string // as a message says it
 }
 

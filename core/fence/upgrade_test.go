@@ -8,13 +8,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // upgraded is a policy's text as it is written now.
 func upgraded(t *testing.T, text string) string {
 	t.Helper()
 	file, problems := fence.Parse("p.fence", text)
-	problems = slices.DeleteFunc(problems, func(p fence.Problem) bool { return p.Code == fence.FormerCode })
+	problems = slices.DeleteFunc(problems, func(p source.Problem) bool { return p.Code == fence.FormerCode })
 	require.Empty(t, problems)
 	fence.Upgrade([]*fence.File{file})
 	return fence.Print(file)

@@ -3,13 +3,15 @@ package fence
 import (
 	"slices"
 	"strings"
+
+	"yellowfence.example/yfence/core/source"
 )
 
 // A With is what several statements have in common, said once in front of the braces that hold
 // them. Each of them carries it as if it had said it itself; what it says itself counts instead.
 type With struct {
-	Pos Pos // of its word
-	End Pos // of the brace that closes it
+	Pos source.Pos // of its word
+	End source.Pos // of the brace that closes it
 
 	Nested bool // it stands in another, which is a mistake
 
@@ -80,7 +82,7 @@ func (p *parser) shared(w *With) {
 		modifierFor(t.Text, "allow").parse(p, p.take(), &modified{said, &w.Common})
 	}
 	for _, s := range said.Senders {
-		p.report(Errorf(s.Pos, len(s.Kind), "modifier", "who sends is said by each rule, not by a with").Hinted("a with takes %s", strings.Join(common, ", ")))
+		p.report(source.Errorf(s.Pos, len(s.Kind), "modifier", "who sends is said by each rule, not by a with").Hinted("a with takes %s", strings.Join(common, ", ")))
 	}
 	w.Since, w.Until = said.Since, said.Until
 }
@@ -106,7 +108,7 @@ func (p *parser) give(w *With, stmt Stmt) {
 	r, isRule := stmt.(*Rule)
 	for _, date := range []*Until{w.Since, w.Until} {
 		if date != nil && !isRule {
-			p.report(Errorf(stmt.Declared().Pos, len(stmt.Declared().Name), "modifier", "%q neither begins nor ends by itself, as the with at %s says", stmt.Declared().Name, w.Pos).
+			p.report(source.Errorf(stmt.Declared().Pos, len(stmt.Declared().Name), "modifier", "%q neither begins nor ends by itself, as the with at %s says", stmt.Declared().Name, w.Pos).
 				Hinted("only an allow and a block do; write it outside of the with"))
 			return
 		}

@@ -10,7 +10,7 @@ import (
 
 	"go4.org/netipx"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Fleet is all hosts, and where they find the Yellow Fence service.
@@ -37,8 +37,8 @@ type Host struct {
 	Instance   *Instance    `json:"instance,omitempty" nullable:"false"`
 	Knowingly  []Acceptance `json:"knowingly,omitempty" nullable:"false" doc:"warnings about this host that are accepted"`
 
-	Pos     fence.Pos   `json:"-"` // of the name
-	RolePos []fence.Pos `json:"-"` // of each role
+	Pos     source.Pos   `json:"-"` // of the name
+	RolePos []source.Pos `json:"-"` // of each role
 }
 
 // An Acceptance is a warning about a host that is accepted, with the reason.
@@ -46,7 +46,7 @@ type Acceptance struct {
 	Code    string `json:"code"`
 	Because string `json:"because"`
 
-	Pos fence.Pos `json:"-"` // of the code
+	Pos source.Pos `json:"-"` // of the code
 }
 
 // An Instance is a host's place in a cloud, whose groups filter for it too.
@@ -64,8 +64,8 @@ type Interface struct {
 	Dynamic   bool           `json:"dynamic,omitempty" doc:"its addresses are those the host last reported; the ones here are a beginning"`
 	Within    []netip.Prefix `json:"within,omitempty" nullable:"false" doc:"what a dynamic interface may report; if not said, what its segment holds, or the networks of the addresses here"`
 
-	Pos        fence.Pos `json:"-"` // of the name
-	SegmentPos fence.Pos `json:"-"`
+	Pos        source.Pos `json:"-"` // of the name
+	SegmentPos source.Pos `json:"-"`
 }
 
 // Others says that the host is a machine of others: nothing of ours filters for it.

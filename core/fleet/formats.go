@@ -14,7 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // Format is how a fleet file is written.
@@ -59,14 +59,14 @@ const (
 
 var tooDeep = fmt.Sprintf("lists and objects stand in one another more than %d deep, which nothing in a fleet file does", maxDepth)
 
-func tooLarge(file, why string) *fence.Problem {
-	p := fence.Errorf(fence.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-size", "the fleet file is too large to be read").Hinted("%s", why)
+func tooLarge(file, why string) *source.Problem {
+	p := source.Errorf(source.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-size", "the fleet file is too large to be read").Hinted("%s", why)
 	return &p
 }
 
 // Read reads a fleet file in any format, in time and memory that are linear in its length.
 // It always gives a fleet, of what it could understand, and every problem of the file.
-func Read(file string, data []byte) (*Fleet, []fence.Problem) {
+func Read(file string, data []byte) (*Fleet, []source.Problem) {
 	switch FormatOf(file, data) {
 	case YAML:
 		return decode(file, data, yamlTree)
@@ -81,7 +81,7 @@ var csvHead = []string{"host", "roles", "dialect", "interface", "address"}
 
 // csvTree reads one address a line; roles are separated by blanks. Lines of one
 // host agree in its roles and dialect. Hosts are handed to each at the end.
-func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []fence.Problem) {
+func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []source.Problem) {
 	r := csv.NewReader(bytes.NewReader(data))
 	r.FieldsPerRecord = len(csvHead)
 	r.TrimLeadingSpace = true
@@ -96,17 +96,17 @@ func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []fe
 		}
 		var syntax *csv.ParseError
 		if errors.As(err, &syntax) {
-			problems = append(problems, fence.Errorf(fence.Pos{File: file, Line: syntax.Line, Column: max(syntax.Column, 1)}, 1, "fleet-syntax", "this is not CSV of %d columns: %v", len(csvHead), syntax.Err).
+			problems = append(problems, source.Errorf(source.Pos{File: file, Line: syntax.Line, Column: max(syntax.Column, 1)}, 1, "fleet-syntax", "this is not CSV of %d columns: %v", len(csvHead), syntax.Err).
 				Hinted("each line is %s", strings.Join(csvHead, ",")))
 			continue
 		}
 		at := func(i int, kind, text string) tree {
 			line, column := r.FieldPos(i)
-			return tree{pos: fence.Pos{File: file, Line: line, Column: column}, width: utf8.RuneCountInString(text), kind: kind, text: text}
+			return tree{pos: source.Pos{File: file, Line: line, Column: column}, width: utf8.RuneCountInString(text), kind: kind, text: text}
 		}
 		if first {
 			if strings.Join(record, ",") != strings.Join(csvHead, ",") {
-				problems = append(problems, fence.Errorf(at(0, "", "").pos, 1, "fleet-syntax", "the first line is not the head of the columns").Hinted("write: %s", strings.Join(csvHead, ",")))
+				problems = append(problems, source.Errorf(at(0, "", "").pos, 1, "fleet-syntax", "the first line is not the head of the columns").Hinted("write: %s", strings.Join(csvHead, ",")))
 			}
 			continue
 		}
@@ -120,7 +120,7 @@ func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []fe
 		if known {
 			for _, column := range []int{1, 2} {
 				if before := hosts[i].fields[column].value.text; before != record[column] {
-					problems = append(problems, fence.Errorf(at(column, "", "").pos, max(len(record[column]), 1), "fleet-twice", "%s of %s was %q on an earlier line", csvHead[column], record[0], before).
+					problems = append(problems, source.Errorf(at(column, "", "").pos, max(len(record[column]), 1), "fleet-twice", "%s of %s was %q on an earlier line", csvHead[column], record[0], before).
 						Hinted("write the same on every line of a host"))
 				}
 			}
@@ -130,7 +130,7 @@ func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []fe
 		each(h)
 		hosts[i] = tree{}
 	}
-	top := fence.Pos{File: file, Line: 1, Column: 1}
+	top := source.Pos{File: file, Line: 1, Column: 1}
 	return tree{kind: "object", pos: top, width: 1, fields: []field{{key: "hosts", pos: top, value: tree{kind: "list", pos: top, width: 1}}}}, problems
 }
 

@@ -7,14 +7,14 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // Places is where a role or a segment stands in a fleet file, in whatever format, for an editor that
 // gives it another name. The error says where it cannot be told.
-func Places(file string, data []byte, kind, name string) (places []fence.Pos, err error) {
+func Places(file string, data []byte, kind, name string) (places []source.Pos, err error) {
 	fl, problems := Read(file, data)
-	if fence.HasErrors(problems) {
+	if source.HasErrors(problems) {
 		return nil, fmt.Errorf("%s has mistakes: mend those first", file)
 	}
 	lines := strings.Split(string(data), "\n")
@@ -24,7 +24,7 @@ func Places(file string, data []byte, kind, name string) (places []fence.Pos, er
 		if at == nil {
 			return false
 		}
-		places = append(places, fence.Pos{File: file, Line: line, Column: 1 + utf8.RuneCountInString(lines[line-1][:from+at[3]])})
+		places = append(places, source.Pos{File: file, Line: line, Column: 1 + utf8.RuneCountInString(lines[line-1][:from+at[3]])})
 		return true
 	}
 	if FormatOf(file, data) == CSV { // a host's roles stand on each of its lines
@@ -37,7 +37,7 @@ func Places(file string, data []byte, kind, name string) (places []fence.Pos, er
 		}
 		return places, nil
 	}
-	var said []fence.Pos
+	var said []source.Pos
 	for _, h := range fl.Hosts {
 		if i := slices.Index(h.Roles, name); i >= 0 && kind == "role" {
 			said = append(said, h.RolePos[i])

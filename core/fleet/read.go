@@ -8,23 +8,23 @@ import (
 	"strconv"
 	"strings"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // ReadJSON reads a fleet file. It always gives a fleet, of what it could
 // understand, and every problem of the file.
-func ReadJSON(file string, data []byte) (*Fleet, []fence.Problem) {
+func ReadJSON(file string, data []byte) (*Fleet, []source.Problem) {
 	return decode(file, data, jsonTree)
 }
 
 // A reader makes a tree of a text. The hosts are not in it: each is handed over when it was
 // read, so that a large fleet is not held twice. Problems end it.
-type reader func(file string, data []byte, each func(host tree)) (doc tree, problems []fence.Problem)
+type reader func(file string, data []byte, each func(host tree)) (doc tree, problems []source.Problem)
 
 // decode makes a fleet of a document, in whatever format it was written.
-func decode(file string, data []byte, read reader) (*Fleet, []fence.Problem) {
+func decode(file string, data []byte, read reader) (*Fleet, []source.Problem) {
 	if len(data) > MaxFile {
-		return &Fleet{}, []fence.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d MiB", MaxFile>>20))}
+		return &Fleet{}, []source.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d MiB", MaxFile>>20))}
 	}
 	d := &decoder{}
 	fl := &Fleet{Hosts: []*Host{}}
@@ -37,7 +37,7 @@ func decode(file string, data []byte, read reader) (*Fleet, []fence.Problem) {
 		fl.Hosts = append(fl.Hosts, d.host(t))
 	})
 	if more > 0 {
-		return &Fleet{}, []fence.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d hosts, this one has %d", MaxHosts, MaxHosts+more))}
+		return &Fleet{}, []source.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d hosts, this one has %d", MaxHosts, MaxHosts+more))}
 	}
 	if problems != nil && doc.kind == "" {
 		return &Fleet{}, problems
@@ -52,7 +52,7 @@ func decode(file string, data []byte, read reader) (*Fleet, []fence.Problem) {
 		},
 	}, "hosts")
 	d.duplicates(fl)
-	fence.SortProblems(d.problems)
+	source.SortProblems(d.problems)
 	return fl, d.problems
 }
 
@@ -65,13 +65,13 @@ const (
 )
 
 // decoder makes a fleet of a tree and collects what is wrong with it.
-type decoder struct{ problems []fence.Problem }
+type decoder struct{ problems []source.Problem }
 
-func (d *decoder) errorf(t tree, code, format string, args ...any) *fence.Problem {
+func (d *decoder) errorf(t tree, code, format string, args ...any) *source.Problem {
 	if len(d.problems) >= maxProblems { // nobody reads more
-		return &fence.Problem{}
+		return &source.Problem{}
 	}
-	d.problems = append(d.problems, fence.Errorf(t.pos, t.width, code, format, args...))
+	d.problems = append(d.problems, source.Errorf(t.pos, t.width, code, format, args...))
 	return &d.problems[len(d.problems)-1]
 }
 
@@ -94,7 +94,7 @@ func (d *decoder) object(t tree, what string, readers map[string]func(tree), nee
 		switch {
 		case !known:
 			hint := "the keys of " + what + " are " + strings.Join(keys, ", ")
-			if near := fence.Nearest(f.key, keys); near != "" {
+			if near := source.Nearest(f.key, keys); near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
 			d.errorf(at, "fleet-key", "%s has no key %q", what, f.key).Hint = hint

@@ -8,13 +8,13 @@ import (
 	"io"
 	"unicode/utf8"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A tree is a document with the place of everything in it. Readers of each
 // format make one, and one decoder reads it.
 type tree struct {
-	pos    fence.Pos
+	pos    source.Pos
 	width  int
 	kind   string // object, list, text, number, boolean or null, as a message says it
 	text   string // of a text or number
@@ -25,13 +25,13 @@ type tree struct {
 
 type field struct {
 	key   string
-	pos   fence.Pos
+	pos   source.Pos
 	width int
 	value tree
 }
 
 // jsonTree reads JSON text. The problem, if any, is the one that ends it.
-func jsonTree(file string, data []byte, each func(tree)) (tree, []fence.Problem) {
+func jsonTree(file string, data []byte, each func(tree)) (tree, []source.Problem) {
 	r := &jsonReader{file: file, data: data, dec: json.NewDecoder(bytes.NewReader(data)), line: 1, column: 1, each: each}
 	r.dec.UseNumber()
 	t, err := r.value(1, false)
@@ -44,7 +44,7 @@ func jsonTree(file string, data []byte, each func(tree)) (tree, []fence.Problem)
 		}
 	}
 	if errors.Is(err, errTooDeep) {
-		return tree{}, []fence.Problem{fence.Errorf(r.pos(int(r.dec.InputOffset())), 1, "fleet-syntax", "%s", tooDeep)}
+		return tree{}, []source.Problem{source.Errorf(r.pos(int(r.dec.InputOffset())), 1, "fleet-syntax", "%s", tooDeep)}
 	}
 	offset := int(r.dec.InputOffset())
 	var syntax *json.SyntaxError
@@ -55,7 +55,7 @@ func jsonTree(file string, data []byte, each func(tree)) (tree, []fence.Problem)
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		offset, message = len(data), "the document ends in the middle"
 	}
-	return tree{}, []fence.Problem{fence.Errorf(r.pos(offset), 1, "fleet-syntax", "this is not JSON: %s", message)}
+	return tree{}, []source.Problem{source.Errorf(r.pos(offset), 1, "fleet-syntax", "this is not JSON: %s", message)}
 }
 
 var errTooDeep = errors.New("too deep")
@@ -71,7 +71,7 @@ type jsonReader struct {
 }
 
 // pos is the place of an offset, which is not before the last that was asked for.
-func (r *jsonReader) pos(offset int) fence.Pos {
+func (r *jsonReader) pos(offset int) source.Pos {
 	passed := r.data[r.offset:max(min(offset, len(r.data)), r.offset)]
 	if n := bytes.Count(passed, []byte("\n")); n > 0 {
 		r.line += n
@@ -80,11 +80,11 @@ func (r *jsonReader) pos(offset int) fence.Pos {
 	}
 	r.column += utf8.RuneCount(passed)
 	r.offset = max(min(offset, len(r.data)), r.offset)
-	return fence.Pos{File: r.file, Line: r.line, Column: r.column}
+	return source.Pos{File: r.file, Line: r.line, Column: r.column}
 }
 
 // token reads a token and where it begins.
-func (r *jsonReader) token() (json.Token, fence.Pos, int, error) {
+func (r *jsonReader) token() (json.Token, source.Pos, int, error) {
 	start := int(r.dec.InputOffset())
 	for start < len(r.data) && bytes.IndexByte([]byte(" \t\r\n,:"), r.data[start]) >= 0 {
 		start++

@@ -11,7 +11,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
-	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 const (
@@ -23,15 +23,15 @@ const (
 // yamlTree reads YAML text; anchors and tags are not for fleet files. Hosts are handed to
 // each as they are read. The library takes memory and time beyond measure for some texts, so
 // it is handed no deep ones, and hosts a few at a time.
-func yamlTree(file string, data []byte, each func(tree)) (t tree, problems []fence.Problem) {
+func yamlTree(file string, data []byte, each func(tree)) (t tree, problems []source.Problem) {
 	t, problem := yamlDocument(file, data, each)
 	if problem != nil {
-		return tree{}, []fence.Problem{*problem}
+		return tree{}, []source.Problem{*problem}
 	}
 	return t, nil
 }
 
-func yamlDocument(file string, data []byte, each func(tree)) (t tree, problem *fence.Problem) {
+func yamlDocument(file string, data []byte, each func(tree)) (t tree, problem *source.Problem) {
 	if problem := yamlBounds(file, data); problem != nil {
 		return t, problem
 	}
@@ -111,9 +111,9 @@ func yamlHosts(data []byte) (head int, items []yamlItem, tail int, ok bool) {
 }
 
 // yamlBounds refuses what is nested too deeply, and lines that nobody writes.
-func yamlBounds(file string, data []byte) *fence.Problem {
-	refuse := func(line int, what string) *fence.Problem {
-		p := fence.Errorf(fence.Pos{File: file, Line: line, Column: 1}, 1, "fleet-syntax", "%s", what)
+func yamlBounds(file string, data []byte) *source.Problem {
+	refuse := func(line int, what string) *source.Problem {
+		p := source.Errorf(source.Pos{File: file, Line: line, Column: 1}, 1, "fleet-syntax", "%s", what)
 		return &p
 	}
 	var indents []int
@@ -172,26 +172,26 @@ func yamlBounds(file string, data []byte) *fence.Problem {
 }
 
 // yamlPartOf reads a text whose first line has so many lines before it.
-func yamlPartOf(file string, data []byte, lines int) (t tree, problem *fence.Problem) {
+func yamlPartOf(file string, data []byte, lines int) (t tree, problem *source.Problem) {
 	defer func() { // the library's parser is not proof against every text
 		if r := recover(); r != nil {
-			p := fence.Errorf(fence.Pos{File: file, Line: lines + 1, Column: 1}, 1, "fleet-syntax", "this is not YAML that can be read")
+			p := source.Errorf(source.Pos{File: file, Line: lines + 1, Column: 1}, 1, "fleet-syntax", "this is not YAML that can be read")
 			problem = &p
 		}
 	}()
 	doc, err := parser.ParseBytes(data, 0)
 	if err != nil {
-		pos := fence.Pos{File: file, Line: lines + 1, Column: 1}
+		pos := source.Pos{File: file, Line: lines + 1, Column: 1}
 		message := err.Error()
 		var syntax *yaml.SyntaxError
 		if errors.As(err, &syntax) && syntax.Token != nil {
 			pos.Line, pos.Column, message = lines+syntax.Token.Position.Line, syntax.Token.Position.Column, syntax.Message
 		}
-		p := fence.Errorf(pos, 1, "fleet-syntax", "this is not YAML: %s", message)
+		p := source.Errorf(pos, 1, "fleet-syntax", "this is not YAML: %s", message)
 		return t, &p
 	}
 	if len(doc.Docs) != 1 || doc.Docs[0].Body == nil {
-		p := fence.Errorf(fence.Pos{File: file, Line: lines + 1, Column: 1}, 1, "fleet-syntax", "a fleet file holds one YAML document, this one %d", len(doc.Docs))
+		p := source.Errorf(source.Pos{File: file, Line: lines + 1, Column: 1}, 1, "fleet-syntax", "a fleet file holds one YAML document, this one %d", len(doc.Docs))
 		return t, &p
 	}
 	return yamlReader{file, lines}.node(doc.Docs[0].Body), nil
@@ -205,7 +205,7 @@ type yamlReader struct {
 
 func (r yamlReader) node(n ast.Node) tree {
 	token := n.GetToken()
-	t := tree{pos: fence.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), kind: "thing we have no use for"}
+	t := tree{pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), kind: "thing we have no use for"}
 	switch v := n.(type) {
 	case *ast.MappingNode:
 		t.kind, t.width = "object", 1
@@ -239,5 +239,5 @@ func (r yamlReader) node(n ast.Node) tree {
 
 func (r yamlReader) field(pair *ast.MappingValueNode) field {
 	token := pair.Key.GetToken()
-	return field{key: token.Value, pos: fence.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), value: r.node(pair.Value)}
+	return field{key: token.Value, pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), value: r.node(pair.Value)}
 }

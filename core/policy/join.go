@@ -8,6 +8,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Join says that what goes from one of some networks to another goes by hosts of each of
@@ -16,7 +17,7 @@ type Join struct {
 	Networks    []*Network
 	Through     []*Role
 	Description string
-	Pos         fence.Pos
+	Pos         source.Pos
 	Decl        *fence.JoinDecl
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Part is a folder of the policy with names of its own.
@@ -18,7 +19,7 @@ type Part struct {
 	For         []*Role // whose hosts its rules may speak of besides those of its own roles
 	Limited     bool    // For says so
 	By          []string
-	Pos         fence.Pos
+	Pos         source.Pos
 
 	decl *fence.PartDecl
 }
@@ -148,7 +149,7 @@ func (r *resolver) spoken() {
 		mine := func(s Side) bool {
 			return s.Named && len(s.Outside().Ranges()) == 0 && !slices.ContainsFunc(s.Hosts, func(h *fleet.Host) bool { return !may[h] })
 		}
-		told := func(kind, name string, pos fence.Pos, ends ...Side) {
+		told := func(kind, name string, pos source.Pos, ends ...Side) {
 			if p.Holds(pos.File) && p.Limited && !slices.ContainsFunc(ends, mine) {
 				r.errorf(fence.Ident{Name: fence.Bare(name), Pos: pos}, "part", "the %s %q speaks at no end of hosts of the part %s alone", kind, name, p.Name).Hint =
 					fmt.Sprintf("name one of its roles there, or one that %s says it is for", p.Pos)

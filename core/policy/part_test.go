@@ -7,9 +7,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 const wards = `{"hosts": [
@@ -40,7 +40,7 @@ func parts(t *testing.T, files map[string]string) (*policy.Policy, []string) {
 	in, problems := policy.Read(sources, fl)
 	require.Empty(t, problems)
 	pol, problems := policy.Resolve(in)
-	fence.SortProblems(problems)
+	source.SortProblems(problems)
 	var said []string
 	for _, p := range problems {
 		said = append(said, fmt.Sprintf("%s:%d:%d+%d %s: %s", p.File, p.Line, p.Column, p.Width, p.Code, p.Message))

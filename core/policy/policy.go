@@ -18,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Policy is all statements, resolved.
@@ -36,7 +37,7 @@ type Policy struct {
 	By          []string // who may change what is of no part; nil is whoever may change the policy
 	Redirects   []*Redirect
 	Masquerades []*Masquerade
-	Pos         fence.Pos
+	Pos         source.Pos
 	Services    []*Service
 	Peers       []*Peers
 	Strangers   *netipx.IPSet // whom `strangers` stands for
@@ -63,7 +64,7 @@ type Service struct {
 	Name  string
 	Terms []Term
 	Units []string // that serve it
-	Pos   fence.Pos
+	Pos   source.Pos
 	Used  bool // a rule or another service names it
 }
 
@@ -72,7 +73,7 @@ type Peers struct {
 	Name        string
 	Description string
 	Side        Side
-	Pos         fence.Pos
+	Pos         source.Pos
 	Used        bool // something names it
 	whole       bool // it is hosts of ours and nothing else
 }
@@ -99,7 +100,7 @@ type Expectation struct {
 	Through  []*Role    // whose hosts must let it pass, or may not, too
 	BySteps  bool       // whoever may log in somewhere may go on from there
 	Off      bool
-	Pos      fence.Pos
+	Pos      source.Pos
 	Decl     *fence.Expectation
 }
 
@@ -111,7 +112,7 @@ type Leave struct {
 	Refs       []string             // the names it is made of
 	Direction  Direction
 	Interfaces []string
-	Pos        fence.Pos
+	Pos        source.Pos
 }
 
 // Hosts are those whose traffic it leaves, or would if it were not off.
@@ -135,7 +136,7 @@ type Network struct {
 	List        string // the file that its addresses stand in; "" if they stand here
 	Fetch       *Fetch // from where that is read anew; nil if it is not
 	Description string
-	Pos         fence.Pos
+	Pos         source.Pos
 	Used        bool // something names it
 }
 
@@ -176,14 +177,14 @@ type Role struct {
 	Closed      map[Direction]bool // what it says; what it does not say is missing
 	Trials      map[Direction]*Trial
 	RefuseBy    packet.Verdict // Drop or Reject; NoVerdict if it does not say
-	LogRefused  *fence.Log     // nil if it does not say
-	Pos         fence.Pos
+	LogRefused  *Log           // nil if it does not say
+	Pos         source.Pos
 }
 
 // A Side is one side of a rule.
 type Side struct {
 	Text  string // as a message says it
-	Pos   fence.Pos
+	Pos   source.Pos
 	Named bool          // it names hosts of ours, be there any or not
 	Hosts []*fleet.Host // the hosts it names, in the fleet's order
 	Addrs *netipx.IPSet // all addresses it stands for, its hosts' included
@@ -234,7 +235,7 @@ func (s *Side) Outside() *netipx.IPSet { return packet.Without(s.Addrs, s.own) }
 type Term struct {
 	Family   int // packet.IPv4, packet.IPv6 or AnyFamily
 	Protocol int // a protocol's number, or AnyProtocol
-	Ports    fence.PortRange
+	Ports    packet.PortRange
 	Type     int    // an ICMP type, or AnyType
 	Code     int    // an ICMP code, or AnyType
 	Not      []Term // what is taken away, of what is anything otherwise
@@ -269,9 +270,9 @@ type Rule struct {
 	Arriving []*Network // none if it says none
 	Over     []*Rule
 	Verdict  packet.Verdict // Admit, Drop or Reject
-	Log      *fence.Log     // nil if it does not log
-	AtMost   *fence.AtMost  // nil if it does not say
-	Senders  []fence.Sender // each narrows it at the sending end
+	Log      *Log           // nil if it does not log
+	AtMost   *AtMost        // nil if it does not say
+	Senders  []Sender       // each narrows it at the sending end
 	IPsec    bool           // only what comes and goes by it
 	Through  []*Role        // the routers it goes through, by each of them
 	Guard    bool
@@ -279,7 +280,7 @@ type Rule struct {
 	Until    int64  // the second since 1970 from which it is not in force; 0 is never
 	Trial    *Trial // of a block; nil if it is not on trial
 	Off      bool
-	Pos      fence.Pos
+	Pos      source.Pos
 	Decl     *fence.Rule // all it says, for what is said for people
 }
 
@@ -390,7 +391,7 @@ type Stance struct {
 	Closed   bool           // once a trial is over
 	Trial    *Trial         // until when it refuses nothing yet; nil if it is not on trial
 	RefuseBy packet.Verdict // Drop or Reject: how the host refuses, by the stance and what exceeds `at most`
-	Log      *fence.Log     // how what is so refused is logged; nil if it is not
+	Log      *Log           // how what is so refused is logged; nil if it is not
 }
 
 // StanceOf is the stance of a host in a direction, its roles combined: of what

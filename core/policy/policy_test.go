@@ -218,7 +218,7 @@ func TestLogsOfRolesCombine(t *testing.T) {
 		if l := pol.StanceOf(pol.Fleet.Host("h2"), policy.Inbound).Log; l != nil && l.UpTo == nil {
 			got = "all"
 		} else if l != nil {
-			got = fmt.Sprintf("%d per %s", l.UpTo.N, l.UpTo.Per.Text)
+			got = l.UpTo.String()
 		}
 		require.Equal(t, want, got, roles)
 	}

@@ -66,7 +66,7 @@ var byPort = sync.OnceValue(func() map[[2]int]string {
 
 // plain is a syntax term that is not a name, as terms.
 func plain(t fence.ServiceTerm) (out []Term) {
-	base := Term{Family: AnyFamily, Protocol: AnyProtocol, Ports: fence.PortRange{Lo: 0, Hi: 65535}, Type: AnyType, Code: AnyType}
+	base := Term{Family: AnyFamily, Protocol: AnyProtocol, Ports: packet.PortRange{Lo: 0, Hi: 65535}, Type: AnyType, Code: AnyType}
 	if t.Any {
 		return []Term{base}
 	}

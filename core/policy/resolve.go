@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Source is one file of a policy's folder.
@@ -26,9 +27,9 @@ type Source struct {
 // Read parses a policy's .fence files; its other files are lists of addresses.
 //
 // A policy that is larger than anybody writes is not read: the one problem says so.
-func Read(sources []Source, fl *fleet.Fleet) (Input, []fence.Problem) {
+func Read(sources []Source, fl *fleet.Fleet) (Input, []source.Problem) {
 	in := Input{Lists: map[string]string{}, Fleet: fl}
-	var problems []fence.Problem
+	var problems []source.Problem
 	text, lines, statements := 0, 0, 0
 	for _, s := range sources {
 		if path.Ext(s.Name) == ".fence" {
@@ -65,8 +66,8 @@ const (
 	MaxListed     = 500_000 // lines of its lists of addresses
 )
 
-func tooLarge(sources []Source, format string, args ...any) []fence.Problem {
-	return []fence.Problem{fence.Errorf(fence.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", format, args...).
+func tooLarge(sources []Source, format string, args ...any) []source.Problem {
+	return []source.Problem{source.Errorf(source.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", format, args...).
 		Hinted("split the policy, or keep long lists of addresses elsewhere in fewer, larger prefixes")}
 }
 
@@ -93,7 +94,7 @@ type Input struct {
 // fleet. It always gives a policy, of what could be resolved, and every
 // problem: names declared twice or not at all, cycles, rules that name hosts
 // at no end, hosts with roles that nobody declared.
-func Resolve(in Input) (*Policy, []fence.Problem) {
+func Resolve(in Input) (*Policy, []source.Problem) {
 	files, fl := in.Files, in.Fleet
 	r := &resolver{
 		budget:     in.Budget,
@@ -104,7 +105,7 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 		hosts:      make(map[string]*fleet.Host, len(fl.Hosts)),
 		everything: packet.Everything(),
 		pol:        &Policy{Fleet: fl},
-		places:     map[string]fence.Pos{},
+		places:     map[string]source.Pos{},
 		networks:   map[string]*fence.NetworkDecl{},
 		services:   map[string]*fence.ServiceDecl{},
 		peersDecls: map[string]*fence.PeersDecl{},
@@ -137,14 +138,14 @@ func Resolve(in Input) (*Policy, []fence.Problem) {
 	r.rules()
 	r.others()
 	r.spoken()
-	fence.SortProblems(r.problems)
+	source.SortProblems(r.problems)
 	r.pol.names = r
 	return r.pol, r.problems
 }
 
 // Ask resolves the sides and services of a question in the policy's own names.
 // It may be called at the same time by many.
-func (p *Policy) Ask(q *fence.Question) (from, to Side, terms []Term, problems []fence.Problem) {
+func (p *Policy) Ask(q *fence.Question) (from, to Side, terms []Term, problems []source.Problem) {
 	p.asking.Lock()
 	defer p.asking.Unlock()
 	r := p.names
@@ -163,7 +164,7 @@ type resolver struct {
 	pol *Policy
 
 	// what the files declare
-	places       map[string]fence.Pos // of networks, segments, services and roles: one namespace
+	places       map[string]source.Pos // of networks, segments, services and roles: one namespace
 	networks     map[string]*fence.NetworkDecl
 	services     map[string]*fence.ServiceDecl
 	peersDecls   map[string]*fence.PeersDecl
@@ -192,7 +193,7 @@ type resolver struct {
 	terms map[string][]Term
 	busy  map[string]bool // being resolved now: met again, it is a cycle
 
-	problems []fence.Problem
+	problems []source.Problem
 }
 
 // width is how long a name is where it is written.
@@ -203,8 +204,8 @@ func (r *resolver) width(i fence.Ident) int {
 	return len(i.Name)
 }
 
-func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *fence.Problem {
-	r.problems = append(r.problems, fence.Errorf(i.Pos, r.width(i), code, format, args...))
+func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *source.Problem {
+	r.problems = append(r.problems, source.Errorf(i.Pos, r.width(i), code, format, args...))
 	return &r.problems[len(r.problems)-1]
 }
 
@@ -220,7 +221,7 @@ func (r *resolver) declare(i fence.Ident) bool {
 
 func (r *resolver) collect(files []*fence.File) {
 	var named *fence.PolicyDecl
-	rules, expects := map[string]fence.Pos{}, map[string]fence.Pos{}
+	rules, expects := map[string]source.Pos{}, map[string]source.Pos{}
 	for _, f := range files {
 		for _, stmt := range f.Stmts {
 			switch d := stmt.(type) {
@@ -288,7 +289,7 @@ func (r *resolver) collect(files []*fence.File) {
 		if len(files) > 0 {
 			name = files[0].Name
 		}
-		r.errorf(fence.Ident{Pos: fence.Pos{File: name, Line: 1, Column: 1}}, "unnamed", "the policy has no name").Hint =
+		r.errorf(fence.Ident{Pos: source.Pos{File: name, Line: 1, Column: 1}}, "unnamed", "the policy has no name").Hint =
 			`begin one of its files with: policy NAME "description" language 1`
 	}
 }
@@ -305,7 +306,7 @@ func (r *resolver) role(d *fence.RoleDecl) {
 	if d.RefuseBy != nil {
 		role.RefuseBy = refusal(d.RefuseBy)
 	}
-	role.LogRefused = d.LogRefused
+	role.LogRefused = logOf(d.LogRefused)
 	r.roles[d.Name] = role
 	r.roleOrder = append(r.roleOrder, d)
 	r.pol.Roles = append(r.pol.Roles, role)
@@ -337,7 +338,7 @@ func (r *resolver) unknown(i fence.Ident, what string, candidates ...string) {
 	hint := ""
 	if other := otherNames[i.Name]; other != "" && what == "service" {
 		hint = "write " + other
-	} else if near := fence.Nearest(i.Name, candidates); near != "" {
+	} else if near := source.Nearest(i.Name, candidates); near != "" {
 		hint = fmt.Sprintf("did you mean %q?", near)
 	} else if pos, declared := r.places[i.Name]; declared {
 		hint = fmt.Sprintf("%q is declared at %s as something else", i.Name, pos)
@@ -451,7 +452,7 @@ func (r *resolver) list(d *fence.NetworkDecl) *netipx.IPSet {
 		if line = strings.TrimSpace(line); line == "" {
 			continue
 		}
-		item, problem := fence.ParseAddress(line, fence.Pos{File: d.List.Text, Line: i + 1, Column: 1})
+		item, problem := fence.ParseAddress(line, source.Pos{File: d.List.Text, Line: i + 1, Column: 1})
 		if problem != nil {
 			r.problems = append(r.problems, *problem)
 			continue

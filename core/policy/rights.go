@@ -7,12 +7,13 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
 // MayChange says what of a change from one state of a policy's files to another a person may
 // not make: a problem for each file. Who may is what the files said before the change, so that
 // nobody gives themselves a right; a policy or part that names nobody may be changed by all.
-func MayChange(before, after []Source, name string) (problems []fence.Problem) {
+func MayChange(before, after []Source, name string) (problems []source.Problem) {
 	var files []*fence.File
 	for _, s := range before {
 		if strings.HasSuffix(s.Name, ".fence") {
@@ -79,7 +80,7 @@ func MayChange(before, after []Source, name string) (problems []fence.Problem) {
 		} else if !has {
 			verb = "take away"
 		}
-		pr := fence.Errorf(fence.Pos{File: file, Line: firstChange(old, now), Column: 1}, 1, "not-theirs", "%s may not %s %s, which is %s", name, verb, file, of).
+		pr := source.Errorf(source.Pos{File: file, Line: firstChange(old, now), Column: 1}, 1, "not-theirs", "%s may not %s %s, which is %s", name, verb, file, of).
 			Hinted("%s", fmt.Sprintf("have it changed by %s", strings.Join(may, " or ")))
 		problems = append(problems, pr)
 	}

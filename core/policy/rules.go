@@ -9,13 +9,14 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 func (r *resolver) rules() {
 	byName := map[string]*Rule{}
 	for _, d := range r.ruleOrder {
 		r.budget.Check()
-		rule := &Rule{Name: d.Name, Block: d.Block, Log: d.Log, AtMost: d.AtMost, IPsec: d.Encrypted, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
+		rule := &Rule{Name: d.Name, Block: d.Block, Log: logOf(d.Log), AtMost: atMostOf(d.AtMost), IPsec: d.Encrypted, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
 			Terms: r.serviceTerms(d.Services)}
 		if d.Block {
 			rule.Verdict = refusal(d.By)
@@ -140,14 +141,14 @@ func (r *resolver) guardTakesNo(d *fence.Rule) {
 	if !d.Guard {
 		return
 	}
-	for word, pos := range map[string]*fence.Pos{"until": untilPos(d.Until), "from": untilPos(d.Since), "off": d.Off} {
+	for word, pos := range map[string]*source.Pos{"until": untilPos(d.Until), "from": untilPos(d.Since), "off": d.Off} {
 		if pos != nil {
 			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure", word).Hint = "take it away, or take guard away"
 		}
 	}
 }
 
-func untilPos(u *fence.Until) *fence.Pos {
+func untilPos(u *fence.Until) *source.Pos {
 	if u == nil {
 		return nil
 	}
@@ -157,7 +158,7 @@ func untilPos(u *fence.Until) *fence.Pos {
 // senders takes what a rule says of who sends, and of routers on the way.
 func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	for _, s := range d.Senders {
-		rule.Senders = append(rule.Senders, s)
+		rule.Senders = append(rule.Senders, Sender{Kind: s.Kind, Names: s.Names})
 		if !rule.From.Named {
 			r.errorf(fence.Ident{Name: s.Kind, Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours", rule.From.Text).Hint =
 				"name a role, host NAME or fleet on the left, or take `from " + s.Kind + "` away"
@@ -165,7 +166,7 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	}
 	if d.Through != nil {
 		rule.Through = r.through(d.Through)
-		for word, pos := range map[string]*fence.Pos{"on": first(d.On), "arriving": first(d.Arriving)} {
+		for word, pos := range map[string]*source.Pos{"on": first(d.On), "arriving": first(d.Arriving)} {
 			if pos != nil {
 				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through", "what goes through %s is on more than one segment: it takes no %q", d.Through[0].Name, word).Hint = "take one of the two away"
 			}
@@ -176,7 +177,7 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	}
 }
 
-func first(names []fence.Ident) *fence.Pos {
+func first(names []fence.Ident) *source.Pos {
 	if len(names) == 0 {
 		return nil
 	}

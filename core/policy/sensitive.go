@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -9,7 +8,7 @@ import (
 var LogIn = []Term{tcpPort(22), tcpPort(23), tcpPort(513), tcpPort(3389), tcpPort(5900), tcpPort(5985), tcpPort(5986)}
 
 func tcpPort(port int) Term {
-	return Term{Family: AnyFamily, Protocol: packet.TCP, Ports: fence.PortRange{Lo: port, Hi: port}, Type: AnyType, Code: AnyType}
+	return Term{Family: AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: port, Hi: port}, Type: AnyType, Code: AnyType}
 }
 
 // Sensitive are the services that everybody should not reach, by protocol and port.

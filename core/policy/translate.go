@@ -9,6 +9,7 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
 // A Redirect changes where new connections go: on the hosts of its right side, or
@@ -22,7 +23,7 @@ type Redirect struct {
 	Targets  []netip.Addr // of Target, one of a family at most
 	Port     int
 	Off      bool
-	Pos      fence.Pos
+	Pos      source.Pos
 }
 
 // On says that a host carries the redirect out.
@@ -44,7 +45,7 @@ type Masquerade struct {
 	Routers  *netipx.IPSet // all addresses of their hosts
 	Via      []string      // where it leaves by one of these; none: by any
 	Off      bool
-	Pos      fence.Pos
+	Pos      source.Pos
 }
 
 // On says that a host carries it out.
@@ -118,7 +119,7 @@ func (r *resolver) leavingBy() {
 			}
 		}
 	}
-	told := func(kind, name string, pos fence.Pos, on func(h *fleet.Host) bool) {
+	told := func(kind, name string, pos source.Pos, on func(h *fleet.Host) bool) {
 		for _, h := range r.pol.Fleet.Hosts {
 			if q := sends[h]; q != nil && on(h) {
 				r.errorf(fence.Ident{Name: name, Pos: pos}, "redirect", "the %s %q says by which interfaces packets leave, and on %s redirect %q sends some on to another host: by which these leave is not known",

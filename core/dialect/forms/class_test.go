@@ -11,11 +11,11 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/forms"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/source"
 )
 
 // TestHostsOfAClassHaveTheSameRules but for their name, by any policy: what is written for one
@@ -46,7 +46,7 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 		}
 		in, found := policy.Read([]policy.Source{{Name: "p.fence", Text: text}}, fl)
 		pol, more := policy.Resolve(in)
-		if fence.HasErrors(append(found, more...)) {
+		if source.HasErrors(append(found, more...)) {
 			continue
 		}
 		alone, written := compile.Alone(pol), map[string]string{}

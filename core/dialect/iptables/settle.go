@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 )
 
@@ -26,7 +25,7 @@ var (
 
 // SendersOf lists the users and units that rules of ours ask for, in what Write
 // gave or in a dump, each as a Sender of one name.
-func SendersOf(text string) (out []fence.Sender) {
+func SendersOf(text string) (out []policy.Sender) {
 	seen := map[string]bool{}
 	for line := range strings.Lines(text) {
 		if !strings.HasPrefix(line, "-A "+Prefix) {
@@ -35,7 +34,7 @@ func SendersOf(text string) (out []fence.Sender) {
 		for _, m := range sendersSaid.FindAllStringSubmatch(line, -1) {
 			if key := m[1] + " " + m[2]; !seen[key] {
 				seen[key] = true
-				out = append(out, fence.Sender{Kind: m[1], Names: []string{m[2]}})
+				out = append(out, policy.Sender{Kind: m[1], Names: []string{m[2]}})
 			}
 		}
 	}

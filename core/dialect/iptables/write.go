@@ -15,7 +15,6 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/layout"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
@@ -111,7 +110,7 @@ func unsayable(plan *compile.Plan) (out []string) {
 			out = append(out, text)
 		}
 	}
-	rate := func(r compile.Rule, what string, rate *fence.Rate) {
+	rate := func(r compile.Rule, what string, rate *packet.Rate) {
 		if rate == nil {
 			return
 		}
@@ -430,7 +429,7 @@ func protocolWord(n int) string {
 	return fmt.Sprint(n) // what others are called is each host's own file's matter
 }
 
-func portsWords(protocol int, ports []fence.PortRange) string {
+func portsWords(protocol int, ports []packet.PortRange) string {
 	words := make([]string, len(ports))
 	for i, p := range ports {
 		words[i] = fmt.Sprint(p.Lo)
@@ -460,7 +459,7 @@ func (w *writer) bucket(b *layout.Bucket) string {
 		words += fmt.Sprintf(" --hashlimit-htable-max %d", b.Sources)
 	}
 	// What has been silent for as long as its bucket takes to fill may be forgotten.
-	if full := b.Rate.Per.Seconds; full != int(units[unit]/time.Second) {
+	if full := b.Rate.Seconds; full != int(units[unit]/time.Second) {
 		words += fmt.Sprintf(" --hashlimit-htable-expire %d", full*1000)
 	}
 	return words

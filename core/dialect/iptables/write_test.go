@@ -10,7 +10,6 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/iptables"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -100,7 +99,7 @@ func TestOver(t *testing.T) {
 func TestSenders(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red { outbound closed }\nrole blue\nrole green\nallow a: red -> everywhere : ssh  from user backup, ghost  from unit \"mirror@1.service\"\n")
 	text := written(t, pol, "h1")["iptables"]
-	require.Equal(t, []fence.Sender{{Kind: "user", Names: []string{"backup"}}, {Kind: "unit", Names: []string{"mirror@1.service"}}, {Kind: "user", Names: []string{"ghost"}}}, iptables.SendersOf(text))
+	require.Equal(t, []policy.Sender{{Kind: "user", Names: []string{"backup"}}, {Kind: "unit", Names: []string{"mirror@1.service"}}, {Kind: "user", Names: []string{"ghost"}}}, iptables.SendersOf(text))
 	filled := iptables.Fill(text, func(kind, name string) string {
 		return map[string]string{"user backup": "34", "unit mirror@1.service": "system.slice/mirror@1.service"}[kind+" "+name]
 	})

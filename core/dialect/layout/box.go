@@ -102,13 +102,13 @@ func ofFamily(s *netipx.IPSet, family int) *netipx.IPSet {
 }
 
 // sent gives a box for each way in which the senders can be met.
-func (b Box) sent(senders []fence.Sender) (out []Box) {
+func (b Box) sent(senders []policy.Sender) (out []Box) {
 	if len(senders) == 0 {
 		return []Box{b}
 	}
 	for _, name := range senders[0].Names {
 		with := b
-		with.Senders = append(slices.Clone(b.Senders), fence.Sender{Kind: senders[0].Kind, Names: []string{name}})
+		with.Senders = append(slices.Clone(b.Senders), policy.Sender{Kind: senders[0].Kind, Names: []string{name}})
 		out = append(out, with.sent(senders[1:])...)
 	}
 	return out
@@ -163,7 +163,7 @@ func groups(terms []policy.Term) (out []Box) {
 	}
 	for _, t := range terms {
 		b := Box{Family: t.Family, Protocol: t.Protocol, Code: t.Code}
-		allPorts := t.HasPorts() && t.Ports == fence.PortRange{Lo: 0, Hi: 65535}
+		allPorts := t.HasPorts() && t.Ports == packet.PortRange{Lo: 0, Hi: 65535}
 		i := slices.IndexFunc(out, func(o Box) bool {
 			sameKind := o.Ports != nil && t.HasPorts() && !allPorts || o.Types != nil && t.Type != policy.AnyType && t.Code == policy.AnyType
 			return sameKind && o.Family == b.Family && o.Protocol == b.Protocol && o.Code == b.Code

@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -59,7 +58,7 @@ func (w *liner) ranges(c *Chain, protocol int, lines []Line) (out []Line) {
 		last := first
 		for next := first + 1; next < len(starts); next++ {
 			within := slices.DeleteFunc(slices.Clone(lines), func(l Line) bool {
-				return !slices.ContainsFunc(l.Ports, func(p fence.PortRange) bool { return p.Lo < starts[next] && starts[first] <= p.Hi })
+				return !slices.ContainsFunc(l.Ports, func(p packet.PortRange) bool { return p.Lo < starts[next] && starts[first] <= p.Hi })
 			})
 			if len(within) > most && next > first+1 {
 				break
@@ -67,11 +66,11 @@ func (w *liner) ranges(c *Chain, protocol int, lines []Line) (out []Line) {
 			these, last = within, next
 		}
 		if len(these) > 0 {
-			run := fence.PortRange{Lo: starts[first], Hi: starts[last] - 1}
+			run := packet.PortRange{Lo: starts[first], Hi: starts[last] - 1}
 			helper := w.helper(fmt.Sprintf("%s.%s-%d", c.Name, packet.ProtocolName(protocol), run.Lo))
 			helper.Direction, helper.Lines = c.Direction, these
 			by := Line{Box: anything(w.Family), Note: "by port", Action: kernel.Jump, Target: helper.Name}
-			by.Protocol, by.Ports = protocol, []fence.PortRange{run}
+			by.Protocol, by.Ports = protocol, []packet.PortRange{run}
 			out = append(out, by)
 		}
 		first = last
@@ -97,11 +96,11 @@ func (w *liner) cases(c *Chain, protocol int, lines []Line) Line {
 	by.Protocol = protocol
 	chains := map[string]int{} // cases by the lines that they are for
 	for i, lo := range starts[:len(starts)-1] {
-		run := fence.PortRange{Lo: lo, Hi: starts[i+1] - 1}
+		run := packet.PortRange{Lo: lo, Hi: starts[i+1] - 1}
 		var these []Line
 		key := ""
 		for k, l := range lines {
-			if slices.ContainsFunc(l.Ports, func(p fence.PortRange) bool { return p.Lo <= run.Lo && run.Hi <= p.Hi }) {
+			if slices.ContainsFunc(l.Ports, func(p packet.PortRange) bool { return p.Lo <= run.Lo && run.Hi <= p.Hi }) {
 				these = append(these, l)
 				key += fmt.Sprint(k, " ")
 			}

@@ -8,7 +8,6 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -49,7 +48,7 @@ type Line struct {
 
 // A Case is ports for which a line jumps to a chain.
 type Case struct {
-	Ports  []fence.PortRange
+	Ports  []packet.PortRange
 	Target string
 }
 
@@ -62,22 +61,22 @@ type Box struct {
 	Src, Dst         *netipx.IPSet
 	SrcName, DstName SetName
 	Protocol         int // or policy.AnyProtocol
-	Ports            []fence.PortRange
+	Ports            []packet.PortRange
 	Types            []int
 	Code             int // or policy.AnyType
 	States           []int
 	Since, Until     int64
 	IPsec            bool
-	Senders          []fence.Sender // each with one name
-	OriginalDst      bool           // Dst is where the packet was sent, before it was redirected
-	OriginalPort     int            // and the port; 0 is any
-	Translated       bool           // it was redirected
+	Senders          []policy.Sender // each with one name
+	OriginalDst      bool            // Dst is where the packet was sent, before it was redirected
+	OriginalPort     int             // and the port; 0 is any
+	Translated       bool            // it was redirected
 }
 
 // A Bucket is what a line asks so that it holds so often and no more.
 type Bucket struct {
 	packet.Bucket
-	Rate      fence.Rate
+	Rate      packet.Rate
 	PerSource bool
 }
 
@@ -144,7 +143,7 @@ func (b Box) Set(sp *packet.Space, dir policy.Direction, rs *kernel.Ruleset) pac
 		b.Dst = nil
 	}
 	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States, Since: b.Since, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
-	base := policy.Term{Family: b.Family, Protocol: b.Protocol, Ports: fence.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.Code}
+	base := policy.Term{Family: b.Family, Protocol: b.Protocol, Ports: packet.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.Code}
 	for _, p := range b.Ports {
 		t := base
 		t.Ports = p
@@ -165,7 +164,7 @@ func (b Box) Set(sp *packet.Space, dir policy.Direction, rs *kernel.Ruleset) pac
 func (l Line) Runs() (out []Case) {
 	for _, c := range l.Cases {
 		for _, p := range c.Ports {
-			out = append(out, Case{[]fence.PortRange{p}, c.Target})
+			out = append(out, Case{[]packet.PortRange{p}, c.Target})
 		}
 	}
 	slices.SortFunc(out, func(a, b Case) int { return a.Ports[0].Lo - b.Ports[0].Lo })

@@ -6,7 +6,6 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -47,7 +46,7 @@ func (w *liner) redirected(plan *compile.Plan) {
 		m := t.Match
 		m.Terms = slices.Clone(m.Terms)
 		port := m.Terms[0].Ports.Lo
-		m.Terms[0].Ports = fence.PortRange{Lo: t.Port, Hi: t.Port}
+		m.Terms[0].Ports = packet.PortRange{Lo: t.Port, Hi: t.Port}
 		if t.Direction == policy.Forward && len(packet.Without(packet.Everything(), packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(), packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
 			m.To = nil // what it gave away of its own was asked for before
 		}

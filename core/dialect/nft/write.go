@@ -12,7 +12,6 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/layout"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
@@ -179,7 +178,7 @@ func (w *writer) bucket(b *layout.Bucket, family int) string {
 	// A source that has been silent for as long as its bucket takes to fill may
 	// be forgotten: it would find it full again.
 	source := []string{"ip saddr", "ip6 saddr"}[family]
-	w.declare("set", b.Name, "typeof "+source, fmt.Sprintf("size %d", b.Sources), "flags dynamic,timeout", fmt.Sprintf("timeout %ds", b.Rate.Per.Seconds))
+	w.declare("set", b.Name, "typeof "+source, fmt.Sprintf("size %d", b.Sources), "flags dynamic,timeout", fmt.Sprintf("timeout %ds", b.Rate.Seconds))
 	if family == packet.IPv6 {
 		source += " & ffff:ffff:ffff:ffff::"
 	}
@@ -187,7 +186,7 @@ func (w *writer) bucket(b *layout.Bucket, family int) string {
 }
 
 // rate writes a rate as the kernel counts it: N at once, and so many per unit.
-func rate(r fence.Rate) string {
+func rate(r packet.Rate) string {
 	n, unit, _ := r.Kernel()
 	return fmt.Sprintf("rate %d/%s burst %d packets", n, unit, r.N)
 }
@@ -362,7 +361,7 @@ func list(items []string) string {
 	return "{ " + strings.Join(items, ", ") + " }"
 }
 
-func portTexts(ports []fence.PortRange) []string {
+func portTexts(ports []packet.PortRange) []string {
 	texts := make([]string, len(ports))
 	for i, p := range ports {
 		texts[i] = fmt.Sprint(p.Lo)

@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // Large makes a policy of a size, as a large fleet has one: a few networks and
@@ -24,7 +24,7 @@ func Large(statements, roles, hosts int, seed uint64) ([]policy.Source, *fleet.F
 		front := netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})
 		back := netip.AddrFrom4([4]byte{100, byte(64 + i>>16), byte(i >> 8), byte(i)})
 		fl.Hosts = append(fl.Hosts, &fleet.Host{Name: fmt.Sprintf("h%06d", i), Roles: []string{fmt.Sprintf("r%03d", i%roles)}, Dialect: "nft",
-			Pos: fence.Pos{File: "fleet.json", Line: i + 1, Column: 1}, RolePos: []fence.Pos{{File: "fleet.json", Line: i + 1, Column: 1}},
+			Pos: source.Pos{File: "fleet.json", Line: i + 1, Column: 1}, RolePos: []source.Pos{{File: "fleet.json", Line: i + 1, Column: 1}},
 			Interfaces: []fleet.Interface{{Name: "eth0", Addresses: []netip.Prefix{netip.PrefixFrom(front, 8)}}, {Name: "eth1", Addresses: []netip.Prefix{netip.PrefixFrom(back, 10)}}}})
 	}
 	var b strings.Builder
@@ -61,7 +61,7 @@ func LargeFleet(t testing.TB, hosts int) *policy.Policy {
 	t.Helper()
 	in, _ := policy.Read(Large(2000, 200, hosts, 1))
 	pol, problems := policy.Resolve(in)
-	require.False(t, fence.HasErrors(problems))
+	require.False(t, source.HasErrors(problems))
 	return pol
 }
 
