@@ -35,7 +35,7 @@ it says. Say it for other hosts, or give the host a filter of its own.
 			if h.Others() {
 				continue
 			}
-			key := seen{p.plan(h), h.Dialect}
+			key := seen{p.planner.Plan(h), h.Dialect}
 			what, known := cannot[key]
 			if !known {
 				if h.Dialect == fleet.NoFilter {

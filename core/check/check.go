@@ -42,10 +42,7 @@ type pass struct {
 	pol      *policy.Policy
 	files    []*fence.File // it was read from
 	sp       *packet.Space
-	plans    map[*fleet.Host]*compile.Plan
-	classes  map[string]*compile.Plan
-	alone    map[*fleet.Host]bool // hosts that are a class of their own
-	decided  map[*compile.Plan]attribution
+	planner  *compile.Planner
 	spoken   map[end]packet.Set
 	all      map[*policy.Rule]wide
 	where    map[*fleet.Host]*whereabouts
@@ -168,7 +165,7 @@ func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direct
 	for dir, hosts := range map[policy.Direction][]*fleet.Host{policy.Inbound: r.To.Hosts, policy.Outbound: r.From.Hosts, policy.Forward: routers(r)} {
 		seen := map[*compile.Plan]bool{}
 		for _, h := range hosts {
-			if plan := p.plan(h); !seen[plan] {
+			if plan := p.planner.Plan(h); !seen[plan] {
 				seen[plan] = true
 				f(plan, dir, p.speaks(plan, r, dir))
 			}
@@ -219,33 +216,6 @@ func (p *pass) wide(r *policy.Rule) wide {
 // than its sides and services say.
 func segmented(r *policy.Rule) bool {
 	return len(r.Spans) > 1 || r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0 || r.Since != 0 || r.Until != 0 || r.IPsec || len(r.Decl.Senders) > 0
-}
-
-// plan is that of a host, or of another of its class, which is the same.
-func (p *pass) plan(h *fleet.Host) *compile.Plan {
-	if p.plans[h] == nil {
-		class := compile.Class(p.pol, h, p.alone)
-		if p.classes[class] == nil {
-			p.classes[class] = compile.ForHost(p.sp, p.pol, h, p.now)
-		}
-		p.plans[h] = p.classes[class]
-	}
-	return p.plans[h]
-}
-
-// attributed is a plan's decision with who decides, worked out once.
-func (p *pass) attributed(plan *compile.Plan) (packet.Decision, []compile.Decider) {
-	a, ok := p.decided[plan]
-	if !ok {
-		a.decision, a.deciders = plan.Attributed(p.sp)
-		p.decided[plan] = a
-	}
-	return a.decision, a.deciders
-}
-
-type attribution struct {
-	decision packet.Decision
-	deciders []compile.Decider
 }
 
 // report tells a problem, unless it is accepted.
@@ -308,8 +278,8 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 	problems = append(problems, found...)
 	var p *pass
 	if !source.HasErrors(problems) {
-		p = &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), plans: map[*fleet.Host]*compile.Plan{}, classes: map[string]*compile.Plan{}, alone: compile.Alone(pol),
-			decided: map[*compile.Plan]attribution{}, spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now}
+		p = &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now}
+		p.planner = compile.NewPlanner(p.sp, pol, now)
 		p.read()
 		p.sp.Since(now)
 		for _, c := range Checks {

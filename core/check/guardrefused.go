@@ -50,14 +50,14 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 	}
 	seen := map[*compile.Plan]bool{}
 	for _, h := range hosts {
-		plan := p.plan(h)
+		plan := p.planner.Plan(h)
 		if seen[plan] {
 			continue
 		}
 		seen[plan] = true
 		// The ground and local segments decide before any rule and refuse only
 		// packets that no peer sends: invalid ones, and forged sources.
-		d, deciders := p.attributed(plan)
+		d, deciders := p.planner.Attributed(plan)
 		speaks := p.speaks(plan, r, dir)
 		if own := h.Addresses(); dir == policy.Forward { // what it sends and gets itself it does not forward
 			speaks = p.sp.Minus(speaks, p.sp.Or(p.sp.Addrs(packet.Src, own), p.sp.Addrs(packet.Dst, own)))
@@ -122,7 +122,7 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 			for _, own := range end.own {
 				of = sp.And(of, sp.Addrs(own, h.Addresses()))
 			}
-			d, deciders := p.attributed(p.plan(h))
+			d, deciders := p.planner.Attributed(p.planner.Plan(h))
 			refused := sp.And(of, sp.Where(d, func(o packet.Outcome) bool { return o.Refused() && deciders[o.By-1].Kind != "local" }))
 			if refused == packet.Empty {
 				continue

@@ -34,7 +34,7 @@ the host a role without a stance.
 						return name == nic.Name || all && strings.HasPrefix(nic.Name, prefix)
 					})
 				}
-				closed := slices.ContainsFunc(p.plan(h).Chains, func(c compile.Chain) bool { return c.Direction == l.Direction && c.Stance.Closed })
+				closed := slices.ContainsFunc(p.planner.Plan(h).Chains, func(c compile.Chain) bool { return c.Direction == l.Direction && c.Stance.Closed })
 				if l.Concerns(h) && closed && len(h.Interfaces) > 0 && !slices.ContainsFunc(h.Interfaces, func(nic fleet.Interface) bool { return !left(nic) }) {
 					bare = append(bare, h.Name)
 				}

@@ -43,7 +43,7 @@ Admit them:
 
 // cannotReach lists what a host with outbound closed cannot reach anywhere.
 func (p *pass) cannotReach(h *fleet.Host) (missing []string) {
-	d, _ := p.attributed(p.plan(h))
+	d, _ := p.planner.Attributed(p.planner.Plan(h))
 	admitted := p.sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	for _, need := range []struct {
 		what     string

@@ -82,7 +82,7 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 	plans := map[string]*pair{}
 	groups := map[*pair][]*fleet.Host{}
 	var order []*pair
-	aloneBefore, aloneAfter := compile.Alone(from), compile.Alone(to)
+	before, after := compile.NewPlanner(sp, from, now), compile.NewPlanner(sp, to, now)
 	for _, h := range to.Fleet.Hosts {
 		old := known[h.Name]
 		if old == nil {
@@ -90,10 +90,10 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 			continue
 		}
 		delete(known, h.Name)
-		class := compile.Class(from, old, aloneBefore) + "\n" + compile.Class(to, h, aloneAfter)
+		class := before.Class(old) + "\n" + after.Class(h)
 		p := plans[class]
 		if p == nil {
-			p = &pair{compile.ForHost(sp, from, old, now), compile.ForHost(sp, to, h, now)}
+			p = &pair{before.Plan(old), after.Plan(h)}
 			plans[class] = p
 			order = append(order, p)
 		}

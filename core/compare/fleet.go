@@ -21,11 +21,11 @@ import (
 // that is for Drift to explain.
 // It may be used by several goroutines at once.
 type Watch struct {
-	pol    *policy.Policy
-	now    int64
-	until  int64 // when the policy means something else by itself; 0 is never
-	alone  map[*fleet.Host]bool
-	shares [8]share // hosts that are alike are in the same one
+	pol     *policy.Policy
+	now     int64
+	until   int64 // when the policy means something else by itself; 0 is never
+	classes *compile.Classes
+	shares  [8]share // hosts that are alike are in the same one
 }
 
 // share is what is known of some of the hosts.
@@ -49,7 +49,7 @@ type meaning struct {
 // NewWatch makes a Watch that begins anew with what it knows rather than keep
 // more than so many edges of diagrams; now is in seconds since 1970.
 func NewWatch(pol *policy.Policy, now int64, keep int) *Watch {
-	w := &Watch{pol: pol, now: now, alone: compile.Alone(pol), until: pol.NextTurn(now)}
+	w := &Watch{pol: pol, now: now, classes: compile.ClassesOf(pol), until: pol.NextTurn(now)}
 	for i := range w.shares {
 		w.shares[i].keep = keep / len(w.shares)
 	}
@@ -65,7 +65,7 @@ func (w *Watch) InStep(h *fleet.Host, dump []byte, names *nft.Names) (res *Resul
 	if names != nil && len(names.Absent) > 0 || h.Dialect == (iptables.Form{}).Name() {
 		return nil, false // to that host other packets can be
 	}
-	class := compile.Class(w.pol, h, w.alone)
+	class := w.classes.Of(h)
 	hash := fnv.New32a()
 	hash.Write([]byte(class))
 	s := &w.shares[hash.Sum32()%uint32(len(w.shares))]

@@ -27,17 +27,17 @@ import (
 // with its own handles and counts, and its own table beside ours.
 type dumper struct {
 	pol     *policy.Policy
-	alone   map[*fleet.Host]bool
+	classes *compile.Classes
 	byClass map[string][]string // lines
 	rng     *rand.Rand
 }
 
 func newDumper(pol *policy.Policy) *dumper {
-	return &dumper{pol, compile.Alone(pol), map[string][]string{}, rand.New(rand.NewPCG(1, 1))}
+	return &dumper{pol, compile.ClassesOf(pol), map[string][]string{}, rand.New(rand.NewPCG(1, 1))}
 }
 
 func (d *dumper) dump(t testing.TB, h *fleet.Host) string {
-	class := compile.Class(d.pol, h, d.alone)
+	class := d.classes.Of(h)
 	lines := d.byClass[class]
 	if lines == nil {
 		sp := packet.NewSpace()

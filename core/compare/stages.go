@@ -129,13 +129,13 @@ func Stages(sp *packet.Space, eras []Era, host string, now int64) (out []Stage) 
 // for. What hosts have in common it works out once, as Watch does. It may be used by several
 // goroutines at once.
 type Lag struct {
-	eras   []Era // the first is what was asked for, the last what counts
-	names  *Names
-	now    int64
-	until  int64 // when an era means something else by itself; 0 is never
-	alone  []map[*fleet.Host]bool
-	hosts  []map[string]*fleet.Host
-	shares [8]lagShare
+	eras    []Era // the first is what was asked for, the last what counts
+	names   *Names
+	now     int64
+	until   int64 // when an era means something else by itself; 0 is never
+	classes []*compile.Classes
+	hosts   []map[string]*fleet.Host
+	shares  [8]lagShare
 }
 
 type lagShare struct {
@@ -156,7 +156,7 @@ type lagging struct {
 func NewLag(eras []Era, names *Names, now int64, keep int) *Lag {
 	l := &Lag{eras: eras, names: names, now: now}
 	for _, e := range eras {
-		l.alone = append(l.alone, compile.Alone(e.Policy))
+		l.classes = append(l.classes, compile.ClassesOf(e.Policy))
 		l.hosts = append(l.hosts, e.Policy.Fleet.Index())
 		if at := e.Policy.NextTurn(now); at != 0 && (l.until == 0 || at < l.until) {
 			l.until = at
@@ -180,9 +180,9 @@ func (l *Lag) Of(name string) (res *Result, ok bool) {
 		return nil, false
 	}
 	class := h.Dialect
-	for i, e := range l.eras {
+	for i := range l.eras {
 		if then := l.hosts[i][name]; then != nil {
-			class += "\n" + compile.Class(e.Policy, then, l.alone[i])
+			class += "\n" + l.classes[i].Of(then)
 		}
 	}
 	hash := fnv.New32a()

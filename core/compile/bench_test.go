@@ -16,10 +16,10 @@ func BenchmarkDecisions(b *testing.B) {
 		pol := policytest.LargeFleet(b, hosts)
 		b.Run(fmt.Sprintf("hosts=%d", hosts), func(b *testing.B) {
 			for b.Loop() {
-				sp, alone := packet.NewSpace(), compile.Alone(pol)
+				sp, classes := packet.NewSpace(), compile.ClassesOf(pol)
 				decisions := map[string]packet.Decision{}
 				for _, h := range pol.Fleet.Hosts {
-					class := compile.Class(pol, h, alone)
+					class := classes.Of(h)
 					if _, known := decisions[class]; !known {
 						decisions[class] = compile.ForHost(sp, pol, h, now).Decision(sp)
 					}

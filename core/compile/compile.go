@@ -14,7 +14,6 @@ package compile
 import (
 	"cmp"
 	"slices"
-	"strings"
 
 	"go4.org/netipx"
 
@@ -84,66 +83,6 @@ type piece struct {
 	set   packet.Set
 	log   *Log           // if it logs at this end
 	limit *policy.AtMost // if it counts at this end
-}
-
-// Class says what a host's plan depends on, so that two hosts with the same class
-// have the same plan but for their names: its roles, which interface is on which
-// segment, what it leaves to others, and its name where the policy speaks of it alone.
-func Class(pol *policy.Policy, h *fleet.Host, alone map[*fleet.Host]bool) string {
-	var b strings.Builder
-	b.WriteString(strings.Join(h.Roles, " "))
-	for _, seg := range pol.Networks {
-		if seg.Segment {
-			if on := h.On(seg.Name, seg.Addrs); on != nil {
-				b.WriteString("|" + seg.Name + ":" + strings.Join(on, ","))
-			}
-		}
-	}
-	for i := range pol.Leaves {
-		if l := &pol.Leaves[i]; l.Concerns(h) {
-			b.WriteString("|leave " + l.Name)
-		}
-	}
-	carries := func(yes bool) { alone = map[*fleet.Host]bool{h: yes || alone[h]} }
-	for _, r := range pol.Redirects {
-		carries(r.On(h))
-	}
-	for _, m := range pol.Masquerades {
-		carries(m.On(h) || m.Behind(m.From.Addrs, h)) // which of its own addresses are reached, it alone knows
-	}
-	if h.Others() {
-		b.WriteString("|others")
-	}
-	if alone[h] {
-		b.WriteString("|" + h.Name)
-	}
-	return b.String()
-}
-
-// Alone is the hosts that a policy speaks of by their own name or addresses.
-func Alone(pol *policy.Policy) map[*fleet.Host]bool {
-	out := map[*fleet.Host]bool{}
-	byName := make(map[string]*fleet.Host, len(pol.Fleet.Hosts))
-	for _, h := range pol.Fleet.Hosts {
-		byName[h.Name] = h
-	}
-	add := func(s policy.Side) {
-		for h := range s.At {
-			out[h] = true
-		}
-		for _, ref := range s.Refs {
-			if h := byName[ref]; h != nil {
-				out[h] = true
-			}
-		}
-	}
-	for _, r := range pol.Rules {
-		for _, s := range r.Spans {
-			add(*s.From)
-			add(*s.To)
-		}
-	}
-	return out
 }
 
 // ForHost makes the plan of one host, for an instant in seconds since 1970: rules

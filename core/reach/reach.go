@@ -24,16 +24,14 @@ import (
 // A Reach answers for one policy and one instant. It must not be used by two
 // goroutines at once, as its Space must not.
 type Reach struct {
-	sp    *packet.Space
-	pol   *policy.Policy
-	now   int64
-	alone map[*fleet.Host]bool
-	about packet.Set // what it is asked about: of other packets it knows nothing
+	sp      *packet.Space
+	pol     *policy.Policy
+	now     int64
+	planner *compile.Planner
+	about   packet.Set // what it is asked about: of other packets it knows nothing
 
 	// worked out so far
 	all       *netipx.IPSet // the fleet's addresses
-	class     map[*fleet.Host]string
-	plans     map[string]*compile.Plan
 	ends      map[endKey]packet.Decision
 	between   map[[2]string]packet.Decision
 	routes    []Route
@@ -57,7 +55,7 @@ type Decider struct {
 
 // New makes a Reach. Rules that have ended by now (in seconds since 1970) do not count.
 func New(sp *packet.Space, pol *policy.Policy, now int64) *Reach {
-	r := &Reach{sp: sp, pol: pol, now: now, about: packet.All, alone: compile.Alone(pol), class: map[*fleet.Host]string{}, plans: map[string]*compile.Plan{},
+	r := &Reach{sp: sp, pol: pol, now: now, about: packet.All, planner: compile.NewPlanner(sp, pol, now),
 		counted: map[Decider]int32{}, ends: map[endKey]packet.Decision{}, between: map[[2]string]packet.Decision{}}
 	r.routes = r.routed()
 	r.redirects, r.masks = r.redirected(), r.behind()
@@ -78,12 +76,13 @@ func (r *Reach) About(some packet.Set) *Reach {
 	return &of
 }
 
-// plan is what a class of hosts does, as far as is asked about.
-func (r *Reach) plan(class string) *compile.Plan {
+// plan is a host's plan, as far as it concerns the packets that are asked about.
+func (r *Reach) plan(h *fleet.Host) *compile.Plan {
+	plan := r.planner.Plan(h)
 	if r.about == packet.All {
-		return r.plans[class]
+		return plan
 	}
-	return r.plans[class].About(r.sp, r.about)
+	return plan.About(r.sp, r.about)
 }
 
 // A Party is hosts that the policy treats alike, or what is not ours.
@@ -154,18 +153,6 @@ func (r *Reach) fleet() *netipx.IPSet {
 	return r.all
 }
 
-func (r *Reach) classOf(h *fleet.Host) string {
-	class, ok := r.class[h]
-	if !ok {
-		class = compile.Class(r.pol, h, r.alone)
-		r.class[h] = class
-		if r.plans[class] == nil {
-			r.plans[class] = compile.ForHost(r.sp, r.pol, h, r.now)
-		}
-	}
-	return class
-}
-
 // End is what a party's own filter does with packets of one direction, said of
 // packets of any hook. Outcome.By is for Decider.
 func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {
@@ -194,7 +181,7 @@ func (r *Reach) end(p Party, dir policy.Direction, by [2]string) packet.Decision
 	key := endKey{p.class, dir, by}
 	d, ok := r.ends[key]
 	if !ok {
-		attributed, deciders := r.plan(p.class).Attributed(r.sp)
+		attributed, deciders := r.plan(p.Hosts[0]).Attributed(r.sp)
 		d = r.owed(r.seen(attributed, p, dir, by), deciders, dir)
 		r.ends[key] = d
 	}
@@ -207,7 +194,7 @@ func (r *Reach) Tried(p Party, dir policy.Direction) (d packet.Decision, ok bool
 	if !p.Ours() {
 		return d, false
 	}
-	d, deciders, ok := r.plan(p.class).Tried(r.sp, dir)
+	d, deciders, ok := r.plan(p.Hosts[0]).Tried(r.sp, dir)
 	if !ok {
 		return d, false
 	}
@@ -417,7 +404,7 @@ func (r *Reach) alike(hosts []*fleet.Host) (out []Party) {
 // join puts a host to the party of those that are treated as it is, and says which that is; index
 // finds them by their class.
 func (r *Reach) join(list []Party, index map[string]int, h *fleet.Host) ([]Party, int) {
-	class := r.classOf(h)
+	class := r.planner.Class(h)
 	i, known := index[class]
 	if !known {
 		i = len(list)
@@ -472,7 +459,7 @@ func (r *Reach) redirected() (out []Redirected) {
 				if !h.Addresses().Contains(a) {
 					continue
 				}
-				p := Party{Hosts: []*fleet.Host{h}, class: r.classOf(h)}
+				p := Party{Hosts: []*fleet.Host{h}, class: r.planner.Class(h)}
 				family := packet.IPv4
 				if a.Is6() {
 					family = packet.IPv6

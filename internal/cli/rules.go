@@ -146,11 +146,11 @@ func (a *app) hostsOf(names []string, kind string) (*policy.Policy, []*fleet.Hos
 // place. Hosts of a class have the same rules but for their name: those are written, and
 // proven, once.
 func (a *app) written(pol *policy.Policy, hosts []*fleet.Host, kind string, prove bool, take func(i int, r hostRules) error) error {
-	alone, now := compile.Alone(pol), time.Now().Unix()
+	same, now := compile.ClassesOf(pol), time.Now().Unix()
 	classes := map[string][]int{} // places in hosts
 	var order []string
 	for i, h := range hosts {
-		class := h.Dialect + " " + compile.Class(pol, h, alone)
+		class := h.Dialect + " " + same.Of(h)
 		if kind == groupKind || h.Dialect == fleet.NoFilter || !sharesText[cmp.Or(kind, h.Dialect)] {
 			class = fmt.Sprintf("%d", i) // what is written says more of the host than its name
 		}

@@ -192,7 +192,7 @@ const (
 func (s *Service) changed(ctx context.Context, w api.Wave, m *model) (out []changedStatement, left []string, err error) {
 	now := s.Clock().Unix()
 	sp := packet.Budget{Edges: limits.JudgeCases, Halt: ctx.Err}.Space()
-	seen, alone := map[string]bool{}, compile.Alone(m.policy)
+	seen, classes := map[string]bool{}, compile.ClassesOf(m.policy)
 	known := map[string]int{}
 	tangled := packet.Try(func() {
 		for _, one := range w.Hosts {
@@ -206,7 +206,7 @@ func (s *Service) changed(ctx context.Context, w api.Wave, m *model) (out []chan
 					return
 				}
 			}
-			class := compile.Class(m.policy, h, alone)
+			class := classes.Of(h)
 			var was *compile.Plan
 			if before != nil && before.host(h.Name) != nil {
 				class += fmt.Sprint("\n", before.pair.Number)

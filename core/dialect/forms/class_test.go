@@ -49,7 +49,7 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 		if source.HasErrors(append(found, more...)) {
 			continue
 		}
-		alone, written := compile.Alone(pol), map[string]string{}
+		classes, written := compile.ClassesOf(pol), map[string]string{}
 		for _, h := range fl.Hosts {
 			for _, kind := range []string{"nft", "iptables"} {
 				sp := packet.NewSpace()
@@ -61,7 +61,7 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 				for _, f := range files {
 					all += f.Kind + "\n" + strings.Replace(f.Text, "# "+h.Name+":", "# NAME:", 1)
 				}
-				class := kind + " " + compile.Class(pol, h, alone)
+				class := kind + " " + classes.Of(h)
 				if before, known := written[class]; known {
 					shared++
 					require.Equal(t, before, all, "%s\n%s", h.Name, text)

@@ -28,12 +28,12 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 	}
 	var classes []*class
 	byKey, named := map[string]*class{}, map[string]bool{}
-	alone := compile.Alone(pol)
+	same := compile.ClassesOf(pol)
 	for _, h := range pol.Fleet.Hosts {
 		if h.Instance == nil || h.Instance.Cloud != cloud {
 			continue
 		}
-		key := compile.Class(pol, h, alone) + "|" + h.Dialect
+		key := same.Of(h) + "|" + h.Dialect
 		c := byKey[key]
 		if c == nil {
 			c = &class{name: nameOf(h.Roles, "")}
