@@ -161,11 +161,11 @@ func (s *statement) reaches() *netipx.IPSet {
 // willing says that hosts of a role do nothing otherwise at their own end if they are named
 // at the other end of a statement: a statement is about both.
 func (w *writer) willing(role, mine string, of statement) bool {
-	if of.block || of.direction == packet.Through || of.direction == packet.Out && (of.rate != "" || of.log != "") { // these act where it arrives
+	if of.block || of.direction == packet.Forward || of.direction == packet.Outbound && (of.rate != "" || of.log != "") { // these act where it arrives
 		return false
 	}
 	other := packet.Out
-	if of.direction == packet.Out {
+	if of.direction == packet.Outbound {
 		other = packet.In
 	}
 	own := w.addresses(mine)

@@ -12,7 +12,6 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // sketch is what a host has in force, taken apart into what a policy can say.
@@ -41,16 +40,6 @@ var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, pack
 // mostPieces bounds how finely what one rule does is taken apart.
 const mostPieces = 64
 
-// way is a direction of a host.
-type way struct {
-	direction  policy.Direction
-	hook       int
-	here, peer packet.Field
-	iface      packet.Field
-}
-
-var ways = []way{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}, {policy.Forward, packet.Through, packet.Dst, packet.Src, packet.InIface}}
-
 // taker takes apart what a host has in force.
 type taker struct {
 	sp       *packet.Space
@@ -68,13 +57,13 @@ type taker struct {
 
 // view is what is to be said of one direction.
 type view struct {
-	way
-	fresh   packet.Set // new connections by networks
-	forged  packet.Set // what the local segments drop before all else
-	yes, no packet.Set // of the fresh
-	ground  packet.Set // of the fresh, what the ground admits where it is on
-	parts   map[string]packet.Set
-	doings  []doing
+	direction packet.Direction
+	fresh     packet.Set // new connections by networks
+	forged    packet.Set // what the local segments drop before all else
+	yes, no   packet.Set // of the fresh
+	ground    packet.Set // of the fresh, what the ground admits where it is on
+	parts     map[string]packet.Set
+	doings    []doing
 }
 
 // doing is what one rule, or a chain's policy, decides of the fresh.
@@ -104,9 +93,9 @@ func take(sp *packet.Space, bare *compile.Plan, rs *kernel.Ruleset) *sketch {
 		present = sp.Before(turns[0])
 	}
 	var views []*view
-	for _, w := range ways {
-		v := t.look(w, present)
-		e := &t.ends[w.hook]
+	for _, dir := range packet.Directions {
+		v := t.look(dir, present)
+		e := &t.ends[dir]
 		// What is admitted so often only is refused as much as what never is.
 		open := sp.And(v.yes, t.always)
 		if e.open = true; !sp.Within(v.fresh, open) {
@@ -119,7 +108,7 @@ func take(sp *packet.Space, bare *compile.Plan, rs *kernel.Ruleset) *sketch {
 				e.log = logged(sp, sp.And(closed, t.logged), t.logged, t.logs)
 			}
 		}
-		if e.filtered || w.hook != packet.Through { // what is forwarded untouched is not spoken of
+		if e.filtered || dir != packet.Forward { // what is forwarded untouched is not spoken of
 			views = append(views, v)
 		}
 	}
@@ -144,18 +133,18 @@ func (t *taker) agree() {
 }
 
 // look works out what is to be said of a direction.
-func (t *taker) look(w way, present packet.Set) *view {
+func (t *taker) look(dir packet.Direction, present packet.Set) *view {
 	sp := t.sp
-	v := &view{way: w, parts: map[string]packet.Set{}}
-	v.fresh = sp.AndAll(sp.WellFormed(), present, sp.Value(packet.Hook, w.hook), sp.Value(packet.State, packet.New), sp.Typical())
+	v := &view{direction: dir, parts: map[string]packet.Set{}}
+	v.fresh = sp.AndAll(sp.WellFormed(), present, sp.Crossing(dir), sp.Value(packet.State, packet.New), sp.Typical())
 	for _, f := range []packet.Field{packet.InIface, packet.OutIface} {
 		v.fresh = sp.Minus(v.fresh, sp.Interfaces(f, "lo"))
 	}
 	each := func(kind string, do func(name string, match packet.Set)) {
 		for _, c := range t.bare.Chains {
 			for _, r := range c.Rules {
-				if c.Direction == w.direction && r.Kind == kind {
-					do(r.Name, r.Match.Set(sp, w.direction))
+				if c.Direction == dir && r.Kind == kind {
+					do(r.Name, r.Match.Set(sp, dir))
 				}
 			}
 		}
@@ -167,7 +156,7 @@ func (t *taker) look(w way, present packet.Set) *view {
 		if slices.Contains(sayable, name) { // what is invalid is refused before
 			part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Typical())
 		}
-		t.weigh(w.direction, name, part)
+		t.weigh(dir, name, part)
 		switch fresh := sp.And(part, v.fresh); {
 		case slices.Contains(sayable, name):
 			v.ground = sp.Or(v.ground, fresh)
@@ -178,7 +167,7 @@ func (t *taker) look(w way, present packet.Set) *view {
 	})
 	v.yes, v.no = sp.And(v.fresh, t.admitted), sp.And(v.fresh, t.refused)
 	fresh := t.d // as far as it depends on what all of these have
-	for field, value := range map[packet.Field]int{packet.Hook: w.hook, packet.State: packet.New, packet.Fragment: packet.Whole} {
+	for field, value := range map[packet.Field]int{packet.Hook: int(dir), packet.State: packet.New, packet.Fragment: packet.Whole} {
 		fresh = sp.Restrict(fresh, field, packet.Num(value))
 	}
 	parts := sp.Parts(fresh)
@@ -201,7 +190,7 @@ type manner struct{ block, reject, log bool }
 
 // say makes the statements of a direction: of all that fares otherwise than by the stance.
 func (t *taker) say(v *view) {
-	sp, e := t.sp, &t.ends[v.hook]
+	sp, e := t.sp, &t.ends[v.direction]
 	stance := manner{block: !e.open, reject: e.reject, log: e.log != ""}
 	said, blocked := packet.Empty, packet.Empty
 	// What rules refuse as the stance does need not be said, unless an allow is said more easily
@@ -290,7 +279,7 @@ func (t *taker) say(v *view) {
 	for _, part := range sayable {
 		for _, family := range []int{packet.IPv4, packet.IPv6} {
 			rest, one := sp.Minus(sp.And(v.parts[part], v.yes), said), sp.Value(packet.Family, family)
-			pieces, _ := t.pieces(sp, v.hook, sp.And(one, sp.Simplify(sp.And(rest, one), sp.And(v.fresh, one))), statement{part: part})
+			pieces, _ := t.pieces(sp, v.direction, sp.And(one, sp.Simplify(sp.And(rest, one), sp.And(v.fresh, one))), statement{part: part})
 			t.extra = append(t.extra, pieces...)
 		}
 	}
@@ -309,7 +298,7 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 	if !of.block { // of what is admitted so often only nobody else may speak
 		like = sp.And(like, t.always)
 	}
-	if of.rate != "" && t.ends[v.hook].open { // nor it of what the stance admits
+	if of.rate != "" && t.ends[v.direction].open { // nor it of what the stance admits
 		like = packet.Empty
 	}
 	if !of.block {
@@ -331,7 +320,7 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 				set = wider
 			}
 		}
-		if other, lost := t.pieces(sp, v.hook, sp.And(set, one), of); i == 0 || lost < least || lost == least && length(other) <= length(pieces) {
+		if other, lost := t.pieces(sp, v.direction, sp.And(set, one), of); i == 0 || lost < least || lost == least && length(other) <= length(pieces) {
 			pieces, whole, least = other, sp.And(wide, set), lost
 		}
 	}
@@ -373,9 +362,9 @@ func rate(sp *packet.Space, s packet.Set) (text string) {
 }
 
 // weigh notes whether a part of the ground is as the ground has it.
-func (t *taker) weigh(dir policy.Direction, part string, of packet.Set) {
+func (t *taker) weigh(dir packet.Direction, part string, of packet.Set) {
 	sp := t.sp
-	key := policy.DirectionNames[dir] + " " + part
+	key := dir.String() + " " + part
 	own := t.host.Addresses()
 	for _, family := range []int{packet.IPv4, packet.IPv6} { // one that it has no address of is often forgotten
 		if part == "invalid" && len(packet.OfFamily(own, family).Ranges()) == 0 {
@@ -416,8 +405,7 @@ func more(sp *packet.Space, a, b packet.Set) bool {
 
 // pieces are the statements that say a set, and how many of its parts no statement can say:
 // those are left out, and found missing when all is compared in the end.
-func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement) (out []statement, lost int) {
-	w := ways[slices.IndexFunc(ways, func(w way) bool { return w.hook == hook })]
+func (s *sketch) pieces(sp *packet.Space, dir packet.Direction, set packet.Set, as statement) (out []statement, lost int) {
 	keep := slices.Clone(fields)
 	if as.part != "" {
 		set = sp.Exists(set, packet.State)
@@ -432,21 +420,21 @@ func (s *sketch) pieces(sp *packet.Space, hook int, set packet.Set, as statement
 	for _, b := range boxes {
 		lost++ // unless it comes to the end of this
 		one := as
-		one.direction = hook
+		one.direction = dir
 		var ok bool
 		if one.services, ok = servicesOf(b); !ok || b[packet.SrcPort] != nil {
 			continue
 		}
-		one.peers = b.AddrSet(w.peer)
-		if hook == packet.Through {
+		one.peers = b.AddrSet(dir.Peer())
+		if dir == packet.Forward {
 			one.far = b.AddrSet(packet.Dst)
 			if over, _ := s.over(sp, b, packet.OutIface); over != nil {
 				continue // no policy says by which interface it leaves
 			}
-		} else if one.here, ok = s.here(b, w.here); !ok {
+		} else if one.here, ok = s.here(b, dir.Local()); !ok {
 			continue
 		}
-		if one.over, ok = s.over(sp, b, w.iface); !ok || one.over != nil && hook == packet.Through { // no policy says by which interface it comes
+		if one.over, ok = s.over(sp, b, dir.Interface()); !ok || one.over != nil && dir == packet.Forward { // no policy says by which interface it comes
 			continue
 		}
 		var but bool

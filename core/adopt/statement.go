@@ -17,7 +17,7 @@ import (
 type statement struct {
 	block     bool
 	reject    bool // of a block
-	direction int  // as HookNames
+	direction packet.Direction
 	services  []string
 	peers     *netipx.IPSet // at the other end; the senders of what is forwarded
 	far       *netipx.IPSet // the receivers of what is forwarded

@@ -10,7 +10,6 @@ import (
 
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // writer makes the text of a policy.
@@ -42,7 +41,7 @@ type line struct {
 	at            []string // of whose addresses; none is all
 	peers, far    string
 	service, mods string
-	direction     int
+	direction     packet.Direction
 }
 
 // rest is a line without its name, with these roles for its own.
@@ -163,7 +162,7 @@ func (w *writer) write() {
 }
 
 func (w *writer) groundKey(of statement) string {
-	return policy.DirectionNames[of.direction] + " " + of.part
+	return of.direction.String() + " " + of.part
 }
 
 // ground works out which of its parts are to be off: those that half of the hosts or more have
@@ -172,8 +171,9 @@ func (w *writer) ground() {
 	lack, all := map[string]int{}, map[string]int{}
 	for _, s := range w.sketches {
 		for key, has := range s.ground {
-			dir, _, _ := strings.Cut(key, " ")
-			e := s.ends[slices.Index(policy.DirectionNames, dir)]
+			word, _, _ := strings.Cut(key, " ")
+			dir, _ := packet.DirectionNamed(word)
+			e := s.ends[dir]
 			if !e.filtered && !strings.HasSuffix(key, " invalid") {
 				continue // it is admitted, like all else
 			}
@@ -217,10 +217,10 @@ func (w *writer) say(role string, s *sketch, of statement) {
 		w.say(role, s, others)
 		return
 	}
-	guard := of.direction == packet.In && !of.block && of.rate == "" && slices.Equal(of.services, []string{"ssh"})
+	guard := of.direction == packet.Inbound && !of.block && of.rate == "" && slices.Equal(of.services, []string{"ssh"})
 	for _, mods := range arriving {
 		l := line{role: role, at: of.at, peers: peers, service: service, direction: of.direction}
-		if of.direction == packet.Through {
+		if of.direction == packet.Forward {
 			if l.far = w.peers(role, of, of.far, service+"-to"); l.far == "" {
 				return
 			}
@@ -275,7 +275,7 @@ func (w *writer) unite() {
 	index := map[string]int{}
 	for _, l := range w.lines {
 		key := l.head + " " + l.rest([]string{"-"})
-		if l.direction == packet.Through { // a rule goes through one role
+		if l.direction == packet.Forward { // a rule goes through one role
 			key = l.head + " " + l.rest([]string{l.role})
 		}
 		if i, known := index[key]; known {

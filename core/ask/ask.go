@@ -81,7 +81,7 @@ type asked struct {
 type step struct {
 	Step
 	who       []reach.Party
-	direction int // as HookNames
+	direction packet.Direction
 }
 
 // resolve looks a question's names up, in pol's words.
@@ -196,7 +196,7 @@ func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []source.Problem)
 	if problems = a.ends(senders, receivers); problems != nil {
 		return nil, problems
 	}
-	senders, receivers = r.Alike(senders, receivers, policy.Outbound, spoken), r.Alike(receivers, senders, policy.Inbound, spoken)
+	senders, receivers = r.Alike(senders, receivers, packet.Outbound, spoken), r.Alike(receivers, senders, packet.Inbound, spoken)
 	ours := false
 	for _, from := range senders {
 		for _, to := range receivers {
@@ -256,9 +256,9 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	d := r.Between(from, to)
 	switch q.Direction {
 	case "in":
-		d = r.End(to, policy.Inbound)
+		d = r.End(to, packet.Inbound)
 	case "out":
-		d = r.End(from, policy.Outbound)
+		d = r.End(from, packet.Outbound)
 	}
 	routes := slices.DeleteFunc(slices.Clone(r.Routes()), func(route reach.Route) bool { return sp.And(here, route.Packets) == packet.Empty })
 	if q.Direction == "through" {
@@ -273,16 +273,16 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	}
 	a.count(d, here)
 	if from.Ours() && (q.Direction == "" || q.Direction == "out") {
-		a.tell(r, from, policy.Outbound, here)
+		a.tell(r, from, packet.Outbound, here)
 	}
 	if q.Direction == "" || q.Direction == "through" {
 		for _, route := range routes {
 			for _, router := range route.Routers {
-				d := r.End(router, policy.Forward)
+				d := r.End(router, packet.Forward)
 				if q.Direction == "through" {
 					d = r.Forwards(router, q.In, q.Out)
 				}
-				a.tellOf(r, router, policy.Forward, d, sp.And(here, route.Packets))
+				a.tellOf(r, router, packet.Forward, d, sp.And(here, route.Packets))
 			}
 		}
 	}
@@ -293,12 +293,12 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 				arriving = sp.Minus(arriving, redirect.Packets)
 			}
 			for _, t := range redirect.Targets {
-				a.tellOf(r, t.Party, policy.Inbound, t.Decision, sp.And(here, redirect.Packets))
+				a.tellOf(r, t.Party, packet.Inbound, t.Decision, sp.And(here, redirect.Packets))
 			}
 		}
 	}
 	if to.Ours() && (q.Direction == "" || q.Direction == "in") {
-		a.tell(r, to, policy.Inbound, arriving)
+		a.tell(r, to, packet.Inbound, arriving)
 	}
 }
 
@@ -329,12 +329,12 @@ func (a *asked) count(d packet.Decision, here packet.Set) {
 }
 
 // tell notes who decides at one end.
-func (a *asked) tell(r *reach.Reach, p reach.Party, dir policy.Direction, here packet.Set) {
+func (a *asked) tell(r *reach.Reach, p reach.Party, dir packet.Direction, here packet.Set) {
 	a.tellOf(r, p, dir, r.End(p, dir), here)
 }
 
 // tellOf is tell of a decision.
-func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d packet.Decision, here packet.Set) {
+func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir packet.Direction, d packet.Decision, here packet.Set) {
 	part := a.sp.Only(d, here)
 	would, on := r.Tried(p, dir)
 	for _, o := range a.sp.Outcomes(a.sp.WithinLimits(part)) {
@@ -355,7 +355,7 @@ func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir policy.Direction, d pa
 		if o.Verdict == packet.Admit && on {
 			s.Trial = a.refusing(r, a.sp.Only(would, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By })))
 		}
-		a.note(s, int(dir), p)
+		a.note(s, dir, p)
 	}
 }
 
@@ -380,7 +380,7 @@ func rates(sp *packet.Space, s packet.Set) string {
 	return strings.Join(said, " and ")
 }
 
-func (a *asked) note(s Step, direction int, who ...reach.Party) {
+func (a *asked) note(s Step, direction packet.Direction, who ...reach.Party) {
 	for _, before := range a.steps {
 		if before.Step == s && before.direction == direction {
 			before.who = append(before.who, who...)
@@ -565,7 +565,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 				s.As = o.With
 				s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 			}
-			a.note(s, hook)
+			a.note(s, packet.Direction(hook))
 		}
 	}
 	answer := a.answer()
@@ -578,9 +578,9 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 // out, and the rest is forwarded, by the interface that leads there.
 func (a *asked) ways(routes *kernel.Routes) (ways []packet.Set, assumed string) {
 	sp, q := a.sp, a.q
-	ways = make([]packet.Set, len(packet.HookNames))
-	if q.Direction != "" {
-		ways[slices.Index(packet.HookNames, q.Direction)] = packet.All
+	ways = make([]packet.Set, len(packet.Directions))
+	if way, said := packet.DirectionOf(q.Direction); said {
+		ways[way] = packet.All
 	} else {
 		for family, name := range []string{packet.IPv4: "IPv4", packet.IPv6: "IPv6"} {
 			of := sp.Value(packet.Family, family)

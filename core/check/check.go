@@ -161,8 +161,8 @@ func (p *pass) rules() (out []*policy.Rule) {
 
 // ends calls f for each host at which a rule is rendered, with the packets it
 // speaks of there before the ground and others have their say.
-func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir policy.Direction, speaks packet.Set)) {
-	for dir, hosts := range map[policy.Direction][]*fleet.Host{policy.Inbound: r.To.Hosts, policy.Outbound: r.From.Hosts, policy.Forward: routers(r)} {
+func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir packet.Direction, speaks packet.Set)) {
+	for dir, hosts := range map[packet.Direction][]*fleet.Host{packet.Inbound: r.To.Hosts, packet.Outbound: r.From.Hosts, packet.Forward: routers(r)} {
 		seen := map[*compile.Plan]bool{}
 		for _, h := range hosts {
 			if plan := p.planner.Plan(h); !seen[plan] {
@@ -185,11 +185,11 @@ func routers(r *policy.Rule) (hosts []*fleet.Host) {
 type end struct {
 	plan *compile.Plan
 	rule *policy.Rule
-	dir  policy.Direction
+	dir  packet.Direction
 }
 
 // speaks is plan.RuleSet, worked out once.
-func (p *pass) speaks(plan *compile.Plan, r *policy.Rule, dir policy.Direction) packet.Set {
+func (p *pass) speaks(plan *compile.Plan, r *policy.Rule, dir packet.Direction) packet.Set {
 	e := end{plan, r, dir}
 	set, ok := p.spoken[e]
 	if !ok {

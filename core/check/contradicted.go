@@ -31,7 +31,7 @@ says with over, or one of the two is a mistake:
 				matches, admits bool
 				blocks          map[string]bool
 			}
-			p.ends(r, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
+			p.ends(r, func(plan *compile.Plan, dir packet.Direction, speaks packet.Set) {
 				way, rest := &ways[dir], speaks
 				for _, b := range p.rules() {
 					if set := p.speaks(plan, b, dir); b.Block && b.Trial == nil && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
@@ -46,7 +46,7 @@ says with over, or one of the two is a mistake:
 				way.admits = way.admits || rest != packet.Empty
 			})
 			// Others than our hosts may be at either end, and decide for themselves.
-			others := [3]bool{policy.Inbound: len(r.To.Outside().Ranges()) > 0, policy.Outbound: len(r.From.Outside().Ranges()) > 0}
+			others := [3]bool{packet.Inbound: len(r.To.Outside().Ranges()) > 0, packet.Outbound: len(r.From.Outside().Ranges()) > 0}
 			for dir, way := range ways {
 				if way.matches && !way.admits && !others[dir] {
 					names := slices.Sorted(maps.Keys(way.blocks))

@@ -100,7 +100,7 @@ func (p *pass) matchesAll(b, a *policy.Rule) bool {
 		}
 	}
 	matches, all := false, true
-	p.ends(a, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
+	p.ends(a, func(plan *compile.Plan, dir packet.Direction, speaks packet.Set) {
 		matches = matches || speaks != packet.Empty
 		all = all && p.sp.Within(speaks, p.speaks(plan, b, dir))
 	})

@@ -165,7 +165,7 @@ func (x expected) always() bool {
 			by, ours := x.r.Decider(o.By)
 			return ours && by.Kind == "leave"
 		}
-		stopped := x.sp.And(here, x.sp.Possible(x.sp.Or(x.sp.Where(x.r.End(a, policy.Outbound), left), x.sp.Where(d, func(o packet.Outcome) bool {
+		stopped := x.sp.And(here, x.sp.Possible(x.sp.Or(x.sp.Where(x.r.End(a, packet.Outbound), left), x.sp.Where(d, func(o packet.Outcome) bool {
 			by, ours := x.r.Decider(o.By)
 			return left(o) || o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
 		}))))
@@ -178,7 +178,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	sp := x.sp
 	set = sp.AnyRoom(set)
 	hook, other := packet.In, packet.OutIface
-	if !b.Ours() || how != "passes" && a.Ours() && x.refusedBy(d, set, policy.Outbound) {
+	if !b.Ours() || how != "passes" && a.Ours() && x.refusedBy(d, set, packet.Outbound) {
 		hook, other = packet.Out, packet.InIface
 	}
 	seen := sp.AndAll(sp.Exists(set, other), sp.Value(packet.Hook, hook), sp.Interfaces(other, ""))
@@ -207,7 +207,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	var blame []string
 	outcomes := sp.Outcomes(sp.Only(d, set))
 	if how != "passes" { // the sending end may have set it aside
-		outcomes = append(outcomes, sp.Outcomes(sp.Only(x.r.End(a, policy.Outbound), set))...)
+		outcomes = append(outcomes, sp.Outcomes(sp.Only(x.r.End(a, packet.Outbound), set))...)
 	}
 	for _, o := range outcomes {
 		by, ours := x.r.Decider(o.By)
@@ -228,7 +228,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 				verb += " beyond its rate"
 			}
 		}
-		if line := fmt.Sprintf("%s %s by %s", verb, policy.DirectionNames[by.Direction], text); !slices.Contains(blame, line) {
+		if line := fmt.Sprintf("%s %s by %s", verb, by.Direction.String(), text); !slices.Contains(blame, line) {
 			blame = append(blame, line)
 		}
 	}
@@ -251,7 +251,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 }
 
 // refusedBy says that of some packets all that are refused are refused in one direction.
-func (x expected) refusedBy(d packet.Decision, set packet.Set, dir policy.Direction) bool {
+func (x expected) refusedBy(d packet.Decision, set packet.Set, dir packet.Direction) bool {
 	outcomes := x.sp.Outcomes(x.sp.Only(d, set))
 	return !slices.ContainsFunc(outcomes, func(o packet.Outcome) bool {
 		by, ours := x.r.Decider(o.By)

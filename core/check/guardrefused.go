@@ -32,10 +32,10 @@ an open stance must let them go.
 	run: func(p *pass) {
 		for _, r := range p.pol.Rules {
 			if r.Guard {
-				p.guardEnd(r, policy.Inbound, r.To.Hosts)
-				p.guardEnd(r, policy.Outbound, r.From.Hosts)
+				p.guardEnd(r, packet.Inbound, r.To.Hosts)
+				p.guardEnd(r, packet.Outbound, r.From.Hosts)
 				for _, role := range r.Routers() {
-					p.guardEnd(r, policy.Forward, role.Hosts)
+					p.guardEnd(r, packet.Forward, role.Hosts)
 				}
 				p.guardAnswers(r)
 			}
@@ -44,8 +44,8 @@ an open stance must let them go.
 }
 
 // guardEnd reports the first host at one end of a guard where some of it is refused.
-func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Host) {
-	if dir != policy.Forward && !p.blockable(r) {
+func (p *pass) guardEnd(r *policy.Rule, dir packet.Direction, hosts []*fleet.Host) {
+	if dir != packet.Forward && !p.blockable(r) {
 		return
 	}
 	seen := map[*compile.Plan]bool{}
@@ -59,7 +59,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		// packets that no peer sends: invalid ones, and forged sources.
 		d, deciders := p.planner.Attributed(plan)
 		speaks := p.speaks(plan, r, dir)
-		if own := h.Addresses(); dir == policy.Forward { // what it sends and gets itself it does not forward
+		if own := h.Addresses(); dir == packet.Forward { // what it sends and gets itself it does not forward
 			speaks = p.sp.Minus(speaks, p.sp.Or(p.sp.Addrs(packet.Src, own), p.sp.Addrs(packet.Dst, own)))
 		}
 		refused := p.sp.And(speaks, p.sp.Where(d, func(o packet.Outcome) bool {
@@ -70,7 +70,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 			continue
 		}
 		taste := packet.Preferences{}
-		here, ends := map[policy.Direction]packet.Field{policy.Inbound: packet.Dst, policy.Outbound: packet.Src}[dir]
+		here, ends := map[packet.Direction]packet.Field{packet.Inbound: packet.Dst, packet.Outbound: packet.Src}[dir]
 		for _, i := range h.Interfaces {
 			for _, a := range i.Addresses {
 				if ends {
@@ -82,7 +82,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir policy.Direction, hosts []*fleet.Hos
 		}
 		example, _ := p.sp.Example(refused, taste)
 		pr := source.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the guard %q is refused on %s %s: %s stands in its way",
-			r.Name, h.Name, policy.DirectionNames[dir], p.refuser(d, deciders, refused))
+			r.Name, h.Name, dir.String(), p.refuser(d, deciders, refused))
 		pr.Packet = &example
 		p.report(pr.Hinted("make it an exception with `over`, or narrow what refuses it"))
 		return
@@ -106,17 +106,17 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 	}
 	answers = sp.AndAll(answers, sp.Value(packet.State, packet.Established), sp.Addrs(packet.Src, r.To.Addrs), sp.Addrs(packet.Dst, r.From.Addrs))
 	for _, end := range []struct {
-		dir   policy.Direction
+		dir   packet.Direction
 		hosts []*fleet.Host
 		own   []packet.Field // whose own address it is
-	}{{policy.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {policy.Inbound, r.From.Hosts, []packet.Field{packet.Dst}}, {policy.Forward, routers(r), nil}} {
+	}{{packet.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {packet.Inbound, r.From.Hosts, []packet.Field{packet.Dst}}, {packet.Forward, routers(r), nil}} {
 		far := packet.All
-		if end.dir == policy.Forward && end.hosts != nil {
+		if end.dir == packet.Forward && end.hosts != nil {
 			far = p.apart(r)
 		}
 		for _, h := range end.hosts {
-			of := sp.AndAll(answers, far, sp.Value(packet.Hook, int(end.dir)))
-			if end.dir == policy.Forward {
+			of := sp.AndAll(answers, far, sp.Crossing(end.dir))
+			if end.dir == packet.Forward {
 				of = sp.And(of, p.goingBack(r, h))
 			}
 			for _, own := range end.own {
@@ -128,7 +128,7 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 				continue
 			}
 			p.report(source.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
-				r.Name, h.Name, policy.DirectionNames[end.dir], p.refuser(d, deciders, refused)).Hinted("leave `replies` on for that direction"))
+				r.Name, h.Name, end.dir.String(), p.refuser(d, deciders, refused)).Hinted("leave `replies` on for that direction"))
 			return
 		}
 	}

@@ -2,7 +2,7 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/fence"
-	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
 )
 
@@ -18,7 +18,7 @@ closed, and say who may come; if it must be open for a while, put closing it on 
 `,
 	run: func(p *pass) {
 		for _, role := range p.pol.Roles {
-			if closed, said := role.Closed[policy.Inbound]; said && !closed {
+			if closed, said := role.Closed[packet.Inbound]; said && !closed {
 				p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "inbound-open", "the role %q lets in everything that no block refuses", role.Name).
 					Hinted("say who may come, and leave inbound closed; or accept it: knowingly inbound-open \"why\""))
 			}

@@ -7,7 +7,7 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
 )
 
@@ -23,7 +23,7 @@ the host a role without a stance.
 	run: func(p *pass) {
 		for i := range p.pol.Leaves {
 			l := &p.pol.Leaves[i]
-			if l.Direction == policy.Forward {
+			if l.Direction == packet.Forward {
 				continue
 			}
 			var bare []string
@@ -40,7 +40,7 @@ the host a role without a stance.
 				}
 			}
 			if bare != nil {
-				p.report(source.Warningf(l.Pos, len(fence.Bare(l.Name)), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), policy.DirectionNames[l.Direction]).
+				p.report(source.Warningf(l.Pos, len(fence.Bare(l.Name)), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), l.Direction.String()).
 					Hinted("name the interface that is meant"))
 			}
 		}

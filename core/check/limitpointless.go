@@ -51,8 +51,8 @@ match wherever this one does. Narrow them, or take the limit away.
 func (p *pass) inPlaceOf(r *policy.Rule, freer ...*policy.Rule) (names []string) {
 	used := map[*policy.Rule]bool{}
 	counts, all := false, true
-	p.ends(r, func(plan *compile.Plan, dir policy.Direction, speaks packet.Set) {
-		if dir == policy.Outbound { // what goes to hosts of ours is counted there
+	p.ends(r, func(plan *compile.Plan, dir packet.Direction, speaks packet.Set) {
+		if dir == packet.Outbound { // what goes to hosts of ours is counted there
 			speaks = p.sp.Minus(speaks, p.sp.Addrs(packet.Dst, r.To.HostAddrs()))
 		}
 		left := speaks
@@ -76,7 +76,7 @@ func (p *pass) inPlaceOf(r *policy.Rule, freer ...*policy.Rule) (names []string)
 
 // overridesAll is the packets that an allow matches at an end and admits of all
 // that r admits there: what a block refuses that only r is an exception to is not.
-func (p *pass) overridesAll(o, r *policy.Rule, plan *compile.Plan, dir policy.Direction) packet.Set {
+func (p *pass) overridesAll(o, r *policy.Rule, plan *compile.Plan, dir packet.Direction) packet.Set {
 	s := p.speaks(plan, o, dir)
 	for _, b := range r.Over {
 		if !o.Overrides(b) {

@@ -3,7 +3,6 @@ package check
 import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // neverMatches: see its documentation.
@@ -27,7 +26,7 @@ segment or a network is not the one that was meant.
 				continue // which is said of the list
 			}
 			hosts, matches := 0, false
-			p.ends(r, func(_ *compile.Plan, _ policy.Direction, speaks packet.Set) {
+			p.ends(r, func(_ *compile.Plan, _ packet.Direction, speaks packet.Set) {
 				hosts++
 				matches = matches || speaks != packet.Empty
 			})

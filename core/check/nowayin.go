@@ -34,7 +34,7 @@ fleet file, and this is a warning.
 					continue
 				}
 				for _, h := range r.To.Hosts {
-					if !reached[h] && p.path(r, h, reached) && p.speaks(p.planner.Plan(h), r, policy.Inbound) != packet.Empty {
+					if !reached[h] && p.path(r, h, reached) && p.speaks(p.planner.Plan(h), r, packet.Inbound) != packet.Empty {
 						reached[h], changed = true, true
 					}
 				}

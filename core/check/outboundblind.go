@@ -6,7 +6,6 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
@@ -23,7 +22,7 @@ Admit them:
 `,
 	run: func(p *pass) {
 		for _, role := range p.pol.Roles {
-			if !role.Closed[policy.Outbound] {
+			if !role.Closed[packet.Outbound] {
 				continue
 			}
 			for _, h := range role.Hosts {

@@ -86,7 +86,7 @@ Narrow the redirect, or the allow that admits what it takes; or, if it is meant,
 // closed says that some host of a side lets in only what allows admit.
 func (p *pass) closed(hosts []*fleet.Host) bool {
 	return slices.ContainsFunc(hosts, func(h *fleet.Host) bool {
-		return slices.ContainsFunc(p.planner.Plan(h).Chains, func(c compile.Chain) bool { return c.Direction == policy.Inbound && c.Stance.Closed })
+		return slices.ContainsFunc(p.planner.Plan(h).Chains, func(c compile.Chain) bool { return c.Direction == packet.Inbound && c.Stance.Closed })
 	})
 }
 

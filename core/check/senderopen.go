@@ -1,7 +1,7 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/packet"
 )
 
 // senderOpen: see its documentation.
@@ -18,7 +18,7 @@ host's other programs send the same anyway. Close outbound for the role.
 				continue
 			}
 			for _, h := range r.From.Hosts {
-				if !p.pol.StanceOf(h, policy.Outbound).Closed {
+				if !p.pol.StanceOf(h, packet.Outbound).Closed {
 					p.warn(r, "sender-open", "close outbound for its role: { outbound closed }", "the allow %q names who may send, and on %s outbound is open to all", r.Name, h.Name)
 					break
 				}

@@ -31,7 +31,7 @@ roles, which whoever wrote the other one may not expect.
 					what := ""
 					for dir, closed := range a.Closed {
 						if other, ok := b.Closed[dir]; ok && !closed && other {
-							what = policy.DirectionNames[dir] + " open"
+							what = dir.String() + " open"
 						}
 					}
 					if a.RefuseBy == packet.Reject && b.RefuseBy == packet.Drop {

@@ -194,8 +194,8 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 			part := sp.And(region, sp.Where(wasBy, func(o packet.Outcome) bool { return o == old }))
 			for _, now := range sp.Outcomes(sp.Only(isBy, part)) {
 				set := sp.And(part, sp.Where(isBy, func(o packet.Outcome) bool { return o == now }))
-				for direction := range packet.HookNames {
-					if here := sp.And(set, sp.Value(packet.Hook, direction)); here != packet.Empty {
+				for _, direction := range packet.Directions {
+					if here := sp.And(set, sp.Crossing(direction)); here != packet.Empty {
 						c.add(kind, direction, here, mention, side(old, wasDeciders), side(now, isDeciders), hosts)
 					}
 				}
@@ -240,29 +240,29 @@ func side(o packet.Outcome, deciders []compile.Decider) Fate {
 }
 
 // add joins a difference to the same of other hosts.
-func (c *changing) add(kind Kind, direction int, set, mention packet.Set, from, to Fate, hosts []*fleet.Host) {
+func (c *changing) add(kind Kind, direction packet.Direction, set, mention packet.Set, from, to Fate, hosts []*fleet.Host) {
 	sp := c.sp
 	for _, f := range c.found {
-		if f.Kind == kind && f.Direction == packet.HookNames[direction] && f.From == from && f.To == to && f.set == set {
+		if f.Kind == kind && f.Direction == direction.Word() && f.From == from && f.To == to && f.set == set {
 			for _, h := range hosts {
 				f.Hosts = append(f.Hosts, h.Name)
 			}
 			return
 		}
 	}
-	f := &change{set: set, Difference: Difference{Kind: kind, Direction: packet.HookNames[direction], From: from, To: to}}
+	f := &change{set: set, Difference: Difference{Kind: kind, Direction: direction.Word(), From: from, To: to}}
 	for _, h := range hosts {
 		f.Hosts = append(f.Hosts, h.Name)
 	}
-	care := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, direction), mention)
+	care := sp.AndAll(sp.WellFormed(), sp.Crossing(direction), mention)
 	if sp.And(set, care) == packet.Empty { // it is about nothing else
-		care = sp.And(sp.WellFormed(), sp.Value(packet.Hook, direction))
+		care = sp.And(sp.WellFormed(), sp.Crossing(direction))
 	}
 	said := sp.Simplify(set, care)
 	f.Traffic = c.names.Traffic(sp, said, direction)
 	f.Packet = c.example(set, direction, hosts[0])
 	peer := packet.Src
-	if direction == packet.Out {
+	if direction == packet.Outbound {
 		peer = packet.Dst
 	}
 	f.width, f.peers = c.width(set, peer)
@@ -301,9 +301,9 @@ func (c *changing) sensitive(set packet.Set) bool {
 }
 
 // example is a packet that shows a difference on a host.
-func (c *changing) example(set packet.Set, direction int, h *fleet.Host) packet.Packet {
+func (c *changing) example(set packet.Set, direction packet.Direction, h *fleet.Host) packet.Packet {
 	here, iface := packet.Dst, packet.InIface
-	if direction == packet.Out {
+	if direction == packet.Outbound {
 		here, iface = packet.Src, packet.OutIface
 	}
 	taste := packet.Preferences{}

@@ -256,13 +256,13 @@ type comparison struct {
 	outcomes    []*packet.Decision    // of the stages, as far as they were wanted
 	changed     map[line]*kernel.Rule // live rules that stand for a statement and are not as we would write them
 	causes      []*cause
-	unasked     map[int]string // chains of ours that nothing goes to, by the way of packets
-	undo        string         // what puts things right: settling the host
+	unasked     map[packet.Direction]string // chains of ours that nothing goes to, by the way of packets
+	undo        string                      // what puts things right: settling the host
 }
 
 // unasked are chains of ours that are to be gone to from the kernel's own, and are not.
-func unasked(form dialect.Form, live *kernel.Ruleset) map[int]string {
-	out := map[int]string{}
+func unasked(form dialect.Form, live *kernel.Ruleset) map[packet.Direction]string {
+	out := map[packet.Direction]string{}
 	for _, c := range live.Chains {
 		way := directionOf(c)
 		if !form.Ours(c) || way < 0 || c.Hook != "" || strings.Contains(strings.TrimPrefix(c.Name, iptables.Prefix), "-") || len(c.Rules) == 0 {
@@ -282,7 +282,7 @@ func unasked(form dialect.Form, live *kernel.Ruleset) map[int]string {
 
 // line is a rule of ours: the way of the packets it is for, and its statement.
 type line struct {
-	direction int
+	direction packet.Direction
 	comment   string
 }
 
@@ -290,7 +290,7 @@ type line struct {
 type cause struct {
 	kind      Kind
 	because   Because
-	direction int
+	direction packet.Direction
 	live      kernel.Decider
 	published compile.Decider
 	set       packet.Set
@@ -311,8 +311,8 @@ const mostCauses = 25
 
 // collect finds the causes of the differences of a region.
 func (c *comparison) collect(kind Kind, because Because, region packet.Set) {
-	for direction := range packet.HookNames {
-		rest := c.sp.And(region, c.sp.Value(packet.Hook, direction))
+	for _, direction := range packet.Directions {
+		rest := c.sp.And(region, c.sp.Crossing(direction))
 		hows := c.sp.Outcomes(c.sp.Only(c.done, rest))
 		if len(hows) > mostCauses { // those that come first count first
 			slices.SortFunc(hows, func(a, b packet.Outcome) int { return int(b.By - a.By) })
@@ -442,7 +442,7 @@ var noFilter = kernel.Decider{}.Text()
 func (c *comparison) alike() (out []*cause) {
 	type change struct {
 		because   Because
-		direction int
+		direction packet.Direction
 		published compile.Decider
 		manners   string
 	}

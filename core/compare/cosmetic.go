@@ -9,7 +9,6 @@ import (
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // cosmetic is the finding that rules of one meaning are written differently.
@@ -40,7 +39,7 @@ func idle(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) (rule
 		}
 		rest := sp.WellFormed()
 		if way := directionOf(c); way >= 0 {
-			rest = sp.And(rest, sp.Value(packet.Hook, way))
+			rest = sp.And(rest, sp.Crossing(way))
 		}
 		for i := range c.Rules {
 			r := &c.Rules[i]
@@ -60,9 +59,11 @@ func idle(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) (rule
 
 // directionOf is the way of the packets that a chain of ours is for, which its name
 // begins with; -1 where it is none.
-func directionOf(c *kernel.Chain) int {
+func directionOf(c *kernel.Chain) packet.Direction {
 	name := strings.TrimPrefix(c.Name, iptables.Prefix)
-	return slices.IndexFunc(policy.DirectionNames, func(d string) bool { return name == d || strings.HasPrefix(name, d+"-") })
+	return packet.Direction(slices.IndexFunc(packet.Directions, func(d packet.Direction) bool {
+		return name == d.String() || strings.HasPrefix(name, d.String()+"-")
+	}))
 }
 
 // decided is the packets that do not go on behind a rule.

@@ -49,7 +49,7 @@ func (c *comparison) said(n *cause) packet.Set {
 	if c.about != packet.All { // nothing is known of the rest
 		return c.sp.ProjectOnto(n.set, packet.Family, packet.Protocol, packet.Src, packet.DstPort, packet.InIface)
 	}
-	care := c.sp.And(c.care(n), c.sp.Value(packet.Hook, n.direction))
+	care := c.sp.And(c.care(n), c.sp.Crossing(n.direction))
 	if n.live.Rule != nil {
 		rule := n.live.Rule.Match
 		// What another rule decides before it, to the same end, is no less its doing.
@@ -109,7 +109,7 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 	text := c.names.Traffic(c.sp, set, n.direction)
 	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && n.others == 0 && c.about == packet.All && strings.Count(text, ";") > 2 {
 		// It is easier said of what the rule takes.
-		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Value(packet.Hook, n.direction)))
+		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Crossing(n.direction)))
 		if whole := c.names.Traffic(c.sp, all, n.direction); strings.Count(whole, ";") < 2 {
 			return "what the policy admits of " + whole
 		}
@@ -139,7 +139,7 @@ var groundTraffic = map[string]string{
 func (c *comparison) example(n *cause) packet.Packet {
 	h := c.plan.Host
 	here, there, iface := packet.Dst, packet.Src, packet.InIface
-	if n.direction == packet.Out {
+	if n.direction == packet.Outbound {
 		here, there, iface = packet.Src, packet.Dst, packet.OutIface
 	}
 	taste := packet.Preferences{}
@@ -190,9 +190,9 @@ func (c *comparison) finding(n *cause) Finding {
 	example := c.example(n)
 	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
 	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
-	said := c.sp.Simplify(c.said(n), c.sp.Value(packet.Hook, n.direction))
+	said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
 
-	f := Finding{Kind: n.kind, Direction: packet.HookNames[n.direction], Traffic: c.traffic(n, said), Packet: &example,
+	f := Finding{Kind: n.kind, Direction: n.direction.Word(), Traffic: c.traffic(n, said), Packet: &example,
 		Live:      Live{Verdict: done.Verdict.String(), At: live.At(), Rule: live.Text()},
 		Published: Published{Verdict: meant.Verdict.String(), By: published.String()},
 	}

@@ -66,7 +66,7 @@ func TestTraffic(t *testing.T) {
 	hill := sp.Addrs(packet.Src, set(t, "10.60.0.0/16", "fd60::/48"))
 	for _, c := range []struct {
 		set       packet.Set
-		direction int
+		direction packet.Direction
 		want      string
 	}{
 		{packet.All, packet.In, "everything from everywhere"},

@@ -25,7 +25,7 @@ const mostBoxes = 256
 
 // Traffic says a set of packets of one direction in the policy's words, such
 // as "tcp 5432 from hill-lan (IPv4)". The host's own end is left out of it.
-func (n *Names) Traffic(sp *packet.Space, s packet.Set, direction int) string {
+func (n *Names) Traffic(sp *packet.Space, s packet.Set, direction packet.Direction) string {
 	phrases := n.phrases(sp, s, direction)
 	var texts []string
 	for _, p := range phrases {
@@ -37,7 +37,7 @@ func (n *Names) Traffic(sp *packet.Space, s packet.Set, direction int) string {
 	return strings.Join(texts, "; ")
 }
 
-func (n *Names) phrase(p phrase, direction int) string {
+func (n *Names) phrase(p phrase, direction packet.Direction) string {
 	text := strings.Join(p.services, ", ")
 	switch direction {
 	case packet.In:
@@ -50,13 +50,13 @@ func (n *Names) phrase(p phrase, direction int) string {
 	return text + p.extra
 }
 
-func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []phrase) {
+func (n *Names) phrases(sp *packet.Space, s packet.Set, direction packet.Direction) (out []phrase) {
 	own := packet.Dst
 	peer := packet.Src
-	if direction == packet.Out {
+	if direction == packet.Outbound {
 		own, peer = peer, own
 	}
-	if direction != packet.Through {
+	if direction != packet.Forward {
 		s = sp.Exists(s, own)
 	}
 	marks := marksText(sp, s)
@@ -66,7 +66,7 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 		services := serviceTexts(b)
 		p := phrase{services: services, peers: b.AddrSet(peer), beyond: b.AddrSet(own), extra: extra(sp, b) + marks}
 		same := func(q phrase) bool {
-			return slices.Equal(q.services, p.services) && q.extra == p.extra && (direction != packet.Through || q.beyond.Equal(p.beyond))
+			return slices.Equal(q.services, p.services) && q.extra == p.extra && (direction != packet.Forward || q.beyond.Equal(p.beyond))
 		}
 		if i := slices.IndexFunc(out, same); i >= 0 {
 			out[i].peers = packet.Union(out[i].peers, p.peers)
@@ -77,7 +77,7 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction int) (out []ph
 	if !whole {
 		out = append(out, phrase{services: []string{"and much else"}, peers: packet.Everything(), beyond: packet.Everything()})
 	}
-	if direction == packet.Through {
+	if direction == packet.Forward {
 		out = bothFamilies(out)
 	}
 	// Services that have the same peers are one phrase.
@@ -294,9 +294,9 @@ func flagsOf(ranges []packet.Range) (text string, ok bool) {
 }
 
 // suggestion is the allow that would make the policy say what was opened, "" where one line does not.
-func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role string) string {
+func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction packet.Direction, role string) string {
 	phrases := n.phrases(sp, s, direction)
-	if len(phrases) != 1 || phrases[0].extra != "" || direction == packet.Through {
+	if len(phrases) != 1 || phrases[0].extra != "" || direction == packet.Forward {
 		return ""
 	}
 	peers := n.Addresses(phrases[0].peers)
@@ -313,7 +313,7 @@ func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction int, role s
 		return "" // nobody means that
 	}
 	from, to := peers, role
-	if direction == packet.Out {
+	if direction == packet.Outbound {
 		from, to = role, peers
 	}
 	return fmt.Sprintf("allow NAME: %s -> %s : %s", from, to, strings.Join(services, ", "))

@@ -35,7 +35,7 @@ type Plan struct {
 
 // A Chain is the rules for one direction, tried in order.
 type Chain struct {
-	Direction policy.Direction
+	Direction packet.Direction
 	Stance    policy.Stance
 	Rules     []Rule
 	Trial     []Rule // tried for what those admit, but for the ground, while something is on trial
@@ -66,7 +66,7 @@ func (d Decider) String() string { return d.Kind + " " + d.Name }
 
 // end is the meaning of a policy at one host in one direction.
 type end struct {
-	direction policy.Direction
+	direction packet.Direction
 	ground    []Rule // decides first, in order: what is left to others, local segments, the ground
 	allows    []piece
 	blocks    []piece
@@ -93,12 +93,12 @@ func ForHost(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Pl
 	}
 	p := &Plan{Host: h, Translations: translations(pol, h)}
 	handsOn := slices.ContainsFunc(p.Translations, func(t Translation) bool {
-		return !t.Masquerade && t.Direction == policy.Inbound && t.Passes() == policy.Forward
+		return !t.Masquerade && t.Direction == packet.Inbound && t.Passes() == packet.Forward
 	})
-	for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
+	for _, dir := range []packet.Direction{packet.Inbound, packet.Outbound, packet.Forward} {
 		stance := pol.StanceOf(h, dir).At(now)
 		e := p.meaning(sp, pol, dir, stance, now, false)
-		if e.tried = p.tried(sp, pol, dir, stance, now); dir == policy.Forward && !stance.Closed && len(e.blocks) == 0 && (e.tried == nil || !e.tried.stance.Closed && len(e.tried.blocks) == 0) { // what is forwarded is left as it is
+		if e.tried = p.tried(sp, pol, dir, stance, now); dir == packet.Forward && !stance.Closed && len(e.blocks) == 0 && (e.tried == nil || !e.tried.stance.Closed && len(e.tried.blocks) == 0) { // what is forwarded is left as it is
 			if handsOn { // but what was its own before
 				p.Chains = append(p.Chains, Chain{Direction: dir, Stance: stance})
 			}
@@ -111,7 +111,7 @@ func ForHost(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Pl
 }
 
 // meaning is what a policy says at one end; tried is as if nothing were on trial.
-func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Direction, stance policy.Stance, now int64, tried bool) end {
+func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Direction, stance policy.Stance, now int64, tried bool) end {
 	h := p.Host
 	e := end{direction: dir, stance: stance}
 	for _, l := range pol.Leaves {
@@ -120,23 +120,23 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 		}
 		for _, name := range l.Interfaces {
 			by := Rule{Decider: Decider{Kind: "leave", Name: l.Name, Pos: l.Pos}, Verdict: packet.Admit, Match: Match{Ifaces: []string{name}}}
-			if e.ground = append(e.ground, by); dir == policy.Forward {
+			if e.ground = append(e.ground, by); dir == packet.Forward {
 				by.Match.Leaving = true
 				e.ground = append(e.ground, by)
 			}
 		}
 	}
 	for _, seg := range pol.Segments() {
-		if on := h.On(seg.Name, seg.Addrs); dir != policy.Outbound && seg.Local && on != nil && (dir == policy.Inbound || stance.Closed) { // what is forwarded arrives too
+		if on := h.On(seg.Name, seg.Addrs); dir != packet.Outbound && seg.Local && on != nil && (dir == packet.Inbound || stance.Closed) { // what is forwarded arrives too
 			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
 				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}}, tried))
 		}
 	}
 	for _, part := range groundOf(h, pol.Fleet.Service) {
 		matches := part.in
-		if dir == policy.Outbound {
+		if dir == packet.Outbound {
 			matches = part.out
-		} else if dir == policy.Forward && (!part.forward || !stance.Closed && part.name != "replies") {
+		} else if dir == packet.Forward && (!part.forward || !stance.Closed && part.name != "replies") {
 			matches = nil
 		}
 		for _, m := range changedGround(pol, h, part.name, dir, matches) {
@@ -174,7 +174,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 			}
 		}
 	}
-	if dir == policy.Forward && !stance.Closed {
+	if dir == packet.Forward && !stance.Closed {
 		e.allows = e.exceptions(sp)
 	}
 	byName := func(a, b piece) int { return cmp.Compare(a.rule.Name, b.rule.Name) }
@@ -186,7 +186,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir policy.Directio
 // sparing is a rule of the ground that drops what is forwarded, where that is on trial: it
 // begins to when the trial is over.
 func (e *end) sparing(r Rule, tried bool) Rule {
-	if t := e.stance.Trial; e.direction == policy.Forward && t != nil && r.Verdict != packet.Admit && !tried {
+	if t := e.stance.Trial; e.direction == packet.Forward && t != nil && r.Verdict != packet.Admit && !tried {
 		r.Match.Since = t.Until
 	}
 	return r
@@ -210,8 +210,8 @@ func (e *end) exceptions(sp *packet.Space) (out []piece) {
 // byEnd takes an allow apart by where it logs and counts: at the receiving end
 // if that is ours, else at the sending end, else at a router. (A block logs wherever
 // it refuses: what the sending end refuses arrives nowhere.)
-func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
-	if dir == policy.Inbound || p.log == nil && p.limit == nil {
+func (p piece) byEnd(sp *packet.Space, dir packet.Direction) (parts []piece) {
+	if dir == packet.Inbound || p.log == nil && p.limit == nil {
 		return []piece{p}
 	}
 	here := p
@@ -228,7 +228,7 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 	if p.span.To.Named {
 		elsewhere(p.span.To.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.To })
 	}
-	if dir == policy.Forward && p.span.From.Named {
+	if dir == packet.Forward && p.span.From.Named {
 		elsewhere(p.span.From.HostAddrs(), func(p *piece) **netipx.IPSet { return &p.match.From })
 	}
 	parts = append(parts, here)
@@ -240,8 +240,8 @@ func (p piece) byEnd(sp *packet.Space, dir policy.Direction) (parts []piece) {
 
 // matchesAt says what a part of a rule asks of packets at a host: nothing where it is not rendered,
 // and at a router of joins one thing for each way that it crosses them.
-func matchesAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction) (out []Match) {
-	if dir != policy.Forward || policy.Routes(r.Through, h) {
+func matchesAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir packet.Direction) (out []Match) {
+	if dir != packet.Forward || policy.Routes(r.Through, h) {
 		if m, ok := matchAt(r, s, h, dir); ok {
 			out = append(out, m)
 		}
@@ -257,9 +257,9 @@ func matchesAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Directi
 }
 
 // matchAt is matchesAt for the whole of the part, at a host that is a router for it or is named by it.
-func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction) (m Match, ok bool) {
+func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir packet.Direction) (m Match, ok bool) {
 	switch {
-	case dir == policy.Inbound && s.To.Names(h):
+	case dir == packet.Inbound && s.To.Names(h):
 		m.From, m.To = s.From.Addrs, s.To.At[h]
 		switch {
 		case len(r.Senders) > 0 && r.Block:
@@ -267,9 +267,9 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 		case len(r.Senders) > 0: // nor what others than our hosts send
 			m.From = packet.Intersection(s.From.Addrs, s.From.HostAddrs())
 		}
-	case dir == policy.Outbound && s.From.Names(h):
+	case dir == packet.Outbound && s.From.Names(h):
 		m.From, m.To, m.Senders = s.From.At[h], s.To.Addrs, r.Senders
-	case dir == policy.Forward:
+	case dir == packet.Forward:
 		m.From, m.To = s.From.Addrs, s.To.Addrs
 		switch { // as where it arrives
 		case len(r.Senders) > 0 && r.Block:
@@ -303,7 +303,7 @@ func matchAt(r *policy.Rule, s *policy.Span, h *fleet.Host, dir policy.Direction
 			m.To = intersect(m.To, s.On.Addrs)
 		}
 	}
-	if r.Arriving != nil && dir != policy.Forward { // a router does not know by what it arrives
+	if r.Arriving != nil && dir != packet.Forward { // a router does not know by what it arrives
 		var arriving []string
 		for _, seg := range r.Arriving {
 			for _, name := range h.On(seg.Name, seg.Addrs) {
@@ -377,7 +377,7 @@ func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []D
 	unfiltered := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by(Decider{Kind: "stance", Name: "unfiltered"})})
 	all := unfiltered
 	for _, e := range p.ends {
-		all = sp.Choose(sp.Value(packet.Hook, int(e.direction)), e.decision(sp, by), all)
+		all = sp.Choose(sp.Crossing(e.direction), e.decision(sp, by), all)
 	}
 	all = p.translated(sp, all, unfiltered, by)
 	return sp.Only(all, sp.WellFormed()), deciders
@@ -481,13 +481,13 @@ func (e *end) stanceVerdict() packet.Verdict {
 
 // onTrial is what decides as long as the stance is on trial.
 func (e *end) onTrial() Decider {
-	return Decider{Kind: "stance", Name: policy.DirectionNames[e.direction] + " on trial"}
+	return Decider{Kind: "stance", Name: e.direction.String() + " on trial"}
 }
 
 func (e *end) stanceDecider() Decider {
-	name := policy.DirectionNames[e.direction] + " open"
+	name := e.direction.String() + " open"
 	if e.stance.Closed {
-		name = policy.DirectionNames[e.direction] + " closed"
+		name = e.direction.String() + " closed"
 	}
 	return Decider{Kind: "stance", Name: name}
 }
@@ -520,7 +520,7 @@ func (e *end) about(sp *packet.Space, some packet.Set) *end {
 }
 
 // RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
-func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir policy.Direction) packet.Set {
+func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir packet.Direction) packet.Set {
 	set := packet.Empty
 	for i := range r.Spans {
 		for _, m := range matchesAt(r, &r.Spans[i], p.Host, dir) {

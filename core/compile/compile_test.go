@@ -10,7 +10,6 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
 
@@ -227,9 +226,9 @@ func TestRuleSetIsWhatARuleSpeaksOf(t *testing.T) {
 	pol := policytest.Resolve(t, policytest.Fleet, plain+"allow a: office -> red : ssh\nblock b: everywhere -> red : any\n")
 	sp := packet.NewSpace()
 	plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
-	set := plan.RuleSet(sp, pol.Rule("a"), policy.Inbound)
+	set := plan.RuleSet(sp, pol.Rule("a"), packet.Inbound)
 	require.True(t, sp.Has(set, at(t, packet.In, "wan0", "tcp 198.51.100.9 -> 203.0.113.1 : 22", "new")), "though it is refused")
-	require.Equal(t, packet.Empty, plan.RuleSet(sp, pol.Rule("a"), policy.Outbound))
+	require.Equal(t, packet.Empty, plan.RuleSet(sp, pol.Rule("a"), packet.Outbound))
 }
 
 // TestThrough: a rule that goes through routers is theirs too, where they filter what

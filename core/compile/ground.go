@@ -84,7 +84,7 @@ func icmp(family int, types ...int) (out []policy.Term) {
 
 // changedGround is what is left of a part of the ground in a direction after
 // the policy's own changes to it, and those of the host's roles.
-func changedGround(pol *policy.Policy, h *fleet.Host, part string, dir policy.Direction, matches []Match) []Match {
+func changedGround(pol *policy.Policy, h *fleet.Host, part string, dir packet.Direction, matches []Match) []Match {
 	for _, c := range pol.Ground {
 		if c.Part != part || c.Direction != dir || c.Role != nil && !h.HasRole(c.Role.Name) {
 			continue
@@ -95,7 +95,7 @@ func changedGround(pol *policy.Policy, h *fleet.Host, part string, dir policy.Di
 		var narrowed []Match
 		for _, m := range matches {
 			peers := &m.From
-			if dir == policy.Outbound {
+			if dir == packet.Outbound {
 				peers = &m.To
 			}
 			if *peers = intersect(*peers, c.From); len((*peers).Ranges()) > 0 { // else it is left to nobody

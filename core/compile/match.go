@@ -26,17 +26,17 @@ type Match struct {
 }
 
 // Anywhere stands for all directions.
-const Anywhere policy.Direction = -1
+const Anywhere packet.Direction = -1
 
 // Set is the packets of one direction that match, or of any if it is Anywhere.
-func (m Match) Set(sp *packet.Space, dir policy.Direction) packet.Set {
+func (m Match) Set(sp *packet.Space, dir packet.Direction) packet.Set {
 	s := packet.All
 	if dir != Anywhere {
-		s = sp.Value(packet.Hook, int(dir))
+		s = sp.Crossing(dir)
 	}
 	if m.Ifaces != nil {
-		field := packet.InIface
-		if dir == policy.Outbound || m.Leaving {
+		field := dir.Interface()
+		if m.Leaving {
 			field = packet.OutIface
 		}
 		on := sp.Interfaces(field, m.Ifaces...)

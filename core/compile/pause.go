@@ -2,7 +2,6 @@ package compile
 
 import (
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // pausedLog is the log of what a paused filter would refuse: ten lines a second and
@@ -14,7 +13,7 @@ var pausedLog = &Log{Name: "log.paused", UpTo: &packet.Rate{N: 10, Seconds: 1}, 
 func (p *Plan) Paused(sp *packet.Space) *Plan {
 	paused := *p
 	paused.Chains, paused.ends = nil, nil
-	byDirection := map[policy.Direction]end{}
+	byDirection := map[packet.Direction]end{}
 	for _, e := range p.ends {
 		allows := make([]piece, len(e.allows))
 		for i, a := range e.allows {

@@ -14,7 +14,7 @@ import (
 type Translation struct {
 	Decider
 	Match      Match            // of what comes: its addresses, and of a redirect the one port
-	Direction  policy.Direction // of a redirect: whose rules decide, by what the packet came with
+	Direction  packet.Direction // of a redirect: whose rules decide, by what the packet came with
 	Targets    []netip.Addr     // of a redirect to another host, one of a family at most; nil: this one
 	Port       int              // of a redirect
 	Masquerade bool             // it gets the router's own address, and nothing else is changed
@@ -31,11 +31,11 @@ func (t *Translation) To(family int) (to netip.Addr, ok bool) {
 }
 
 // Passes is the direction in which the host's filter sees what a redirect has changed.
-func (t *Translation) Passes() policy.Direction {
+func (t *Translation) Passes() packet.Direction {
 	if t.Targets == nil {
-		return policy.Inbound
+		return packet.Inbound
 	}
-	return policy.Forward
+	return packet.Forward
 }
 
 // Said is how packets of a family are said to be translated.
@@ -57,13 +57,13 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 		if !r.On(h) {
 			continue
 		}
-		t := Translation{Decider: Decider{Kind: "redirect", Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port, Direction: policy.Inbound,
+		t := Translation{Decider: Decider{Kind: "redirect", Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port, Direction: packet.Inbound,
 			Match: Match{From: r.From.Addrs, To: packet.Intersection(r.To.Addrs, own), Terms: []policy.Term{r.Term}}}
 		if at := r.To.At[h]; at != nil {
 			t.Match.To = at
 		}
 		if r.Through != nil {
-			t.Direction, t.Match.To = policy.Forward, packet.Without(r.To.Addrs, packet.Union(packet.Union(own, packet.Loopback), h.Broadcast()))
+			t.Direction, t.Match.To = packet.Forward, packet.Without(r.To.Addrs, packet.Union(packet.Union(own, packet.Loopback), h.Broadcast()))
 		}
 		out = append(out, t.plain())
 	}
@@ -74,7 +74,7 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 			out = append(out, t.plain())
 		}
 	}
-	rank := func(t Translation) int { return present(t.Masquerade)*2 + present(t.Direction == policy.Forward) }
+	rank := func(t Translation) int { return present(t.Masquerade)*2 + present(t.Direction == packet.Forward) }
 	slices.SortStableFunc(out, func(a, b Translation) int {
 		if d := rank(a) - rank(b); d != 0 {
 			return d
@@ -86,8 +86,8 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 
 // masked is an allow for those of its left side that come as a router, to where the
 // router lets them go so. Nobody comes to a router as that router.
-func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir policy.Direction) (parts []piece) {
-	if dir != policy.Inbound || p.match.From == nil {
+func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir packet.Direction) (parts []piece) {
+	if dir != packet.Inbound || p.match.From == nil {
 		return nil // who comes as whom makes no difference
 	}
 	for _, q := range pol.Masquerades {
@@ -123,7 +123,7 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 	fresh := sp.Minus(sp.Value(packet.State, packet.New), sp.And(sp.Value(packet.Hook, packet.Through), own))
 	fresh = sp.Minus(fresh, sp.And(sp.Value(packet.Hook, packet.In), sp.Not(sp.Or(own, sp.Addrs(packet.Dst, packet.Union(p.Host.Broadcast(), packet.Loopback))))))
 	routed := sp.And(fresh, sp.Values(packet.Hook, packet.Through, packet.Out))
-	ends := map[policy.Direction]packet.Decision{policy.Forward: unfiltered}
+	ends := map[packet.Direction]packet.Decision{packet.Forward: unfiltered}
 	for i := range p.ends {
 		ends[p.ends[i].direction] = p.ends[i].decision(sp, by)
 	}
@@ -167,11 +167,11 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 // of what is left to others, is about it.
 func (p *Plan) asIf(sp *packet.Space, d packet.Decision, t *Translation) packet.Decision {
 	d = sp.Restrict(d, packet.Hook, packet.Num(int(t.Direction)))
-	if t.Direction == policy.Inbound {
+	if t.Direction == packet.Inbound {
 		return sp.Restrict(d, packet.OutIface, packet.Value{})
 	}
 	name := "lo"
-	if t.Passes() == policy.Inbound {
+	if t.Passes() == packet.Inbound {
 		return sp.Restrict(d, packet.OutIface, packet.InterfaceRange(name).Lo)
 	}
 	if len(p.Host.Interfaces) > 0 {

@@ -14,7 +14,7 @@ var trialLog = &Log{Name: "log.trial", UpTo: &packet.Rate{N: 10, Seconds: 1}, Ma
 // tried is the meaning of a policy at one end as if nothing were on trial any more. What that
 // refuses, and the end itself admits, is noted. Limits are left out: what exceeds one says
 // nothing of the trial.
-func (p *Plan) tried(sp *packet.Space, pol *policy.Policy, dir policy.Direction, stance policy.Stance, now int64) *end {
+func (p *Plan) tried(sp *packet.Space, pol *policy.Policy, dir packet.Direction, stance policy.Stance, now int64) *end {
 	on := func(r *policy.Rule) bool { return r.Trial != nil && r.InForce(now) && now < r.Trial.Until }
 	if stance.Trial == nil && !slices.ContainsFunc(pol.Rules, on) {
 		return nil
@@ -70,7 +70,7 @@ func (e *end) noting(sp *packet.Space, d packet.Decision) packet.Decision {
 
 // Tried is what becomes of packets of one direction once the trials there are over, with who
 // decides; ok is false where nothing is on trial.
-func (p *Plan) Tried(sp *packet.Space, dir policy.Direction) (d packet.Decision, deciders []Decider, ok bool) {
+func (p *Plan) Tried(sp *packet.Space, dir packet.Direction) (d packet.Decision, deciders []Decider, ok bool) {
 	for _, e := range p.ends {
 		if e.direction != dir || e.tried == nil {
 			continue
@@ -105,7 +105,7 @@ func (e *end) trial(sp *packet.Space) (out []Rule) {
 	}
 	for _, r := range e.tried.order(sp) {
 		ground := r.Kind == "ground" || r.Kind == "local" || r.Kind == "leave"
-		if r.Kind == "stance" || ground && (e.direction != policy.Forward || e.stance.Trial == nil) {
+		if r.Kind == "stance" || ground && (e.direction != packet.Forward || e.stance.Trial == nil) {
 			continue // the ground has decided before, but for what it leaves alone while what is forwarded is on trial
 		}
 		r.Log = nil

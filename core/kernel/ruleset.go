@@ -112,6 +112,11 @@ type Chain struct {
 	Devices []string
 }
 
+// HookOf is the hook at which a filter sees what crosses a host in one direction.
+func HookOf(d packet.Direction) string {
+	return []string{packet.Inbound: "input", packet.Outbound: "output", packet.Forward: "forward"}[d]
+}
+
 // untracks says that some rule of the chain has connections not tracked.
 func (c *Chain) untracks() bool {
 	return slices.ContainsFunc(c.Rules, func(r Rule) bool {

@@ -124,7 +124,7 @@ func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, s
 			}
 			open = append(open, at.String())
 			for _, r := range rules {
-				if sp.And(come, plan.RuleSet(sp, r, policy.Inbound)) != packet.Empty && !slices.Contains(note.Rules, r.Title()) {
+				if sp.And(come, plan.RuleSet(sp, r, packet.Inbound)) != packet.Empty && !slices.Contains(note.Rules, r.Title()) {
 					if note.Rules = append(note.Rules, r.Title()); note.At == "" {
 						note.At = r.Pos.String()
 					}
@@ -203,7 +203,7 @@ func orRules(rules []string) string {
 // allows are the rules of the policy that admit something to the host itself.
 func allows(plan *compile.Plan) (out []*policy.Rule) {
 	for _, c := range plan.Chains {
-		if c.Direction != policy.Inbound {
+		if c.Direction != packet.Inbound {
 			continue
 		}
 		for _, r := range c.Rules {
@@ -217,7 +217,7 @@ func allows(plan *compile.Plan) (out []*policy.Rule) {
 
 // idle tells of ports that a rule admits and that nothing listens on.
 func idle(sp *packet.Space, plan *compile.Plan, r *policy.Rule, admitted packet.Set, found []Listener) (out []Note) {
-	mine := sp.And(admitted, plan.RuleSet(sp, r, policy.Inbound))
+	mine := sp.And(admitted, plan.RuleSet(sp, r, packet.Inbound))
 	for _, t := range r.Terms {
 		if t.Protocol != packet.TCP && t.Protocol != packet.UDP {
 			continue

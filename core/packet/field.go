@@ -67,9 +67,6 @@ const (
 	Through = 2 // forwarded from one interface to another
 )
 
-// HookNames are the directions as findings and questions name them.
-var HookNames = []string{In: "in", Out: "out", Through: "through"}
-
 // Values of Family.
 const (
 	IPv4 = 0

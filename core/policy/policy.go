@@ -82,7 +82,7 @@ type Peers struct {
 type GroundChange struct {
 	Role      *Role // on whose hosts; nil is all
 	Part      string
-	Direction Direction
+	Direction packet.Direction
 	Off       bool
 	From      *netipx.IPSet // nil if it is off
 }
@@ -110,7 +110,7 @@ type Leave struct {
 	Name       string
 	hosts      map[*fleet.Host]bool // nobody while it is off
 	Refs       []string             // the names it is made of
-	Direction  Direction
+	Direction  packet.Direction
 	Interfaces []string
 	Pos        source.Pos
 }
@@ -156,26 +156,13 @@ const (
 	fetchChanging = 20
 )
 
-// A Direction is one of the ways a packet crosses a host.
-type Direction int
-
-// The directions, as packet.Hook counts them.
-const (
-	Inbound  Direction = packet.In
-	Outbound Direction = packet.Out
-	Forward  Direction = packet.Through
-)
-
-// DirectionNames are the directions as policies say them.
-var DirectionNames = []string{Inbound: "inbound", Outbound: "outbound", Forward: "forward"}
-
 // A Role is a declared role with its hosts.
 type Role struct {
 	Name        string
 	Description string
 	Hosts       []*fleet.Host
-	Closed      map[Direction]bool // what it says; what it does not say is missing
-	Trials      map[Direction]*Trial
+	Closed      map[packet.Direction]bool // what it says; what it does not say is missing
+	Trials      map[packet.Direction]*Trial
 	RefuseBy    packet.Verdict // Drop or Reject; NoVerdict if it does not say
 	LogRefused  *Log           // nil if it does not say
 	Pos         source.Pos
@@ -398,7 +385,7 @@ type Stance struct {
 // they say, closed beats open, drop beats reject, and the lowest rate of the
 // log the others. Unless a role says otherwise inbound is closed, outbound open,
 // forward untouched, and closed means drop.
-func (p *Policy) StanceOf(h *fleet.Host, d Direction) (s Stance) {
+func (p *Policy) StanceOf(h *fleet.Host, d packet.Direction) (s Stance) {
 	said, sure := false, false
 	var trial *Trial
 	for _, r := range p.Roles {
@@ -422,7 +409,7 @@ func (p *Policy) StanceOf(h *fleet.Host, d Direction) (s Stance) {
 	}
 	switch {
 	case !said:
-		s.Closed = d == Inbound
+		s.Closed = d == packet.Inbound
 	case sure || trial == nil:
 		s.Closed = sure
 	default:

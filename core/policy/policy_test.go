@@ -107,7 +107,7 @@ func TestStancesCombine(t *testing.T) {
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole green\n"+roles+"\n")
 		var got []string
-		for _, d := range []policy.Direction{policy.Inbound, policy.Outbound, policy.Forward} {
+		for _, d := range []packet.Direction{packet.Inbound, packet.Outbound, packet.Forward} {
 			s := pol.StanceOf(pol.Fleet.Host("h2"), d)
 			word := map[bool]string{true: "closed", false: "open"}[s.Closed]
 			got = append(got, word+map[packet.Verdict]string{packet.Drop: " drop", packet.Reject: " reject"}[s.RefuseBy])
@@ -215,7 +215,7 @@ func TestLogsOfRolesCombine(t *testing.T) {
 	} {
 		pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole green\n"+roles+"\n")
 		got := "none"
-		if l := pol.StanceOf(pol.Fleet.Host("h2"), policy.Inbound).Log; l != nil && l.UpTo == nil {
+		if l := pol.StanceOf(pol.Fleet.Host("h2"), packet.Inbound).Log; l != nil && l.UpTo == nil {
 			got = "all"
 		} else if l != nil {
 			got = l.UpTo.String()

@@ -295,9 +295,9 @@ func (r *resolver) collect(files []*fence.File) {
 }
 
 func (r *resolver) role(d *fence.RoleDecl) {
-	role := &Role{Name: d.Name, Description: d.Description, Closed: map[Direction]bool{}, Trials: map[Direction]*Trial{}, Pos: d.Pos}
+	role := &Role{Name: d.Name, Description: d.Description, Closed: map[packet.Direction]bool{}, Trials: map[packet.Direction]*Trial{}, Pos: d.Pos}
 	for _, s := range d.Stances {
-		dir := Direction(slices.Index(DirectionNames, s.Direction))
+		dir, _ := packet.DirectionNamed(s.Direction) // the parser takes no other
 		role.Closed[dir] = s.Closed
 		if s.Trial != nil {
 			role.Trials[dir] = trial(s.Trial)

@@ -187,7 +187,7 @@ func first(names []fence.Ident) *source.Pos {
 // leave resolves what is set aside.
 func (r *resolver) leave(d *fence.Leave) {
 	side := r.side(d.Peers)
-	l := Leave{Name: d.Name, hosts: map[*fleet.Host]bool{}, Refs: side.Refs, Pos: d.Pos, Direction: map[string]Direction{"inbound": Inbound, "outbound": Outbound, "forwarded": Forward}[d.Direction]}
+	l := Leave{Name: d.Name, hosts: map[*fleet.Host]bool{}, Refs: side.Refs, Pos: d.Pos, Direction: map[string]packet.Direction{"inbound": packet.Inbound, "outbound": packet.Outbound, "forwarded": packet.Forward}[d.Direction]}
 	for _, h := range side.Hosts {
 		l.hosts[h] = d.Off == nil
 	}
@@ -235,8 +235,8 @@ func (r *resolver) expectation(d *fence.Expectation) {
 
 func (r *resolver) ground(of *Role, parts []fence.GroundPart) {
 	for _, p := range parts {
-		for _, dir := range []Direction{Inbound, Outbound, Forward} {
-			if p.Direction != "" && p.Direction != DirectionNames[dir] {
+		for _, dir := range []packet.Direction{packet.Inbound, packet.Outbound, packet.Forward} {
+			if p.Direction != "" && p.Direction != dir.String() {
 				continue
 			}
 			change := GroundChange{Role: of, Part: p.Name, Direction: dir, Off: p.Off}

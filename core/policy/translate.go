@@ -134,7 +134,7 @@ func (r *resolver) leavingBy() {
 		}
 	}
 	for i := range r.pol.Leaves {
-		if l := &r.pol.Leaves[i]; l.Direction == Forward {
+		if l := &r.pol.Leaves[i]; l.Direction == packet.Forward {
 			told("leave", l.Name, l.Pos, l.Concerns)
 		}
 	}

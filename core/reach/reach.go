@@ -43,14 +43,14 @@ type Reach struct {
 
 type endKey struct {
 	class string
-	dir   policy.Direction
+	dir   packet.Direction
 	by    [2]string // of what is forwarded: the interfaces that a question names
 }
 
 // A Decider is who decides, at which end.
 type Decider struct {
 	compile.Decider
-	Direction policy.Direction
+	Direction packet.Direction
 }
 
 // New makes a Reach. Rules that have ended by now (in seconds since 1970) do not count.
@@ -155,7 +155,7 @@ func (r *Reach) fleet() *netipx.IPSet {
 
 // End is what a party's own filter does with packets of one direction, said of
 // packets of any hook. Outcome.By is for Decider.
-func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {
+func (r *Reach) End(p Party, dir packet.Direction) packet.Decision {
 	if !p.Ours() {
 		return r.sp.Leaf(packet.Outcome{Verdict: packet.Admit})
 	}
@@ -165,7 +165,7 @@ func (r *Reach) End(p Party, dir policy.Direction) packet.Decision {
 // Forwards is what a router's own filter does with packets that come by one interface and go by
 // another; "" is the router's first, and its second.
 func (r *Reach) Forwards(p Party, in, out string) packet.Decision {
-	return r.end(p, policy.Forward, [2]string{in, out})
+	return r.end(p, packet.Forward, [2]string{in, out})
 }
 
 // Forwarded is what becomes of packets by all routers that rules say they go through.
@@ -177,7 +177,7 @@ func (r *Reach) Forwarded(in, out string) packet.Decision {
 	return d
 }
 
-func (r *Reach) end(p Party, dir policy.Direction, by [2]string) packet.Decision {
+func (r *Reach) end(p Party, dir packet.Direction, by [2]string) packet.Decision {
 	key := endKey{p.class, dir, by}
 	d, ok := r.ends[key]
 	if !ok {
@@ -190,7 +190,7 @@ func (r *Reach) end(p Party, dir policy.Direction, by [2]string) packet.Decision
 
 // Tried is what a party's own filter does with packets of one direction once its trials are over; ok
 // is false where nothing is on trial. Outcome.By is for Decider.
-func (r *Reach) Tried(p Party, dir policy.Direction) (d packet.Decision, ok bool) {
+func (r *Reach) Tried(p Party, dir packet.Direction) (d packet.Decision, ok bool) {
 	if !p.Ours() {
 		return d, false
 	}
@@ -203,7 +203,7 @@ func (r *Reach) Tried(p Party, dir policy.Direction) (d packet.Decision, ok bool
 
 // owed is a decision whose outcomes are owed to some deciders, each counted as it is everywhere: where
 // two hosts do the same by the same rules, their decisions are the same.
-func (r *Reach) owed(d packet.Decision, deciders []compile.Decider, dir policy.Direction) packet.Decision {
+func (r *Reach) owed(d packet.Decision, deciders []compile.Decider, dir packet.Direction) packet.Decision {
 	by := make([]int32, len(deciders)+1)
 	for i, one := range deciders {
 		who := Decider{one, dir}
@@ -223,7 +223,7 @@ func (r *Reach) owed(d packet.Decision, deciders []compile.Decider, dir policy.D
 // the same interfaces: asked about these alone, they are one. Hosts that stand alone in both lists stay
 // apart, since what a host says to itself is another matter; and where routers or translations have a say
 // all do.
-func (r *Reach) Alike(list, other []Party, dir policy.Direction, some packet.Set) (out []Party) {
+func (r *Reach) Alike(list, other []Party, dir packet.Direction, some packet.Set) (out []Party) {
 	if len(r.routes)+len(r.redirects)+len(r.masks) > 0 {
 		return list
 	}
@@ -233,7 +233,7 @@ func (r *Reach) Alike(list, other []Party, dir policy.Direction, some packet.Set
 		tried    packet.Decision
 	}
 	iface, peer := packet.InIface, packet.Src
-	if dir == policy.Outbound {
+	if dir == packet.Outbound {
 		iface, peer = packet.OutIface, packet.Dst
 	}
 	index := map[like]int{}
@@ -260,14 +260,14 @@ func (r *Reach) Alike(list, other []Party, dir policy.Direction, some packet.Set
 }
 
 // seen is what a party's filter does with packets of one direction, said of packets of any hook.
-func (r *Reach) seen(d packet.Decision, p Party, dir policy.Direction, by [2]string) packet.Decision {
+func (r *Reach) seen(d packet.Decision, p Party, dir packet.Direction, by [2]string) packet.Decision {
 	d = r.sp.Restrict(d, packet.Hook, packet.Num(int(dir)))
 	switch dir {
-	case policy.Inbound:
+	case packet.Inbound:
 		d = r.sp.Restrict(d, packet.OutIface, packet.Value{})
-	case policy.Outbound:
+	case packet.Outbound:
 		d = r.sp.Restrict(d, packet.InIface, packet.Value{})
-	case policy.Forward: // in a packet between two ends the interfaces are theirs
+	case packet.Forward: // in a packet between two ends the interfaces are theirs
 		for i, field := range []packet.Field{packet.InIface, packet.OutIface} {
 			if of := p.Hosts[0].Interfaces; by[i] == "" && len(of) > 0 {
 				by[i] = of[min(i, len(of)-1)].Name
@@ -301,9 +301,9 @@ func (r *Reach) Between(from, to Party) packet.Decision {
 	}
 	d, ok := r.between[key]
 	if !ok {
-		out := r.End(from, policy.Outbound)
+		out := r.End(from, packet.Outbound)
 		if d = out; to.Ours() {
-			d = r.then(out, r.End(to, policy.Inbound))
+			d = r.then(out, r.End(to, packet.Inbound))
 		}
 		if len(r.routes)+len(r.redirects)+len(r.masks) > 0 && (from.Ours() || to.Ours()) {
 			way := out
@@ -311,7 +311,7 @@ func (r *Reach) Between(from, to Party) packet.Decision {
 				way = r.sp.Choose(route.Packets, r.then(way, route.Decision), way)
 			}
 			if d = way; to.Ours() {
-				d = r.then(way, r.masked(from, to, r.End(to, policy.Inbound)))
+				d = r.then(way, r.masked(from, to, r.End(to, packet.Inbound)))
 			}
 			for i := range r.redirects {
 				q := &r.redirects[i]
@@ -464,7 +464,7 @@ func (r *Reach) redirected() (out []Redirected) {
 				if a.Is6() {
 					family = packet.IPv6
 				}
-				in := sp.Restrict(sp.Restrict(r.End(p, policy.Inbound), packet.Dst, packet.Addr(a)), packet.DstPort, packet.Num(q.Port))
+				in := sp.Restrict(sp.Restrict(r.End(p, packet.Inbound), packet.Dst, packet.Addr(a)), packet.DstPort, packet.Num(q.Port))
 				d.Targets = append(d.Targets, Target{p, in, sp.Value(packet.Family, family)})
 			}
 		}

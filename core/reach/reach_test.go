@@ -28,7 +28,7 @@ func TestAboutSome(t *testing.T) {
 		said := func(r *reach.Reach, d packet.Decision) packet.Decision {
 			return sp.Map(sp.Only(d, some), func(o packet.Outcome) packet.Outcome {
 				if by, ok := r.Decider(o.By); ok {
-					name := by.String() + policy.DirectionNames[by.Direction]
+					name := by.String() + by.Direction.String()
 					if names[name] == 0 {
 						names[name] = int32(len(names) + 1)
 					}
@@ -44,7 +44,7 @@ func TestAboutSome(t *testing.T) {
 				require.Equal(t, said(all, all.Between(a, b)), said(about, about.Between(a, b)), "seed %d", seed)
 			}
 		}
-		for _, dir := range []policy.Direction{policy.Inbound, policy.Outbound} {
+		for _, dir := range []packet.Direction{packet.Inbound, packet.Outbound} {
 			alike := about.Alike(parties, nil, dir, some)
 			hosts := 0
 			for _, p := range alike {

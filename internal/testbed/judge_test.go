@@ -233,9 +233,9 @@ func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, pa
 			got[i] = again[0]
 		}
 		if !agree(p, want, got[i], heard) {
-			return &disagreement{p, fmt.Sprintf("%s %s: the kernel says %s, the decision %s", packet.HookNames[p.Hook], p, got[i], want.Verdict)}
+			return &disagreement{p, fmt.Sprintf("%s %s: the kernel says %s, the decision %s", packet.Direction(p.Hook).Word(), p, got[i], want.Verdict)}
 		}
-		count[packet.HookNames[p.Hook]+" "+got[i].String()]++
+		count[packet.Direction(p.Hook).Word()+" "+got[i].String()]++
 		if kind := p.State; got[i] != packet.Reject {
 			if p.Fragment != "" {
 				kind = "a fragment"

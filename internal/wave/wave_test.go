@@ -87,7 +87,11 @@ func (p *play) event(t *testing.T, line string) (said []string) {
 		}
 	}
 	number := func(s string) int64 { n, err := strconv.ParseInt(s, 10, 64); require.NoError(t, err, line); return n }
-	ago := func(s string) time.Time { d, err := time.ParseDuration(s); require.NoError(t, err, line); return p.now.Add(-d) }
+	ago := func(s string) time.Time {
+		d, err := time.ParseDuration(s)
+		require.NoError(t, err, line)
+		return p.now.Add(-d)
+	}
 	switch words[0] {
 	case "wave": // HOST[@CLOUD]/STEP ... [pause=yes] [skip=yes]
 		p.w = api.Wave{Number: 3, State: api.WaveRunning, Step: 1, Within: "1m0s", PauseBetween: options["pause"] != "", SkipProbes: options["skip"] != ""}

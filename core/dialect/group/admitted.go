@@ -10,13 +10,12 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // A Side is one direction of what an instance's groups are to admit: who may begin what,
 // whatever a group cannot tell about it.
 type Side struct {
-	Direction policy.Direction
+	Direction packet.Direction
 	Admitted  packet.Set    // of the fields that a group knows
 	asked     packet.Set    // the packets that its groups are asked about
 	domain    packet.Set    // those, by the fields that a group knows
@@ -62,27 +61,22 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 	for i, in := range plan.Host.Interfaces {
 		names[i] = in.Name
 	}
-	for _, s := range []struct {
-		direction  policy.Direction
-		hook       int
-		mine, peer packet.Field
-		iface      packet.Field
-	}{{policy.Inbound, packet.In, packet.Dst, packet.Src, packet.InIface}, {policy.Outbound, packet.Out, packet.Src, packet.Dst, packet.OutIface}} {
-		side := Side{Direction: s.direction, own: own, peer: s.peer, deciders: deciders}
-		asked := sp.AndAll(sp.WellFormed(), now, sp.Value(packet.Hook, s.hook), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(s.iface, names...), sp.Addrs(s.mine, own))
+	for _, dir := range directions {
+		side := Side{Direction: dir, own: own, peer: dir.Peer(), deciders: deciders}
+		asked := sp.AndAll(sp.WellFormed(), now, sp.Crossing(dir), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(dir.Interface(), names...), sp.Addrs(dir.Local(), own))
 		if shares {
 			side.own = &netipx.IPSet{}
 		} else {
-			asked = sp.Minus(asked, sp.Addrs(s.peer, own)) // what a host says to itself crosses no group
+			asked = sp.Minus(asked, sp.Addrs(dir.Peer(), own)) // what a host says to itself crosses no group
 		}
 		side.asked, side.decision = asked, sp.Only(d, asked)
 		admits := sp.And(asked, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
-		keep := append(slices.Clone(known), s.peer)
+		keep := append(slices.Clone(known), dir.Peer())
 		side.domain = sp.ProjectOnto(asked, keep...)
 		side.Admitted = sp.ProjectOnto(admits, keep...)
 		sure := sp.Minus(side.domain, sp.ProjectOnto(sp.Minus(asked, admits), keep...))
 		if unsure := sp.Minus(side.Admitted, sure); unsure != packet.Empty {
-			a.Left = append(a.Left, left(sp, plan, s.direction, s.peer, asked, unsure)...)
+			a.Left = append(a.Left, left(sp, plan, dir, asked, unsure)...)
 		}
 		a.Sides = append(a.Sides, side)
 	}
@@ -108,7 +102,7 @@ var beyond = []struct {
 
 // left tells of the statements that bear on packets of which a group is not sure, and by
 // what that it cannot tell.
-func left(sp *packet.Space, plan *compile.Plan, dir policy.Direction, peer packet.Field, asked, unsure packet.Set) (out []string) {
+func left(sp *packet.Space, plan *compile.Plan, dir packet.Direction, asked, unsure packet.Set) (out []string) {
 	seen := map[compile.Decider]bool{}
 	for _, c := range plan.Chains {
 		if c.Direction != dir {
@@ -129,7 +123,7 @@ func left(sp *packet.Space, plan *compile.Plan, dir policy.Direction, peer packe
 			}
 			var what []string
 			for _, b := range beyond {
-				if b.field != peer && sp.And(asked, sp.Exists(of, b.field)) != of && !slices.Contains(what, b.says) {
+				if b.field != dir.Peer() && sp.And(asked, sp.Exists(of, b.field)) != of && !slices.Contains(what, b.says) {
 					what = append(what, b.says)
 				}
 			}

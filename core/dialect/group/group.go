@@ -39,6 +39,17 @@ type Group struct {
 	Outbound []Rule `json:"outbound" nullable:"false" doc:"what a member may begin with whom"`
 }
 
+// directions are those that groups speak of.
+var directions = []packet.Direction{packet.Inbound, packet.Outbound}
+
+// Rules are the group's rules of one direction.
+func (g Group) Rules(d packet.Direction) []Rule {
+	if d == packet.Outbound {
+		return g.Outbound
+	}
+	return g.Inbound
+}
+
 // A Rule admits connections; or refuses them, where a cloud tries rules in order: the first
 // rule of a group that is about a connection decides what the group says of it.
 type Rule struct {

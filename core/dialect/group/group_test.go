@@ -163,7 +163,7 @@ func TestRefused(t *testing.T) {
 	_, err = a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 2})
 	var many *group.TooMany
 	require.ErrorAs(t, err, &many)
-	require.Equal(t, []any{policy.Inbound, 3, 4, 2, "allow many"}, []any{many.Direction, many.Groups, many.Each, many.May, many.Costs[0].Statement})
+	require.Equal(t, []any{packet.Inbound, 3, 4, 2, "allow many"}, []any{many.Direction, many.Groups, many.Each, many.May, many.Costs[0].Statement})
 	require.Contains(t, err.Error(), "inbound rules take 3 groups of at most 4, and the cloud lets an instance be in 2; most come from allow many 5, ")
 
 	pol = policytest.Resolve(t, fleetFile, names+"allow a: office -> charts : ssh at most 4 per 1m\n")
@@ -261,7 +261,7 @@ func BenchmarkInstances(b *testing.B) {
 			for _, r := range c.Rules {
 				if r.Verdict == packet.Admit {
 					peers := r.Match.From
-					if c.Direction == policy.Outbound {
+					if c.Direction == packet.Outbound {
 						peers = r.Match.To
 					}
 					n := 2

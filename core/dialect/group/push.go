@@ -266,14 +266,10 @@ func byAndBy(sp *packet.Space, have, want *Document, stands map[string]string, n
 
 // admits is what a group admits by itself; ok is false where that goes by who is in another.
 func (g Group) admits(sp *packet.Space) (all packet.Set, ok bool) {
-	for _, side := range []struct {
-		hook  int
-		peer  packet.Field
-		rules []Rule
-	}{{packet.In, packet.Src, g.Inbound}, {packet.Out, packet.Dst, g.Outbound}} {
+	for _, dir := range directions {
 		refused, here := packet.Empty, packet.Empty
-		for _, r := range side.rules {
-			match, err := r.set(sp, side.peer, func(name string) (packet.Set, error) { return packet.Empty, errors.New(name) })
+		for _, r := range g.Rules(dir) {
+			match, err := r.set(sp, dir.Peer(), func(name string) (packet.Set, error) { return packet.Empty, errors.New(name) })
 			if err != nil {
 				return packet.Empty, false
 			}
@@ -283,7 +279,7 @@ func (g Group) admits(sp *packet.Space) (all packet.Set, ok bool) {
 				here = sp.Or(here, sp.Minus(match, refused))
 			}
 		}
-		all = sp.Or(all, sp.And(here, sp.Value(packet.Hook, side.hook)))
+		all = sp.Or(all, sp.And(here, sp.Crossing(dir)))
 	}
 	return all, true
 }

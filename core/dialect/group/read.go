@@ -80,24 +80,20 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*kerne
 	if len(groups) == 0 && d.Members != nil {
 		return rs, nil
 	}
-	for _, side := range []struct {
-		hook        string
-		peer, iface packet.Field
-		rules       func(Group) []Rule
-	}{{"input", packet.Src, packet.InIface, func(g Group) []Rule { return g.Inbound }}, {"output", packet.Dst, packet.OutIface, func(g Group) []Rule { return g.Outbound }}} {
-		c := &kernel.Chain{Family: "inet", Table: "groups", Name: map[string]string{"input": "inbound", "output": "outbound"}[side.hook], Hook: side.hook, Type: "filter", Policy: packet.Drop}
+	for _, dir := range directions {
+		c := &kernel.Chain{Family: "inet", Table: "groups", Name: dir.String(), Hook: kernel.HookOf(dir), Type: "filter", Policy: packet.Drop}
 		pass := func(match packet.Set, what, at string) {
 			c.Rules = append(c.Rules, kernel.Rule{Match: match, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words(what), At: at})
 		}
-		pass(sp.Interfaces(side.iface, "lo"), "loopback, which no group sees", "")
+		pass(sp.Interfaces(dir.Interface(), "lo"), "loopback, which no group sees", "")
 		pass(sp.Values(packet.State, packet.Established, packet.Related), "what belongs to a connection", "")
 		begins := sp.Values(packet.State, packet.New, packet.Untracked) // what the host does not track the cloud does
-		peers := func(name string) (packet.Set, error) { return d.addresses(sp, side.peer, fl, name) }
+		peers := func(name string) (packet.Set, error) { return d.addresses(sp, dir.Peer(), fl, name) }
 		for _, g := range groups {
 			refused := packet.Empty // by this group; another may admit it
-			for i, r := range side.rules(g) {
+			for i, r := range g.Rules(dir) {
 				at := fmt.Sprintf("%s %s rule %d", g.Name, c.Name, i+1)
-				match, err := r.set(sp, side.peer, peers)
+				match, err := r.set(sp, dir.Peer(), peers)
 				if err != nil {
 					return nil, fmt.Errorf("%s: %w", at, err)
 				}

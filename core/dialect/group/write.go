@@ -12,7 +12,6 @@ import (
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // Abilities are what a cloud's groups can hold; 0 is without a limit.
@@ -37,7 +36,7 @@ func (can Abilities) Check() error {
 // TooMany is what a cloud's limits do not hold, with the statements that cost most.
 type TooMany struct {
 	Host      string
-	Direction policy.Direction
+	Direction packet.Direction
 	Rules     int
 	Groups    int // that those take
 	Each      int // how many rules a group may hold
@@ -57,7 +56,7 @@ func (e *TooMany) Error() string {
 		costs = append(costs, fmt.Sprintf("%s %d", c.Statement, c.Rules))
 	}
 	return fmt.Sprintf("its %d %s rules take %d groups of at most %d, and the cloud lets an instance be in %d; most come from %s",
-		e.Rules, policy.DirectionNames[e.Direction], e.Groups, e.Each, e.May, strings.Join(costs, ", "))
+		e.Rules, e.Direction.String(), e.Groups, e.Each, e.May, strings.Join(costs, ", "))
 }
 
 // Write gives the groups of the plan's host, of which it is to be in all: as few rules as
@@ -85,7 +84,7 @@ func (a *Admitted) Write(sp *packet.Space, name string, can Abilities) ([]Group,
 			if n == len(groups) {
 				groups = append(groups, Group{Name: partOf(name, n+1), Inbound: []Rule{}, Outbound: []Rule{}})
 			}
-			if s.Direction == policy.Inbound {
+			if s.Direction == packet.Inbound {
 				groups[n].Inbound = part
 			} else {
 				groups[n].Outbound = part

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
 
@@ -166,8 +167,8 @@ func over(rules, saved string) (change [2]string) {
 }
 
 // asks are the chains of ours that built-in chains ask first.
-var asks = map[string]string{"INPUT": Prefix + policy.DirectionNames[policy.Inbound], "OUTPUT": Prefix + policy.DirectionNames[policy.Outbound],
-	"FORWARD": Prefix + policy.DirectionNames[policy.Forward], "PREROUTING": Prefix + "redirects", "POSTROUTING": Prefix + "masquerades"}
+var asks = map[string]string{"INPUT": Prefix + packet.Inbound.String(), "OUTPUT": Prefix + packet.Outbound.String(),
+	"FORWARD": Prefix + packet.Forward.String(), "PREROUTING": Prefix + "redirects", "POSTROUTING": Prefix + "masquerades"}
 
 // chainsOf are the chains that a table's rules declare.
 func chainsOf(rules string) (names []string) {

@@ -46,7 +46,7 @@ const (
 	smallestMaxim = 65_536
 )
 
-var builtIn = []string{policy.Inbound: "INPUT", policy.Outbound: "OUTPUT", policy.Forward: "FORWARD"}
+var builtIn = []string{packet.Inbound: "INPUT", packet.Outbound: "OUTPUT", packet.Forward: "FORWARD"}
 
 // Name is the dialect's.
 func (Form) Name() string { return "iptables" }
@@ -209,9 +209,9 @@ func (w *writer) hook(c *kernel.Chain, name string) {
 func ending(l *layout.Chain, family int) (end layout.Line, needed bool) {
 	stance := l.Of.Stance
 	end = layout.Line{Box: layout.Box{Family: family, Protocol: policy.AnyProtocol, Code: policy.AnyType}, Action: kernel.Accept,
-		Decider: compile.Decider{Kind: "stance", Name: policy.DirectionNames[l.Direction] + " open"}}
+		Decider: compile.Decider{Kind: "stance", Name: l.Direction.String() + " open"}}
 	if stance.Closed {
-		end.Action, end.Decider.Name = kernel.Drop, policy.DirectionNames[l.Direction]+" closed"
+		end.Action, end.Decider.Name = kernel.Drop, l.Direction.String()+" closed"
 	}
 	return end, !stance.Closed || stance.RefuseBy == packet.Drop
 }

@@ -31,7 +31,7 @@ func (w *liner) boxes(r compile.Rule, m compile.Match, only int) (out []Box) {
 				continue
 			}
 			b := g
-			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Since, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Since, m.Until, m.IPsec, w.dir == policy.Outbound || m.Leaving
+			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Since, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Since, m.Until, m.IPsec, w.dir == packet.Outbound || m.Leaving
 			b.OriginalDst = w.came && m.To != nil
 			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, m.From, true), sideName(r, m.To, false)
 			if m.From != nil && b.Src == nil || m.To != nil && b.Dst == nil {

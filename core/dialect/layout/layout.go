@@ -17,7 +17,7 @@ import (
 // in order can be told.
 type Chain struct {
 	Name      string // the direction's, or with a rule's behind it: "inbound-front-door"
-	Direction policy.Direction
+	Direction packet.Direction
 	Of        *compile.Chain // nil for one that is jumped to, or that translates
 	Hook      string         // of one that translates: prerouting or postrouting
 	Lines     []Line
@@ -99,9 +99,9 @@ func (l Options) Lines(sp *packet.Space, plan *compile.Plan) []*Chain {
 	for i := range plan.Chains {
 		c := &plan.Chains[i]
 		w.dir = c.Direction
-		chain := &Chain{Name: policy.DirectionNames[c.Direction], Direction: c.Direction, Of: c}
+		chain := &Chain{Name: c.Direction.String(), Direction: c.Direction, Of: c}
 		if c.Trial != nil {
-			w.admit = w.trial(policy.DirectionNames[c.Direction], c.Trial, nil)
+			w.admit = w.trial(c.Direction.String(), c.Trial, nil)
 		}
 		for _, r := range c.Rules {
 			w.rule(chain, r, asksOnce(r))
@@ -125,7 +125,7 @@ func (l Options) Lines(sp *packet.Space, plan *compile.Plan) []*Chain {
 
 // Set is the packets of one direction that a box asks for, among rules that remember
 // what packets came with.
-func (b Box) Set(sp *packet.Space, dir policy.Direction, rs *kernel.Ruleset) packet.Set {
+func (b Box) Set(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset) packet.Set {
 	asked := packet.All
 	connected := sp.Values(packet.State, packet.New, packet.Established, packet.Related)
 	if b.Translated {
@@ -172,7 +172,7 @@ func (l Line) Runs() (out []Case) {
 }
 
 // Rule is the line as rules of a ruleset are read; text is how it is written.
-func (l Line) Rule(sp *packet.Space, dir policy.Direction, rs *kernel.Ruleset, at, text string) kernel.Rule {
+func (l Line) Rule(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset, at, text string) kernel.Rule {
 	r := kernel.Rule{Match: l.Set(sp, dir, rs), Log: l.Log != "", Comment: l.Comment(), At: at, Text: kernel.Words(text)}
 	if l.Bucket != nil {
 		r.Match = sp.And(r.Match, sp.HasToken(l.Bucket.Bucket))

@@ -23,7 +23,7 @@ func (w *liner) trial(of string, rules []compile.Rule, speaks func(*compile.Matc
 			w.rule(c, r, several)
 		}
 	}
-	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: "stance", Name: policy.DirectionNames[w.dir] + " on trial"}}, compile.Match{}, w.Family, step{do: kernel.Accept})
+	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: "stance", Name: w.dir.String() + " on trial"}}, compile.Match{}, w.Family, step{do: kernel.Accept})
 	return c
 }
 
@@ -75,7 +75,7 @@ func (w *liner) rule(c *Chain, r compile.Rule, apart bool) {
 		w.decide(c, r, r.Verdict, r.Log, "")
 		return
 	}
-	helper := w.helper(policy.DirectionNames[w.dir] + "-" + r.Name)
+	helper := w.helper(w.dir.String() + "-" + r.Name)
 	w.lines(c, r, r.Match, w.Family, jump(helper))
 	w.body(helper, r)
 }
@@ -87,7 +87,7 @@ type liner struct {
 	came  bool   // destinations are asked for as packets came with them
 	admit *Chain // what rules admit goes there; nil is accepted
 
-	dir      policy.Direction
+	dir      packet.Direction
 	families []int // of the rule that is laid out
 }
 

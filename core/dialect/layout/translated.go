@@ -15,7 +15,7 @@ import (
 // the direction they came in, by the destination that they came with. In its chain's
 // head it stands before all rules, which speak of what packets have now.
 func (w *liner) redirected(plan *compile.Plan) {
-	chainOf := func(d policy.Direction) *compile.Chain {
+	chainOf := func(d packet.Direction) *compile.Chain {
 		for i := range plan.Chains {
 			if plan.Chains[i].Direction == d {
 				return &plan.Chains[i]
@@ -37,8 +37,8 @@ func (w *liner) redirected(plan *compile.Plan) {
 		head := w.out[at]
 		rules := chainOf(t.Direction)
 		enter := step{do: kernel.Accept}
-		if rules != nil && (t.Direction != policy.Forward || rules.Stance.Closed || len(rules.Rules) > 0) {
-			helper := w.helper(policy.DirectionNames[w.dir] + "-" + t.Name)
+		if rules != nil && (t.Direction != packet.Forward || rules.Stance.Closed || len(rules.Rules) > 0) {
+			helper := w.helper(w.dir.String() + "-" + t.Name)
 			enter = jump(helper)
 			w.copied(helper, rules, t)
 		}
@@ -47,7 +47,7 @@ func (w *liner) redirected(plan *compile.Plan) {
 		m.Terms = slices.Clone(m.Terms)
 		port := m.Terms[0].Ports.Lo
 		m.Terms[0].Ports = packet.PortRange{Lo: t.Port, Hi: t.Port}
-		if t.Direction == policy.Forward && len(packet.Without(packet.Everything(), packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(), packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
+		if t.Direction == packet.Forward && len(packet.Without(packet.Everything(), packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(), packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
 			m.To = nil // what it gave away of its own was asked for before
 		}
 		w.came = true
@@ -108,9 +108,9 @@ func (w *liner) copied(helper *Chain, rules *compile.Chain, t *compile.Translati
 		end.do = kernel.Drop
 	}
 	if !rules.Stance.Closed || rules.Stance.RefuseBy == packet.Drop {
-		stance := compile.Decider{Kind: "stance", Name: policy.DirectionNames[rules.Direction] + " open"}
+		stance := compile.Decider{Kind: "stance", Name: rules.Direction.String() + " open"}
 		if rules.Stance.Closed {
-			stance.Name = policy.DirectionNames[rules.Direction] + " closed"
+			stance.Name = rules.Direction.String() + " closed"
 		}
 		w.lines(helper, compile.Rule{Decider: stance}, compile.Match{}, w.Family, end)
 	}

@@ -24,9 +24,6 @@ const (
 	Table  = "yellowfence"
 )
 
-// hookNames are where our base chains hang, which are called after their directions.
-var hookNames = []string{policy.Inbound: "input", policy.Outbound: "output", policy.Forward: "forward"}
-
 // Where the chains that translate hang, and what priorities are called.
 var (
 	natPriority    = map[string]int{"prerouting": -100, "postrouting": 100}
@@ -112,7 +109,7 @@ func rules(sp *packet.Space, plan *compile.Plan) (*kernel.Ruleset, []object) {
 	for _, laid := range (layout.Options{Family: policy.AnyFamily, ByPort: byPort}).Lines(sp, plan) {
 		c := &kernel.Chain{Family: Family, Table: Table, Name: laid.Name}
 		if laid.Of != nil {
-			c.Hook, c.Type, c.Policy = hookNames[laid.Direction], "filter", packet.Admit
+			c.Hook, c.Type, c.Policy = kernel.HookOf(laid.Direction), "filter", packet.Admit
 			if laid.Of.Stance.Closed {
 				c.Policy = packet.Drop
 			}

@@ -111,9 +111,9 @@ func document(plan *compile.Plan) (d *Document, refused []string) {
 			l.Rules = append(l.Rules, w.rule(r))
 		}
 		switch c.Direction {
-		case policy.Inbound:
+		case packet.Inbound:
 			w.out.Inbound = l
-		case policy.Outbound:
+		case packet.Outbound:
 			w.out.Outbound = l
 		default:
 			w.out.Forwarded = l
