@@ -885,6 +885,8 @@ export interface components {
             verdict: string;
         };
         File: {
+            /** @description rules to insert in the kernel's own chains once, so that they ask these */
+            hooks?: components["schemas"]["Hook"][];
             /**
              * @description whose rules they are, and the file's ending
              * @enum {string}
@@ -961,6 +963,11 @@ export interface components {
             text: string;
             /** Format: int64 */
             version: number;
+        };
+        Hook: {
+            chain: string;
+            rule: string;
+            table: string;
         };
         HostChange: {
             /** Format: date-time */

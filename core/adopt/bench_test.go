@@ -47,7 +47,7 @@ func BenchmarkAdopt(b *testing.B) {
 	var all []adopt.Host
 	for i, h := range fl.Hosts {
 		all = append(all, adopt.Host{Name: h.Name, Read: func(sp *packet.Space) (*kernel.Ruleset, error) {
-			return nft.ReadText(sp, "dump", []byte(dumps[i%kinds]), &nft.Names{})
+			return nft.ReadText(sp, "dump", []byte(dumps[i%kinds]), &kernel.Names{})
 		}})
 	}
 	for b.Loop() {

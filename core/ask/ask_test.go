@@ -17,6 +17,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
@@ -122,7 +123,7 @@ func TestADumpIsAsked(t *testing.T) {
 	require.NoError(t, err)
 	var report struct {
 		Dumps []struct{ Text string }
-		Names *nft.Names
+		Names *kernel.Names
 	}
 	require.NoError(t, json.Unmarshal(recorded, &report))
 	wild, err := os.ReadFile("../dialect/nft/testdata/wild.json")

@@ -13,7 +13,6 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/forms"
-	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -204,11 +203,11 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Rule
 	c.unasked = unasked(form, whole)
 	c.changed = map[line]*kernel.Rule{}
 	for _, chain := range live.Chains {
+		way, _, ok := form.Carries(chain)
 		for i := range chain.Rules {
-			if r := &chain.Rules[i]; form.Ours(chain) && r.Comment != "" && !c.intended[r] {
-				if l := (line{directionOf(chain), r.Comment}); c.changed[l] == nil {
-					c.changed[l] = r
-				}
+			r := &chain.Rules[i]
+			if l := (line{way, r.Comment}); ok && form.Ours(chain) && r.Comment != "" && !c.intended[r] && c.changed[l] == nil {
+				c.changed[l] = r
 			}
 		}
 	}
@@ -264,8 +263,8 @@ type comparison struct {
 func unasked(form dialect.Form, live *kernel.Ruleset) map[packet.Direction]string {
 	out := map[packet.Direction]string{}
 	for _, c := range live.Chains {
-		way := directionOf(c)
-		if !form.Ours(c) || way < 0 || c.Hook != "" || strings.Contains(strings.TrimPrefix(c.Name, iptables.Prefix), "-") || len(c.Rules) == 0 {
+		way, helper, ok := form.Carries(c)
+		if !form.Ours(c) || !ok || helper || c.Hook != "" || len(c.Rules) == 0 {
 			continue
 		}
 		gone := slices.ContainsFunc(live.Chains, func(o *kernel.Chain) bool {

@@ -166,12 +166,12 @@ func chain(rs *kernel.Ruleset, name string) *kernel.Chain {
 }
 
 // recorded is the dump of a host of the demo, and its names.
-func recorded(t *testing.T, h *fleet.Host) ([]byte, *nft.Names) {
+func recorded(t *testing.T, h *fleet.Host) ([]byte, *kernel.Names) {
 	data, err := os.ReadFile("../../demo/recorded/" + h.Name + ".json")
 	require.NoError(t, err)
 	var report struct {
 		Dumps []struct{ Text string }
-		Names *nft.Names
+		Names *kernel.Names
 	}
 	require.NoError(t, json.Unmarshal(data, &report))
 	return []byte(report.Dumps[0].Text), report.Names

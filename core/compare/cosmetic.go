@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/dialect"
-	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -38,7 +37,7 @@ func idle(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) (rule
 			continue
 		}
 		rest := sp.WellFormed()
-		if way := directionOf(c); way >= 0 {
+		if way, _, ok := form.Carries(c); ok {
 			rest = sp.And(rest, sp.Crossing(way))
 		}
 		for i := range c.Rules {
@@ -55,15 +54,6 @@ func idle(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) (rule
 		}
 	}
 	return nil, ""
-}
-
-// directionOf is the way of the packets that a chain of ours is for, which its name
-// begins with; -1 where it is none.
-func directionOf(c *kernel.Chain) packet.Direction {
-	name := strings.TrimPrefix(c.Name, iptables.Prefix)
-	return packet.Direction(slices.IndexFunc(packet.Directions, func(d packet.Direction) bool {
-		return name == d.String() || strings.HasPrefix(name, d.String()+"-")
-	}))
 }
 
 // decided is the packets that do not go on behind a rule.

@@ -6,8 +6,8 @@ import (
 	"sync"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/dialect/iptables"
-	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
@@ -30,13 +30,13 @@ type Watch struct {
 
 // share is what is known of some of the hosts.
 type share struct {
-	mu     sync.Mutex
-	sp     *packet.Space // nil before the first and after there was too much
-	reader *nft.Reader
-	chains kernel.EvalCache
-	told   map[*kernel.Ruleset]string // signatures of tables that are ours
-	meant  map[string]*meaning        // by class
-	keep   int
+	mu      sync.Mutex
+	sp      *packet.Space                  // nil before the first and after there was too much
+	readers map[string]dialect.QuickReader // by form
+	chains  kernel.EvalCache
+	told    map[*kernel.Ruleset]string // signatures of tables that are ours
+	meant   map[string]*meaning        // by class
+	keep    int
 }
 
 // meaning is what the policy means for a class of hosts.
@@ -61,32 +61,36 @@ func (w *Watch) Good(now int64) bool { return w.until == 0 || now < w.until }
 
 // InStep gives the result of a host whose one dump (of either form) is in every
 // way what the policy means. ok is false where it is not, or may not be.
-func (w *Watch) InStep(h *fleet.Host, dump []byte, names *nft.Names) (res *Result, ok bool) {
-	if names != nil && len(names.Absent) > 0 || h.Dialect == (iptables.Form{}).Name() {
-		return nil, false // to that host other packets can be
+func (w *Watch) InStep(h *fleet.Host, dump []byte, names *kernel.Names) (res *Result, ok bool) {
+	form, ok := forms.Of(h).(dialect.Quick)
+	if !ok || names != nil && len(names.Absent) > 0 { // to a host without some senders other packets can be
+		return nil, false
 	}
-	class := w.classes.Of(h)
+	class := form.Name() + " " + w.classes.Of(h)
 	hash := fnv.New32a()
 	hash.Write([]byte(class))
 	s := &w.shares[hash.Sum32()%uint32(len(w.shares))]
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if tangled := packet.Try(func() { res, ok = s.inStep(w, h, class, dump, names) }); tangled != nil {
+	if tangled := packet.Try(func() { res, ok = s.inStep(w, form, h, class, dump, names) }); tangled != nil {
 		s.sp = nil
 		return nil, false
 	}
 	return res, ok
 }
 
-func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names *nft.Names) (res *Result, ok bool) {
+func (s *share) inStep(w *Watch, form dialect.Quick, h *fleet.Host, class string, dump []byte, names *kernel.Names) (res *Result, ok bool) {
 	if s.sp == nil {
 		s.sp = packet.NewSpace()
 		s.sp.Bound(s.keep)
 		s.sp.Since(w.now)
-		s.reader, s.chains = nft.NewReader(s.sp), kernel.EvalCache{}
+		s.readers, s.chains = map[string]dialect.QuickReader{}, kernel.EvalCache{}
 		s.told, s.meant = map[*kernel.Ruleset]string{}, map[string]*meaning{}
 	}
-	tables, ok := s.reader.Read(dump, names)
+	if s.readers[form.Name()] == nil {
+		s.readers[form.Name()] = form.Quick(s.sp)
+	}
+	tables, ok := s.readers[form.Name()].Read(dump, names)
 	if !ok {
 		return nil, false
 	}
@@ -96,14 +100,14 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 			return nil, false // what these do depends on each host's own addresses
 		}
 		all.Add(t)
-		if c := t.Chains; len(c) > 0 && (nft.Form{}).Ours(c[0]) {
-			signature += s.signature(t)
+		if c := t.Chains; len(c) > 0 && form.Ours(c[0]) {
+			signature += s.signature(form, t)
 		}
 	}
 	meant := s.meant[class]
 	if meant == nil {
 		plan := compile.ForHost(s.sp, w.pol, h, w.now)
-		meant = &meaning{decision: plan.Decision(s.sp), signature: nft.Form{}.Rules(s.sp, plan).Signature(s.sp, nft.Form{}.Ours)}
+		meant = &meaning{decision: plan.Decision(s.sp), signature: form.Rules(s.sp, plan).Signature(s.sp, form.Ours)}
 		if turns := s.sp.ChangeTimes(meant.decision); len(turns) > 0 {
 			meant.turns = slices.Min(turns)
 		}
@@ -115,10 +119,10 @@ func (s *share) inStep(w *Watch, h *fleet.Host, class string, dump []byte, names
 	return &Result{Until: meant.turns}, true
 }
 
-func (s *share) signature(t *kernel.Ruleset) string {
+func (s *share) signature(form dialect.Form, t *kernel.Ruleset) string {
 	told, known := s.told[t]
 	if !known {
-		told = t.Signature(s.sp, nft.Form{}.Ours)
+		told = t.Signature(s.sp, form.Ours)
 		s.told[t] = told
 	}
 	return told

@@ -66,7 +66,7 @@ func (d *dumper) byHand(dump string) string {
 }
 
 // explained is what Drift says of a host's dump.
-func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Host, dump string, names *nft.Names) *compare.Result {
+func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Host, dump string, names *kernel.Names) *compare.Result {
 	sp := packet.NewSpace()
 	sp.Since(0)
 	plan := compile.ForHost(sp, pol, h, 0)
@@ -118,7 +118,7 @@ func TestWatch(t *testing.T) {
 	}
 	_, ok := watch.InStep(h, []byte(whole[:len(whole)/2]), nil)
 	require.False(t, ok, "a dump cut in half")
-	_, ok = watch.InStep(h, []byte(whole), &nft.Names{Absent: []string{"user x"}})
+	_, ok = watch.InStep(h, []byte(whole), &kernel.Names{Absent: []string{"user x"}})
 	require.False(t, ok)
 	_, ok = compare.NewWatch(pol, 0, 100).InStep(h, []byte(whole), nil)
 	require.False(t, ok, "there is no room to tell")

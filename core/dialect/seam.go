@@ -15,6 +15,10 @@ import (
 type Form interface {
 	// Name is the dialect as a fleet file says it.
 	Name() string
+	// Files are the kinds of files that Write gives.
+	Files() []Kind
+	// Alike says that what Write gives for hosts of one class differs in the host's name alone.
+	Alike() bool
 	// Rules is what a kernel has in force that has loaded what Write gives.
 	Rules(sp *packet.Space, plan *compile.Plan) *kernel.Ruleset
 	// Write gives a plan as the files to load, in that order. Loading them twice
@@ -31,14 +35,48 @@ type Form interface {
 	// Overrides says that loading what Write gives undoes whatever stands in a chain: it
 	// is ours, or asked only after ours.
 	Overrides(c *kernel.Chain) bool
+	// Carries says which direction a chain of ours is for, and whether others of ours lead to it.
+	Carries(c *kernel.Chain) (d packet.Direction, helper, ok bool)
 	// Label names all of it, as in "table inet yellowfence".
 	Label() string
 }
 
+// A QuickReader reads the dumps of many hosts, most of whose tables are alike.
+type QuickReader interface {
+	// Read gives the tables of a dump, which together are its rules. Two tables of one text are
+	// the same Ruleset. ok is false for what it cannot take apart.
+	Read(dump []byte, names *kernel.Names) (tables []*kernel.Ruleset, ok bool)
+}
+
+// A Quick is a Form whose dumps a QuickReader can read.
+type Quick interface {
+	Form
+	Quick(sp *packet.Space) QuickReader
+}
+
+// Direction is the direction that the name of a chain begins with, as Carries tells it.
+func Direction(name string) (d packet.Direction, helper, ok bool) {
+	for _, d := range packet.Directions {
+		if rest, ok := strings.CutPrefix(name, d.String()); ok && (rest == "" || rest[0] == '-') {
+			return d, rest != "", true
+		}
+	}
+	return 0, false, false
+}
+
 // A File is rules for one of the kernel's tools.
 type File struct {
-	Kind string `json:"kind" enum:"nft,ipset,iptables,ip6tables,portable,group" doc:"whose rules they are, and the file's ending"`
+	Kind Kind   `json:"kind" enum:"nft,ipset,iptables,ip6tables,portable,group" doc:"whose rules they are, and the file's ending"`
 	Text string `json:"text"`
+	// Hooks are the rules, once the text is loaded, by which the kernel's own chains ask these.
+	Hooks []Hook `json:"hooks,omitempty" nullable:"false" doc:"rules to insert in the kernel's own chains once, so that they ask these"`
+}
+
+// A Hook is a rule at the head of one of the kernel's own chains.
+type Hook struct {
+	Table string `json:"table"`
+	Chain string `json:"chain"`
+	Rule  string `json:"rule"`
 }
 
 // Unproven is text that does not do what its plan means.

@@ -12,8 +12,8 @@ import (
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/group"
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/listeners"
 	"yellowfence.example/yfence/core/source"
 )
@@ -166,16 +166,12 @@ type Fleet struct {
 }
 
 // Dump is one listing of rules.
-type Dump struct {
-	Kind string `json:"kind" enum:"nft-json,nft-text,iptables-save,ip6tables-save,ipset-save,routes,groups,portable" doc:"what it is a listing of, and in which form"`
-	Text string `json:"text" maxLength:"67108864"`
-	File string `json:"-"` // where it was read from, for places in it
-}
+type Dump = dialect.Dump
 
 // InForce is what a host has in force, as its own tools list it.
 type InForce struct {
-	Dumps []Dump     `json:"dumps" required:"false" nullable:"false"`
-	Names *nft.Names `json:"names,omitempty" doc:"who the users and units are that the rules speak of"`
+	Dumps []Dump        `json:"dumps" required:"false" nullable:"false"`
+	Names *kernel.Names `json:"names,omitempty" doc:"who the users and units are that the rules speak of"`
 
 	Complete bool `json:"-"` // of dumps that people made by hand: they are all there is
 }

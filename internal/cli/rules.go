@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -52,7 +51,7 @@ func (a *app) rulesCommand() *cobra.Command {
 			if prove && !a.onFiles() {
 				return errors.New("--prove goes with --policy DIR and --fleet FILE: it holds the rules against what the policy means")
 			}
-			if kind != "" && kind != groupKind && forms.Writing(kind) == nil {
+			if kind != "" && kind != groupKind && forms.Writing(dialect.Kind(kind)) == nil {
 				return fmt.Errorf("%q is no kind of rules: there are %s", kind, strings.Join(ruleKinds, ", "))
 			}
 			if kind != "" && !a.onFiles() {
@@ -151,7 +150,7 @@ func (a *app) written(pol *policy.Policy, hosts []*fleet.Host, kind string, prov
 	var order []string
 	for i, h := range hosts {
 		class := h.Dialect + " " + same.Of(h)
-		if kind == groupKind || h.Dialect == fleet.NoFilter || !sharesText[cmp.Or(kind, h.Dialect)] {
+		if kind == groupKind || h.Dialect == fleet.NoFilter || !formOf(kind, h).Alike() {
 			class = fmt.Sprintf("%d", i) // what is written says more of the host than its name
 		}
 		if classes[class] == nil {
@@ -188,8 +187,13 @@ func (a *app) written(pol *policy.Policy, hosts []*fleet.Host, kind string, prov
 	return nil
 }
 
-// sharesText are the dialects whose files say nothing of a host but its name, in their first line.
-var sharesText = map[string]bool{"nft": true, "iptables": true, "ip6tables": true, "ipset": true}
+// formOf is the dialect that rules of a kind are written in, or that of the host.
+func formOf(kind string, h *fleet.Host) dialect.Form {
+	if form := forms.Writing(dialect.Kind(kind)); form != nil {
+		return form
+	}
+	return forms.Of(h)
+}
 
 // of is the rules of a host as those of another of its class.
 func (r hostRules) of(name string) hostRules {
@@ -223,10 +227,7 @@ func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kin
 	if kind == groupKind || kind == "" && h.Dialect == fleet.NoFilter {
 		return a.groupsOf(sp, pol.Fleet, plan, prove)
 	}
-	form := forms.Of(h)
-	if kind != "" {
-		form = forms.Writing(kind)
-	}
+	form := formOf(kind, h)
 	files, err := form.Write(sp, plan)
 	if err == nil && prove {
 		if err = dialect.Prove(form, sp, plan, files); err == nil && len(pol.Fleet.Hosts) < manyHosts {
@@ -241,7 +242,7 @@ func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kin
 		return r, err
 	}
 	if kind != "" {
-		files = slices.DeleteFunc(files, func(f api.File) bool { return f.Kind != kind })
+		files = slices.DeleteFunc(files, func(f api.File) bool { return string(f.Kind) != kind })
 	}
 	return hostRules{h.Name, form.Name(), api.TextOf(files), files}, nil
 }
@@ -253,7 +254,12 @@ const manyHosts = 50
 const groupKind = "group"
 
 // ruleKinds are the kinds of rules that there are.
-var ruleKinds = append(slices.Clone(forms.Kinds), groupKind)
+var ruleKinds = func() (kinds []string) {
+	for _, k := range forms.Files() {
+		kinds = append(kinds, string(k))
+	}
+	return append(kinds, groupKind)
+}()
 
 // groupsOf writes the security groups of a plan's host.
 func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, prove bool) (r hostRules, err error) {
@@ -307,7 +313,7 @@ func (a *app) rulesInto(cmd *cobra.Command, dir string, names []string, kind str
 			all = append(slices.Clone(all), api.File{Kind: "load", Text: script})
 		}
 		for _, f := range all {
-			name := filepath.Join(dir, r.Host+"."+f.Kind)
+			name := filepath.Join(dir, r.Host+"."+string(f.Kind))
 			if err := os.WriteFile(name+".new", []byte(f.Text), 0o644); err != nil {
 				return err
 			}

@@ -9,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -53,8 +52,7 @@ func (a *app) versionCommand() *cobra.Command {
 
 // versionOf takes what the toolchain wrote into the program.
 func versionOf(info *debug.BuildInfo, ok bool) version {
-	v := version{Version: api.Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Language: 1, API: "v1", Fleet: []string{"json", "yaml", "csv"}, Dialects: append([]string{}, forms.Kinds...)}
-	v.Dialects = append(v.Dialects, groupKind)
+	v := version{Version: api.Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Language: 1, API: "v1", Fleet: []string{"json", "yaml", "csv"}, Dialects: ruleKinds}
 	if !ok {
 		return v
 	}

@@ -109,7 +109,7 @@ func TestADesk(t *testing.T) {
 		doc, err := d.Dump()
 		require.NoError(t, err)
 		f := live.Sniff("dump", []byte(doc.String()))
-		require.Equal(t, live.Portable, f.Dumps[0].Kind)
+		require.Equal(t, portable.Listing, f.Dumps[0].Kind)
 		res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, compare.NamesOf(pol), now, api.InForce{Dumps: f.Dumps}, time.Time{})
 		require.NoError(t, err)
 		return res

@@ -16,8 +16,9 @@ import (
 	"syscall"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect/nft"
+
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/live"
 )
 
 // toolTime bounds how long one of the kernel's tools may take.
@@ -47,7 +48,7 @@ func inForce(ctx context.Context) (f api.InForce, counts []api.Count, err error)
 	counts = countsOf(listing)
 	listing = counted.ReplaceAll(listing, []byte(`"packets": 0, "bytes": 0`))
 	text = countedText.ReplaceAll(text, []byte("packets 0 bytes 0"))
-	f.Dumps = append(f.Dumps, api.Dump{Kind: live.NFTJSON, Text: string(listing)}, api.Dump{Kind: live.NFTText, Text: string(text)})
+	f.Dumps = append(f.Dumps, api.Dump{Kind: nft.ListingJSON, Text: string(listing)}, api.Dump{Kind: nft.ListingText, Text: string(text)})
 	others, more, err := otherTools(ctx, listing)
 	if err != nil {
 		return f, nil, err

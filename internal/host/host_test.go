@@ -10,9 +10,12 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/dialect/nft"
+
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -166,7 +169,7 @@ func TestSendersOfAHost(t *testing.T) {
 		}
 		return err
 	}))
-	require.Equal(t, &nft.Names{Users: map[string]int{"backup": 34}, Absent: []string{"user nobody-by-that-name", "unit gone.service"}}, report.Names)
+	require.Equal(t, &kernel.Names{Users: map[string]int{"backup": 34}, Absent: []string{"user nobody-by-that-name", "unit gone.service"}}, report.Names)
 	listing, err := ns.Run(nil, "nft", "list", "table", "inet", "yellowfence")
 	require.NoError(t, err)
 	for _, want := range []string{"elements = { 34 }", "yfhost-inner.slice/" + deepUnit + `" }`, "socket cgroupv2 level 2 @s2", "socket cgroupv2 level 3 @s3"} {
@@ -187,7 +190,7 @@ func TestSendersOfAHost(t *testing.T) {
 // its rules speak of.
 func TestReportOfSeveralTools(t *testing.T) {
 	ns := newNamespace(t, "yf-tools")
-	reported := func() (kinds []string, r api.Report) {
+	reported := func() (kinds []dialect.Kind, r api.Report) {
 		t.Helper()
 		require.NoError(t, ns.Do(func() (err error) {
 			r, err = (&host.Machine{}).Report(context.Background(), "h")
@@ -200,7 +203,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 	}
 	require.NoError(t, ns.Load("table ip t {\n}\n"))
 	kinds, _ := reported()
-	require.Equal(t, []string{live.NFTJSON, live.NFTText}, kinds)
+	require.Equal(t, []dialect.Kind{nft.ListingJSON, nft.ListingText}, kinds)
 
 	if _, err := ns.Run([]byte("*filter\nCOMMIT\n"), "iptables-legacy-restore"); err != nil { // kernels may be built without
 		if os.Getenv("CI") != "" {
@@ -215,7 +218,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m iprange --src-range fd00::1-fd00::9 -j DROP\nCOMMIT\n"), "ip6tables-nft-restore")
 	require.NoError(t, err)
 	kinds, r := reported()
-	require.Equal(t, []string{live.NFTJSON, live.NFTText, live.IPTables, live.IP6Tables, live.IPSet}, kinds)
+	require.Equal(t, []dialect.Kind{nft.ListingJSON, nft.ListingText, iptables.Listing4, iptables.Listing6, iptables.ListingSets}, kinds)
 	require.Equal(t, map[string]int{"backup": 34}, r.Names.Users)
 	_, err = ns.Run([]byte("*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:INPUT ACCEPT [5:500]\n:OUTPUT ACCEPT [7:700]\n[11:1100] -A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore", "--counters")
 	require.NoError(t, err)
@@ -227,7 +230,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 	for i, d := range again.Dumps[1:] {
 		require.NotRegexp(t, ` on \w+ |\[\d+:\d+\]`, d.Text)
 		require.NotRegexp(t, `packets [1-9]`, d.Text)
-		if d.Kind == live.IP6Tables || d.Kind == live.IPSet {
+		if d.Kind == iptables.Listing6 || d.Kind == iptables.ListingSets {
 			require.Equal(t, r.Dumps[i+1], d, "what did not change is said in the same words")
 		}
 	}
@@ -240,7 +243,7 @@ func TestReportOfSeveralTools(t *testing.T) {
 	_, err = ns.Run([]byte("*nat\n-A PREROUTING -m addrtype --dst-type LOCAL -p tcp --dport 80 -j DNAT --to-destination 10.0.0.2\nCOMMIT\n"), "iptables-legacy-restore")
 	require.NoError(t, err)
 	kinds, r = reported()
-	require.Equal(t, []string{live.NFTJSON, live.NFTText, live.IPTables, live.IP6Tables, live.IPSet, live.Routes}, kinds, "what rules say of addresses by their kind needs the routes")
+	require.Equal(t, []dialect.Kind{nft.ListingJSON, nft.ListingText, iptables.Listing4, iptables.Listing6, iptables.ListingSets, dialect.ListingRoutes}, kinds, "what rules say of addresses by their kind needs the routes")
 	require.Contains(t, r.Dumps[5].Text, "local 127.0.0.1 dev lo table local")
 }
 

@@ -10,8 +10,10 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/iptables"
+
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/live"
 )
 
 // passing is what a dump says anew each time, though no rule changed: when it was
@@ -40,14 +42,14 @@ func routes(ctx context.Context, dumps []api.Dump) ([]api.Dump, error) {
 		}
 		text += expiry.ReplaceAllString(string(out), "")
 	}
-	return []api.Dump{{Kind: live.Routes, Text: text}}, nil
+	return []api.Dump{{Kind: dialect.ListingRoutes, Text: text}}, nil
 }
 
 // otherTools dumps what nft does not list, or does not list whole: the tables of
 // legacy iptables, those that the nft-backed tools made, and the sets they ask for.
 func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts []api.Count, err error) {
 	sets := false
-	add := func(kind, program string) error {
+	add := func(kind dialect.Kind, program string) error {
 		out, err := tool(ctx, nil, program, "-c")
 		if err != nil {
 			return err
@@ -59,9 +61,12 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 		}
 		return nil
 	}
-	for _, t := range []struct{ kind, tables, program string }{
-		{live.IPTables, "/proc/thread-self/net/ip_tables_names", "iptables-legacy-save"},
-		{live.IP6Tables, "/proc/thread-self/net/ip6_tables_names", "ip6tables-legacy-save"},
+	for _, t := range []struct {
+		kind            dialect.Kind
+		tables, program string
+	}{
+		{iptables.Listing4, "/proc/thread-self/net/ip_tables_names", "iptables-legacy-save"},
+		{iptables.Listing6, "/proc/thread-self/net/ip6_tables_names", "ip6tables-legacy-save"},
 	} {
 		names, _ := os.ReadFile(t.tables) // it is not there where nobody ever used a table
 		if len(bytes.TrimSpace(names)) == 0 {
@@ -76,7 +81,10 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 		}
 	}
 	if bytes.Contains(listing, []byte(`"xt"`)) { // matches that only the tools which made them can tell
-		for _, t := range []struct{ kind, program string }{{live.IPTables, "iptables-nft-save"}, {live.IP6Tables, "ip6tables-nft-save"}} {
+		for _, t := range []struct {
+			kind    dialect.Kind
+			program string
+		}{{iptables.Listing4, "iptables-nft-save"}, {iptables.Listing6, "ip6tables-nft-save"}} {
 			if _, err := exec.LookPath(t.program); err != nil {
 				continue // they stay uncertain
 			}
@@ -90,13 +98,13 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 		if err != nil {
 			return nil, nil, err
 		}
-		dumps = append(dumps, api.Dump{Kind: live.IPSet, Text: string(out)})
+		dumps = append(dumps, api.Dump{Kind: iptables.ListingSets, Text: string(out)})
 	}
 	return dumps, counts, nil
 }
 
 // uncounted is what a tool of iptables saved without counts, and those of its rules, by line.
-func uncounted(kind, saved string) (text string, counts []api.Count) {
+func uncounted(kind dialect.Kind, saved string) (text string, counts []api.Count) {
 	var b strings.Builder
 	n := 0
 	for line := range strings.Lines(saved) {

@@ -70,11 +70,11 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 			sets = f.Text
 			continue
 		}
-		before, err := tool(ctx, nil, program(f.Kind, "save"), "-c")
+		before, err := tool(ctx, nil, program(string(f.Kind), "save"), "-c")
 		if err != nil {
 			return nil, err
 		}
-		changes = append(changes, change{f.Kind, iptables.Over(iptables.Fill(f.Text, known), string(before)), iptables.Before(string(before))})
+		changes = append(changes, change{string(f.Kind), iptables.Over(iptables.Fill(f.Text, known), string(before)), iptables.Before(string(before))})
 	}
 	drop := func(keep string) { dropSets(ctx, keep) }
 	if sets != "" {

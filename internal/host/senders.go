@@ -20,7 +20,7 @@ import (
 
 // names says of a listing which users its numbers are, and which of those that
 // our rules ask for this host does not have.
-func names(listing []byte, others []api.Dump) (*nft.Names, error) {
+func names(listing []byte, others []api.Dump) (*kernel.Names, error) {
 	asked, err := nft.Asked(listing)
 	if err != nil {
 		return nil, err
@@ -29,7 +29,7 @@ func names(listing []byte, others []api.Dump) (*nft.Names, error) {
 		users, groups := iptables.Asked(d.Text)
 		asked.Users, asked.Groups = append(asked.Users, users...), append(asked.Groups, groups...)
 	}
-	n := told{&nft.Names{Users: map[string]int{}}}
+	n := told{&kernel.Names{Users: map[string]int{}}}
 	for _, number := range asked.Groups {
 		if g, err := user.LookupGroupId(strconv.Itoa(number)); err == nil {
 			if n.Groups == nil {
@@ -71,7 +71,7 @@ func names(listing []byte, others []api.Dump) (*nft.Names, error) {
 }
 
 // told is names as they are found out.
-type told struct{ *nft.Names }
+type told struct{ *kernel.Names }
 
 // look looks for one that rules of ours ask for.
 func (n told) look(kind, name string) {

@@ -15,7 +15,6 @@ import (
 
 	"yellowfence.example/yfence/core/adopt"
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
@@ -30,7 +29,7 @@ func foundFiles(t testing.TB, host string) api.InForce {
 	t.Helper()
 	archive, err := txtar.ParseFile(filepath.Join("testdata", "found", host+".txtar"))
 	require.NoError(t, err)
-	f := api.InForce{Names: &nft.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}}}
+	f := api.InForce{Names: &kernel.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}}}
 	files := archive.Files
 	if !slices.ContainsFunc(files, func(f txtar.File) bool { return f.Name == "routes" }) {
 		routes, err := os.ReadFile(filepath.Join("testdata", "routes"))

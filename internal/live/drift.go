@@ -34,7 +34,7 @@ func Drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over 
 	own := f
 	own.Dumps = nil
 	for _, d := range f.Dumps {
-		if d.Kind == Groups {
+		if d.Kind == group.Listing {
 			groups = append(groups, d)
 		} else {
 			own.Dumps = append(own.Dumps, d)

@@ -5,6 +5,10 @@ import (
 	"strings"
 	"testing"
 
+	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/dialect/iptables"
+	"yellowfence.example/yfence/core/dialect/nft"
+
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/packet"
@@ -58,7 +62,7 @@ func TestReadTogether(t *testing.T) {
 		f := live.Sniff("dump", []byte(text))
 		all.Dumps = append(all.Dumps, f.Dumps...)
 	}
-	require.Equal(t, []string{live.NFTText, live.IPTables, live.IP6Tables, live.IPSet}, []string{all.Dumps[0].Kind, all.Dumps[1].Kind, all.Dumps[2].Kind, all.Dumps[3].Kind})
+	require.Equal(t, []dialect.Kind{nft.ListingText, iptables.Listing4, iptables.Listing6, iptables.ListingSets}, []dialect.Kind{all.Dumps[0].Kind, all.Dumps[1].Kind, all.Dumps[2].Kind, all.Dumps[3].Kind})
 	sp := packet.NewSpace()
 	rs, err := live.Read(sp, all)
 	require.NoError(t, err)
@@ -82,7 +86,7 @@ func TestReadTogether(t *testing.T) {
 	}
 	require.Equal(t, four, live.Sniff("dump", units).Dumps[0].Text, "some shells write UTF-16")
 	require.Equal(t, six, live.Sniff("dump", []byte("\xef\xbb\xbf"+six)).Dumps[0].Text)
-	_, err = live.Read(sp, api.InForce{Dumps: []api.Dump{{Kind: live.IPSet, Text: "create\n"}}})
+	_, err = live.Read(sp, api.InForce{Dumps: []api.Dump{{Kind: iptables.ListingSets, Text: "create\n"}}})
 	require.EqualError(t, err, `ipset-save dump: line 1: expected create or add with a set and what it is about, found "create"`)
 }
 

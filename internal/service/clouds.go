@@ -15,7 +15,6 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/cloud"
-	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -222,7 +221,7 @@ func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *
 		if h.Instance == nil || h.Instance.Cloud != c.Name || !slices.ContainsFunc(doc.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID }) {
 			continue
 		}
-		dump, err := json.Marshal(api.InForce{Dumps: []api.Dump{{Kind: live.Groups, Text: doc.Concerning(h.Instance.ID).String()}}})
+		dump, err := json.Marshal(api.InForce{Dumps: []api.Dump{{Kind: group.Listing, Text: doc.Concerning(h.Instance.ID).String()}}})
 		if err != nil {
 			return err
 		}

@@ -9,13 +9,14 @@ import (
 	"testing"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect/nft"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/puffin"
 	"yellowfence.example/yfence/internal/service"
 )
@@ -455,7 +456,7 @@ func TestAFilterAndGroups(t *testing.T) {
 		rules, err := c.Settle(ctx, "charts-01")
 		require.NoError(t, err)
 		text := rules.Text[strings.LastIndex(rules.Text, "table inet yellowfence {"):]
-		_, err = c.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: live.NFTText, Text: change(text)}}}})
+		_, err = c.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: nft.ListingText, Text: change(text)}}}})
 		require.NoError(t, err)
 	}
 	own(func(s string) string { return s })

@@ -8,6 +8,9 @@ import (
 	"sync"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect/group"
+	"yellowfence.example/yfence/core/dialect/nft"
+
 	"golang.org/x/sync/singleflight"
 
 	"yellowfence.example/yfence/core/ask"
@@ -333,7 +336,7 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 		}
 		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread, AsAsked: r.AsAsked}
 	}
-	if dumps := live.Relevant(f.Dumps); len(dumps) == 1 && dumps[0].Kind != live.Groups {
+	if dumps := nft.Relevant(f.Dumps); len(dumps) == 1 && dumps[0].Kind != group.Listing {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
 			return quick(as(r))
 		}

@@ -21,7 +21,7 @@ import (
 
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
-	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
@@ -134,7 +134,7 @@ func recordedReport(t *testing.T, host string) (r api.Report) {
 
 // report is a dump as a host reports it that has the user backup and no unit backup.service.
 func report(host, dump string) api.Report {
-	names := &nft.Names{Users: map[string]int{"backup": 34}, Absent: []string{"unit backup.service"}}
+	names := &kernel.Names{Users: map[string]int{"backup": 34}, Absent: []string{"unit backup.service"}}
 	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}, Names: names}}
 }
 

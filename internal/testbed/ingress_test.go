@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -49,7 +50,7 @@ func TestIngressInTheKernel(t *testing.T) {
 		sp, rs := inForce(t, j)
 		listed, err := j.Host.Run(nil, "nft", "-a", "list", "ruleset") // which says the device
 		require.NoError(t, err)
-		rs, err = nft.ReadText(sp, "listing", listed, &nft.Names{Routes: rs.Routes})
+		rs, err = nft.ReadText(sp, "listing", listed, &kernel.Names{Routes: rs.Routes})
 		require.NoError(t, err)
 		decision := fullyRead(sp, rs)
 		for _, unknown := range sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {

@@ -61,7 +61,7 @@ func TestKernelAgrees(t *testing.T) {
 		decision := fullyRead(sp, rs)
 		listed, err := j.Host.Run(nil, "nft", pick(rng, "-a", "-s", "-y"), "list", "ruleset")
 		require.NoError(t, err)
-		fromText, err := nft.ReadText(sp, "listing", listed, &nft.Names{Users: map[string]int{"backup": 34}, Routes: rs.Routes})
+		fromText, err := nft.ReadText(sp, "listing", listed, &kernel.Names{Users: map[string]int{"backup": 34}, Routes: rs.Routes})
 		require.NoError(t, err)
 		translated := strings.Contains(script, "type nat") // where what is uncertain is named by its place
 		require.True(t, translated || decision == fullyRead(sp, fromText), "the text form means something else:\n%s", listed)
@@ -127,7 +127,7 @@ func inForce(t *testing.T, j *Judge) (*packet.Space, *kernel.Ruleset) {
 	require.NoError(t, err)
 	sp := packet.NewSpace()
 	sp.Since(time.Now().Unix())
-	rs, err := nft.ReadJSON(sp, listing, &nft.Names{Users: map[string]int{"backup": 34}, Routes: routesOf(t, j)})
+	rs, err := nft.ReadJSON(sp, listing, &kernel.Names{Users: map[string]int{"backup": 34}, Routes: routesOf(t, j)})
 	require.NoError(t, err)
 	j.Tracks = rs.Tracks
 	return sp, rs

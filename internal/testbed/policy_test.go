@@ -117,7 +117,7 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 						return err
 					}))
 					require.Subset(t, r.Names.Absent, absent)
-					r.Dumps = slices.DeleteFunc(r.Dumps, func(d api.Dump) bool { return d.Kind == live.Routes }) // of a host without addresses
+					r.Dumps = slices.DeleteFunc(r.Dumps, func(d api.Dump) bool { return d.Kind == dialect.ListingRoutes }) // of a host without addresses
 					live, err := live.Read(sp, r.InForce)
 					require.NoError(t, err)
 					live.Routes = kernel.RoutesOf(h)

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect/nft"
+
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
 
@@ -55,7 +57,7 @@ func TestFoundInTheKernel(t *testing.T) {
 			}))
 			here, doubts := 0, map[string]int{}
 			text := report.InForce // as people print it
-			text.Dumps = slices.DeleteFunc(slices.Clone(report.Dumps), func(d api.Dump) bool { return d.Kind == live.NFTJSON })
+			text.Dumps = slices.DeleteFunc(slices.Clone(report.Dumps), func(d api.Dump) bool { return d.Kind == nft.ListingJSON })
 			for _, dumps := range []api.InForce{report.InForce, text} {
 				if len(text.Dumps) == 0 {
 					continue

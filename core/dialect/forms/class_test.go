@@ -51,15 +51,18 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 		}
 		classes, written := compile.ClassesOf(pol), map[string]string{}
 		for _, h := range fl.Hosts {
-			for _, kind := range []string{"nft", "iptables"} {
-				sp := packet.NewSpace()
-				files, err := forms.Writing(kind).Write(sp, compile.ForHost(sp, pol, h, 1795564800))
+			for _, form := range forms.All {
+				if !form.Alike() {
+					continue
+				}
+				kind, sp := form.Name(), packet.NewSpace()
+				files, err := form.Write(sp, compile.ForHost(sp, pol, h, 1795564800))
 				if err != nil {
 					continue
 				}
 				all := ""
 				for _, f := range files {
-					all += f.Kind + "\n" + strings.Replace(f.Text, "# "+h.Name+":", "# NAME:", 1)
+					all += string(f.Kind) + "\n" + strings.Replace(f.Text, "# "+h.Name+":", "# NAME:", 1)
 				}
 				class := kind + " " + classes.Of(h)
 				if before, known := written[class]; known {

@@ -62,7 +62,7 @@ func TestConformance(t *testing.T) {
 
 func joined(files []dialect.File) (text string) {
 	for _, f := range files {
-		text += "==> " + f.Kind + "\n" + f.Text
+		text += "==> " + string(f.Kind) + "\n" + f.Text
 	}
 	return text
 }
@@ -121,8 +121,12 @@ func TestRefusals(t *testing.T) {
 		_, err := f.Write(sp, compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0))
 		require.EqualError(t, err, "the rules of h1 cannot be written for "+c.dialect+": it has no way yet to say "+c.want)
 	}
-	for _, kind := range forms.Kinds {
+	for _, kind := range forms.Files() {
 		require.NotNil(t, forms.Writing(kind))
 	}
+	for _, l := range forms.Listings() {
+		require.NotNil(t, forms.Reading(l.Kind))
+	}
+	require.Nil(t, forms.Reading("nft"))
 	require.Nil(t, forms.Writing("iptables-save"))
 }

@@ -42,7 +42,7 @@ func TestMatchesAreRead(t *testing.T) {
 			}
 			sp := packet.NewSpace()
 			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n"+nftObjects+"\tchain c {\n\t\ttype "+hook+"; policy drop;\n\t\t"+strings.Replace(ending(k.NFT, "accept"), " drop", " drop\n\t\taccept", 1)+"\n\t}\n}\n"),
-				&nft.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}, Routes: routes})
+				&kernel.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}, Routes: routes})
 			require.NoError(t, err, k.NFT)
 			require.Equal(t, k.Read.String(), how(sp, rs).String(), "%s: %s", k.What, k.NFT)
 		}

@@ -1,11 +1,9 @@
 package iptables
 
 import (
-	"cmp"
 	"fmt"
 	"hash/fnv"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -50,6 +48,17 @@ var builtIn = []string{packet.Inbound: "INPUT", packet.Outbound: "OUTPUT", packe
 
 // Name is the dialect's.
 func (Form) Name() string { return "iptables" }
+
+// Files are the kinds of files that it writes.
+func (Form) Files() []dialect.Kind { return []dialect.Kind{"ipset", "iptables", "ip6tables"} }
+
+// Alike is so: the text says nothing of a host but its name.
+func (Form) Alike() bool { return true }
+
+// Carries tells a chain's direction by its name.
+func (Form) Carries(c *kernel.Chain) (d packet.Direction, helper, ok bool) {
+	return dialect.Direction(strings.TrimPrefix(c.Name, Prefix))
+}
 
 // Label names our chains.
 func (Form) Label() string { return "chains " + Prefix + "…" }
@@ -96,12 +105,12 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	}
 	for _, w := range []*writer{four, six} {
 		tool := tools[w.family]
-		files = append(files, dialect.File{Kind: tool, Text: head(tool+"-restore --noflush, and run what stands behind `once`: without that they filter nothing; the other family has a file of its own") + w.text()})
+		files = append(files, dialect.File{Kind: tool, Hooks: w.hooks(), Text: head(string(tool)+"-restore --noflush, and run what stands behind `once`: without that they filter nothing; the other family has a file of its own") + w.text()})
 	}
 	return files, nil
 }
 
-var tools = []string{packet.IPv4: "iptables", packet.IPv6: "ip6tables"}
+var tools = []dialect.Kind{packet.IPv4: "iptables", packet.IPv6: "ip6tables"}
 
 // unsayable is that of it which other dialects can say.
 func unsayable(plan *compile.Plan) (out []string) {
@@ -244,14 +253,8 @@ func short(name string, most int) string {
 // text is the rules as the -restore tool takes them.
 func (w *writer) text() string {
 	var b strings.Builder
-	for _, c := range w.out.Chains {
-		if c.Hook != "" {
-			table := ""
-			if c.Table != "filter" {
-				table = " -t " + c.Table
-			}
-			fmt.Fprintf(&b, "# once, so that the kernel asks these rules first: %s%s -I %s %s\n", tools[w.family], table, c.Name, c.Rules[0].Text)
-		}
+	for _, h := range w.hooks() {
+		fmt.Fprintf(&b, "# once, so that the kernel asks these rules first: %s -I %s %s\n", command(tools[w.family], h), h.Chain, h.Rule)
 	}
 	for _, table := range []string{"nat", "filter"} {
 		if !slices.ContainsFunc(w.chains, func(c *kernel.Chain) bool { return c.Table == table }) {
@@ -273,6 +276,24 @@ func (w *writer) text() string {
 		b.WriteString("COMMIT\n")
 	}
 	return b.String()
+}
+
+// hooks are the rules by which the kernel's own chains ask ours.
+func (w *writer) hooks() (out []dialect.Hook) {
+	for _, c := range w.out.Chains {
+		if c.Hook != "" {
+			out = append(out, dialect.Hook{Table: c.Table, Chain: c.Name, Rule: c.Rules[0].Text.String()})
+		}
+	}
+	return out
+}
+
+// command is the tool with the table of a hook.
+func command(tool dialect.Kind, h dialect.Hook) string {
+	if h.Table == "filter" {
+		return string(tool)
+	}
+	return string(tool) + " -t " + h.Table
 }
 
 // line writes a line, in the order in which the -save tools do.
@@ -511,24 +532,19 @@ func Script(host string, files []dialect.File) string {
 		default:
 			return ""
 		}
-		for _, m := range hookSaid.FindAllStringSubmatch(f.Text, -1) {
-			tool := f.Kind
-			if m[1] != "" {
-				tool += " -t " + m[1]
-			}
-			fmt.Fprintf(&ask, "%s -C %s %s 2>/dev/null || %s -I %s %s\n", tool, m[2], m[3], tool, m[2], m[3])
+		for _, h := range f.Hooks {
+			tool := command(f.Kind, h)
+			fmt.Fprintf(&ask, "%s -C %s %s 2>/dev/null || %s -I %s %s\n", tool, h.Chain, h.Rule, tool, h.Chain, h.Rule)
 		}
 	}
 	return fmt.Sprintf("#!/bin/sh\n# %s: written by Yellow Fence; loads its rules of both families, and has the kernel ask them first\nset -e\ncd \"$(dirname \"$0\")\"\n%s%s", host, load.String(), ask.String())
 }
 
-var hookSaid = regexp.MustCompile(`(?m)^# once, .*: ip6?tables(?: -t (\w+))? -I (\w+) (-j .*)$`)
-
 // Read gives what a kernel has in force that has loaded files of Write and asks their rules first.
 func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel.Ruleset, error) {
 	all, sets := &kernel.Ruleset{}, Sets{}
 	for _, f := range files {
-		name := h.Name + "." + f.Kind
+		name := h.Name + "." + string(f.Kind)
 		family := slices.Index(tools, f.Kind)
 		if family < 0 {
 			var err error
@@ -538,11 +554,10 @@ func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel
 			continue
 		}
 		text := f.Text
-		for _, m := range hookSaid.FindAllStringSubmatch(f.Text, -1) { // what the host is told to do once
-			table, chain := cmp.Or(m[1], "filter"), m[2]
-			before, after, _ := strings.Cut(text, "*"+table+"\n")
+		for _, h := range f.Hooks { // what the host is told to do once
+			before, after, _ := strings.Cut(text, "*"+h.Table+"\n")
 			rules, rest, _ := strings.Cut(after, "COMMIT\n")
-			text = before + "*" + table + "\n:" + chain + " ACCEPT [0:0]\n" + rules + "-A " + chain + " " + m[3] + "\nCOMMIT\n" + rest
+			text = before + "*" + h.Table + "\n:" + h.Chain + " ACCEPT [0:0]\n" + rules + "-A " + h.Chain + " " + h.Rule + "\nCOMMIT\n" + rest
 		}
 		rs, err := Read(sp, family, name, text, Host{Sets: sets, Routes: kernel.RoutesOf(h)})
 		if err != nil {

@@ -25,7 +25,7 @@ func written(t *testing.T, pol *policy.Policy, host string) map[string]string {
 	require.NoError(t, err)
 	texts := map[string]string{}
 	for _, f := range files {
-		texts[f.Kind] = f.Text
+		texts[string(f.Kind)] = f.Text
 	}
 	return texts
 }

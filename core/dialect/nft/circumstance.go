@@ -98,9 +98,9 @@ func (r *reader) sentBy(c *kernel.Chain, f aField, op string, right *expr, unkno
 			continue
 		}
 		if f.field == packet.Unit {
-			if n, isNumber := e.int(); isNumber && r.names.gone(n) {
+			if n, isNumber := e.int(); isNumber && r.names.IsGone(n) {
 				continue // nothing sends from it any more
-			} else if path, ok := r.names.control(n); isNumber && ok {
+			} else if path, ok := r.names.ControlGroup(n); isNumber && ok {
 				e = &expr{kind: kindWord, text: path}
 			}
 			if _, isNumber := e.int(); !isNumber && f.level != 0 && f.level != depth(e.text) {

@@ -57,7 +57,7 @@ func TestMarksOfRules(t *testing.T) {
 		{"meta skgid != 33 accept", 0, 0, "dropped"},
 	} {
 		sp := packet.NewSpace()
-		rs, err := nft.ReadText(sp, "", []byte(ruleset("inet", "input", "filter", c.rules)), &nft.Names{})
+		rs, err := nft.ReadText(sp, "", []byte(ruleset("inet", "input", "filter", c.rules)), &kernel.Names{})
 		require.NoError(t, err)
 		p := marked(tcp("198.51.100.1", 4000, 22, "new"), c.mark)
 		p.ConnMark = c.ct

@@ -8,12 +8,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
 
 // oneRule reads an inbound (or outbound) chain with one rule that accepts, and the objects beside it.
-func oneRule(t *testing.T, sp *packet.Space, names *nft.Names, hook, objects, expr string) packet.Set {
+func oneRule(t *testing.T, sp *packet.Space, names *kernel.Names, hook, objects, expr string) packet.Set {
 	t.Helper()
 	text := fmt.Sprintf(`{"nftables": [%s {"chain": {"family": "inet", "table": "yellowfence", "name": "c", "type": "filter", "hook": "%s", "prio": 0, "policy": "drop"}},
 		{"rule": {"family": "inet", "table": "yellowfence", "chain": "c", "handle": 7, "expr": [%s, {"accept": null}]}}]}`, objects, hook, expr)
@@ -97,7 +98,7 @@ func whatItAsks(sp *packet.Space, s packet.Set) string {
 
 // TestCircumstancesOfADump: matches on time, IPsec, users and control groups.
 func TestCircumstancesOfADump(t *testing.T) {
-	names := &nft.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711}, Control: map[int]string{4712: "system.slice/web.service"}, Absent: []string{"unit gone.service"}}
+	names := &kernel.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711}, Control: map[int]string{4712: "system.slice/web.service"}, Absent: []string{"unit gone.service"}}
 	match := func(left, op, right string) string {
 		return fmt.Sprintf(`{"match": {"left": %s, "op": "%s", "right": %s}}`, left, op, right)
 	}
@@ -105,7 +106,7 @@ func TestCircumstancesOfADump(t *testing.T) {
 	set := `{"set": {"family": "inet", "table": "yellowfence", "name": "s", "type": "uid", "comment": "user backup", "elem": [34]}},`
 	for _, c := range []struct {
 		what, hook, objects, expr string
-		names                     *nft.Names
+		names                     *kernel.Names
 		circumstance              string // of the packet
 		want                      string
 	}{

@@ -20,7 +20,7 @@ func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel
 	if !ok {
 		return nil, fmt.Errorf("the rules written for %s have no table", h.Name)
 	}
-	names := &Names{Users: map[string]int{}, Routes: kernel.RoutesOf(h)}
+	names := &kernel.Names{Users: map[string]int{}, Routes: kernel.RoutesOf(h)}
 	for i, s := range SendersOf(files[0].Text) {
 		element := fmt.Sprintf("%q", "any.slice/"+s.Name)
 		if s.Kind == "user" {

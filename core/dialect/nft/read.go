@@ -28,7 +28,7 @@ func (e *SyntaxError) Error() string { return fmt.Sprintf("line %d: %s", e.Line,
 // A listing tells users by numbers of the host's own. What they stand for is
 // said by names, which may be nil: then a match on one is not understood.
 // Whom the host does not have is taken out of what is well formed in sp.
-func ReadJSON(sp *packet.Space, data []byte, names *Names) (*kernel.Ruleset, error) {
+func ReadJSON(sp *packet.Space, data []byte, names *kernel.Names) (*kernel.Ruleset, error) {
 	l, err := listed(data)
 	if err != nil {
 		return nil, err
@@ -37,8 +37,8 @@ func ReadJSON(sp *packet.Space, data []byte, names *Names) (*kernel.Ruleset, err
 }
 
 // read makes a ruleset of what a listing holds.
-func read(sp *packet.Space, l *listing, names *Names) *kernel.Ruleset {
-	names.narrow(sp)
+func read(sp *packet.Space, l *listing, names *kernel.Names) *kernel.Ruleset {
+	names.Narrow(sp)
 	r := &reader{sp: sp, out: &kernel.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*kernel.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
 		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}, seldom: kernel.Seldom{}}
 	r.users, r.groups = names.ByNumber()
@@ -103,7 +103,7 @@ type reader struct {
 	sets   map[place]*namedSet
 	chains map[place]*kernel.Chain
 	limits map[place]packet.Bucket
-	names  *Names
+	names  *kernel.Names
 	users  map[int]string // nil: nobody says what they are called
 	groups map[int]string // the same
 	joined map[place]bool // tables (no name) with chains that run before fragments are put together

@@ -2,8 +2,8 @@ package nft
 
 import (
 	"bytes"
-	"encoding/json"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -18,6 +18,9 @@ type Reader struct {
 	scratch []byte
 }
 
+// Quick is a Reader.
+func (Form) Quick(sp *packet.Space) dialect.QuickReader { return NewReader(sp) }
+
 // NewReader makes a Reader for a Space, which no dump may narrow.
 func NewReader(sp *packet.Space) *Reader {
 	return &Reader{sp: sp, tables: map[string]*kernel.Ruleset{}}
@@ -26,7 +29,7 @@ func NewReader(sp *packet.Space) *Reader {
 // Read gives the tables of a dump in either form, which together are its rules.
 // Two tables of one text are the same Ruleset. ok is false for what it cannot
 // take apart.
-func (r *Reader) Read(data []byte, names *Names) (tables []*kernel.Ruleset, ok bool) {
+func (r *Reader) Read(data []byte, names *kernel.Names) (tables []*kernel.Ruleset, ok bool) {
 	parts, ok := textTables(data)
 	isText := ok
 	if !ok {
@@ -35,7 +38,7 @@ func (r *Reader) Read(data []byte, names *Names) (tables []*kernel.Ruleset, ok b
 	if !ok {
 		return nil, false
 	}
-	said := names.appendTo(nil)
+	said := names.AppendTo(nil)
 	for _, part := range parts {
 		r.scratch = append(r.scratch[:0], said...)
 		for _, piece := range part {
@@ -57,15 +60,6 @@ func (r *Reader) Read(data []byte, names *Names) (tables []*kernel.Ruleset, ok b
 		tables = append(tables, t)
 	}
 	return tables, true
-}
-
-// appendTo says names in a form that is the same for the same ones.
-func (n *Names) appendTo(to []byte) []byte {
-	if n == nil {
-		return to
-	}
-	text, _ := json.Marshal(n) // a Names always has a JSON form, with its maps in order
-	return append(to, text...)
 }
 
 // textTables takes a listing in the text form apart.

@@ -16,7 +16,7 @@ import (
 // as ReadJSON reads the other form. Rules are placed by file and line; file is
 // the name to say. What is not understood of a rule makes the whole rest of that
 // rule uncertain.
-func ReadText(sp *packet.Space, file string, data []byte, names *Names) (*kernel.Ruleset, error) {
+func ReadText(sp *packet.Space, file string, data []byte, names *kernel.Names) (*kernel.Ruleset, error) {
 	t := &textReader{lexer: lexer{text: string(data), line: 1}, file: file}
 	t.rules = make([]listedRule, 0, bytes.Count(data, []byte("\n"))) // about one a line
 	if err := t.ruleset(); err != nil {

@@ -36,6 +36,17 @@ type Form struct{}
 // Name is the dialect's.
 func (Form) Name() string { return "nft" }
 
+// Files are the kinds of files that it writes.
+func (Form) Files() []dialect.Kind { return []dialect.Kind{"nft"} }
+
+// Alike is so: the text says nothing of a host but its name.
+func (Form) Alike() bool { return true }
+
+// Carries tells a chain's direction by its name.
+func (Form) Carries(c *kernel.Chain) (d packet.Direction, helper, ok bool) {
+	return dialect.Direction(c.Name)
+}
+
 // Label names our table.
 func (Form) Label() string { return "table " + Family + " " + Table }
 

@@ -43,7 +43,7 @@ func TestRules(t *testing.T) {
 			p := plan(t, sp, c.rules)
 			files, err := portable.Form{}.Write(sp, p)
 			require.NoError(t, err)
-			require.Equal(t, "portable", files[0].Kind)
+			require.EqualValues(t, "portable", files[0].Kind)
 			require.NoError(t, dialect.Prove(portable.Form{}, sp, p, files))
 			d, err := portable.Parse([]byte(files[0].Text))
 			require.NoError(t, err)

@@ -22,6 +22,17 @@ type Form struct{}
 // Name is the dialect's.
 func (Form) Name() string { return "portable" }
 
+// Files are the kinds of files that it writes.
+func (Form) Files() []dialect.Kind { return []dialect.Kind{"portable"} }
+
+// Alike is not so: the list says the networks of a host.
+func (Form) Alike() bool { return false }
+
+// Carries tells a chain's direction by its name.
+func (Form) Carries(c *kernel.Chain) (d packet.Direction, helper, ok bool) {
+	return dialect.Direction(c.Name)
+}
+
 // Label names our rules: the list is all ours.
 func (Form) Label() string { return "the list of portable rules" }
 
