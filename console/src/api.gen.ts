@@ -1023,7 +1023,7 @@ export interface components {
             hash?: string;
             host: string;
             /** @enum {string} */
-            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new" | "others";
+            state: "bare" | "paused" | "failed" | "went back" | "drifted" | "unread" | "silent" | "waiting" | "behind" | "new" | "others" | "in step";
             /** Format: date-time */
             taken_at?: string;
             /** @description what was not understood and could change the answer */
@@ -1096,7 +1096,7 @@ export interface components {
             name: string;
             roles: string[] | null;
             /** @enum {string} */
-            state: "in step" | "behind" | "drifted" | "unread" | "bare" | "silent" | "waiting" | "went back" | "failed" | "paused" | "new" | "others";
+            state: "bare" | "paused" | "failed" | "went back" | "drifted" | "unread" | "silent" | "waiting" | "behind" | "new" | "others" | "in step";
             /** @description why it is paused, went back or failed */
             why?: string;
         };

@@ -3,22 +3,27 @@ import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Ghost, 
 import { useEffect, useState, type ReactNode } from 'react'
 
 import type { State } from './api'
+import { stateNotes } from './states.gen'
+
+const icons: Record<State, LucideIcon> = {
+  bare: ShieldOff,
+  paused: PauseCircle,
+  failed: CircleX,
+  'went back': Undo2,
+  drifted: TriangleAlert,
+  unread: CircleHelp,
+  silent: BellOff,
+  waiting: Clock,
+  behind: Hourglass,
+  new: CircleDashed,
+  others: Ghost,
+  'in step': CircleCheck,
+}
+
+const looks = { bad: 'bg-bad-wash text-bad', care: 'bg-care-wash text-care', good: 'bg-good-wash text-good', plain: 'bg-sunk text-faint' }
 
 /** How each state looks and what it means. The worst comes first. */
-export const states: { state: State; icon: LucideIcon; look: string; means: string }[] = [
-  { state: 'bare', icon: ShieldOff, look: 'bg-bad-wash text-bad', means: 'no filter is in force at all' },
-  { state: 'paused', icon: PauseCircle, look: 'bg-bad-wash text-bad', means: 'its filter admits everything for a while, and logs what it would refuse' },
-  { state: 'went back', icon: Undo2, look: 'bg-bad-wash text-bad', means: 'what was to be put in force was not kept, and is not in force' },
-  { state: 'failed', icon: CircleX, look: 'bg-bad-wash text-bad', means: 'what was to be put in force could not be' },
-  { state: 'drifted', icon: TriangleAlert, look: 'bg-bad-wash text-bad', means: 'what is in force differs from what is published' },
-  { state: 'unread', icon: CircleHelp, look: 'bg-care-wash text-care', means: 'what it reported was not understood where it matters' },
-  { state: 'behind', icon: Hourglass, look: 'bg-care-wash text-care', means: 'in force is what an earlier revision or fleet meant; what is published is not settled there' },
-  { state: 'silent', icon: BellOff, look: 'bg-care-wash text-care', means: 'it has not reported for three intervals' },
-  { state: 'waiting', icon: Clock, look: 'bg-care-wash text-care', means: 'it was asked to settle, and has not yet, or not kept it yet' },
-  { state: 'new', icon: CircleDashed, look: 'bg-sunk text-faint', means: 'it was never heard of' },
-  { state: 'others', icon: Ghost, look: 'bg-sunk text-faint', means: 'a machine of others: nothing of ours filters for it' },
-  { state: 'in step', icon: CircleCheck, look: 'bg-good-wash text-good', means: 'every packet fares as the policy says' },
-]
+export const states = stateNotes.map((note) => ({ ...note, icon: icons[note.state], look: looks[note.tone] }))
 
 export function StateBadge({ state }: { state: State }) {
   const known = states.find((s) => s.state === state)

@@ -3,11 +3,12 @@ package check
 import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// allICMP: see its documentation.
 var allICMP = Check{
-	Code: "all-icmp",
+	Code:     "all-icmp",
+	Severity: source.Warning,
 	Doc: `An allow admits every kind of ICMP message.
 
 What hosts need of it the ground admits already. If echo requests are meant, write
@@ -20,7 +21,7 @@ ping, which is both families' and nothing else.
 			}
 			for _, t := range r.Terms {
 				if (t.Protocol == packet.ICMP || t.Protocol == packet.ICMPv6) && t.Type == policy.AnyType {
-					p.warn(r, "all-icmp", "write ping if echo requests are meant, or a type", "the allow %q admits all of ICMP", r.Name)
+					p.warn(r, "write ping if echo requests are meant, or a type", "the allow %q admits all of ICMP", r.Name)
 					break
 				}
 			}

@@ -2,11 +2,12 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// allPorts: see its documentation.
 var allPorts = Check{
-	Code: "all-ports",
+	Code:     "all-ports",
+	Severity: source.Warning,
 	Doc: `An allow opens every port.
 
 Mostly one port was meant, and not known. Look up which one the program listens on
@@ -19,7 +20,7 @@ and name it.
 			}
 			for _, t := range r.Terms {
 				if t.Protocol == policy.AnyProtocol || t.HasPorts() && t.Ports.Lo <= 1 && t.Ports.Hi == 65535 {
-					p.warn(r, "all-ports", "name the ports that are meant, or accept it: knowingly all-ports \"why\"", "the allow %q opens every port", r.Name)
+					p.warn(r, "name the ports that are meant, or accept it: knowingly all-ports \"why\"", "the allow %q opens every port", r.Name)
 					break
 				}
 			}

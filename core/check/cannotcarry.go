@@ -12,9 +12,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
-// cannotCarry: see its documentation.
 var cannotCarry = Check{
-	Code: "cannot-carry",
+	Code:     "cannot-carry",
+	Severity: source.Error,
 	Doc: `A statement says what a host's filter has no way to do.
 
 Neither nft nor iptables knows programs, only users and units; iptables counts no more than
@@ -65,7 +65,7 @@ it says. Say it for other hosts, or give the host a filter of its own.
 					pos, width = r.Pos, len(fence.Bare(r.Name))
 				}
 			}
-			p.report(source.Errorf(pos, width, "cannot-carry", "%s cannot be carried out on %s: %s, and %s", statement, some(hosts[w]), what, dialect).
+			p.report(p.at(pos, width, "%s cannot be carried out on %s: %s, and %s", statement, some(hosts[w]), what, dialect).
 				Hinted("say it for other hosts alone, or give these a filter that can"))
 		}
 	},

@@ -21,9 +21,10 @@ type Source = policy.Source
 
 // A Check is one thing that can be wrong with a policy that reads well.
 type Check struct {
-	Code string
-	Doc  string
-	run  func(*pass)
+	Code     string
+	Severity source.Severity
+	Doc      string // what it finds in one line, then why that matters and what to do
+	run      func(*pass)
 }
 
 // Checks lists all checks, in the order in which they run.
@@ -39,6 +40,7 @@ var Checks = []Check{
 
 // pass is one run of the checks over one policy.
 type pass struct {
+	check    Check // which runs
 	pol      *policy.Policy
 	files    []*fence.File // it was read from
 	sp       *packet.Space
@@ -144,9 +146,21 @@ func accepted(h *fleet.Host) (out []fence.Knowingly) {
 	return out
 }
 
-// warn reports a warning about a rule, unless it is accepted.
-func (p *pass) warn(r *policy.Rule, code, hint, format string, args ...any) {
-	p.report(source.Warningf(r.Pos, len(fence.Bare(r.Name)), code, format, args...).Hinted("%s", hint))
+// at makes a problem that the check which runs finds, width characters long.
+func (p *pass) at(pos source.Pos, width int, format string, args ...any) source.Problem {
+	pr := source.Errorf(pos, width, p.check.Code, format, args...)
+	pr.Severity = p.check.Severity
+	return pr
+}
+
+// named makes a problem that the check which runs finds, at the name of a statement.
+func (p *pass) named(pos source.Pos, name, format string, args ...any) source.Problem {
+	return p.at(pos, len(fence.Bare(name)), format, args...)
+}
+
+// warn reports a problem with a rule, unless it is accepted.
+func (p *pass) warn(r *policy.Rule, hint, format string, args ...any) {
+	p.report(p.named(r.Pos, r.Name, format, args...).Hinted("%s", hint))
 }
 
 // rules are those that count: a rule that is off, or has ended, is no mistake.
@@ -287,6 +301,7 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 		}
 		for _, c := range Checks {
 			b.Check()
+			p.check = c
 			c.run(p)
 		}
 		problems = append(problems, p.problems...)

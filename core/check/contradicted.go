@@ -8,11 +8,12 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// contradicted: see its documentation.
 var contradicted = Check{
-	Code: "contradicted",
+	Code:     "contradicted",
+	Severity: source.Warning,
 	Doc: `Blocks refuse all that an allow admits.
 
 Wherever its connections are sent, or forwarded, or arrive, blocks that it is no
@@ -50,7 +51,7 @@ says with over, or one of the two is a mistake:
 			for dir, way := range ways {
 				if way.matches && !way.admits && !others[dir] {
 					names := slices.Sorted(maps.Keys(way.blocks))
-					p.warn(r, "contradicted", "make it an exception with `over`, or take one of them away", "all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
+					p.warn(r, "make it an exception with `over`, or take one of them away", "all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
 					break
 				}
 			}

@@ -6,11 +6,13 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
 // covered: another rule does all that this one does.
 var covered = Check{
-	Code: "covered",
+	Code:     "covered",
+	Severity: source.Warning,
 	Doc: `Another rule does all that this one does, and more.
 
 On every host, whatever this rule matches the other one matches too, and does the
@@ -23,7 +25,7 @@ so with knowingly.
 			p.budget.Check()
 			for _, other := range rules {
 				if r != other && p.covers(other, r) && !p.covers(r, other) {
-					p.warn(r, "covered", "take it away, or narrow "+other.Title(), "all that the rule %q does is done by %s", r.Name, other.Title())
+					p.warn(r, "take it away, or narrow "+other.Title(), "all that the rule %q does is done by %s", r.Name, other.Title())
 					break
 				}
 			}
@@ -33,7 +35,8 @@ so with knowingly.
 
 // repeated: two rules do the same under different spellings.
 var repeated = Check{
-	Code: "repeated",
+	Code:     "repeated",
+	Severity: source.Warning,
 	Doc: `Two rules do exactly the same, or one says a service twice.
 
 They may be spelled differently, one by a service's name and one by its port. Taking
@@ -46,7 +49,7 @@ one of them away changes nothing, which surprises whoever does it. Keep one.
 			p.saidTwice(r)
 			for _, other := range rules[:i] {
 				if p.covers(other, r) && p.covers(r, other) {
-					p.warn(r, "repeated", "take one of them away", "the rule %q does exactly what %s does", r.Name, other.Title())
+					p.warn(r, "take one of them away", "the rule %q does exactly what %s does", r.Name, other.Title())
 					break
 				}
 			}
@@ -63,7 +66,7 @@ func (p *pass) saidTwice(r *policy.Rule) {
 	for i, s := range r.Decl.Services {
 		for k, o := range r.Decl.Services {
 			if i != k && sets[i] != packet.Empty && p.sp.Within(sets[i], sets[k]) && (sets[i] != sets[k] || i > k) {
-				p.warn(r, "repeated", "take it away", "the rule %q names %s, which is part of %s already", r.Name, s.Text, o.Text)
+				p.warn(r, "take it away", "the rule %q names %s, which is part of %s already", r.Name, s.Text, o.Text)
 				return
 			}
 		}

@@ -6,11 +6,12 @@ import (
 
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// dhcpUnaddressed: see its documentation.
 var dhcpUnaddressed = Check{
-	Code: "dhcp-unaddressed",
+	Code:     "dhcp-unaddressed",
+	Severity: source.Warning,
 	Doc: `An allow admits DHCP from the addresses of a segment.
 
 Who asks for an address has none yet: the question comes from 0.0.0.0, which no segment
@@ -30,7 +31,7 @@ holds. Say where it arrives instead:
 			}
 			for _, seg := range p.pol.Segments() {
 				if slices.Contains(r.From.Refs, seg.Name) {
-					p.warn(r, "dhcp-unaddressed", "write `everywhere -> … : udp 67  arriving "+seg.Name+"`", "the allow %q admits DHCP from %s, and who asks for an address has none yet", r.Name, seg.Name)
+					p.warn(r, "write `everywhere -> … : udp 67  arriving "+seg.Name+"`", "the allow %q admits DHCP from %s, and who asks for an address has none yet", r.Name, seg.Name)
 					break
 				}
 			}

@@ -3,14 +3,13 @@ package check
 import (
 	"slices"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
-// emptyList: see its documentation.
 var emptyList = Check{
-	Code: "empty-list",
+	Code:     "empty-list",
+	Severity: source.Warning,
 	Doc: `A list of addresses holds none.
 
 A rule that names it is about nobody: a block blocks nothing, an allow admits nobody. Perhaps
@@ -19,7 +18,7 @@ whatever writes the file failed.
 	run: func(p *pass) {
 		for _, n := range p.pol.Networks {
 			if unlisted(n) {
-				p.report(source.Warningf(n.Pos, len(fence.Bare(n.Name)), "empty-list", "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
+				p.report(p.named(n.Pos, n.Name, "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
 			}
 		}
 	},

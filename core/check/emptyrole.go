@@ -1,13 +1,12 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/source"
 )
 
-// emptyRole: see its documentation.
 var emptyRole = Check{
-	Code: "empty-role",
+	Code:     "empty-role",
+	Severity: source.Warning,
 	Doc: `A role has no hosts.
 
 Rules that name it are on no host, and rules that admit it admit nobody. That may be
@@ -17,7 +16,7 @@ misspelt.
 	run: func(p *pass) {
 		for _, role := range p.pol.Roles {
 			if len(role.Hosts) == 0 && len(p.pol.Fleet.Hosts) > 0 {
-				p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "empty-role", "no host has the role %q", role.Name).
+				p.report(p.named(role.Pos, role.Name, "no host has the role %q", role.Name).
 					Hinted("give the role to a host in the fleet file, or take the role away"))
 			}
 		}

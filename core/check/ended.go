@@ -1,8 +1,10 @@
 package check
 
-// ended: see its documentation.
+import "yellowfence.example/yfence/core/source"
+
 var ended = Check{
-	Code: "ended",
+	Code:     "ended",
+	Severity: source.Warning,
 	Doc: `A rule has ended.
 
 Its until has passed: it is in force nowhere any more. Take it away, or give it a new
@@ -11,7 +13,7 @@ end.
 	run: func(p *pass) {
 		for _, r := range p.pol.Rules {
 			if r.Until != 0 && p.now >= r.Until && !r.Off {
-				p.warn(r, "ended", "take it away, or give it a new end", "the rule %q ended with %s", r.Name, r.Decl.Until.Text)
+				p.warn(r, "take it away, or give it a new end", "the rule %q ended with %s", r.Name, r.Decl.Until.Text)
 			}
 		}
 	},

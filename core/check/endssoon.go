@@ -1,11 +1,13 @@
 package check
 
+import "yellowfence.example/yfence/core/source"
+
 // soon is how long before an end it is told, in seconds.
 const soon = 14 * 86400
 
-// endsSoon: see its documentation.
 var endsSoon = Check{
-	Code: "ends-soon",
+	Code:     "ends-soon",
+	Severity: source.Warning,
 	Doc: `A rule ends within two weeks.
 
 When it does, what it admits is refused without anybody acting. Look whether somebody
@@ -14,7 +16,7 @@ still needs it.
 	run: func(p *pass) {
 		for _, r := range p.rules() {
 			if r.Until != 0 && r.Until-p.now <= soon {
-				p.warn(r, "ends-soon", "give it a later end if it is still needed", "the rule %q ends with %s", r.Name, r.Decl.Until.Text)
+				p.warn(r, "give it a later end if it is still needed", "the rule %q ends with %s", r.Name, r.Decl.Until.Text)
 			}
 		}
 	},

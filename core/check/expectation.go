@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
@@ -18,7 +17,8 @@ const BrokenExpectation = "expectation"
 
 // expectation: every expectation of the policy is proven.
 var expectation = Check{
-	Code: BrokenExpectation,
+	Code:     BrokenExpectation,
+	Severity: source.Error,
 	Doc: `An expectation does not hold.
 
 It is proven for every packet, from now on and whatever the rates: never means that no
@@ -241,7 +241,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 			why += fmt.Sprintf("; redirect %s (%s) changes where it goes", q.Name, q.Pos)
 		}
 	}
-	pr := source.Errorf(x.e.Pos, len(fence.Bare(x.e.Name)), BrokenExpectation, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
+	pr := x.named(x.e.Pos, x.e.Name, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
 		Hinted("%s", why)
 	if ok {
 		pr.Packet = &example

@@ -1,13 +1,12 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/source"
 )
 
-// expectationOff: see its documentation.
 var expectationOff = Check{
-	Code: "expectation-off",
+	Code:     "expectation-off",
+	Severity: source.Warning,
 	Doc: `An expectation is off: nobody proves it.
 
 A broken expectation that is turned off is silent, and what it kept safe is not looked at
@@ -19,7 +18,7 @@ accepted:
 	run: func(p *pass) {
 		for _, e := range p.pol.Expects {
 			if e.Off {
-				p.report(source.Warningf(e.Pos, len(fence.Bare(e.Name)), "expectation-off", "the expectation %q is off, and nobody proves it", e.Name).
+				p.report(p.named(e.Pos, e.Name, "the expectation %q is off, and nobody proves it", e.Name).
 					Hinted("turn it on again, or take it away"))
 			}
 		}

@@ -7,7 +7,6 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -16,7 +15,8 @@ import (
 
 // guardRefused: every packet of a guard must be admitted at both ends, and on its way.
 var guardRefused = Check{
-	Code: "guard-refused",
+	Code:     "guard-refused",
+	Severity: source.Error,
 	Doc: `Something refuses packets that a guard speaks of.
 
 Every packet of a guard must be admitted at both ends, and by the routers it goes through. Here a block refuses
@@ -81,7 +81,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir packet.Direction, hosts []*fleet.Hos
 			taste.LikesInterfaces(packet.OutIface, i.Name)
 		}
 		example, _ := p.sp.Example(refused, taste)
-		pr := source.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the guard %q is refused on %s %s: %s stands in its way",
+		pr := p.named(r.Pos, r.Name, "the guard %q is refused on %s %s: %s stands in its way",
 			r.Name, h.Name, dir.String(), p.refuser(d, deciders, refused))
 		pr.Packet = &example
 		p.report(pr.Hinted("make it an exception with `over`, or narrow what refuses it"))
@@ -127,7 +127,7 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 			if refused == packet.Empty {
 				continue
 			}
-			p.report(source.Errorf(r.Pos, len(fence.Bare(r.Name)), "guard-refused", "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
+			p.report(p.named(r.Pos, r.Name, "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
 				r.Name, h.Name, end.dir.String(), p.refuser(d, deciders, refused)).Hinted("leave `replies` on for that direction"))
 			return
 		}

@@ -1,14 +1,13 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
 )
 
-// inboundOpen: see its documentation.
 var inboundOpen = Check{
-	Code: "inbound-open",
+	Code:     "inbound-open",
+	Severity: source.Warning,
 	Doc: `A role lets in everything that nothing blocks.
 
 Its hosts are then as open as without a filter: what is forgotten is admitted. Leave inbound
@@ -19,7 +18,7 @@ closed, and say who may come; if it must be open for a while, put closing it on 
 	run: func(p *pass) {
 		for _, role := range p.pol.Roles {
 			if closed, said := role.Closed[packet.Inbound]; said && !closed {
-				p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "inbound-open", "the role %q lets in everything that no block refuses", role.Name).
+				p.report(p.named(role.Pos, role.Name, "the role %q lets in everything that no block refuses", role.Name).
 					Hinted("say who may come, and leave inbound closed; or accept it: knowingly inbound-open \"why\""))
 			}
 		}

@@ -5,15 +5,14 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
 )
 
-// leaveAll: see its documentation.
 var leaveAll = Check{
-	Code: "leave-all",
+	Code:     "leave-all",
+	Severity: source.Warning,
 	Doc: `A leave takes a host out of the policy.
 
 The host has no interface but those that are left to others: nothing that comes to it is
@@ -40,7 +39,7 @@ the host a role without a stance.
 				}
 			}
 			if bare != nil {
-				p.report(source.Warningf(l.Pos, len(fence.Bare(l.Name)), "leave-all", "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), l.Direction.String()).
+				p.report(p.named(l.Pos, l.Name, "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), l.Direction.String()).
 					Hinted("name the interface that is meant"))
 			}
 		}

@@ -6,11 +6,12 @@ import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// limitPointless: see its documentation.
 var limitPointless = Check{
-	Code: "limit-pointless",
+	Code:     "limit-pointless",
+	Severity: source.Warning,
 	Doc: `An allow's limit never counts, since freer allows admit all of it.
 
 Of the allows that match a packet the freest decides: one without at most before one
@@ -40,7 +41,7 @@ match wherever this one does. Narrow them, or take the limit away.
 				if len(by) > 1 {
 					verb = "together admit"
 				}
-				p.warn(r, "limit-pointless", "narrow what is freer, or take `at most` away", "the limit of the allow %q never counts: %s %s all of it more freely", r.Name, strings.Join(by, " and "), verb)
+				p.warn(r, "narrow what is freer, or take `at most` away", "the limit of the allow %q never counts: %s %s all of it more freely", r.Name, strings.Join(by, " and "), verb)
 			}
 		}
 	},

@@ -3,11 +3,12 @@ package check
 import (
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
-// neverMatches: see its documentation.
 var neverMatches = Check{
-	Code: "never-matches",
+	Code:     "never-matches",
+	Severity: source.Warning,
 	Doc: `A rule matches no packet at any end.
 
 It names hosts, but what it asks for cannot be: no host is on the segment it
@@ -31,7 +32,7 @@ segment or a network is not the one that was meant.
 				matches = matches || speaks != packet.Empty
 			})
 			if hosts > 0 && !matches {
-				p.warn(r, "never-matches", "look at the segment it names, and at the families of both sides", "the rule %q matches no packet on any host", r.Name)
+				p.warn(r, "look at the segment it names, and at the families of both sides", "the rule %q matches no packet on any host", r.Name)
 			}
 		}
 	},

@@ -6,7 +6,8 @@ import (
 
 // noGuard: a policy without a guard protects no way in.
 var noGuard = Check{
-	Code: "no-guard",
+	Code:     "no-guard",
+	Severity: source.Error,
 	Doc: `No rule of the policy is marked guard.
 
 A guard is an allow that must always hold: the way by which you log in to put
@@ -31,7 +32,7 @@ rules by which you reach the hosts:
 		if len(p.pol.Rules) > 0 {
 			pos = p.pol.Rules[0].Pos
 		}
-		p.report(source.Errorf(pos, 1, "no-guard", "%s", message).
+		p.report(p.at(pos, 1, "%s", message).
 			Hinted("add `guard` to the allows by which you log in"))
 	},
 }

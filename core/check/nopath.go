@@ -8,11 +8,12 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// noPath: see its documentation.
 var noPath = Check{
-	Code: "no-path",
+	Code:     "no-path",
+	Severity: source.Warning,
 	Doc: `A host that an allow names has no way to any host of the other side.
 
 They share no segment, no join says that there is a way between theirs, neither has an
@@ -47,7 +48,7 @@ name the hosts that are meant. Hosts that are on no declared segment are left ou
 				if len(lost) > 1 {
 					verb = "they share"
 				}
-				p.warn(r, "no-path", "attach it, say `through ROLE`, join the networks, or name the hosts that are meant", "the allow %q has no path for %s: %s no segment with the other side, and neither is public", r.Name, some(lost), verb)
+				p.warn(r, "attach it, say `through ROLE`, join the networks, or name the hosts that are meant", "the allow %q has no path for %s: %s no segment with the other side, and neither is public", r.Name, some(lost), verb)
 			}
 		}
 	},

@@ -12,7 +12,8 @@ import (
 
 // noWayIn: every host is reached by a chain of guards from outside the fleet.
 var noWayIn = Check{
-	Code: "no-way-in",
+	Code:     "no-way-in",
+	Severity: source.Error,
 	Doc: `A host cannot be reached by any chain of guards.
 
 Every host must be reachable by guards without a limit, one after the other, the first
@@ -48,7 +49,7 @@ fleet file, and this is a warning.
 			if reached[h] || !guarded || h.Others() { // without any guard one problem says it all
 				continue
 			}
-			pr := source.Errorf(h.Pos, len(h.Name)+2, "no-way-in", "no chain of guards reaches the host %q", h.Name).
+			pr := p.at(h.Pos, len(h.Name)+2, "no chain of guards reaches the host %q", h.Name).
 				Hinted("add a guard that ends at one of its roles, or give it \"own_console\": true if it has one")
 			if h.OwnConsole {
 				pr.Severity = source.Warning

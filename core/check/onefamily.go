@@ -7,11 +7,12 @@ import (
 
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// oneFamily: see its documentation.
 var oneFamily = Check{
-	Code: "one-family",
+	Code:     "one-family",
+	Severity: source.Warning,
 	Doc: `A rule works in one family only, though its hosts have both.
 
 The peers on one side have addresses in one family; over the other family the same
@@ -37,10 +38,10 @@ a segment with both. Give the network its other prefix, name the segment, or acc
 					family = "IPv4"
 				}
 				if r.Block {
-					p.warn(r, "one-family", "name the segment, or the addresses in both families, or accept it: knowingly one-family \"why\"", "the block %q blocks nothing over %s, which the same machines have too", r.Name, family)
+					p.warn(r, "name the segment, or the addresses in both families, or accept it: knowingly one-family \"why\"", "the block %q blocks nothing over %s, which the same machines have too", r.Name, family)
 					continue
 				}
-				p.warn(r, "one-family", "give both sides addresses in both families, or accept it: knowingly one-family \"why\"", "the allow %q admits nothing over %s, which its hosts have too", r.Name, family)
+				p.warn(r, "give both sides addresses in both families, or accept it: knowingly one-family \"why\"", "the allow %q admits nothing over %s, which its hosts have too", r.Name, family)
 			}
 		}
 	},

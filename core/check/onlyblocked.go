@@ -1,14 +1,13 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
-// onlyBlocked: see its documentation.
 var onlyBlocked = Check{
-	Code: "only-blocked",
+	Code:     "only-blocked",
+	Severity: source.Warning,
 	Doc: `A network that only blocks name counts as known, and its addresses as no strangers.
 
 Whoever is written in a declaration that is not shared is no stranger, so that a rule about
@@ -41,7 +40,7 @@ Declare it shared:
 		}
 		for _, n := range p.pol.Networks {
 			if strangers && blocked[n.Name] && !named[n.Name] && !n.Shared && !(n.Segment && p.attached(n)) {
-				p.report(source.Warningf(n.Pos, len(fence.Bare(n.Name)), "only-blocked", "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
+				p.report(p.named(n.Pos, n.Name, "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
 			}
 		}
 	},

@@ -5,11 +5,12 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// onUncovered: see its documentation.
 var onUncovered = Check{
-	Code: "on-uncovered",
+	Code:     "on-uncovered",
+	Severity: source.Warning,
 	Doc: `A host that a rule names has no interface on the rule's segment.
 
 The rule does nothing there, while the role's other hosts have it. Either the host
@@ -31,7 +32,7 @@ should be on the segment, or the rule should not ask for it.
 					}
 				}
 				if covered && left != nil { // on no host at all it never matches, which is said elsewhere
-					p.warn(r, "on-uncovered", "attach the host to the segment, or name the hosts that are on it", "the rule %q asks for %q, and %s is not on it", r.Name, policy.NamesOf(list), strings.Join(left, ", "))
+					p.warn(r, "attach the host to the segment, or name the hosts that are on it", "the rule %q asks for %q, and %s is not on it", r.Name, policy.NamesOf(list), strings.Join(left, ", "))
 				}
 			}
 		}

@@ -1,13 +1,12 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/source"
 )
 
-// othersMachines: see its documentation.
 var othersMachines = Check{
-	Code: "others",
+	Code:     "others",
+	Severity: source.Warning,
 	Doc: `Machines that this policy names have no filter of ours.
 
 The fleet file gives them the dialect none and no instance: they are others' machines, or ones
@@ -33,7 +32,7 @@ Else give the hosts the filter that they have.
 			if len(names) > 1 {
 				verb = " have"
 			}
-			p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "others", "%s%s no filter of ours: what is said of the role %q is carried out at the other end alone", some(names), verb, role.Name).
+			p.report(p.named(role.Pos, role.Name, "%s%s no filter of ours: what is said of the role %q is carried out at the other end alone", some(names), verb, role.Name).
 				Hinted("accept it, if they are others' machines: knowingly others \"why\"; else name their filter in the fleet file"))
 		}
 	},

@@ -3,15 +3,14 @@ package check
 import (
 	"strings"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
 )
 
-// outboundBlind: see its documentation.
 var outboundBlind = Check{
-	Code: "outbound-blind",
+	Code:     "outbound-blind",
+	Severity: source.Warning,
 	Doc: `Outbound is closed and the host can neither look up names nor set its clock.
 
 Nearly every program needs both, and fails in ways that look like something else.
@@ -31,7 +30,7 @@ Admit them:
 				}
 				missing := p.cannotReach(h)
 				if len(missing) > 0 {
-					p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "outbound-blind", "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
+					p.report(p.named(role.Pos, role.Name, "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
 						Hinted("admit name resolution (domain) and time (ntp) to whoever serves them"))
 					break
 				}

@@ -5,11 +5,12 @@ import (
 	"slices"
 
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/source"
 )
 
-// ownAddress: see its documentation.
 var ownAddress = Check{
-	Code: "own-address",
+	Code:     "own-address",
+	Severity: source.Warning,
 	Doc: `A rule names an address that is one of our hosts' own.
 
 When the host moves, the rule stays behind. Name the host, or its role: its peers'
@@ -30,7 +31,7 @@ rules then follow its addresses.
 					continue
 				}
 				if host := owners[peer.Addr.From]; host != "" {
-					p.warn(r, "own-address", "write `host "+host+"`, or its role", "the rule %q names %s, which is the address of %s", r.Name, peer.Text, host)
+					p.warn(r, "write `host "+host+"`, or its role", "the rule %q names %s, which is the address of %s", r.Name, peer.Text, host)
 				}
 			}
 		}

@@ -6,11 +6,12 @@ import (
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// partOfNetwork: see its documentation.
 var partOfNetwork = Check{
-	Code: "part-of-network",
+	Code:     "part-of-network",
+	Severity: source.Warning,
 	Doc: `A rule writes addresses out that are part of a declared network.
 
 Often the whole network was meant, and what was left out is the other family or a range
@@ -24,7 +25,7 @@ part under a name of its own:
 		for _, r := range p.rules() {
 			for _, side := range []fence.Peers{r.Decl.From, r.Decl.To} {
 				if peer, n := p.partNamed(side); n != nil {
-					p.warn(r, "part-of-network", "write `"+n.Name+"`, or declare the part as a network of its own", "the rule %q names %s, which is a part of the %s %q", r.Name, peer.Text, kindOf(n), n.Name)
+					p.warn(r, "write `"+n.Name+"`, or declare the part as a network of its own", "the rule %q names %s, which is a part of the %s %q", r.Name, peer.Text, kindOf(n), n.Name)
 					break
 				}
 			}

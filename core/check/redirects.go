@@ -7,16 +7,15 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
-// redirectUnadmitted: see its documentation.
 var redirectUnadmitted = Check{
-	Code: "redirect-unadmitted",
+	Code:     "redirect-unadmitted",
+	Severity: source.Warning,
 	Doc: `A redirect changes where connections go that nothing admits.
 
 A redirect admits nothing by itself. What goes to another port of the same host is admitted
@@ -38,15 +37,15 @@ that it gets there:
 			if len(to.Hosts) == 0 || !p.closed(to.Hosts) || len(p.admitted(r.From.Addrs, to, r.Term, port).Ranges()) > 0 {
 				continue
 			}
-			p.report(source.Warningf(r.Pos, len(fence.Bare(r.Name)), "redirect-unadmitted", "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
+			p.report(p.named(r.Pos, r.Name, "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
 				Hinted("write `allow NAME: %s -> %s : %s %d`, or turn the redirect off", r.From.Text, to.Text, packet.ProtocolName(r.Term.Protocol), port))
 		}
 	},
 }
 
-// redirectAround: see its documentation.
 var redirectAround = Check{
-	Code: "redirect-around",
+	Code:     "redirect-around",
+	Severity: source.Warning,
 	Doc: `A redirect lets peers reach a port that the policy keeps for others.
 
 An allow says who may reach a port; by a redirect others come to it through another one.
@@ -77,7 +76,7 @@ Narrow the redirect, or the allow that admits what it takes; or, if it is meant,
 						who = append(who, o.Title())
 					}
 				}
-				p.warn(a, "redirect-around", "narrow the redirect, or this allow", "the allow %q and the redirect %q let others reach %s %d than %s does", a.Name, r.Name, packet.ProtocolName(r.Term.Protocol), r.Port, strings.Join(who, " and "))
+				p.warn(a, "narrow the redirect, or this allow", "the allow %q and the redirect %q let others reach %s %d than %s does", a.Name, r.Name, packet.ProtocolName(r.Term.Protocol), r.Port, strings.Join(who, " and "))
 			}
 		}
 	},

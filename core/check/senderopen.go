@@ -2,11 +2,12 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/source"
 )
 
-// senderOpen: see its documentation.
 var senderOpen = Check{
-	Code: "sender-open",
+	Code:     "sender-open",
+	Severity: source.Warning,
 	Doc: `An allow names who may send, on hosts where everybody may.
 
 from user, unit and program narrow what leaves a host; where outbound is open the
@@ -19,7 +20,7 @@ host's other programs send the same anyway. Close outbound for the role.
 			}
 			for _, h := range r.From.Hosts {
 				if !p.pol.StanceOf(h, packet.Outbound).Closed {
-					p.warn(r, "sender-open", "close outbound for its role: { outbound closed }", "the allow %q names who may send, and on %s outbound is open to all", r.Name, h.Name)
+					p.warn(r, "close outbound for its role: { outbound closed }", "the allow %q names who may send, and on %s outbound is open to all", r.Name, h.Name)
 					break
 				}
 			}

@@ -4,14 +4,13 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
-// shadowed: see its documentation.
 var shadowed = Check{
-	Code: "shadowed",
+	Code:     "shadowed",
+	Severity: source.Warning,
 	Doc: `A service is declared under the name of a registered one, and admits something else.
 
 The declared one counts wherever the policy names it. Whoever knows the registered one reads
@@ -23,7 +22,7 @@ the rule wrongly. Choose another name, or say what the registered one says.
 			if registered == nil || compile.TermsSet(p.sp, registered) == compile.TermsSet(p.sp, s.Terms) {
 				continue
 			}
-			p.report(source.Warningf(s.Pos, len(fence.Bare(s.Name)), "shadowed", "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).
+			p.report(p.named(s.Pos, s.Name, "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).
 				Hinted("choose another name, such as %s-here", s.Name))
 		}
 	},

@@ -1,8 +1,10 @@
 package check
 
-// sharedTrust: see its documentation.
+import "yellowfence.example/yfence/core/source"
+
 var sharedTrust = Check{
-	Code: "shared-trust",
+	Code:     "shared-trust",
+	Severity: source.Warning,
 	Doc: `An allow trusts a shared network or segment whole.
 
 Strangers are on it too: the neighbours in a rented rack, every site behind the same
@@ -19,7 +21,7 @@ for everybody anyway, say so:
 		for _, r := range p.rules() {
 			for _, name := range r.From.Refs {
 				if shared[name] && !r.Block && r.To.Named {
-					p.warn(r, "shared-trust", "name the hosts that are meant, or accept it: knowingly shared-trust \"why\"", "the allow %q trusts all of %q, and strangers are on it", r.Name, name)
+					p.warn(r, "name the hosts that are meant, or accept it: knowingly shared-trust \"why\"", "the allow %q trusts all of %q, and strangers are on it", r.Name, name)
 				}
 			}
 		}

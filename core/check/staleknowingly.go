@@ -7,9 +7,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
-// staleKnowingly: see its documentation.
 var staleKnowingly = Check{
-	Code: staleKnowinglyCode,
+	Code:     staleKnowinglyCode,
+	Severity: source.Warning,
 	Doc: `A warning is accepted that is no longer there.
 
 What was accepted has been put right, or never was. Take the knowingly away, so that
@@ -23,10 +23,10 @@ the warning is heard if it comes back.
 		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
 			switch {
 			case !slices.Contains(p.codes, k.Code):
-				p.report(source.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "no check has the code %q", k.Code).
+				p.report(p.at(k.Pos, len("knowingly"), "no check has the code %q", k.Code).
 					Hinted("%s", nearestCode(k.Code, p.codes)))
 			case p.accepted[k.Pos] == nil && !idle[s.Declared().Pos]:
-				p.report(source.Warningf(k.Pos, len("knowingly"), staleKnowinglyCode, "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
+				p.report(p.at(k.Pos, len("knowingly"), "%q accepts %s, which is no longer told", s.Declared().Name, k.Code).
 					Hinted("take the knowingly away"))
 			}
 		})

@@ -1,15 +1,14 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
-// stanceOverridden: see its documentation.
 var stanceOverridden = Check{
-	Code: "stance-overridden",
+	Code:     "stance-overridden",
+	Severity: source.Warning,
 	Doc: `One role's stance overrides another's on a host that has both.
 
 Closed beats open, drop beats reject. The host is as closed as the stricter of its
@@ -39,7 +38,7 @@ roles, which whoever wrote the other one may not expect.
 					}
 					if key := a.Name + " " + b.Name; what != "" && !said[key] {
 						said[key] = true
-						p.report(source.Warningf(a.Pos, len(fence.Bare(a.Name)), "stance-overridden", "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
+						p.report(p.named(a.Pos, a.Name, "%q of role %q does not hold on %s, which is %q too", what, a.Name, h.Name, b.Name).
 							Hinted("say the same in both roles, or give the host one of them"))
 					}
 				}

@@ -5,9 +5,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
-// trialEnds: see its documentation.
 var trialEnds = Check{
-	Code: "trial-ends",
+	Code:     "trial-ends",
+	Severity: source.Warning,
 	Doc: `A trial ends within two weeks.
 
 From then on what it only notes now is refused, without anybody acting. Look at what it noted:
@@ -16,16 +16,16 @@ yfence ask names what it would refuse, and the hosts' logs and counters tell wha
 	run: func(p *pass) {
 		p.eachTrial(func(what string, pos source.Pos, width int, t *fence.Trial, end int64) {
 			if end > p.now && end-p.now <= soon && !t.Open {
-				p.report(source.Warningf(pos, width, "trial-ends", "the trial of %s ends with %s, and it refuses then", what, t.Until.Text).
+				p.report(p.at(pos, width, "the trial of %s ends with %s, and it refuses then", what, t.Until.Text).
 					Hinted("look at what it noted, and give it a later end if that is not all known"))
 			}
 		})
 	},
 }
 
-// trialOver: see its documentation.
 var trialOver = Check{
-	Code: "trial-over",
+	Code:     "trial-over",
+	Severity: source.Warning,
 	Doc: `A trial is over.
 
 The words on trial say nothing any more: it refuses now or, with else open, never will. Take
@@ -38,7 +38,7 @@ the words away, or what was tried and did not stay.
 				does = "it refuses nothing"
 			}
 			if end <= p.now {
-				p.report(source.Warningf(pos, width, "trial-over", "the trial of %s ended with %s: %s", what, t.Until.Text, does).
+				p.report(p.at(pos, width, "the trial of %s ended with %s: %s", what, t.Until.Text, does).
 					Hinted("take `on trial …` away, or what was tried"))
 			}
 		})

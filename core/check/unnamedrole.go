@@ -5,9 +5,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
-// unnamedRole: see its documentation.
 var unnamedRole = Check{
-	Code: "unnamed-role",
+	Code:     "unnamed-role",
+	Severity: source.Warning,
 	Doc: `No rule names a role.
 
 Its hosts have their stance, the ground, and what is said of the whole fleet. If that
@@ -22,7 +22,7 @@ is all they need the role need not exist; mostly a rule was forgotten.
 		}
 		for _, role := range p.pol.Roles {
 			if !named[role.Name] && len(role.Hosts) > 0 {
-				p.report(source.Warningf(role.Pos, len(fence.Bare(role.Name)), "unnamed-role", "no rule names the role %q", role.Name).
+				p.report(p.named(role.Pos, role.Name, "no rule names the role %q", role.Name).
 					Hinted("say who may talk to it"))
 			}
 		}

@@ -1,14 +1,13 @@
 package check
 
 import (
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
 
-// unused: see its documentation.
 var unused = Check{
-	Code: "unused",
+	Code:     "unused",
+	Severity: source.Warning,
 	Doc: `Nothing uses a declaration.
 
 No rule, network or service names it. It can go, or something that should name it
@@ -17,17 +16,17 @@ names another.
 	run: func(p *pass) {
 		for _, n := range p.pol.Networks {
 			if !n.Used && !n.Local && !(n.Segment && p.attached(n)) {
-				p.report(source.Warningf(n.Pos, len(fence.Bare(n.Name)), "unused", "nothing uses %q", n.Name).Hinted("take it away, or name it where it is meant"))
+				p.report(p.named(n.Pos, n.Name, "nothing uses %q", n.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
 		for _, s := range p.pol.Peers {
 			if !s.Used {
-				p.report(source.Warningf(s.Pos, len(fence.Bare(s.Name)), "unused", "nothing uses the peers %q", s.Name).Hinted("take it away, or name it where it is meant"))
+				p.report(p.named(s.Pos, s.Name, "nothing uses the peers %q", s.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
 		for _, s := range p.pol.Services {
 			if !s.Used {
-				p.report(source.Warningf(s.Pos, len(fence.Bare(s.Name)), "unused", "nothing uses the service %q", s.Name).Hinted("take it away, or name it where it is meant"))
+				p.report(p.named(s.Pos, s.Name, "nothing uses the service %q", s.Name).Hinted("take it away, or name it where it is meant"))
 			}
 		}
 	},

@@ -2,11 +2,12 @@ package check
 
 import (
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/source"
 )
 
-// wideOpen: see its documentation.
 var wideOpen = Check{
-	Code: "wide-open",
+	Code:     "wide-open",
+	Severity: source.Warning,
 	Doc: `Everybody is admitted to a service that not everybody should reach.
 
 Log-in, databases, caches and management are what is tried first. Narrow who may
@@ -21,7 +22,7 @@ connect; or, if it must be, accept it with a reason:
 			}
 			for _, t := range r.Terms {
 				if name := sensitiveIn(t); name != "" {
-					p.warn(r, "wide-open", "name who is meant, or accept it: knowingly wide-open \"why\"", "the allow %q lets everybody reach %s", r.Name, name)
+					p.warn(r, "name who is meant, or accept it: knowingly wide-open \"why\"", "the allow %q lets everybody reach %s", r.Name, name)
 					break
 				}
 			}

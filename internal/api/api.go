@@ -36,26 +36,6 @@ const (
 // Rights lists all rights that a person's token can have.
 var Rights = []Right{Read, Publish, Settle, Tokens}
 
-// State is what a host can be.
-type State string
-
-// The states that this version tells.
-const (
-	InStep  State = "in step"
-	Behind  State = "behind" // in force is what an earlier pair meant
-	Drifted State = "drifted"
-	Unread  State = "unread"
-	Bare    State = "bare"
-	Silent  State = "silent"
-	Waiting State = "waiting"
-	New     State = "new"
-	Others  State = "others" // a machine of others, which nothing of ours filters for
-
-	WentBackState State = "went back"
-	Failed        State = "failed"
-	Paused        State = "paused"
-)
-
 // PublishRequest asks for a new revision.
 type PublishRequest struct {
 	Files   []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
@@ -127,7 +107,7 @@ type HostStatus struct {
 	Dialect    string            `json:"dialect"`
 	Interfaces []fleet.Interface `json:"interfaces"`
 	Instance   *fleet.Instance   `json:"instance,omitempty" doc:"its place in a cloud, whose groups filter for it too"`
-	State      State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new,others"`
+	State      State             `json:"state"`
 	Findings   int               `json:"findings" doc:"differences in meaning"`
 	Cosmetic   int               `json:"cosmetic" doc:"differences that mean nothing"`
 	HeardAt    *time.Time        `json:"heard_at,omitempty" doc:"when its last report came in"`
@@ -243,7 +223,7 @@ type CloudStatus struct {
 // HostDrift is how one host differs.
 type HostDrift struct {
 	Host     string            `json:"host"`
-	State    State             `json:"state" enum:"in step,behind,drifted,unread,bare,silent,waiting,went back,failed,paused,new,others"`
+	State    State             `json:"state"`
 	TakenAt  *time.Time        `json:"taken_at,omitempty"`
 	Why      string            `json:"why,omitempty" doc:"why it is paused, went back or failed"`
 	Hash     string            `json:"hash,omitempty" doc:"in answer to a report: of what it says is in force"`

@@ -151,14 +151,8 @@ type WaveHost struct {
 	Until *time.Time `json:"until,omitempty" doc:"when a cloud is to have it in force"`
 }
 
-// Subject is what is put in force: a host's rules by its name, its instance's groups by
-// HOST@CLOUD.
-func (h WaveHost) Subject() string {
-	if h.Cloud != "" {
-		return h.Name + "@" + h.Cloud
-	}
-	return h.Name
-}
+// Subject is what is put in force.
+func (h WaveHost) Subject() string { return Subject{h.Name, h.Cloud}.String() }
 
 // Waves are all waves, the newest first.
 type Waves struct {

@@ -96,8 +96,8 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.State(res.State()), Findings: res.Findings, Unread: res.Unread}}}, nil
 }
 
-// stateColours are how states look; every state is said in words too.
-var stateColours = map[api.State]string{api.InStep: green, api.Behind: amber, api.Drifted: red, api.Bare: red, api.Unread: amber, api.Silent: amber, api.Waiting: amber, api.New: dim, api.Others: dim}
+// toneColours are how states look; every state is said in words too.
+var toneColours = map[api.Tone]string{api.Good: green, api.Care: amber, api.Bad: red, api.Plain: dim}
 
 func (a *app) printDrift(w io.Writer, d api.Drift) {
 	p := a.paint(w)
@@ -112,7 +112,7 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		if h.Why != "" {
 			why = ", " + h.Why
 		}
-		_, _ = fmt.Fprintf(w, "%s  %s%s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)), p(stateColours[h.State], string(h.State)), why)
+		_, _ = fmt.Fprintf(w, "%s  %s%s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)), p(toneColours[h.State.Note().Tone], string(h.State)), why)
 		for _, f := range h.Findings {
 			a.printFinding(w, f, p)
 		}
@@ -121,9 +121,9 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		}
 	}
 	var parts []string
-	for _, s := range []api.State{api.InStep, api.Behind, api.Drifted, api.Bare, api.Unread, api.Silent, api.Waiting, api.WentBackState, api.Failed, api.Paused, api.New, api.Others} {
-		if count[s] > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
+	for _, s := range api.States {
+		if n := count[s.State]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, s.State))
 		}
 	}
 	for _, c := range d.Clouds {

@@ -8,7 +8,6 @@ import (
 	"math"
 	"os"
 	"slices"
-	"strings"
 	"time"
 
 	"yellowfence.example/yfence/core/dialect/group"
@@ -141,7 +140,7 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 		st.Reached = map[string]time.Time{}
 	}
 	for at, why := range st.Failed { // what the cloud refused stays refused until it is asked for anew
-		if h, ok := heard[at]; ok && failed[at] == "" && h.Pair != 0 && st.Reached[at].Equal(h.AskedAt) && m.host(strings.TrimSuffix(at, "@"+c.Name)) != nil {
+		if h, ok := heard[at]; ok && failed[at] == "" && h.Pair != 0 && st.Reached[at].Equal(h.AskedAt) && m.host(api.SubjectOf(at).Host) != nil {
 			failed[at] = why
 		}
 	}
@@ -154,7 +153,7 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 		case failed[at] != "":
 			st.Reached[at] = h.AskedAt // as far as it goes
 		default:
-			known := m.host(strings.TrimSuffix(at, "@"+c.Name))
+			known := m.host(api.SubjectOf(at).Host)
 			for _, member := range want.Members {
 				if known != nil && known.Instance != nil && known.Instance.ID == member.Instance {
 					open.Members = append(open.Members, member)
@@ -210,7 +209,7 @@ func readCloud(ctx context.Context, c CloudAccount) (have *cloud.State, doc *gro
 // cloudHeard are what is known of the HOST@CLOUD of a cloud.
 func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[string]store.LastReport, err error) {
 	out, err = s.Store.LastReports(ctx)
-	maps.DeleteFunc(out, func(at string, _ store.LastReport) bool { return !strings.HasSuffix(at, "@"+c.Name) })
+	maps.DeleteFunc(out, func(at string, _ store.LastReport) bool { return api.SubjectOf(at).Cloud != c.Name })
 	return out, err
 }
 
@@ -244,7 +243,7 @@ func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store
 	want, failed = &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: []group.Group{}, Members: []group.Member{}}, map[string]string{}
 	by := map[int64][]string{}
 	for at, h := range heard {
-		if known := now.host(strings.TrimSuffix(at, "@"+c.Name)); h.Pair != 0 && known != nil && st.Gone[at] == 0 {
+		if known := now.host(api.SubjectOf(at).Host); h.Pair != 0 && known != nil && st.Gone[at] == 0 {
 			by[h.Pair] = append(by[h.Pair], at)
 		}
 	}
@@ -255,7 +254,7 @@ func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store
 		}
 		whole, remain, cannot := s.groupsOf(m, c.Name, st.Abilities)
 		for _, at := range all {
-			h := m.host(strings.TrimSuffix(at, "@"+c.Name))
+			h := m.host(api.SubjectOf(at).Host)
 			if h == nil || h.Instance == nil {
 				continue
 			}

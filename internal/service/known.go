@@ -39,7 +39,9 @@ func (s *Service) known(ctx context.Context, h *fleet.Host) (k known, err error)
 }
 
 // atCloud is how what concerns a host's instance is kept apart from what concerns the host.
-func atCloud(h *fleet.Host) string { return h.Name + "@" + h.Instance.Cloud }
+func atCloud(h *fleet.Host) string {
+	return api.Subject{Host: h.Name, Cloud: h.Instance.Cloud}.String()
+}
 
 // lastHeard is when a host or, for one without a filter of its own, its cloud was last heard.
 func (k known) lastHeard(h *fleet.Host) store.LastReport {
@@ -48,9 +50,6 @@ func (k known) lastHeard(h *fleet.Host) store.LastReport {
 	}
 	return k.heard[h.Name]
 }
-
-// badness orders states: of a host's own filter and its groups the worse is the host's.
-var badness = []api.State{api.Others, api.InStep, api.New, api.Behind, api.Waiting, api.Paused, api.Silent, api.Unread, api.Drifted, api.WentBackState, api.Failed, api.Bare}
 
 // whole is what a host is now, by its own filter and by its instance's groups.
 func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k known) (res result, err error) {
@@ -72,7 +71,7 @@ func (s *Service) whole(ctx context.Context, current *model, h *fleet.Host, k kn
 	}
 	res.Unread = append(slices.Clone(res.Unread), groups.Unread...)
 	res.inForce = min(res.inForce, groups.inForce) // the older counts, and none
-	if slices.Index(badness, groups.State) > slices.Index(badness, res.State) {
+	if groups.State.Worse(res.State) {
 		res.State, res.Why = groups.State, groups.Why
 		if res.Why == "" {
 			res.Why = "by the groups of " + h.Instance.Cloud
