@@ -2,7 +2,7 @@ import hooks from 'eslint-plugin-react-hooks'
 import tseslint from 'typescript-eslint'
 
 export default tseslint.config(
-  { ignores: ['src/api.gen.ts'] },
+  { ignores: ['src/api/schema.gen.ts'] },
   ...tseslint.configs.strictTypeChecked,
   hooks.configs.flat.recommended,
   { languageOptions: { parserOptions: { projectService: true } } },

@@ -3,13 +3,13 @@ import { useState } from 'react'
 import { Link, NavLink, Outlet, Route, Routes } from 'react-router'
 
 import { Problem, useFleet, useSession, useSignOut } from './api'
-import { FleetPage } from './FleetPage'
-import { HostPage } from './HostPage'
-import { PolicyPage } from './PolicyPage'
-import { Empty, Failure, Loading } from './parts'
-import { SignIn } from './SignIn'
+import { FleetPage } from './pages/FleetPage'
+import { HostPage } from './pages/HostPage'
+import { PolicyPage } from './pages/PolicyPage'
+import { Empty, Failure, Loading } from './components/parts'
+import { SignIn } from './pages/SignIn'
 import { applyTheme, theme } from './theme'
-import { WavesPage } from './WavesPage'
+import { WavesPage } from './pages/WavesPage'
 
 export function App() {
   const session = useSession()

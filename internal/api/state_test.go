@@ -22,7 +22,7 @@ func TestTheConsolesStates(t *testing.T) {
 		require.Equal(t, n, n.State.Note())
 	}
 	b.WriteString("] as const\n")
-	const path = "../../console/src/states.gen.ts"
+	const path = "../../console/src/api/states.gen.ts"
 	if *update {
 		require.NoError(t, os.WriteFile(path, []byte(b.String()), 0o644))
 	}

@@ -1,8 +1,8 @@
 import { useEffect, useRef } from 'react'
 import { useSearchParams } from 'react-router'
 
-import { useLanguage, useRevision, useRevisions, type Revision } from './api'
-import { Ago, Empty, Failure, Loading, Mono } from './parts'
+import { useLanguage, useRevision, useRevisions, type Revision } from '../api'
+import { Ago, Empty, Failure, Loading, Mono } from '../components/parts'
 
 export function PolicyPage() {
   const [params, setParams] = useSearchParams()

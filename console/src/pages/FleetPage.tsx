@@ -4,8 +4,8 @@ import { ToggleGroup } from 'radix-ui'
 import { useMemo, useState } from 'react'
 import { Link } from 'react-router'
 
-import { useFleet, type CloudStatus, type HostStatus } from './api'
-import { Ago, Empty, Failure, Loading, Mono, StateBadge, states } from './parts'
+import { useFleet, type CloudStatus, type HostStatus } from '../api'
+import { Ago, Empty, Failure, Loading, Mono, StateBadge, states } from '../components/parts'
 
 const rank = (h: HostStatus) => states.findIndex((s) => s.state === h.state)
 const addresses = (h: HostStatus) => (h.interfaces ?? []).flatMap((i) => i.addresses.map((a) => a.replace(/\/.*/, '')))

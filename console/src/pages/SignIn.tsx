@@ -1,6 +1,6 @@
 import { useState } from 'react'
 
-import { useSignIn } from './api'
+import { useSignIn } from '../api'
 
 export function SignIn() {
   const [token, setToken] = useState('')

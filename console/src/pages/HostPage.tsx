@@ -3,9 +3,9 @@ import { Tabs } from 'radix-ui'
 import type { ReactNode } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { useDrift, useFleet, useLive, type Chain, type Finding, type HostStatus, type Packet, type Rule } from './api'
-import { Copies, Listeners } from './HostTabs'
-import { Ago, Empty, Failure, Loading, Mono, StateBadge } from './parts'
+import { useDrift, useFleet, useLive, type Chain, type Finding, type HostStatus, type Packet, type Rule } from '../api'
+import { Copies, Listeners } from '../components/HostTabs'
+import { Ago, Empty, Failure, Loading, Mono, StateBadge } from '../components/parts'
 
 export function HostPage() {
   const { host = '' } = useParams()

@@ -2,8 +2,8 @@
 import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Ghost, Hourglass, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
 import { useEffect, useState, type ReactNode } from 'react'
 
-import type { State } from './api'
-import { stateNotes } from './states.gen'
+import type { State } from '../api'
+import { stateNotes } from '../api/states.gen'
 
 const icons: Record<State, LucideIcon> = {
   bare: ShieldOff,

@@ -1,7 +1,7 @@
 // What a host tells of itself besides its rules: what listens, and its copies.
 import { CircleCheck, CircleSlash, Ear, EarOff, House, PowerOff, Unplug, type LucideIcon } from 'lucide-react'
 
-import { useCopies, useListeners, type ListenerNote } from './api'
+import { useCopies, useListeners, type ListenerNote } from '../api'
 import { Ago, Empty, Failure, Loading, Mono } from './parts'
 
 const notes: Record<ListenerNote['kind'], { icon: LucideIcon; look: string }> = {

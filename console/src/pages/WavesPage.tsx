@@ -3,8 +3,8 @@ import { CircleCheck, CircleDashed, CircleX, Clock, Loader, Undo2, UserRound, ty
 import { useState } from 'react'
 import { Link } from 'react-router'
 
-import { useWave, useWaves, type Wave, type WaveHost } from './api'
-import { Ago, Empty, Failure, Loading, Mono } from './parts'
+import { useWave, useWaves, type Wave, type WaveHost } from '../api'
+import { Ago, Empty, Failure, Loading, Mono } from '../components/parts'
 
 const phases: Record<WaveHost['phase'], { icon: LucideIcon; look: string }> = {
   due: { icon: CircleDashed, look: 'text-faint' },

@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import createClient from 'openapi-fetch'
 
-import type { components, paths } from './api.gen'
+import type { components, paths } from './schema.gen'
 
 export type HostStatus = components['schemas']['HostStatus']
 export type State = HostStatus['state']
