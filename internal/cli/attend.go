@@ -15,6 +15,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/agent"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 func (a *app) attendCommand() *cobra.Command {
@@ -60,8 +62,8 @@ service's key from then on.`,
 		if a.tokenFile != "" {
 			common = append(common, "--token-file", a.tokenFile)
 		}
-		at := host.Attendant{Machine: h.machine, Host: h.name, Service: svc, Every: every, Told: !cmd.Flags().Changed("every"), Look: look,
-			Run: host.RunProgram("/proc/self/exe", common), Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
+		at := agent.Agent{Machine: h.machine, Host: h.name, Service: svc, Every: every, Told: !cmd.Flags().Changed("every"), Look: look,
+			Run: agent.RunProgram("/proc/self/exe", common), Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
 		return at.Attend(ctx)
 	}
 	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
@@ -110,7 +112,7 @@ func (a *app) enrolHere(ctx context.Context, h *here, file string, plain bool) e
 	if err != nil {
 		return err
 	}
-	req := host.About(ctx)
+	req := inventory.About(ctx)
 	req.Token = strings.TrimSpace(string(data))
 	e, err := svc.Enrol(ctx, req)
 	if err != nil {

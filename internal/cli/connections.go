@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 func (a *app) connectionsCommand() *cobra.Command {
@@ -34,7 +35,7 @@ is forgotten and then refused. It ends with 1 if there are any.`,
 			}
 			var err error
 			found.Host = h.name
-			if found.Connections, err = h.machine.Unadmitted(cmd.Context(), h.name, h.services(), cut); err != nil {
+			if found.Connections, err = inventory.Unadmitted(cmd.Context(), h.services(), cut); err != nil {
 				return err
 			}
 		} else {

@@ -24,6 +24,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
@@ -180,7 +181,7 @@ func (p *pier) start(host string, args ...string) {
 
 // capabilities are those that the unit which attends is left, as setpriv takes them.
 func capabilities(t *testing.T) string {
-	set := regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`).FindStringSubmatch(host.Units("yfence", host.StateDir)[host.AttendUnit])
+	set := regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`).FindStringSubmatch(inventory.Units("yfence", host.StateDir)[inventory.AttendUnit])
 	require.NotNil(t, set)
 	return "-all," + strings.ToLower(strings.ReplaceAll(strings.ReplaceAll(set[1], " CAP_", ",+"), "CAP_", "+"))
 }

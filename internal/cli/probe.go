@@ -17,7 +17,8 @@ import (
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
-	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/agent"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 func (a *app) probeCommand() *cobra.Command {
@@ -142,7 +143,7 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 	}
 	out = api.Probed{Version: api.Version, Probes: []api.ProbeResult{}}
 	for _, at := range addresses {
-		from, ok := host.SourceFor(netip.AddrPortFrom(at, 9))
+		from, ok := inventory.SourceFor(netip.AddrPortFrom(at, 9))
 		if !ok {
 			out.Left = append(out.Left, fmt.Sprintf("%s: there is no way to it from here", at))
 			continue
@@ -159,7 +160,7 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 			default:
 				continue
 			}
-			got := host.Open(cmd.Context(), p)
+			got := agent.Open(cmd.Context(), p)
 			r := api.ProbeResult{From: from.String(), To: name, Address: at.String(), Service: service, Came: got.Came, Reached: got.Reached, Took: got.Took, Why: strings.Join(got.Said, "; "), Policy: ask.Uncertain, Agrees: "open"}
 			if noService == nil {
 				if answer, err := svc.Ask(cmd.Context(), fmt.Sprintf("%s -> %s : %s", from, at, service)); err == nil {

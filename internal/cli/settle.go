@@ -12,6 +12,7 @@ import (
 
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 type settleFlags struct {
@@ -139,7 +140,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 	}
 	if made.Change.Kind == "settle" {
 		ctx, cancel := context.WithTimeout(cmd.Context(), lookTime)
-		left, _ := h.machine.Unadmitted(ctx, h.name, h.services(), false) // what it found in that time; nothing where conntrack is not installed
+		left, _ := inventory.Unadmitted(ctx, h.services(), false) // what it found in that time; nothing where conntrack is not installed
 		cancel()
 		if len(left) > 0 {
 			out.Said = append(out.Said, fmt.Sprintf("%s would no longer be admitted, as %s from %s to %s (yfence connections)", plural(len(left), "open connection"), left[0].Protocol, left[0].From, left[0].To))

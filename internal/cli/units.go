@@ -13,6 +13,7 @@ import (
 
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 func (a *app) unitsCommand() *cobra.Command {
@@ -32,7 +33,7 @@ run, the other puts what was kept in force before the network is up. Then
 			if err != nil {
 				return err
 			}
-			units := host.Units(program, cmp.Or(state, a.getenv("YFENCE_STATE"), host.StateDir))
+			units := inventory.Units(program, cmp.Or(state, a.getenv("YFENCE_STATE"), host.StateDir))
 			names := slices.Sorted(maps.Keys(units))
 			if into != "" {
 				for _, name := range names {

@@ -18,6 +18,7 @@ import (
 
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/agent"
 )
 
 // office is a service that hands out what it is told to, and notes what it hears.
@@ -107,7 +108,7 @@ func (r *ran) has(command string) bool {
 
 func attend(t *testing.T, dir string, o *office) (r *ran, stop func()) {
 	r = &ran{}
-	a := &host.Attendant{Machine: host.Machine{Dir: dir}, Host: "charts-01", Service: o, Run: r.run, Every: time.Hour, Look: time.Hour, Say: func(string, ...any) {}}
+	a := &agent.Agent{Machine: host.Machine{Dir: dir}, Host: "charts-01", Service: o, Run: r.run, Every: time.Hour, Look: time.Hour, Say: func(string, ...any) {}}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- a.Attend(ctx) }()

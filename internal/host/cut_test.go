@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -86,7 +87,7 @@ func TestCut(t *testing.T) {
 
 	found := func(cut bool) (out []api.OpenConnection) {
 		require.NoError(t, m.ns.Do(func() (err error) {
-			out, err = m.Unadmitted(context.Background(), "charts-01", []netip.AddrPort{netip.MustParseAddrPort("10.40.2.9:8480")}, cut)
+			out, err = inventory.Unadmitted(context.Background(), []netip.AddrPort{netip.MustParseAddrPort("10.40.2.9:8480")}, cut)
 			return err
 		}))
 		return out
@@ -138,7 +139,7 @@ func TestToAll(t *testing.T) {
 		return err
 	}))
 	require.NoError(t, m.ns.Do(func() error {
-		all, err := m.Unadmitted(context.Background(), "charts-01", nil, false)
+		all, err := inventory.Unadmitted(context.Background(), nil, false)
 		require.Empty(t, all, "a broadcast is not forwarded")
 		return err
 	}))

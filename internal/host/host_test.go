@@ -20,6 +20,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/testbed"
 )
@@ -98,7 +99,7 @@ E`)
 func TestRulesAreCheckedBeforeTheyAreLoaded(t *testing.T) {
 	log := filepath.Join(t.TempDir(), "calls")
 	fake(t, `echo "$*" >>`+log+`; [ "$1" = -c ] && { echo "syntax error" >&2; exit 1; }; exit 0`)
-	_, err := host.Load(context.Background(), nftFile("nonsense"))
+	_, err := apply.Load(context.Background(), nftFile("nonsense"))
 	require.EqualError(t, err, "nft -c -f - failed: exit status 1: syntax error")
 	calls, err := os.ReadFile(log)
 	require.NoError(t, err)
@@ -162,7 +163,7 @@ func TestSendersOfAHost(t *testing.T) {
 	text := "table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n" + sets + "\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n" + rules + "\t}\n}\n"
 	var report api.Report
 	require.NoError(t, ns.Do(func() error {
-		absent, err := host.Load(context.Background(), nftFile(text))
+		absent, err := apply.Load(context.Background(), nftFile(text))
 		require.Equal(t, []string{"user nobody-by-that-name", "unit gone.service"}, absent)
 		if err == nil {
 			report, err = (&host.Machine{}).Report(context.Background(), "h")
@@ -253,13 +254,13 @@ func TestSettleInAKernel(t *testing.T) {
 	// The tools run as children of a thread that is in the namespace.
 	in := func(f func() error) error { return ns.Do(f) }
 	const rules = "table inet yellowfence\ndelete table inet yellowfence\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"
-	require.NoError(t, in(func() error { _, err := host.Load(context.Background(), nftFile(rules)); return err }))
+	require.NoError(t, in(func() error { _, err := apply.Load(context.Background(), nftFile(rules)); return err }))
 	before, err := ns.ListJSON()
 	require.NoError(t, err)
 	require.Contains(t, string(before), `"policy": "drop"`)
 
 	broken := rules + "table inet other {\n\tchain c {\n\t\ttcp dport 70000 accept\n\t}\n}\n"
-	require.Error(t, in(func() error { _, err := host.Load(context.Background(), nftFile(broken)); return err }))
+	require.Error(t, in(func() error { _, err := apply.Load(context.Background(), nftFile(broken)); return err }))
 	after, err := ns.ListJSON()
 	require.NoError(t, err)
 	require.Equal(t, string(before), string(after), "nothing half-done")

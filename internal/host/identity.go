@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // An Identity is who a host is to its service: what it got when it enrolled.
@@ -22,30 +23,30 @@ type Identity struct {
 
 // Identity is who this host is; nil if it is not enrolled.
 func (m *Machine) Identity() (id *Identity, err error) {
-	err = m.readFile("identity.json", &id)
+	err = m.ReadFile("identity.json", &id)
 	return id, err
 }
 
 // Enrol keeps who this host is now, and whom it trusts. What an earlier service asked for
 // and published counts no longer.
 func (m *Machine) Enrol(id Identity, keys []api.Key) error {
-	if err := m.ready(); err != nil {
+	if err := m.Ready(); err != nil {
 		return err
 	}
-	for _, name := range []string{doneFile, settledFile, "reported.json"} {
-		if err := os.Remove(m.path(name)); err != nil && !errors.Is(err, os.ErrNotExist) {
+	for _, name := range []string{DoneFile, settledFile, "reported.json"} {
+		if err := os.Remove(m.Path(name)); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
 	}
 	if err := m.pin(keys); err != nil {
 		return err
 	}
-	return m.writeFile("identity.json", id)
+	return m.WriteFile("identity.json", id)
 }
 
 // Pins are the keys whose word counts on this host.
 func (m *Machine) Pins() (keys []api.Key, err error) {
-	err = m.readFile("pins.json", &keys)
+	err = m.ReadFile("pins.json", &keys)
 	return keys, err
 }
 
@@ -58,7 +59,7 @@ func (m *Machine) pin(keys []api.Key) error {
 	if len(keys) == 0 {
 		return errors.New("there is no key to pin")
 	}
-	return m.writeFile("pins.json", keys)
+	return m.WriteFile("pins.json", keys)
 }
 
 // Trust takes over the keys of a service if one that this host trusts has signed
@@ -69,7 +70,7 @@ func (m *Machine) Trust(keys api.Keys) (fresh bool, err error) {
 		return false, err
 	}
 	if len(pins) == 0 {
-		if err := m.ready(); err != nil {
+		if err := m.Ready(); err != nil {
 			return false, err
 		}
 		return true, m.pin(keys.Keys)
@@ -117,7 +118,7 @@ func (m *Machine) Accept(r api.Rules, host, kind string, pair int64) error {
 		return fmt.Errorf("the rules are not to be trusted: %w", err)
 	}
 	var last settledPair
-	if err := m.readFile(settledFile, &last); err != nil {
+	if err := m.ReadFile(settledFile, &last); err != nil {
 		return err
 	}
 	kinds := map[string]string{"": "the policy's", "ground": "the ground's", "pause": "a pause's"}
@@ -137,10 +138,10 @@ func (m *Machine) Accept(r api.Rules, host, kind string, pair int64) error {
 // Settled notes that a pair was settled here.
 func (m *Machine) Settled(pair int64) error {
 	var last settledPair
-	if err := m.readFile(settledFile, &last); err != nil || pair <= last.Pair {
+	if err := m.ReadFile(settledFile, &last); err != nil || pair <= last.Pair {
 		return err
 	}
-	return m.writeFile(settledFile, settledPair{pair})
+	return m.WriteFile(settledFile, settledPair{pair})
 }
 
 // reported is the last report that the service took.
@@ -153,7 +154,7 @@ type reported struct {
 // Short gives a report without those parts that say what the last one said.
 func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
 	var last reported
-	if m.readFile("reported.json", &last) != nil || last.Hash == "" {
+	if m.ReadFile("reported.json", &last) != nil || last.Hash == "" {
 		return r, false
 	}
 	sameRules, sameAround := last.Sum == sumOf(r.InForce), last.Around == sumOf(r.Around)
@@ -168,8 +169,8 @@ func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
 
 // Reported keeps under which hash the service knows what a report said.
 func (m *Machine) Reported(r api.Report, hash string) {
-	if m.ready() == nil {
-		_ = m.writeFile("reported.json", reported{hash, sumOf(r.InForce), sumOf(r.Around)}) // else the next one is sent in full
+	if m.Ready() == nil {
+		_ = m.WriteFile("reported.json", reported{hash, sumOf(r.InForce), sumOf(r.Around)}) // else the next one is sent in full
 	}
 }
 
@@ -179,7 +180,7 @@ const maxSpooled = 200
 
 // Spool keeps a report that could not be sent, on disk.
 func (m *Machine) Spool(r api.Report) error {
-	if err := m.ready(); err != nil {
+	if err := m.Ready(); err != nil {
 		return err
 	}
 	dir := filepath.Join(m.Dir, "spool")
@@ -195,11 +196,11 @@ func (m *Machine) Spool(r api.Report) error {
 	}
 	if len(names) > 0 { // one that says what the last one said is not needed
 		var last api.Report
-		if m.readFile(filepath.Join("spool", names[len(names)-1]), &last) == nil && sumOf(last.InForce) == sumOf(r.InForce) {
+		if m.ReadFile(filepath.Join("spool", names[len(names)-1]), &last) == nil && sumOf(last.InForce) == sumOf(r.InForce) {
 			return nil
 		}
 	}
-	return m.writeFile(filepath.Join("spool", fmt.Sprintf("%020d.json", r.TakenAt.UnixNano())), r)
+	return m.WriteFile(filepath.Join("spool", fmt.Sprintf("%020d.json", r.TakenAt.UnixNano())), r)
 }
 
 func (m *Machine) spooled() (names []string, err error) {
@@ -223,7 +224,7 @@ func (m *Machine) Unspool(send func(api.Report) error) error {
 	}
 	for _, name := range names {
 		var r api.Report
-		if err := m.readFile(filepath.Join("spool", name), &r); err == nil && r.Host != "" {
+		if err := m.ReadFile(filepath.Join("spool", name), &r); err == nil && r.Host != "" {
 			if err := send(r); err != nil {
 				return err
 			}
@@ -237,5 +238,8 @@ func (m *Machine) Unspool(send func(api.Report) error) error {
 
 func sumOf(part any) string {
 	body, _ := json.Marshal(part)
-	return sum(body)
+	return inventory.Sum(body)
 }
+
+// DoneFile keeps which tasks were done.
+const DoneFile = "done.json"

@@ -10,6 +10,7 @@ import (
 
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/apply"
 )
 
 // TestAnInterfaceThatIsNotThere: rules that ask for one are not put in force unless somebody
@@ -49,8 +50,8 @@ func TestPutBackIsKeptAtTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, m.ns.Do(func() error { _, err := m.Keep(nil, true); return err }))
 	m.OwnConsole = false // whoever puts a copy back has no rules that say it
-	var now *host.Copy
-	require.NoError(t, m.ns.Do(func() (err error) { now, err = host.TakeCopy(context.Background()); return err }))
+	var now *apply.Copy
+	require.NoError(t, m.ns.Do(func() (err error) { now, err = apply.TakeCopy(context.Background()); return err }))
 	_, err = m.make(host.Wanted{Change: api.HostChange{Kind: "put back", What: "copy 1"}, Copy: now, Within: time.Minute})
 	require.NoError(t, err)
 	require.NoError(t, m.ns.Do(func() error { _, err := m.Keep(nil, true); return err }))

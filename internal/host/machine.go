@@ -1,3 +1,10 @@
+// Package host changes the rules of the host it runs on, with a way back: Machine.Make puts rules
+// in force and begins two watchdogs, which put back what was there before unless Machine.Keep is
+// called in time over a new connection. What it all knows lies on disk too, so that a start of
+// the machine, a killed process or a full disk cannot lock anybody out (Resume).
+//
+// Below it, package inventory finds out what there is and package apply puts rules in force;
+// above it, package agent does what the service asks.
 package host
 
 import (
@@ -17,6 +24,8 @@ import (
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/apply"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // StateDir is where a host keeps what it knows, if nothing else is said.
@@ -32,15 +41,15 @@ type Machine struct {
 }
 
 func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
-func (m *Machine) socket() string  { return m.path("watchdog.sock") }
+func (m *Machine) socket() string  { return m.Path("watchdog.sock") }
 
-func (m *Machine) path(name string) string { return filepath.Join(m.Dir, name) }
+func (m *Machine) Path(name string) string { return filepath.Join(m.Dir, name) }
 
 // Wanted is a change of what is in force.
 type Wanted struct {
 	Change  api.HostChange   // what it is; ID, phase and times are filled in
 	Files   []api.File       // rules to load; or
-	Copy    *Copy            // a copy to put back
+	Copy    *apply.Copy      // a copy to put back
 	Within  time.Duration    // the time until it goes back by itself
 	Passing bool             // nothing keeps it
 	Force   bool             // even if it cuts off log-ins or the service
@@ -65,7 +74,7 @@ func (c *CutsOff) Error() string {
 // Make makes a change, with a copy of what was in force before and watchdogs that put
 // that back unless the change is kept. If an error comes back it says what is in force.
 func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
-	if err := m.ready(); err != nil {
+	if err := m.Ready(); err != nil {
 		return made, fmt.Errorf("nothing was changed: %w", err)
 	}
 	if err := m.Resume(); err != nil {
@@ -83,7 +92,7 @@ func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 	if w.Copy != nil {
 		err = w.Copy.PutBack(ctx)
 	} else {
-		made.Absent, err = Load(ctx, w.Files)
+		made.Absent, err = apply.Load(ctx, w.Files)
 	}
 	if err == nil {
 		var c api.HostChange
@@ -101,7 +110,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 	if p, err := m.readWaiting(); err != nil {
 		return nil, err
 	} else if p != nil {
-		if c, err := m.Change(); err == nil && c.ID == p.Change.ID && ended(c) {
+		if c, err := m.Change(); err == nil && c.ID == p.Change.ID && Ended(c) {
 			return nil, fmt.Errorf("how %s ended could not be noted yet: is the disk full?", p.Change.What)
 		}
 		until := p.Change.Until.Local().Format(time.TimeOnly)
@@ -120,14 +129,14 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 			return nil, &NoInterface{missing}
 		}
 		var err error
-		if made.Cut, err = CutOff(w.Files, w.Service); err != nil {
+		if made.Cut, err = inventory.CutOff(w.Files, w.Service); err != nil {
 			return nil, err
 		}
 		if len(made.Cut) > 0 && !w.Force {
 			return nil, &CutsOff{made.Cut}
 		}
 	}
-	before, err := TakeCopy(ctx)
+	before, err := apply.TakeCopy(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -145,11 +154,11 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 	if !w.Passing {
 		p.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy, OwnConsole: m.OwnConsole}
 	}
-	s, err := openSockets()
+	s, err := inventory.OpenSockets()
 	if err != nil {
 		return nil, err
 	}
-	p.Before = s.open
+	p.Before = s.Open
 	if err := errors.Join(m.writeWaiting(p), m.note(p.Change)); err != nil {
 		return nil, errors.Join(err, m.forget(p.Change.ID))
 	}
@@ -170,7 +179,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 func (m *Machine) undo(p *waiting, why error) error {
 	_, err := m.ask(request{Do: "back", Why: why.Error(), Locked: true})
 	if err != nil { // the watchdogs are gone, or hang
-		ctx, cancel := context.WithTimeout(context.Background(), toolTime)
+		ctx, cancel := context.WithTimeout(context.Background(), inventory.ToolTime)
 		defer cancel()
 		if err = p.putBack(ctx); err == nil {
 			c := p.Change
@@ -205,7 +214,7 @@ func (m *Machine) Change() (c api.HostChange, err error) {
 		return m.resume(p)
 	}
 	if err == nil {
-		err = m.readFile(changeFile, &c)
+		err = m.ReadFile(ChangeFile, &c)
 	}
 	return c, err
 }
@@ -214,16 +223,16 @@ func (m *Machine) Change() (c api.HostChange, err error) {
 type Kept struct {
 	Change api.HostChange `json:"change"`
 	Files  []api.File     `json:"files,omitempty"`
-	Copy   *Copy          `json:"copy,omitempty"` // where a copy was put back
+	Copy   *apply.Copy    `json:"copy,omitempty"` // where a copy was put back
 
 	OwnConsole bool `json:"own_console,omitempty"` // as the rules said that were last settled
 }
 
-func (m *Machine) writeKept(k *Kept) error { return m.writeFile("kept.json", k) }
+func (m *Machine) writeKept(k *Kept) error { return m.WriteFile("kept.json", k) }
 
 // Kept is what was last kept; nil if nothing ever was.
 func (m *Machine) Kept() (k *Kept, err error) {
-	err = m.readFile("kept.json", &k)
+	err = m.ReadFile("kept.json", &k)
 	return k, err
 }
 
@@ -236,9 +245,9 @@ func (m *Machine) LoadKept(ctx context.Context) (k *Kept, absent []string, err e
 		return k, nil, err
 	}
 	if k.Copy != nil {
-		return k, nil, k.Copy.putBackOver(ctx, &Copy{}) // what the distribution loaded before us stays
+		return k, nil, k.Copy.PutBackOver(ctx, &apply.Copy{}) // what the distribution loaded before us stays
 	}
-	absent, err = Load(ctx, k.Files)
+	absent, err = apply.Load(ctx, k.Files)
 	return k, absent, err
 }
 
@@ -247,7 +256,7 @@ func (m *Machine) LoadKept(ctx context.Context) (k *Kept, absent []string, err e
 const copiesKept = 50
 
 // keepCopy keeps a copy, unless the newest one says the same.
-func (m *Machine) keepCopy(c *Copy) (number int, err error) {
+func (m *Machine) keepCopy(c *apply.Copy) (number int, err error) {
 	numbers, err := m.copies()
 	if err != nil {
 		return 0, err
@@ -260,7 +269,7 @@ func (m *Machine) keepCopy(c *Copy) (number int, err error) {
 		c.Number = numbers[len(numbers)-1]
 	}
 	c.Number++
-	if err := m.writeFile(m.copyFile(c.Number), c); err != nil {
+	if err := m.WriteFile(m.copyFile(c.Number), c); err != nil {
 		return 0, err
 	}
 	for ; len(numbers) > copiesKept; numbers = slices.Delete(numbers, 1, 2) {
@@ -290,7 +299,7 @@ func (m *Machine) copies() (numbers []int, err error) {
 }
 
 // Copies are all copies that are kept, the newest first.
-func (m *Machine) Copies() (out []*Copy, err error) {
+func (m *Machine) Copies() (out []*apply.Copy, err error) {
 	numbers, err := m.copies()
 	if err != nil {
 		return nil, err
@@ -314,7 +323,7 @@ func (m *Machine) CopyNotes(whole bool) ([]api.CopyNote, error) {
 	}
 	out := []api.CopyNote{}
 	for _, c := range copies {
-		n := api.CopyNote{Number: c.Number, TakenAt: c.TakenAt, Before: c.Before, Rules: c.rules()}
+		n := api.CopyNote{Number: c.Number, TakenAt: c.TakenAt, Before: c.Before, Rules: c.Rules()}
 		if whole {
 			n.Text = c.String()
 		}
@@ -324,9 +333,9 @@ func (m *Machine) CopyNotes(whole bool) ([]api.CopyNote, error) {
 }
 
 // Copy is one copy by its number.
-func (m *Machine) Copy(number int) (*Copy, error) {
-	var c *Copy
-	if err := m.readFile(m.copyFile(number), &c); err != nil {
+func (m *Machine) Copy(number int) (*apply.Copy, error) {
+	var c *apply.Copy
+	if err := m.ReadFile(m.copyFile(number), &c); err != nil {
 		return nil, err
 	}
 	if c == nil {
@@ -335,8 +344,8 @@ func (m *Machine) Copy(number int) (*Copy, error) {
 	return c, nil
 }
 
-// ready makes the folder, if it is not there.
-func (m *Machine) ready() error {
+// Ready makes the folder, if it is not there.
+func (m *Machine) Ready() error {
 	for _, dir := range []string{m.Dir, filepath.Join(m.Dir, "copies")} {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return err
@@ -381,8 +390,8 @@ func (m *Machine) lockAnyway(d time.Duration) (unlock func()) {
 	}
 }
 
-// writeFile writes a file of the machine's folder, all of it or nothing.
-func (m *Machine) writeFile(name string, v any) error {
+// WriteFile writes a file of the machine's folder, all of it or nothing.
+func (m *Machine) WriteFile(name string, v any) error {
 	data, err := json.Marshal(v)
 	if err != nil {
 		return err
@@ -411,8 +420,8 @@ func (m *Machine) write(name string, data []byte) error {
 	return nil
 }
 
-// readFile reads such a file; v stays as it is where there is none.
-func (m *Machine) readFile(name string, v any) error {
+// ReadFile reads such a file; v stays as it is where there is none.
+func (m *Machine) ReadFile(name string, v any) error {
 	name = filepath.Join(m.Dir, name)
 	data, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {

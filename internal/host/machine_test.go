@@ -17,6 +17,7 @@ import (
 
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -94,8 +95,8 @@ func (m *machine) make(w host.Wanted) (made host.Made, err error) {
 
 // normal is all that is in force, without what passes.
 func (m *machine) normal() string {
-	var c *host.Copy
-	require.NoError(m, m.ns.Do(func() (err error) { c, err = host.TakeCopy(context.Background()); return err }))
+	var c *apply.Copy
+	require.NoError(m, m.ns.Do(func() (err error) { c, err = apply.TakeCopy(context.Background()); return err }))
 	return c.Normal()
 }
 

@@ -14,6 +14,8 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/internal/host/apply"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // The kernel knows a unit by a control group that goes when the unit ends; when it
@@ -23,7 +25,7 @@ import (
 // Refill tells rules of ours that are in force which users and units there are now.
 // Nothing else about them changes.
 func (m *Machine) Refill(ctx context.Context) error {
-	if err := m.ready(); err != nil {
+	if err := m.Ready(); err != nil {
 		return err
 	}
 	unlock, err := m.lock()
@@ -32,14 +34,14 @@ func (m *Machine) Refill(ctx context.Context) error {
 	}
 	defer unlock()
 	err = refillNFT(ctx)
-	for _, name := range tools {
+	for _, name := range apply.Tools {
 		err = errors.Join(err, refillSaved(ctx, name))
 	}
 	return err
 }
 
 func refillNFT(ctx context.Context) error {
-	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
+	listing, err := inventory.Run(ctx, nil, "nft", "-j", "list", "ruleset")
 	if err != nil {
 		return err
 	}
@@ -47,25 +49,25 @@ func refillNFT(ctx context.Context) error {
 	if err != nil || len(asked.Senders) == 0 {
 		return err
 	}
-	text, err := tool(ctx, nil, "nft", "list", "ruleset")
+	text, err := inventory.Run(ctx, nil, "nft", "list", "ruleset")
 	if err != nil {
 		return err
 	}
 	script := ""
 	for _, s := range asked.Senders {
-		script += fmt.Sprintf("flush set %s %s\n", strings.TrimPrefix(ownTable, "table "), s.Set)
-		f, ok := find(s.Kind, s.Name)
+		script += fmt.Sprintf("flush set %s %s\n", strings.TrimPrefix(apply.OwnTable, "table "), s.Set)
+		f, ok := inventory.Find(s.Kind, s.Name)
 		if !ok {
 			continue
 		}
-		fill := f.filling()
+		fill := f.Filling()
 		if fill.Level != 0 && !strings.Contains(string(text), fmt.Sprintf("socket cgroupv2 level %d @%s ", fill.Level, s.Set)) {
 			err = errors.Join(err, fmt.Errorf("%s %s lies elsewhere than when the rules were loaded: settle this host again", s.Kind, s.Name))
 			continue
 		}
-		script += fmt.Sprintf("add element %s %s { %s }\n", strings.TrimPrefix(ownTable, "table "), s.Set, fill.Element)
+		script += fmt.Sprintf("add element %s %s { %s }\n", strings.TrimPrefix(apply.OwnTable, "table "), s.Set, fill.Element)
 	}
-	_, failed := tool(ctx, []byte(script), "nft", "-f", "-")
+	_, failed := inventory.Run(ctx, []byte(script), "nft", "-f", "-")
 	return errors.Join(err, failed)
 }
 
@@ -74,7 +76,7 @@ func refillSaved(ctx context.Context, name string) error {
 	if names, _ := os.ReadFile("/proc/thread-self/net/" + strings.TrimSuffix(family, "tables") + "_tables_names"); kind == "legacy" && len(strings.TrimSpace(string(names))) == 0 {
 		return nil
 	}
-	saved, err := tool(ctx, nil, name+"-save", "-c")
+	saved, err := inventory.Run(ctx, nil, name+"-save", "-c")
 	if err != nil {
 		return nil // the host has not got it
 	}
@@ -82,13 +84,13 @@ func refillSaved(ctx context.Context, name string) error {
 	if len(iptables.SendersOf(ours)) == 0 {
 		return nil
 	}
-	now := iptables.Refill(ours, func(kind, name string) string { f, _ := find(kind, name); return f.element })
-	_, err = tool(ctx, []byte(iptables.Over(now, string(saved))), name+"-restore", "--noflush")
+	now := iptables.Refill(ours, func(kind, name string) string { f, _ := inventory.Find(kind, name); return f.Element })
+	_, err = inventory.Run(ctx, []byte(iptables.Over(now, string(saved))), name+"-restore", "--noflush")
 	return err
 }
 
-// units watches the control groups of units that kept rules ask for.
-type units struct {
+// UnitWatch watches the control groups of UnitWatch that kept rules ask for.
+type UnitWatch struct {
 	kept  os.FileInfo
 	known []knownUnit
 	look  time.Time // when those that are not there are looked for again
@@ -99,8 +101,8 @@ type knownUnit struct {
 	number     uint64
 }
 
-// every is how often to look.
-func (u *units) every() time.Duration {
+// Every is how often to look.
+func (u *UnitWatch) Every() time.Duration {
 	if len(u.known) == 0 {
 		return 5 * time.Second
 	}
@@ -110,9 +112,9 @@ func (u *units) every() time.Duration {
 // unitLook is how often a unit is looked for that is not there.
 const unitLook = 10 * time.Second
 
-// changed says that a unit of kept rules came, went or started anew since the last time.
-func (u *units) changed(m *Machine) bool {
-	file, err := os.Stat(m.path("kept.json"))
+// Changed says that a unit of kept rules came, went or started anew since the last time.
+func (u *UnitWatch) Changed(m *Machine) bool {
+	file, err := os.Stat(m.Path("kept.json"))
 	if err != nil {
 		return false
 	}
@@ -160,9 +162,9 @@ func (u *units) changed(m *Machine) bool {
 
 func (k *knownUnit) find() {
 	k.path, k.number = "", 0
-	if f, ok := find("unit", k.name); ok {
+	if f, ok := inventory.Find("unit", k.name); ok {
 		var st unix.Stat_t
-		if path := filepath.Join(f.root, f.element); unix.Stat(path, &st) == nil {
+		if path := filepath.Join(f.Root, f.Element); unix.Stat(path, &st) == nil {
 			k.path, k.number = path, st.Ino
 		}
 	}

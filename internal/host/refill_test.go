@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/apply"
 )
 
 // TestRulesFollowAUnitThatStartsAnew in both dialects: what it sends is admitted again,
@@ -66,7 +66,7 @@ func TestRulesFollowAUnitThatStartsAnew(t *testing.T) {
 				return passed() - before
 			}
 			begin()
-			in(func() error { _, err := host.Load(context.Background(), c.files(unit)); return err })
+			in(func() error { _, err := apply.Load(context.Background(), c.files(unit)); return err })
 			require.Equal(t, 1, send())
 			end()
 			begin()

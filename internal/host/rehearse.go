@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/apply"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // What a host loads when it starts is found out by loading it, in a network namespace
@@ -56,7 +58,7 @@ func Rehearse(ctx context.Context, in io.Reader, out io.Writer) error {
 	}
 	for _, name := range r.Interfaces {
 		for _, kind := range []string{"dummy", "bridge"} { // not every kernel has both
-			if _, err := tool(ctx, nil, "ip", "link", "add", name, "type", kind); err == nil {
+			if _, err := inventory.Run(ctx, nil, "ip", "link", "add", name, "type", kind); err == nil {
 				break // loopback is there
 			}
 		}
@@ -65,11 +67,11 @@ func Rehearse(ctx context.Context, in io.Reader, out io.Writer) error {
 		file := filepath.Join(r.Root, l.File)
 		var err error
 		if l.Kind == "nft-text" {
-			_, err = tool(ctx, nil, "nft", "-f", file)
+			_, err = inventory.Run(ctx, nil, "nft", "-f", file)
 		} else {
 			var text []byte
 			if text, err = os.ReadFile(file); err == nil {
-				_, err = tool(ctx, text, strings.TrimSuffix(l.Kind, "-save")+"-restore")
+				_, err = inventory.Run(ctx, text, strings.TrimSuffix(l.Kind, "-save")+"-restore")
 			}
 		}
 		if err != nil {
@@ -83,10 +85,10 @@ func Rehearse(ctx context.Context, in io.Reader, out io.Writer) error {
 	}
 	var d rehearsed
 	var err error
-	if d.InForce, _, err = inForce(ctx); err != nil {
+	if d.InForce, _, err = inventory.InForce(ctx); err != nil {
 		return err
 	}
-	c, err := TakeCopy(ctx)
+	c, err := apply.TakeCopy(ctx)
 	if err != nil {
 		return err
 	}
@@ -152,8 +154,8 @@ var included = regexp.MustCompile(`(?m)^\s*include\s+"([^"]+)"`)
 
 // material is a sum of all that a rehearsal would load.
 func (m *Machine) material(root string, b *api.Boot) string {
-	kept, _ := os.ReadFile(m.path("kept.json"))
-	text := fmt.Sprint(b.Ours, sum(kept))
+	kept, _ := os.ReadFile(m.Path("kept.json"))
+	text := fmt.Sprint(b.Ours, inventory.Sum(kept))
 	for _, l := range b.Loads {
 		text += l.File + l.Hash
 		conf, _ := os.ReadFile(filepath.Join(root, l.File))
@@ -161,11 +163,11 @@ func (m *Machine) material(root string, b *api.Boot) string {
 			files, _ := filepath.Glob(string(inc[1])) // as nft looks for it
 			for _, file := range files {
 				more, _ := os.ReadFile(file)
-				text += file + sum(more)
+				text += file + inventory.Sum(more)
 			}
 		}
 	}
-	return sum([]byte(text))
+	return inventory.Sum([]byte(text))
 }
 
 // tellBoot says of what is loaded at the start whether it is what is in force now, and
@@ -176,17 +178,17 @@ func (m *Machine) tellBoot(ctx context.Context, root string, b *api.Boot) {
 	}
 	of := m.material(root, b)
 	var last practised
-	if m.readFile("rehearsed.json", &last) != nil || last.Of != of || time.Since(last.At) > rehearseAgain || time.Since(last.At) < 0 {
+	if m.ReadFile("rehearsed.json", &last) != nil || last.Of != of || time.Since(last.At) > rehearseAgain || time.Since(last.At) < 0 {
 		d, err := m.rehearse(ctx, root, b)
 		if err != nil {
 			b.Unknown = err.Error()
 			return
 		}
 		last = practised{of, time.Now(), d}
-		_ = m.writeFile("rehearsed.json", last) // else the next report does it again
+		_ = m.WriteFile("rehearsed.json", last) // else the next report does it again
 	}
 	d := last.What
-	now, err := TakeCopy(ctx)
+	now, err := apply.TakeCopy(ctx)
 	if err != nil {
 		b.Unknown = err.Error()
 		return

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
@@ -17,7 +18,7 @@ var update = flag.Bool("update", false, "write the golden files anew")
 // TestUnits are as they are kept in testdata, and systemd finds nothing wrong with them.
 func TestUnits(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range host.Units("/bin/true", host.StateDir) {
+	for name, text := range inventory.Units("/bin/true", host.StateDir) {
 		golden := filepath.Join("testdata", name)
 		if *update {
 			require.NoError(t, os.MkdirAll("testdata", 0o755))
@@ -32,5 +33,5 @@ func TestUnits(t *testing.T) {
 			require.NotRegexp(t, `Unknown|Invalid|Failed to parse|ignoring`, string(out))
 		}
 	}
-	require.Contains(t, host.Units("/bin/true", "/srv/yfence")[host.AttendUnit], "ReadWritePaths=/srv/yfence\n")
+	require.Contains(t, inventory.Units("/bin/true", "/srv/yfence")[inventory.AttendUnit], "ReadWritePaths=/srv/yfence\n")
 }

@@ -21,6 +21,8 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/apply"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // waiting is a change that waits for its keep, as it lies on disk before it is begun:
@@ -32,15 +34,15 @@ type waiting struct {
 	Within   time.Duration  // the time for the keep
 	Deadline time.Duration  // when that is over, on the boot clock of this boot
 	Boot     string         // which boot, in which network, the change is of
-	Back     Copy           // what was in force before
+	Back     apply.Copy     // what was in force before
 	Whole    bool           // all of it is to go back, not our rules alone
 	Kept     *Kept          // what a keep makes the boot copy; nil if nothing does
 	Pins     []ed25519.PublicKey
-	Before   []Connection // open when the change was made: a keep over one of them proves nothing
+	Before   []inventory.Connection // open when the change was made: a keep over one of them proves nothing
 }
 
-// changeFile says how the last change is.
-const changeFile = "change.json"
+// ChangeFile says how the last change is.
+const ChangeFile = "change.json"
 
 // waitingFile is where a change lies. Each has a file of its own: whoever was frozen and
 // cleans up after an earlier one does no harm to this one.
@@ -66,19 +68,19 @@ func (m *Machine) thisBoot() string {
 
 // readWaiting reads the change that waits; nil if none does.
 func (m *Machine) readWaiting() (w *waiting, err error) {
-	found, err := filepath.Glob(m.path(waitingFile("*")))
+	found, err := filepath.Glob(m.Path(waitingFile("*")))
 	for _, name := range found { // there is one at the most
-		if err := m.readFile(filepath.Base(name), &w); err != nil || w != nil {
+		if err := m.ReadFile(filepath.Base(name), &w); err != nil || w != nil {
 			return w, err
 		}
 	}
 	return nil, err
 }
 
-func (m *Machine) writeWaiting(w *waiting) error { return m.writeFile(waitingFile(w.Change.ID), w) }
+func (m *Machine) writeWaiting(w *waiting) error { return m.WriteFile(waitingFile(w.Change.ID), w) }
 
 // note writes down how a change is.
-func (m *Machine) note(c api.HostChange) error { return m.writeFile(changeFile, c) }
+func (m *Machine) note(c api.HostChange) error { return m.WriteFile(ChangeFile, c) }
 
 // finish notes how a change ended; nobody has to see to it any more.
 func (m *Machine) finish(c api.HostChange) error {
@@ -89,8 +91,8 @@ func (m *Machine) finish(c api.HostChange) error {
 }
 
 func (m *Machine) forget(change string) error {
-	err := os.Remove(m.path(waitingFile(change)))
-	locks, _ := filepath.Glob(m.path("*-" + change + ".lock"))
+	err := os.Remove(m.Path(waitingFile(change)))
+	locks, _ := filepath.Glob(m.Path("*-" + change + ".lock"))
 	for _, name := range locks {
 		_ = os.Remove(name)
 	}
@@ -102,10 +104,10 @@ func (m *Machine) forget(change string) error {
 
 // resume is how a change that lies on disk is, as far as that can be told from there.
 func (m *Machine) resume(w *waiting) (c api.HostChange, err error) {
-	if err := m.readFile(changeFile, &c); err != nil {
+	if err := m.ReadFile(ChangeFile, &c); err != nil {
 		return c, err
 	}
-	if c.ID == w.Change.ID && ended(c) {
+	if c.ID == w.Change.ID && Ended(c) {
 		return c, nil
 	}
 	kept, err := m.Kept()
@@ -129,24 +131,24 @@ func (w *waiting) putBack(ctx context.Context) error {
 	if w.Whole {
 		return w.Back.PutBack(ctx)
 	}
-	return w.Back.putBackOurs(ctx)
+	return w.Back.PutBackOurs(ctx)
 }
 
 // differs says that what is in force of ours now is not what it was before.
 func (w *waiting) differs(ctx context.Context) bool {
-	now, err := TakeCopy(ctx)
+	now, err := apply.TakeCopy(ctx)
 	if err != nil {
 		return false // it was put back; that alone is known
 	}
 	if w.Whole {
 		return now.Normal() != w.Back.Normal()
 	}
-	if passes.ReplaceAllString(now.ours(), "") != passes.ReplaceAllString(w.Back.ours(), "") {
+	if apply.Passes.ReplaceAllString(now.Ours(), "") != apply.Passes.ReplaceAllString(w.Back.Ours(), "") {
 		return true
 	}
-	for _, name := range tools {
+	for _, name := range apply.Tools {
 		is, was := iptables.OursIn(iptables.Before(now.Saved[name])), iptables.OursIn(iptables.Before(w.Back.Saved[name]))
-		if passes.ReplaceAllString(is, "") != passes.ReplaceAllString(was, "") {
+		if apply.Passes.ReplaceAllString(is, "") != apply.Passes.ReplaceAllString(was, "") {
 			return true
 		}
 	}
@@ -164,7 +166,7 @@ func (m *Machine) Resume() error {
 	if err != nil {
 		return err
 	}
-	if ended(c) {
+	if Ended(c) {
 		unlock, err := m.lock()
 		if err != nil {
 			return nil // whoever makes a change now sees to it
@@ -277,7 +279,7 @@ func (m *Machine) startUnit(change string, args []string) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	_, err = tool(ctx, nil, "systemd-run", append(append(run, program), args...)...)
+	_, err = inventory.Run(ctx, nil, "systemd-run", append(append(run, program), args...)...)
 	return err
 }
 
@@ -323,10 +325,10 @@ func (m *Machine) insist(r request) (c api.HostChange, err error) {
 			return c, err
 		}
 		var last api.HostChange
-		if err := m.readFile(changeFile, &last); err != nil {
+		if err := m.ReadFile(ChangeFile, &last); err != nil {
 			return c, err
 		}
-		if last.ID != w.Change.ID || !ended(last) {
+		if last.ID != w.Change.ID || !Ended(last) {
 			continue
 		}
 		if r.Do == "keep" && last.Phase == api.Kept || r.Do == "back" && last.Phase == api.WentBack {
@@ -339,7 +341,7 @@ func (m *Machine) insist(r request) (c api.HostChange, err error) {
 // take takes a lock that a process holds for as long as it lives, and notes who holds it.
 // Without wait it is nil where another has it.
 func (m *Machine) take(name string, wait bool) (*os.File, error) {
-	f, err := os.OpenFile(m.path(name), os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(m.Path(name), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -378,7 +380,7 @@ func process(pid int) string {
 // killHolder kills whoever holds such a lock: it hangs, and what it would do when it goes on
 // is too late.
 func (m *Machine) killHolder(name string) {
-	noted, err := os.ReadFile(m.path(name))
+	noted, err := os.ReadFile(m.Path(name))
 	if err != nil {
 		return
 	}

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // A watchdog is a process of its own that watches one change: it holds in memory what
@@ -94,7 +95,7 @@ func (m *Machine) Watch(change string, standby bool, out io.Writer) (err error) 
 	w.state = w.Change
 	if c, err := w.resume(&w.waiting); err != nil {
 		return err
-	} else if w.state = c; ended(c) {
+	} else if w.state = c; Ended(c) {
 		return w.finish(c)
 	}
 	_ = os.Remove(w.socket())
@@ -189,12 +190,12 @@ func (w *watchdog) watch() {
 	if w.state.Phase == api.GoingBack { // the one before was at it
 		w.goBack(w.state.Why, false)
 	}
-	for !ended(w.state) {
+	for !Ended(w.state) {
 		select {
 		case r := <-w.requests:
 			err := w.obey(r)
 			a := answer{State: w.state}
-			if ended(w.state) {
+			if Ended(w.state) {
 				_ = w.finish(w.state) // else it is tried again below
 			}
 			if err != nil {
@@ -248,17 +249,17 @@ func (w *watchdog) become(change func(c *api.HostChange)) {
 	change(&w.state)
 }
 
-func ended(c api.HostChange) bool { return c.Phase == api.Kept || c.Phase == api.WentBack }
+func Ended(c api.HostChange) bool { return c.Phase == api.Kept || c.Phase == api.WentBack }
 
 func (w *watchdog) obey(r request) error {
 	switch r.Do {
 	case "begun":
-		s, err := openSockets()
+		s, err := inventory.OpenSockets()
 		if err != nil {
 			return err
 		}
 		w.become(func(c *api.HostChange) { c.Phase = api.InForceYet })
-		w.Before = append(w.Before, s.open...) // those opened while it was made prove nothing either
+		w.Before = append(w.Before, s.Open...) // those opened while it was made prove nothing either
 		_ = w.writeWaiting(&w.waiting)         // the disk may have filled up meanwhile
 		_ = w.note(w.state)
 	case "keep":
@@ -300,14 +301,14 @@ func (w *watchdog) proof(r request) (string, error) {
 		}
 		return r.Proof.String(), r.Proof.Verify(w.Pins)
 	}
-	s, err := openSockets()
+	s, err := inventory.OpenSockets()
 	if err != nil {
 		return "", err
 	}
-	came := s.cameBy(r.pid)
+	came := s.CameBy(r.pid)
 	over := "no connection"
-	if at := interfacesByAddress(); len(came) > 0 {
-		own := func(c Connection) bool { return c.Remote.Addr().IsLoopback() || at[c.Remote.Addr()] != "" }
+	if at := inventory.InterfacesByAddress(); len(came) > 0 {
+		own := func(c inventory.Connection) bool { return c.Remote.Addr().IsLoopback() || at[c.Remote.Addr()] != "" }
 		over = fmt.Sprintf("the connection %s, which the host has to itself", came[0])
 		came = slices.DeleteFunc(came, own) // who is in already shows nothing
 	}

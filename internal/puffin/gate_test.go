@@ -21,7 +21,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/desk"
-	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/puffin"
 	"yellowfence.example/yfence/internal/testbed"
 )
@@ -114,7 +114,7 @@ func TestOnePolicyInFourForms(t *testing.T) {
 			sp := packet.NewSpace()
 			files, err := forms.Of(h).Write(sp, compile.ForHost(sp, pol, h, now))
 			require.NoError(t, err)
-			require.NoError(t, ns.Do(func() error { _, err := host.Load(context.Background(), files); return err }))
+			require.NoError(t, ns.Do(func() error { _, err := apply.Load(context.Background(), files); return err }))
 		}
 		require.NoError(t, ns.Do(func() error {
 			for _, port := range tcp {

@@ -21,7 +21,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -304,7 +304,7 @@ func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *
 		if len(b.Loads) > 0 {
 			loads = "what " + b.Loads[0].By + " loads from " + b.Loads[0].File
 		}
-		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", host.BootUnit, loads), "systemctl enable "+host.BootUnit), nil
+		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", inventory.BootUnit, loads), "systemctl enable "+inventory.BootUnit), nil
 	case b.Same || b.Dump == "":
 		return nil, nil
 	}

@@ -24,6 +24,7 @@ import (
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/live"
 )
 
@@ -55,7 +56,7 @@ func settle(t testing.TB, ns *Namespace, form dialect.Form, sp *packet.Space, pl
 	require.NoError(t, err)
 	text = api.TextOf(files)
 	require.NoError(t, ns.Do(func() (err error) {
-		absent, err = host.Load(context.Background(), files)
+		absent, err = apply.Load(context.Background(), files)
 		return err
 	}), text)
 	return text, absent

@@ -1,4 +1,4 @@
-package host
+package agent
 
 import (
 	"bytes"
@@ -15,10 +15,11 @@ import (
 	"time"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host"
 )
 
 // serve asks what there is to do, and does it.
-func (a *Attendant) serve(ctx context.Context) {
+func (a *Agent) serve(ctx context.Context) {
 	failures := 0
 	for ctx.Err() == nil {
 		asking, cancel := a.limit(ctx, longPoll+10*time.Second)
@@ -57,15 +58,12 @@ func (a *Attendant) serve(ctx context.Context) {
 	}
 }
 
-// doneFile keeps which tasks were done.
-const doneFile = "done.json"
-
 // lateSlack is how far a host's clock may be ahead of the service's.
 const lateSlack = 10 * time.Second
 
 // do does one task and tells what became of it. Only what is verified is noted as done: a
 // number that somebody made up takes the place of none.
-func (a *Attendant) do(ctx context.Context, t api.Task) {
+func (a *Agent) do(ctx context.Context, t api.Task) {
 	var r api.TaskResult
 	switch err := a.Verify(t); {
 	case err != nil:
@@ -91,7 +89,7 @@ func (a *Attendant) do(ctx context.Context, t api.Task) {
 
 // wasDone says that a task was done before, and notes that it is. It is noted on disk,
 // so that an attendant that is killed in the middle of a change does not make it again.
-func (a *Attendant) wasDone(t api.Task) bool {
+func (a *Agent) wasDone(t api.Task) bool {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if slices.Contains(a.done, t.ID) {
@@ -101,12 +99,12 @@ func (a *Attendant) wasDone(t api.Task) bool {
 		a.done = slices.Delete(a.done, 0, 500)
 	}
 	if t.Do != "probe" && t.Do != "listen" {
-		_ = a.writeFile(doneFile, a.done) // a full disk must not keep a change from being kept
+		_ = a.WriteFile(host.DoneFile, a.done) // a full disk must not keep a change from being kept
 	}
 	return false
 }
 
-func (a *Attendant) tell(ctx context.Context, id int64, r api.TaskResult) {
+func (a *Agent) tell(ctx context.Context, id int64, r api.TaskResult) {
 	for try := 1; ; try++ {
 		err := a.Service.FinishTask(ctx, a.Host, id, r)
 		if err == nil || try == 5 || ctx.Err() != nil {
@@ -116,7 +114,7 @@ func (a *Attendant) tell(ctx context.Context, id int64, r api.TaskResult) {
 	}
 }
 
-func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
+func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 	fail := func(err error) api.TaskResult {
 		if err != nil {
 			r.Failed = err.Error()
@@ -195,7 +193,7 @@ func (a *Attendant) perform(ctx context.Context, t api.Task) (r api.TaskResult) 
 }
 
 // change has a change made by a process of its own.
-func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult) {
+func (a *Agent) change(ctx context.Context, args []string) (r api.TaskResult) {
 	out, err := a.Run(ctx, args...)
 	var made struct {
 		Change *api.HostChange `json:"change"`
@@ -212,10 +210,10 @@ func (a *Attendant) change(ctx context.Context, args []string) (r api.TaskResult
 
 // tellChanges tells the service how the last change stands when that changes: a watchdog
 // puts it back without asking anybody. It sees to it that there is one.
-func (a *Attendant) tellChanges(ctx context.Context) {
+func (a *Agent) tellChanges(ctx context.Context) {
 	var seen os.FileInfo
 	failed := "" // what was said last of a change that nobody can watch
-	file := a.path(changeFile)
+	file := a.Path(host.ChangeFile)
 	for wait := time.Duration(0); ; wait = 2 * time.Second {
 		select {
 		case <-ctx.Done():
@@ -237,7 +235,7 @@ func (a *Attendant) tellChanges(ctx context.Context) {
 }
 
 // tellChange tells how the last change stands, if that was not told before.
-func (a *Attendant) tellChange(ctx context.Context, always bool) (told bool) {
+func (a *Agent) tellChange(ctx context.Context, always bool) (told bool) {
 	c, err := a.Change()
 	if err != nil || c.Phase == "" {
 		return err == nil
@@ -258,7 +256,7 @@ func (a *Attendant) tellChange(ctx context.Context, always bool) (told bool) {
 	if copies, err := a.CopyNotes(true); err == nil {
 		_ = a.Service.PutCopies(ctx, api.Copies{Version: api.Version, Host: a.Host, Copies: copies})
 	}
-	if ended(c) {
+	if host.Ended(c) {
 		a.due()
 	}
 	return true

@@ -1,7 +1,6 @@
-package host
+package inventory
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -18,15 +17,16 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
-// surroundings is what a report says besides the rules: what listens, which addresses
+// Facts is what a report says besides the rules: what listens, which addresses
 // the host has, whether it routes, and what is loaded when it starts. A tool that is
-// missing or fails is told, and is not the same as one that has nothing to tell.
-func surroundings(ctx context.Context, m *Machine) *api.HostFacts {
+// missing or fails is told, and is not the same as one that has nothing to tell. root is where
+// the host's files are.
+func Facts(ctx context.Context, root string) *api.HostFacts {
 	s := &api.HostFacts{Untold: map[string]string{}}
-	out, err := tool(ctx, nil, "ss", "-H", "-ltunpe")
+	out, err := Run(ctx, nil, "ss", "-H", "-ltunpe")
 	if err == nil {
 		var sockets []byte
-		if sockets, err = tool(ctx, nil, "ss", "-H", "-ltun"); err == nil {
+		if sockets, err = Run(ctx, nil, "ss", "-H", "-ltun"); err == nil {
 			s.Listeners = readListeners(string(out), string(sockets))
 		}
 	}
@@ -34,7 +34,7 @@ func surroundings(ctx context.Context, m *Machine) *api.HostFacts {
 		s.Untold["listeners"] = err.Error()
 	}
 	s.Runs = runs()
-	if out, err := tool(ctx, nil, "ip", "-j", "addr"); err != nil {
+	if out, err := Run(ctx, nil, "ip", "-j", "addr"); err != nil {
 		s.Untold["interfaces"] = err.Error()
 	} else if s.Interfaces, err = readInterfaces(out); err != nil {
 		s.Untold["interfaces"] = err.Error()
@@ -45,8 +45,7 @@ func surroundings(ctx context.Context, m *Machine) *api.HostFacts {
 		}
 	}
 	slices.Sort(s.Routes)
-	s.Boot = boot(cmp.Or(m.Root, "/"), m)
-	m.tellBoot(ctx, cmp.Or(m.Root, "/"), s.Boot)
+	s.Boot = boot(root)
 	if len(s.Untold) == 0 {
 		s.Untold = nil
 	}
@@ -211,7 +210,7 @@ const BootUnit = "yfence-boot.service"
 var wants = []string{"etc/systemd/system/*.wants", "lib/systemd/system/*.wants", "usr/lib/systemd/system/*.wants"}
 
 // boot tells what is loaded when the host starts, below a root.
-func boot(root string, m *Machine) *api.Boot {
+func boot(root string) *api.Boot {
 	b := &api.Boot{}
 	starts := func(unit string) bool {
 		for _, dir := range wants {
@@ -230,14 +229,11 @@ func boot(root string, m *Machine) *api.Boot {
 		}
 		for kind, file := range l.files {
 			if text, err := os.ReadFile(filepath.Join(root, file)); err == nil {
-				b.Loads = append(b.Loads, api.BootFile{By: l.unit, File: "/" + file, Kind: kind, Hash: sum(text)})
+				b.Loads = append(b.Loads, api.BootFile{By: l.unit, File: "/" + file, Kind: kind, Hash: Sum(text)})
 			}
 		}
 	}
 	slices.SortFunc(b.Loads, func(x, y api.BootFile) int { return strings.Compare(x.File, y.File) })
 	b.Ours = starts(BootUnit)
-	if k, err := m.Kept(); err == nil && k != nil {
-		b.Kept = &k.Change
-	}
 	return b
 }

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"context"
@@ -14,12 +14,12 @@ import (
 // About is what a host says of itself before anything is put in force: which filters
 // it has tools for, their versions, and what it cannot do.
 func About(ctx context.Context) (r api.EnrolRequest) {
-	r.Tools = versions(ctx)
+	r.Tools = Versions(ctx)
 	r.Filter = []string{}
 	for filter, probe := range map[string][]string{
 		"nft": {"nft", "list", "tables"}, "iptables-nft": {"iptables-nft-save"},
 	} {
-		if _, err := tool(ctx, nil, probe[0], probe[1:]...); err == nil {
+		if _, err := Run(ctx, nil, probe[0], probe[1:]...); err == nil {
 			r.Filter = append(r.Filter, filter)
 		}
 	}
@@ -40,14 +40,14 @@ func About(ctx context.Context) (r api.EnrolRequest) {
 	return r
 }
 
-// versions are those of the kernel and its tools.
-func versions(ctx context.Context) map[string]string {
+// Versions are those of the kernel and its tools.
+func Versions(ctx context.Context) map[string]string {
 	out := map[string]string{}
 	for _, args := range [][]string{{"nft", "--version"}, {"iptables", "--version"}, {"ipset", "--version"}} {
 		if _, err := exec.LookPath(args[0]); err != nil {
 			continue
 		}
-		if said, err := tool(ctx, nil, args[0], args[1:]...); err == nil {
+		if said, err := Run(ctx, nil, args[0], args[1:]...); err == nil {
 			first, _, _ := strings.Cut(strings.TrimSpace(string(said)), "\n")
 			out[args[0]] = first
 		}

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"bytes"
@@ -22,7 +22,7 @@ func links(ctx context.Context, listing []byte) (kernel.Links, error) {
 	if _, err := exec.LookPath("ip"); err != nil || !asked {
 		return nil, nil // what depends on them stays uncertain
 	}
-	out, err := tool(ctx, nil, "ip", "-json", "-details", "link", "show")
+	out, err := Run(ctx, nil, "ip", "-json", "-details", "link", "show")
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"bufio"
@@ -27,9 +27,9 @@ type Connection struct {
 
 func (c Connection) String() string { return fmt.Sprintf("%s from %s", c.Local, c.Remote) }
 
-// sockets are the TCP sockets of this network namespace.
-type sockets struct {
-	open      []Connection          // not only opened: those that are being closed too
+// Sockets are the TCP Sockets of this network namespace.
+type Sockets struct {
+	Open      []Connection          // not only opened: those that are being closed too
 	byNumber  map[uint64]Connection // of the sockets that are open, by inode
 	listening map[uint16]bool       // ports
 }
@@ -41,9 +41,9 @@ const (
 	stateClosed   = 7
 )
 
-// openSockets reads /proc/net/tcp and tcp6 (proc(5)).
-func openSockets() (*sockets, error) {
-	s := &sockets{byNumber: map[uint64]Connection{}, listening: map[uint16]bool{}}
+// OpenSockets reads /proc/net/tcp and tcp6 (proc(5)).
+func OpenSockets() (*Sockets, error) {
+	s := &Sockets{byNumber: map[uint64]Connection{}, listening: map[uint16]bool{}}
 	for _, name := range []string{"tcp", "tcp6"} {
 		f, err := os.Open("/proc/thread-self/net/" + name)
 		if os.IsNotExist(err) {
@@ -67,7 +67,7 @@ func openSockets() (*sockets, error) {
 				s.listening[local.Port()] = true
 			case stateTimeWait, stateClosed:
 			default:
-				s.open = append(s.open, c)
+				s.Open = append(s.Open, c)
 				if number, err := strconv.ParseUint(fields[9], 10, 64); err == nil && number != 0 {
 					s.byNumber[number] = c
 				}
@@ -96,10 +96,10 @@ func hexAddrPort(s string) (ap netip.AddrPort, ok bool) {
 }
 
 // arrived says that somebody else opened it: it is to a port that something listens on.
-func (s *sockets) arrived(c Connection) bool { return s.listening[c.Local.Port()] }
+func (s *Sockets) arrived(c Connection) bool { return s.listening[c.Local.Port()] }
 
 // heldBy are the connections that a process has.
-func (s *sockets) heldBy(pid int) (out []Connection) {
+func (s *Sockets) heldBy(pid int) (out []Connection) {
 	dir := fmt.Sprintf("/proc/%d/fd", pid)
 	entries, err := os.ReadDir(dir)
 	if err != nil {
@@ -119,9 +119,9 @@ func (s *sockets) heldBy(pid int) (out []Connection) {
 	return out
 }
 
-// cameBy are the connections over which a process was begun: those that it or a
+// CameBy are the connections over which a process was begun: those that it or a
 // process above it has, and that somebody else opened.
-func (s *sockets) cameBy(pid int) (out []Connection) {
+func (s *Sockets) CameBy(pid int) (out []Connection) {
 	for ; pid > 1; pid = parent(pid) {
 		for _, c := range s.heldBy(pid) {
 			if s.arrived(c) && !slices.Contains(out, c) {
@@ -146,9 +146,9 @@ func parent(pid int) int {
 	return 0
 }
 
-// logIns are the connections of log-ins: those that the caller came by, and those that sshd has.
-func (s *sockets) logIns() (out []Connection) {
-	out = s.cameBy(os.Getpid())
+// LogIns are the connections of log-ins: those that the caller came by, and those that sshd has.
+func (s *Sockets) LogIns() (out []Connection) {
+	out = s.CameBy(os.Getpid())
 	entries, _ := os.ReadDir("/proc")
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
@@ -178,11 +178,11 @@ func CutOff(files []api.File, service []netip.AddrPort) (out []string, err error
 }
 
 func cutOff(files []api.File, service []netip.AddrPort) (out []string, err error) {
-	s, err := openSockets()
+	s, err := OpenSockets()
 	if err != nil {
 		return nil, err
 	}
-	at := interfacesByAddress()
+	at := InterfacesByAddress()
 	sp := packet.Budget{Edges: live.Bound}.Space()
 	rs, err := forms.Writing(files[len(files)-1].Kind).Read(sp, &fleet.Host{Name: "new"}, files)
 	if err != nil {
@@ -192,7 +192,7 @@ func cutOff(files []api.File, service []netip.AddrPort) (out []string, err error
 	refused := func(p packet.Packet) bool {
 		return sp.Outcome(d, p).Refused()
 	}
-	for _, c := range s.logIns() {
+	for _, c := range s.LogIns() {
 		for _, state := range []string{"new", "established"} {
 			if refused(c.packet(packet.In, at, state)) {
 				out = append(out, fmt.Sprintf("the log-in at %s from %s", c.Local, c.Remote.Addr()))
@@ -234,7 +234,7 @@ func (c Connection) packet(hook int, at map[netip.Addr]string, state string) pac
 	return p
 }
 
-func interfacesByAddress() map[netip.Addr]string {
+func InterfacesByAddress() map[netip.Addr]string {
 	out := map[netip.Addr]string{}
 	all, _ := net.Interfaces()
 	for _, i := range all {

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"fmt"
@@ -75,40 +75,40 @@ type told struct{ *kernel.Names }
 
 // look looks for one that rules of ours ask for.
 func (n told) look(kind, name string) {
-	f, ok := find(kind, name)
+	f, ok := Find(kind, name)
 	switch who := kind + " " + name; {
 	case !ok && !slices.Contains(n.Absent, who):
 		n.Absent = append(n.Absent, who)
 	case ok && kind == "user":
-		n.Users[name], _ = strconv.Atoi(f.element)
+		n.Users[name], _ = strconv.Atoi(f.Element)
 	}
 }
 
-// known is what a host knows a sender by: a user's number, or the path of a unit's
+// Known is what a host knows a sender by: a user's number, or the path of a unit's
 // control group with the folder where the kernel shows such and how deep below it lies.
-type known struct {
-	element, root string
+type Known struct {
+	Element, Root string
 	level         int
 }
 
-// filling is it as nft has it.
-func (k known) filling() nft.Filling {
-	if k.root == "" {
-		return nft.Filling{Element: k.element}
+// Filling is it as nft has it.
+func (k Known) Filling() nft.Filling {
+	if k.Root == "" {
+		return nft.Filling{Element: k.Element}
 	}
-	below, _ := filepath.Rel(cgroupRoot, filepath.Join(k.root, k.element)) // which root is below
+	below, _ := filepath.Rel(cgroupRoot, filepath.Join(k.Root, k.Element)) // which root is below
 	return nft.Filling{Element: fmt.Sprintf("%q", below), Level: k.level}
 }
 
-// find looks up what this host knows a user or a unit by; ok is false where it has none of that
+// Find looks up what this host knows a user or a unit by; ok is false where it has none of that
 // name. Units are those of the system's own manager.
-func find(kind, name string) (k known, ok bool) {
+func Find(kind, name string) (k Known, ok bool) {
 	if kind == "user" {
 		u, err := user.Lookup(name)
 		if err != nil {
 			return k, false
 		}
-		return known{element: u.Uid}, true
+		return Known{Element: u.Uid}, true
 	}
 	for _, root := range controlGroups() {
 		_ = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
@@ -127,7 +127,7 @@ func find(kind, name string) (k known, ok bool) {
 			}
 			level := strings.Count(strings.TrimPrefix(path, root), "/")
 			if !ok || level < k.level {
-				k, ok = known{below, root, level}, true
+				k, ok = Known{below, root, level}, true
 			}
 			return fs.SkipDir
 		})

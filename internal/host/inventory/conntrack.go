@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"context"
@@ -80,13 +80,13 @@ func portOf(text string, whole bool) (int, bool) {
 // of the addresses of the service is this host's own. With cut they are ended: sockets are
 // closed at both ends, what is forwarded is forgotten, and what comes next of it refused.
 // They are looked for again afterwards, to see that nothing flows any more.
-func (m *Machine) Unadmitted(ctx context.Context, name string, service []netip.AddrPort, cut bool) ([]api.OpenConnection, error) {
+func Unadmitted(ctx context.Context, service []netip.AddrPort, cut bool) ([]api.OpenConnection, error) {
 	out := []api.OpenConnection{}
 	all, err := openNow(ctx)
 	if err != nil || len(all) == 0 {
 		return out, err
 	}
-	r, err := m.Report(ctx, name)
+	f, _, err := InForce(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -94,7 +94,7 @@ func (m *Machine) Unadmitted(ctx context.Context, name string, service []netip.A
 	var d packet.Decision
 	if tangled := packet.Try(func() {
 		var rs *kernel.Ruleset
-		if rs, err = live.Read(sp, r.InForce); err == nil {
+		if rs, err = live.Read(sp, f); err == nil {
 			d = rs.Decision(sp)
 		}
 	}); tangled != nil {
@@ -103,7 +103,7 @@ func (m *Machine) Unadmitted(ctx context.Context, name string, service []netip.A
 	if err != nil {
 		return nil, err
 	}
-	at := interfacesByAddress()
+	at := InterfacesByAddress()
 	near := networksHere()
 	var ended []tracked
 	for _, c := range all {
@@ -162,7 +162,7 @@ func lookAgain(ctx context.Context, out []api.OpenConnection, ended []tracked) e
 		if err != nil {
 			return err
 		}
-		at := interfacesByAddress()
+		at := InterfacesByAddress()
 		for i, c := range ended {
 			again := slices.IndexFunc(all, func(o tracked) bool { return !o.over() && o.same(c) })
 			if lasts[i] {
@@ -185,13 +185,13 @@ func lookAgain(ctx context.Context, out []api.OpenConnection, ended []tracked) e
 // openNow are the connections that the kernel tracks, and the sockets that it does not.
 func openNow(ctx context.Context) (all []tracked, err error) {
 	for _, family := range []string{"ipv4", "ipv6"} {
-		text, err := tool(ctx, nil, "conntrack", "-L", "-f", family)
+		text, err := Run(ctx, nil, "conntrack", "-L", "-f", family)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, readTracked(string(text))...)
 	}
-	s, err := openSockets()
+	s, err := OpenSockets()
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +201,7 @@ func openNow(ctx context.Context) (all []tracked, err error) {
 			known[c.reply.connection()], known[c.original.connection()] = true, true
 		}
 	}
-	for _, c := range s.open {
+	for _, c := range s.Open {
 		if c.Local.Addr() == c.Remote.Addr() || known[c] || known[Connection{c.Remote, c.Local}] {
 			continue
 		}
@@ -245,11 +245,11 @@ func (c tracked) end(ctx context.Context, at map[netip.Addr]string) error {
 			continue
 		}
 		kind := map[string]string{"tcp": "-t", "udp": "-u"}[c.protocol]
-		if _, err := tool(ctx, nil, "ss", "-K", "-H", "-n", kind, "src", end(own.src, own.sport), "dst", end(own.dst, own.dport)); err != nil {
+		if _, err := Run(ctx, nil, "ss", "-K", "-H", "-n", kind, "src", end(own.src, own.sport), "dst", end(own.dst, own.dport)); err != nil {
 			return err
 		}
 	}
-	_, err := tool(ctx, nil, "conntrack", "-D", "-p", c.protocol, "-s", c.original.src.String(), "-d", c.original.dst.String(),
+	_, err := Run(ctx, nil, "conntrack", "-D", "-p", c.protocol, "-s", c.original.src.String(), "-d", c.original.dst.String(),
 		"--sport", strconv.Itoa(c.original.sport), "--dport", strconv.Itoa(c.original.dport))
 	if err != nil && !strings.Contains(err.Error(), "0 flow entries") {
 		return err

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"context"
@@ -13,7 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-func sum(b []byte) string {
+func Sum(b []byte) string {
 	h := sha256.Sum256(b)
 	return hex.EncodeToString(h[:])
 }
@@ -25,13 +25,13 @@ const nfnlgrpNFTables = 7
 // The netlink groups that are listened to, as bits: rules of nf_tables; addresses of
 // both families (rtnetlink(7)).
 const (
-	ruleGroups    = 1 << (nfnlgrpNFTables - 1)
-	addressGroups = unix.RTMGRP_IPV4_IFADDR | unix.RTMGRP_IPV6_IFADDR
+	RuleGroups    = 1 << (nfnlgrpNFTables - 1)
+	AddressGroups = unix.RTMGRP_IPV4_IFADDR | unix.RTMGRP_IPV6_IFADDR
 )
 
-// changes tells when the kernel says that something of a netlink protocol's groups
+// Changes tells when the kernel says that something of a netlink protocol's groups
 // changed, until ctx ends. What changed is not read: the report tells it.
-func changes(ctx context.Context, protocol int, groups uint32, changed chan<- struct{}) error {
+func Changes(ctx context.Context, protocol int, groups uint32, changed chan<- struct{}) error {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, protocol)
 	if err != nil {
 		return err
@@ -66,22 +66,22 @@ func changes(ctx context.Context, protocol int, groups uint32, changed chan<- st
 	return nil
 }
 
-// quiet is a sum over what raises no event when it changes: the tables of legacy
+// Quiet is a sum over what raises no event when it changes: the tables of legacy
 // iptables, and sets of ipset. "" where there is neither.
-func quiet(ctx context.Context) string {
+func Quiet(ctx context.Context) string {
 	text := ""
 	for _, family := range []string{"ip", "ip6"} {
 		names, _ := os.ReadFile("/proc/thread-self/net/" + family + "_tables_names")
 		if len(strings.TrimSpace(string(names))) == 0 {
 			continue
 		}
-		if out, err := tool(ctx, nil, family+"tables-legacy-save"); err == nil {
+		if out, err := Run(ctx, nil, family+"tables-legacy-save"); err == nil {
 			text += passing.ReplaceAllString(string(out), "$1")
 		}
 	}
 	if _, err := os.Stat("/sys/module/ip_set"); err == nil {
 		if _, err := exec.LookPath("ipset"); err == nil {
-			if out, err := tool(ctx, nil, "ipset", "save"); err == nil {
+			if out, err := Run(ctx, nil, "ipset", "save"); err == nil {
 				text += string(out)
 			}
 		}
@@ -89,9 +89,9 @@ func quiet(ctx context.Context) string {
 	if text == "" {
 		return ""
 	}
-	return sum([]byte(text))
+	return Sum([]byte(text))
 }
 
-// settled is how long no further change must come before changes are reported: who
+// Settling is how long no further change must come before changes are reported: who
 // loads rules line by line raises many events.
-const settled = 300 * time.Millisecond
+const Settling = 300 * time.Millisecond

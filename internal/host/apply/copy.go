@@ -1,4 +1,4 @@
-package host
+package apply
 
 import (
 	"bytes"
@@ -16,6 +16,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // A Copy is all that a host's filters have in force at one time, in words that its
@@ -29,8 +30,8 @@ type Copy struct {
 	Sets    string            `json:"sets,omitempty"`  // what ipset save prints
 }
 
-// The tools of iptables by what their names begin with.
-var tools = []string{"iptables-legacy", "ip6tables-legacy", "iptables-nft", "ip6tables-nft"}
+// The Tools of iptables by what their names begin with.
+var Tools = []string{"iptables-legacy", "ip6tables-legacy", "iptables-nft", "ip6tables-nft"}
 
 // backedTable is a table that the nft-backed tools may have made.
 var backedTable = regexp.MustCompile(`^table (ip6?) (filter|nat|mangle|raw|security)$`)
@@ -39,13 +40,13 @@ var backedTable = regexp.MustCompile(`^table (ip6?) (filter|nat|mangle|raw|secur
 func TakeCopy(ctx context.Context) (*Copy, error) {
 	c := &Copy{TakenAt: time.Now().UTC(), Saved: map[string]string{}}
 	if _, err := exec.LookPath("nft"); err == nil {
-		listing, err := tool(ctx, nil, "nft", "list", "ruleset")
+		listing, err := inventory.Run(ctx, nil, "nft", "list", "ruleset")
 		if err != nil {
 			return nil, err
 		}
 		c.NFT = string(listing)
 	}
-	for _, name := range tools {
+	for _, name := range Tools {
 		family, kind, _ := strings.Cut(name, "-")
 		family = strings.TrimSuffix(family, "tables")
 		there := slices.ContainsFunc(tablesOf(c.NFT), func(t table) bool { m := backedTable.FindStringSubmatch(t.name); return m != nil && m[1] == family })
@@ -56,7 +57,7 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 		if !there {
 			continue
 		}
-		saved, err := tool(ctx, nil, name+"-save", "-c")
+		saved, err := inventory.Run(ctx, nil, name+"-save", "-c")
 		if err != nil {
 			return nil, err
 		}
@@ -66,7 +67,7 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 	}
 	c.NFT = joined(slices.DeleteFunc(tablesOf(c.NFT), c.told))
 	if _, err := exec.LookPath("ipset"); err == nil {
-		sets, err := tool(ctx, nil, "ipset", "save")
+		sets, err := inventory.Run(ctx, nil, "ipset", "save")
 		if err != nil {
 			return nil, err
 		}
@@ -83,8 +84,8 @@ func (c *Copy) told(t table) bool {
 	return m != nil && strings.Contains("\n"+c.Saved[m[1]+"tables-nft"], "\n*"+m[2]+"\n")
 }
 
-// ownTable is our table as nft names it.
-var ownTable = nft.Form{}.Label()
+// OwnTable is our table as nft names it.
+var OwnTable = nft.Form{}.Label()
 
 // table is one table of nft's listing.
 type table struct{ name, text string } // "table inet yellowfence", and all of it
@@ -109,10 +110,10 @@ func joined(tables []table) string {
 	return b.String()
 }
 
-// ours is the text of our own table, "" where there is none.
-func (c *Copy) ours() string {
+// Ours is the text of our own table, "" where there is none.
+func (c *Copy) Ours() string {
 	for _, t := range tablesOf(c.NFT) {
-		if t.name == ownTable {
+		if t.name == OwnTable {
 			return t.text
 		}
 	}
@@ -128,7 +129,7 @@ func (c *Copy) String() string {
 	if c.NFT != "" {
 		fmt.Fprintf(&b, "# nft list ruleset\n%s", c.NFT)
 	}
-	for _, name := range tools {
+	for _, name := range Tools {
 		if c.Saved[name] != "" {
 			fmt.Fprintf(&b, "# %s-save\n%s", name, c.Saved[name])
 		}
@@ -139,8 +140,8 @@ func (c *Copy) String() string {
 	return b.String()
 }
 
-// rules counts the lines of rules.
-func (c *Copy) rules() (n int) {
+// Rules counts the lines of Rules.
+func (c *Copy) Rules() (n int) {
 	inChain := false
 	for line := range strings.Lines(c.NFT) {
 		switch line = strings.TrimSpace(line); {
@@ -164,7 +165,7 @@ func (c *Copy) Normal() string {
 	tables := tablesOf(c.NFT)
 	slices.SortFunc(tables, func(a, b table) int { return cmp.Compare(a.name, b.name) })
 	text := joined(tables)
-	for _, name := range tools {
+	for _, name := range Tools {
 		for _, section := range []string{"raw", "mangle", "nat", "filter", "security"} {
 			rules := iptables.Section(c.Saved[name], section)
 			if untouched(rules) {
@@ -175,7 +176,7 @@ func (c *Copy) Normal() string {
 	}
 	sets := slices.Sorted(strings.Lines(c.Sets))
 	text += strings.Join(sets, "")
-	return passes.ReplaceAllString(text, "")
+	return Passes.ReplaceAllString(text, "")
 }
 
 // untouched says that a table does nothing: its chains are the built-in ones, and admit.
@@ -188,24 +189,24 @@ func untouched(section string) bool {
 	return true
 }
 
-// passes is what a listing says anew each time: counts, and how long elements have left.
-var passes = regexp.MustCompile(` packets \d+ bytes \d+|\[\d+:\d+\]\s?|expires [\w.]+ ?| timeout \d+$|# handle \d+`)
+// Passes is what a listing says anew each time: counts, and how long elements have left.
+var Passes = regexp.MustCompile(` packets \d+ bytes \d+|\[\d+:\d+\]\s?|expires [\w.]+ ?| timeout \d+$|# handle \d+`)
 
-// putBackOurs puts back what settling changes, and only that: our table, our chains
+// PutBackOurs puts back what settling changes, and only that: our table, our chains
 // in others' tables, and our sets. What another program changed meanwhile stays.
-func (c *Copy) putBackOurs(ctx context.Context) error {
+func (c *Copy) PutBackOurs(ctx context.Context) error {
 	now, err := TakeCopy(ctx)
 	if err != nil {
 		return err
 	}
 	script := ""
-	if now.ours() != "" {
-		script = "delete " + ownTable + "\n"
+	if now.Ours() != "" {
+		script = "delete " + OwnTable + "\n"
 	}
-	err = c.load(ctx, script+c.ours())
+	err = c.load(ctx, script+c.Ours())
 	sets := iptables.OfOurSets(c.Sets)
 	err = errors.Join(err, fillSets(ctx, sets))
-	for _, name := range tools {
+	for _, name := range Tools {
 		if was, is := c.Saved[name], now.Saved[name]; was != "" || is != "" {
 			err = errors.Join(err, putBackSaved(ctx, name, was, is))
 		}
@@ -221,14 +222,14 @@ func (c *Copy) load(ctx context.Context, script string) error {
 	if script == "" {
 		return nil
 	}
-	_, err := tool(ctx, []byte(script), "nft", "-f", "-")
+	_, err := inventory.Run(ctx, []byte(script), "nft", "-f", "-")
 	if err == nil {
 		return nil
 	}
 	plain := elements.ReplaceAllStringFunc(script, func(s string) string { return state.ReplaceAllString(s, "") })
 	plain = sendersKnown.ReplaceAllString(plain, "$1\n")
 	filled, _ := filled(plain)
-	if _, again := tool(ctx, []byte(filled), "nft", "-f", "-"); again != nil {
+	if _, again := inventory.Run(ctx, []byte(filled), "nft", "-f", "-"); again != nil {
 		return err
 	}
 	return nil
@@ -252,7 +253,7 @@ func putBackSaved(ctx context.Context, name, was, is string) error {
 	if text == "" || text == is {
 		return nil
 	}
-	_, err := tool(ctx, []byte(text), name+"-restore", args...)
+	_, err := inventory.Run(ctx, []byte(text), name+"-restore", args...)
 	return err
 }
 
@@ -261,7 +262,7 @@ func fillSets(ctx context.Context, sets string) error {
 	if sets == "" {
 		return nil
 	}
-	now, _ := tool(ctx, nil, "ipset", "save")
+	now, _ := inventory.Run(ctx, nil, "ipset", "save")
 	is := bySet(string(now))
 	script := ""
 	was := bySet(sets)
@@ -274,7 +275,7 @@ func fillSets(ctx context.Context, sets string) error {
 	if script == "" {
 		return nil
 	}
-	_, err := tool(ctx, []byte(script), "ipset", "restore", "-exist")
+	_, err := inventory.Run(ctx, []byte(script), "ipset", "restore", "-exist")
 	return err
 }
 
@@ -290,12 +291,12 @@ func bySet(saved string) map[string]string {
 
 // dropSets removes sets of ours that keep does not hold.
 func dropSets(ctx context.Context, keep string) {
-	names, err := tool(ctx, nil, "ipset", "list", "-n")
+	names, err := inventory.Run(ctx, nil, "ipset", "list", "-n")
 	if err != nil {
 		return // none were ever needed here
 	}
 	for _, name := range iptables.StaleSets(keep, strings.Fields(string(names))) {
-		_, _ = tool(ctx, nil, "ipset", "destroy", name) // rules in force may ask for it
+		_, _ = inventory.Run(ctx, nil, "ipset", "destroy", name) // rules in force may ask for it
 	}
 }
 
@@ -306,8 +307,8 @@ func (c *Copy) PutBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := c.putBackOver(ctx, now); err != nil {
-		if back := now.putBackOver(ctx, c); back != nil {
+	if err := c.PutBackOver(ctx, now); err != nil {
+		if back := now.PutBackOver(ctx, c); back != nil {
 			return errors.Join(err, fmt.Errorf("and what was before could not be put back: %w", back))
 		}
 		return err
@@ -315,13 +316,13 @@ func (c *Copy) PutBack(ctx context.Context) error {
 	return nil
 }
 
-func (c *Copy) putBackOver(ctx context.Context, now *Copy) error {
+func (c *Copy) PutBackOver(ctx context.Context, now *Copy) error {
 	if err := fillSets(ctx, c.Sets); err != nil {
 		return err
 	}
 	listing := "" // all tables that nft sees now, those of the tools too
 	if _, err := exec.LookPath("nft"); err == nil {
-		out, err := tool(ctx, nil, "nft", "list", "tables")
+		out, err := inventory.Run(ctx, nil, "nft", "list", "tables")
 		if err != nil {
 			return err
 		}
@@ -335,7 +336,7 @@ func (c *Copy) putBackOver(ctx context.Context, now *Copy) error {
 	if err := c.load(ctx, listing+c.NFT); err != nil {
 		return err
 	}
-	for _, name := range tools {
+	for _, name := range Tools {
 		text := c.Saved[name]
 		if text == "" && strings.HasSuffix(name, "-legacy") {
 			text = emptied(now.Saved[name])
@@ -343,14 +344,14 @@ func (c *Copy) putBackOver(ctx context.Context, now *Copy) error {
 		if text == "" {
 			continue
 		}
-		if _, err := tool(ctx, []byte(text), name+"-restore", "-c"); err != nil {
+		if _, err := inventory.Run(ctx, []byte(text), name+"-restore", "-c"); err != nil {
 			return err
 		}
 	}
 	keep := bySet(c.Sets)
 	for _, name := range slices.Sorted(maps.Keys(bySet(now.Sets))) {
 		if _, kept := keep[name]; !kept {
-			_, _ = tool(ctx, nil, "ipset", "destroy", name) // a set may hold it
+			_, _ = inventory.Run(ctx, nil, "ipset", "destroy", name) // a set may hold it
 		}
 	}
 	return nil

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"bytes"
@@ -36,7 +36,7 @@ func routes(ctx context.Context, dumps []api.Dump) ([]api.Dump, error) {
 	}
 	text := ""
 	for _, family := range []string{"-4", "-6"} {
-		out, err := tool(ctx, nil, "ip", family, "route", "show", "table", "all")
+		out, err := Run(ctx, nil, "ip", family, "route", "show", "table", "all")
 		if err != nil {
 			return nil, err
 		}
@@ -50,7 +50,7 @@ func routes(ctx context.Context, dumps []api.Dump) ([]api.Dump, error) {
 func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts []api.Count, err error) {
 	sets := false
 	add := func(kind dialect.Kind, program string) error {
-		out, err := tool(ctx, nil, program, "-c")
+		out, err := Run(ctx, nil, program, "-c")
 		if err != nil {
 			return err
 		}
@@ -94,7 +94,7 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 		}
 	}
 	if sets {
-		out, err := tool(ctx, nil, "ipset", "save")
+		out, err := Run(ctx, nil, "ipset", "save")
 		if err != nil {
 			return nil, nil, err
 		}

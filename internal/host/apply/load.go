@@ -1,4 +1,7 @@
-package host
+// Package apply puts rules in force by the kernel's own tools, all of them or none (Load), and
+// keeps what was in force before so that it can be put back (TakeCopy, Copy). It knows nothing
+// of time, of undoing or of the service: package host does.
+package apply
 
 import (
 	"bytes"
@@ -11,11 +14,12 @@ import (
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // Load puts rules in force, after the kernel's own tools have checked them: all
 // of it holds, or nothing changed. Users and units that the rules ask for and this
-// host does not have are told: they admit nothing. What Machine.Settle adds is a way back.
+// host does not have are told: they admit nothing. What host.Machine adds is a way back.
 func Load(ctx context.Context, files []api.File) (absent []string, err error) {
 	if len(files) == 1 && files[0].Kind == "nft" {
 		return settleNFT(ctx, files[0].Text)
@@ -27,7 +31,7 @@ func Load(ctx context.Context, files []api.File) (absent []string, err error) {
 func settleNFT(ctx context.Context, rules string) (absent []string, err error) {
 	rules, absent = filled(rules)
 	for _, args := range [][]string{{"-c", "-f", "-"}, {"-f", "-"}} {
-		if _, err := tool(ctx, []byte(rules), "nft", args...); err != nil {
+		if _, err := inventory.Run(ctx, []byte(rules), "nft", args...); err != nil {
 			return nil, err
 		}
 	}
@@ -38,8 +42,8 @@ func settleNFT(ctx context.Context, rules string) (absent []string, err error) {
 func filled(rules string) (text string, absent []string) {
 	found := map[string]nft.Filling{}
 	for _, s := range nft.SendersOf(rules) {
-		if f, ok := find(s.Kind, s.Name); ok {
-			found[s.Set] = f.filling()
+		if f, ok := inventory.Find(s.Kind, s.Name); ok {
+			found[s.Set] = f.Filling()
 		} else {
 			absent = append(absent, s.Kind+" "+s.Name)
 		}
@@ -55,12 +59,12 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 	program := func(family, verb string) string { return family + kind + "-" + verb }
 	said := map[string]bool{}
 	known := func(kind, name string) string {
-		f, ok := find(kind, name)
+		f, ok := inventory.Find(kind, name)
 		if !ok && !said[kind+name] {
 			said[kind+name] = true
 			absent = append(absent, kind+" "+name)
 		}
-		return f.element
+		return f.Element
 	}
 	sets := ""
 	type change struct{ family, rules, before string }
@@ -70,7 +74,7 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 			sets = f.Text
 			continue
 		}
-		before, err := tool(ctx, nil, program(string(f.Kind), "save"), "-c")
+		before, err := inventory.Run(ctx, nil, program(string(f.Kind), "save"), "-c")
 		if err != nil {
 			return nil, err
 		}
@@ -78,22 +82,22 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 	}
 	drop := func(keep string) { dropSets(ctx, keep) }
 	if sets != "" {
-		if _, err := tool(ctx, []byte(sets), "ipset", "restore", "-exist"); err != nil {
+		if _, err := inventory.Run(ctx, []byte(sets), "ipset", "restore", "-exist"); err != nil {
 			drop("")
 			return nil, err
 		}
 	}
 	for _, c := range changes {
-		if _, err := tool(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush", "--test"); err != nil {
+		if _, err := inventory.Run(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush", "--test"); err != nil {
 			drop("")
 			return nil, err
 		}
 	}
 	for i, c := range changes {
-		_, err := tool(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush")
+		_, err := inventory.Run(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush")
 		for ; err != nil && i > 0; i-- {
 			done := changes[i-1]
-			if _, back := tool(ctx, []byte(done.before), program(done.family, "restore"), "-c"); back != nil {
+			if _, back := inventory.Run(ctx, []byte(done.before), program(done.family, "restore"), "-c"); back != nil {
 				err = errors.Join(err, fmt.Errorf("and what was before could not be put back: %w", back))
 			}
 		}

@@ -1,4 +1,4 @@
-package host
+package inventory
 
 import (
 	"net/netip"

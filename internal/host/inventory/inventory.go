@@ -1,6 +1,8 @@
-// Package host is what runs on a host: it reads what the kernel has in force
-// and puts rules in force.
-package host
+// Package inventory finds out what a host has and does, and changes nothing: which rules are in
+// force (InForce), what listens and runs, which addresses there are and what loads rules at the
+// start (Facts), who its users and units are (Find), and which connections are open (OpenSockets,
+// Unadmitted). All tools of the kernel are run through Run, which bounds their time.
+package inventory
 
 import (
 	"bytes"
@@ -17,31 +19,19 @@ import (
 	"time"
 
 	"yellowfence.example/yfence/core/dialect/nft"
-
 	"yellowfence.example/yfence/internal/api"
 )
 
-// toolTime bounds how long one of the kernel's tools may take.
-const toolTime = 30 * time.Second
+// ToolTime bounds how long one of the kernel's tools may take.
+const ToolTime = 30 * time.Second
 
-// Report reads what is in force on this host. A tool that is missing, fails or
-// hangs is an error: it must not be taken for a host without rules.
-func (m *Machine) Report(ctx context.Context, name string) (r api.Report, err error) {
-	r = api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC()}
-	if r.InForce, r.Counts, err = inForce(ctx); err != nil {
-		return r, err
-	}
-	r.Tools, r.Around = versions(ctx), surroundings(ctx, m)
-	return r, nil
-}
-
-// inForce is all that is in force now, without what counters stand at, and that.
-func inForce(ctx context.Context) (f api.InForce, counts []api.Count, err error) {
-	listing, err := tool(ctx, nil, "nft", "-j", "list", "ruleset")
+// InForce is all that is in force now, without what counters stand at, and that.
+func InForce(ctx context.Context) (f api.InForce, counts []api.Count, err error) {
+	listing, err := Run(ctx, nil, "nft", "-j", "list", "ruleset")
 	if err != nil {
 		return f, nil, err
 	}
-	text, err := tool(ctx, nil, "nft", "-a", "list", "ruleset") // it says what the other form leaves out
+	text, err := Run(ctx, nil, "nft", "-a", "list", "ruleset") // it says what the other form leaves out
 	if err != nil {
 		return f, nil, err
 	}
@@ -106,8 +96,8 @@ func countsOf(listing []byte) (out []api.Count) {
 	return out
 }
 
-func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, toolTime)
+func Run(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, ToolTime)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdin = bytes.NewReader(stdin)
@@ -121,7 +111,7 @@ func tool(ctx context.Context, stdin []byte, name string, args ...string) ([]byt
 		inPackage := map[string]string{"nft": "nftables", "ipset": "ipset", "ip": "iproute2", "ss": "iproute2", "conntrack": "conntrack"}[name]
 		return nil, fmt.Errorf("%s is not installed on this host (Debian's package %s)", name, cmp.Or(inPackage, "iptables"))
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		return nil, fmt.Errorf("%s %s did not end within %s", name, strings.Join(args, " "), toolTime)
+		return nil, fmt.Errorf("%s %s did not end within %s", name, strings.Join(args, " "), ToolTime)
 	case err != nil:
 		return nil, fmt.Errorf("%s %s failed: %w: %s", name, strings.Join(args, " "), err, strings.TrimSpace(errOut.String()))
 	}

@@ -1,4 +1,4 @@
-package host
+package agent
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/ipv6"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // probeTime is how long a probe waits for an answer.
@@ -30,7 +31,7 @@ const greeting = "yfence probe listener\n"
 func Open(ctx context.Context, p api.Probe) api.TaskResult {
 	begin := time.Now()
 	if to, err := netip.ParseAddr(p.To); err == nil && p.From == "" && to.Zone() == "" && !to.IsLinkLocalUnicast() {
-		if from, ok := SourceFor(netip.AddrPortFrom(to, 9)); ok { // so that it is known which it was, whatever comes of it
+		if from, ok := inventory.SourceFor(netip.AddrPortFrom(to, 9)); ok { // so that it is known which it was, whatever comes of it
 			p.From = from.String()
 		}
 	}

@@ -1,4 +1,6 @@
-package host
+// Package agent stays on a host and serves: it reports what is in force, asks the service for
+// tasks, has our own program do them, and tells what became of them.
+package agent
 
 import (
 	"context"
@@ -10,6 +12,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/inventory"
 )
 
 // A Service is what an attendant says to the service. *client.Client is one.
@@ -20,11 +24,11 @@ type Service interface {
 	PutCopies(ctx context.Context, copies api.Copies) error
 }
 
-// An Attendant stays on a host and serves: it reports, and does what it is asked to. It
+// An Agent reports, and does what it is asked to. It
 // changes no rules by itself. What takes memory it has a process of its own do, which
 // is the same as a person would run by hand.
-type Attendant struct {
-	Machine
+type Agent struct {
+	host.Machine
 	Host    string
 	Service Service
 	Run     func(ctx context.Context, args ...string) (output []byte, err error) // our program, with these arguments
@@ -47,22 +51,22 @@ type Attendant struct {
 // longPoll is how long the service may hold a question for tasks.
 const longPoll = 25 * time.Second
 
-// Attend serves until ctx ends.
-func (a *Attendant) Attend(ctx context.Context) error {
-	if err := a.ready(); err != nil {
+// Run serves until ctx ends.
+func (a *Agent) Attend(ctx context.Context) error {
+	if err := a.Ready(); err != nil {
 		return err
 	}
-	if err := a.readFile(doneFile, &a.done); err != nil {
+	if err := a.ReadFile(host.DoneFile, &a.done); err != nil {
 		a.Say("what was done before is not known: %v", err)
 	}
 	debug.SetGCPercent(30) // it waits most of the time, and is to take little room
 	a.report, a.hangUp = make(chan struct{}, 1), func() {}
 	changed := make(chan struct{}, 1)
-	if err := changes(ctx, unix.NETLINK_NETFILTER, ruleGroups, changed); err != nil {
+	if err := inventory.Changes(ctx, unix.NETLINK_NETFILTER, inventory.RuleGroups, changed); err != nil {
 		a.Say("the kernel does not tell when rules change: %v", err)
 	}
 	moved := make(chan struct{}, 1)
-	if err := changes(ctx, unix.NETLINK_ROUTE, addressGroups, moved); err != nil {
+	if err := inventory.Changes(ctx, unix.NETLINK_ROUTE, inventory.AddressGroups, moved); err != nil {
 		a.Say("the kernel does not tell when addresses change: %v", err)
 	}
 	var all sync.WaitGroup
@@ -77,7 +81,7 @@ func (a *Attendant) Attend(ctx context.Context) error {
 	return nil
 }
 
-func (a *Attendant) due() {
+func (a *Agent) due() {
 	select {
 	case a.report <- struct{}{}:
 	default:
@@ -85,10 +89,10 @@ func (a *Attendant) due() {
 }
 
 // watch has changes reported as soon as no further one comes.
-func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
+func (a *Agent) watch(ctx context.Context, changed <-chan struct{}) {
 	look := time.NewTicker(a.Look)
 	defer look.Stop()
-	last := quiet(ctx)
+	last := inventory.Quiet(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -97,7 +101,7 @@ func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
 			for more := true; more; {
 				select {
 				case <-changed:
-				case <-time.After(settled):
+				case <-time.After(inventory.Settling):
 					more = false
 				case <-ctx.Done():
 					return
@@ -105,7 +109,7 @@ func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
 			}
 			a.due()
 		case <-look.C:
-			if now := quiet(ctx); now != last {
+			if now := inventory.Quiet(ctx); now != last {
 				last = now
 				a.due()
 			}
@@ -115,15 +119,15 @@ func (a *Attendant) watch(ctx context.Context, changed <-chan struct{}) {
 
 // followUnits has rules follow units that start anew. It is the one change that nobody
 // asks for: what the rules mean stays as it was settled.
-func (a *Attendant) followUnits(ctx context.Context) {
-	var u units
+func (a *Agent) followUnits(ctx context.Context) {
+	var u host.UnitWatch
 	for due, failed := false, false; ; {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(u.every()):
+		case <-time.After(u.Every()):
 		}
-		if due = u.changed(&a.Machine) || due; !due {
+		if due = u.Changed(&a.Machine) || due; !due {
 			continue
 		}
 		_, err := a.Run(ctx, "refill")
@@ -138,7 +142,7 @@ func (a *Attendant) followUnits(ctx context.Context) {
 
 // move has new addresses reported, and asks for tasks anew: whatever was open from an
 // address that is gone hears nothing any more.
-func (a *Attendant) move(ctx context.Context, moved <-chan struct{}) {
+func (a *Agent) move(ctx context.Context, moved <-chan struct{}) {
 	for {
 		select {
 		case <-ctx.Done():
@@ -148,7 +152,7 @@ func (a *Attendant) move(ctx context.Context, moved <-chan struct{}) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(settled):
+		case <-time.After(inventory.Settling):
 		}
 		a.mu.Lock()
 		a.hangUp()
@@ -158,7 +162,7 @@ func (a *Attendant) move(ctx context.Context, moved <-chan struct{}) {
 }
 
 // limit gives a context that move ends, or the time does.
-func (a *Attendant) limit(ctx context.Context, d time.Duration) (context.Context, context.CancelFunc) {
+func (a *Agent) limit(ctx context.Context, d time.Duration) (context.Context, context.CancelFunc) {
 	limited, cancel := context.WithTimeout(ctx, d)
 	a.mu.Lock()
 	a.hangUp = cancel
@@ -168,7 +172,7 @@ func (a *Attendant) limit(ctx context.Context, d time.Duration) (context.Context
 
 // reports has reports sent: at the beginning, when they are due, and every so often.
 // Not all hosts of a fleet report in the same second.
-func (a *Attendant) reports(ctx context.Context) {
+func (a *Agent) reports(ctx context.Context) {
 	wait := time.Duration(0)
 	failures := 0
 	for {
@@ -191,14 +195,14 @@ func (a *Attendant) reports(ctx context.Context) {
 }
 
 // interval is how often reports are sent where nothing changes.
-func (a *Attendant) interval() time.Duration {
+func (a *Agent) interval() time.Duration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.intervalLocked()
 }
 
 // intervalLocked is the same for whoever holds mu.
-func (a *Attendant) intervalLocked() time.Duration {
+func (a *Agent) intervalLocked() time.Duration {
 	if a.Told && a.every > 0 {
 		return a.every
 	}
@@ -206,7 +210,7 @@ func (a *Attendant) intervalLocked() time.Duration {
 }
 
 // toldEvery takes over how often the service expects reports, within reason.
-func (a *Attendant) toldEvery(seconds int) {
+func (a *Agent) toldEvery(seconds int) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if every := time.Duration(seconds) * time.Second; seconds > 0 && seconds <= 24*3600 && every != a.every {
