@@ -204,7 +204,7 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 	}
 	fmt.Printf("\nUp after %.1f s. The console is at\n\n    %s\n\nSign in with the token\n\n    %s\n", time.Since(start).Seconds(), d.url, strings.TrimSpace(string(token)))
 	if d.hosts != nil {
-		fmt.Printf("\nTry a mishap of your own; the host reports it by itself, and the console shows it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8081 accept\n\nAnd put it right again:\n\n    export YFENCE_SERVER=%s YFENCE_TOKEN=$(cat %s)\n    %s waves start charts-01\n",
+		fmt.Printf("\nTry a mishap of your own; the host reports it by itself, and the console shows it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8096 accept\n\nAnd put it right again:\n\n    export YFENCE_SERVER=%s YFENCE_TOKEN=$(cat %s)\n    %s waves start charts-01\n",
 			d.prefix, d.url, filepath.Join(d.dir, "token"), d.program)
 	}
 	if d.once {

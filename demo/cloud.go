@@ -16,7 +16,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -27,7 +27,7 @@ var gateways = []netip.Addr{netip.MustParseAddr("203.0.113.126"), netip.MustPars
 
 // gated puts an instance behind a gate, as a cloud does.
 func (d *demo) gated(h *fleet.Host, ns *testbed.Namespace) error {
-	gate, err := testbed.NewGate(d.prefix+"gate-"+h.Name, d.wire, sky, ns, h.Interfaces[0].Name, h.Own(), gateways)
+	gate, err := testbed.NewEnforcer(d.prefix+"gate-"+h.Name, d.wire, sky, ns, h.Interfaces[0].Name, h.Own(), gateways)
 	if gate != nil {
 		d.gates = append(d.gates, gate)
 	}
@@ -37,10 +37,10 @@ func (d *demo) gated(h *fleet.Host, ns *testbed.Namespace) error {
 // inCloud says that a host is an instance that only its groups protect.
 func inCloud(h *fleet.Host) bool { return h.Dialect == fleet.NoFilter }
 
-// cloud starts the Puffin cloud with the fleet's instances, each behind its gate, and
+// cloud starts the Dunlin cloud with the fleet's instances, each behind its gate, and
 // writes the file that names it to the service. It is quicker than clouds are.
 func (d *demo) cloud() (clouds string, err error) {
-	token := filepath.Join(d.dir, "puffin-token")
+	token := filepath.Join(d.dir, "dunlin-token")
 	if err := os.WriteFile(token, []byte("the account's token\n"), 0o600); err != nil {
 		return "", err
 	}
@@ -72,7 +72,7 @@ func (d *demo) cloud() (clouds string, err error) {
 	}
 	d.attend = append(d.attend, process{cmd, ended})
 	for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(30 * time.Millisecond) {
-		res, err := http.Get(d.sky + "/backdoor/dump")
+		res, err := http.Get(d.sky + "/controls/dump")
 		if err == nil {
 			_ = res.Body.Close()
 			break
@@ -82,16 +82,16 @@ func (d *demo) cloud() (clouds string, err error) {
 		}
 	}
 	clouds = filepath.Join(d.dir, "clouds.json")
-	return clouds, os.WriteFile(clouds, fmt.Appendf(nil, `{"clouds": [{"name": "puffin", "kind": "puffin", "url": %q, "account": "saltmarsh", "token_file": "puffin-token"}]}`+"\n", d.sky), 0o600)
+	return clouds, os.WriteFile(clouds, fmt.Appendf(nil, `{"clouds": [{"name": "dunlin", "kind": "dunlin", "url": %q, "account": "saltmarsh", "token_file": "dunlin-token"}]}`+"\n", d.sky), 0o600)
 }
 
-// backdoor does something at the cloud that nobody is told of.
-func (d *demo) backdoor(path string, body any) error {
+// controls does something at the cloud that nobody is told of.
+func (d *demo) controls(path string, body any) error {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	res, err := http.Post(d.sky+"/backdoor"+path, "application/json", bytes.NewReader(text))
+	res, err := http.Post(d.sky+"/controls"+path, "application/json", bytes.NewReader(text))
 	if err != nil {
 		return err
 	}
@@ -107,7 +107,7 @@ var cloudMishaps = []struct {
 	happen   func(*demo) error
 }{
 	{"charts-cloud-01", "somebody opens its group to all log-ins, at the cloud's own console", func(d *demo) error {
-		res, err := http.Get(d.sky + "/backdoor/dump")
+		res, err := http.Get(d.sky + "/controls/dump")
 		if err != nil {
 			return err
 		}
@@ -118,14 +118,14 @@ var cloudMishaps = []struct {
 		}
 		for _, g := range doc.Groups {
 			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0"}})
-			if err := d.backdoor("/groups", g); err != nil {
+			if err := d.controls("/groups", g); err != nil {
 				return err
 			}
 		}
 		return nil
 	}},
-	{"puffin-a41d", "a new instance comes up there without a label, in no group", func(d *demo) error {
-		return d.backdoor("/instances", puffin.Instance{ID: "puffin-a41d", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.98")}, Groups: []string{}})
+	{"dunlin-a41d", "a new instance comes up there without a label, in no group", func(d *demo) error {
+		return d.controls("/instances", dunlin.Instance{ID: "dunlin-a41d", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.98")}, Groups: []string{}})
 	}},
 }
 

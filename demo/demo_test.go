@@ -49,7 +49,7 @@ func TestDemo(t *testing.T) {
 				`(?m)^charts-02 +drifted\n    opened    tcp 22 from 192\.0\.2\.64/28 gets in; nothing in the policy admits it\.`,
 				`(?m)^watch-01 +in step\n    cosmetic  The rules are written differently`,
 				`(?m)^charts-cloud-01  drifted\n    opened    tcp 22 from everywhere \(IPv4\) gets in; nothing in the policy admits it\.`,
-				`(?m)^    no group  The instance puffin-a41d is in no group: nothing filters for it\.`,
+				`(?m)^    no group  The instance dunlin-a41d is in no group: nothing filters for it\.`,
 				`15 hosts: 11 in step, 4 drifted`,
 				`The console is at\n\n    http://127\.0\.0\.1:\d+\n`,
 			} {

@@ -71,8 +71,8 @@ var probes = []struct {
 	from, to string // a host, and the interface of the other
 	port     int
 }{
-	{"jump-01", "eth1", 22}, {"watch-01", "eth1", 9417}, {"broker-01", "eth1", 8883}, {"pilotage-01", "eth0", 443},
-	{"pilotage-01", "eth1", 22}, {"beacon-01", "eth1", 9417}, {"beacon-01", "eth1", 8883}, {"lockgate-01", "eth1", 5432},
+	{"jump-01", "eth1", 22}, {"watch-01", "eth1", 49417}, {"broker-01", "eth1", 8883}, {"pilotage-01", "eth0", 443},
+	{"pilotage-01", "eth1", 22}, {"beacon-01", "eth1", 49417}, {"beacon-01", "eth1", 8883}, {"lockgate-01", "eth1", 5432},
 }
 
 // kinds are the hosts of one role that have each another filter,

@@ -9,12 +9,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/desk"
+	"yellowfence.example/yfence/internal/simhost"
 )
 
 // host is a host whose filter is another system's.
 func host() *cobra.Command {
-	var d desk.Desk
+	var d simhost.Host
 	c := &cobra.Command{
 		Use:   "host",
 		Short: "A host whose filter is another system's, which takes portable rules",

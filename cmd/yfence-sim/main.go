@@ -14,7 +14,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -28,9 +28,9 @@ func main() {
 }
 
 // keepGate has a gate let through what is in force for an instance.
-func keepGate(sim *puffin.Cloud, instance string, gate *testbed.Namespace) {
+func keepGate(sim *dunlin.Cloud, instance string, gate *testbed.Namespace) {
 	for last := ""; ; time.Sleep(100 * time.Millisecond) {
-		rules := puffin.GateRules(sim.Document(), instance, testbed.GateUp, testbed.GateDown)
+		rules := dunlin.EnforcerRules(sim.Document(), instance, testbed.EnforcerUp, testbed.EnforcerDown)
 		if rules == last {
 			continue
 		}
@@ -44,11 +44,11 @@ func keepGate(sim *puffin.Cloud, instance string, gate *testbed.Namespace) {
 func cloud() *cobra.Command {
 	var listen, tokenFile, fleetFile string
 	var gates map[string]string
-	o := puffin.Options{Name: "puffin"}
+	o := dunlin.Options{Name: "dunlin"}
 	c := &cobra.Command{
 		Use:   "cloud",
-		Short: "The Puffin cloud: instances, security groups, and who is in which",
-		Long: `Cloud serves a small cloud on an address, as docs/puffin.md says. With a fleet file its
+		Short: "The Dunlin cloud: instances, security groups, and who is in which",
+		Long: `Cloud serves a small cloud on an address, as docs/dunlin.md says. With a fleet file its
 instances of this cloud are there from the beginning, in no group.`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -59,7 +59,7 @@ instances of this cloud are there from the beginning, in no group.`,
 			if o.Token = strings.TrimSpace(string(token)); o.Token == "" {
 				return fmt.Errorf("%s holds no token", tokenFile)
 			}
-			sim := puffin.New(o)
+			sim := dunlin.New(o)
 			if fleetFile != "" {
 				text, err := os.ReadFile(fleetFile)
 				if err != nil {
@@ -71,7 +71,7 @@ instances of this cloud are there from the beginning, in no group.`,
 				}
 				for _, h := range fl.Hosts {
 					if h.Instance != nil && h.Instance.Cloud == o.Name {
-						sim.Start(puffin.InstanceOf(h))
+						sim.Start(dunlin.InstanceOf(h))
 					}
 				}
 			}
@@ -92,7 +92,7 @@ instances of this cloud are there from the beginning, in no group.`,
 	f.StringVar(&tokenFile, "token-file", "", "a file with the account's token")
 	f.StringVar(&fleetFile, "fleet", "", "a fleet file, whose instances are there")
 	f.StringToStringVar(&gates, "gate", nil, "INSTANCE=NAMESPACE: a network namespace that forwards between the interfaces outer and inner, where the instance's groups are enforced on real packets")
-	f.StringVar(&o.Name, "name", "puffin", "the cloud's name, as the fleet file says it")
+	f.StringVar(&o.Name, "name", "dunlin", "the cloud's name, as the fleet file says it")
 	f.StringVar(&o.Account, "account", "saltmarsh", "the account's name")
 	f.DurationVar(&o.SoonAfter, "soon", 2*time.Second, "how long a change takes to be in force, at least")
 	f.DurationVar(&o.LateAfter, "late", 10*time.Second, "and at most")

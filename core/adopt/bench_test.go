@@ -39,7 +39,7 @@ func BenchmarkAdopt(b *testing.B) {
 			if rng.IntN(3) == 0 {
 				from = fmt.Sprintf("ip saddr 198.51.100.%d", rng.IntN(256))
 			}
-			fmt.Fprintf(&t, "\t\t%s tcp dport %d %s\n", from, []int{22, 80, 443, 5432, 8080, 9417, 8883}[rng.IntN(7)], []string{"accept", "accept", "accept", "drop"}[rng.IntN(4)])
+			fmt.Fprintf(&t, "\t\t%s tcp dport %d %s\n", from, []int{22, 80, 443, 5432, 8080, 49417, 8883}[rng.IntN(7)], []string{"accept", "accept", "accept", "drop"}[rng.IntN(4)])
 		}
 		t.WriteString("\t}\n}\n")
 		dumps[k] = t.String()

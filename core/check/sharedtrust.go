@@ -11,7 +11,7 @@ Strangers are on it too: the neighbours in a rented rack, every site behind the 
 content network. Name the hosts or addresses that are meant; or, if the service is
 for everybody anyway, say so:
 
-    allow tiles: tile-cache -> charts : tcp 8081  knowingly shared-trust "tiles are public"
+    allow tiles: tile-cache -> charts : tcp 8096  knowingly shared-trust "tiles are public"
 `,
 	run: func(p *pass) {
 		shared := map[string]bool{}

@@ -35,7 +35,7 @@ func TestPoliciesCompared(t *testing.T) {
 		{"nothing", func(s string) string { return s }},
 		{"another-spelling", replace("chart-site\n", "tcp 80, 443\n")},
 		{"database-to-everybody", func(s string) string {
-			return s + "allow extra: office -> charts : tcp 8082\nallow oops: everywhere -> logbook : postgresql\n"
+			return s + "allow extra: office -> charts : tcp 8097\nallow oops: everywhere -> logbook : postgresql\n"
 		}},
 		{"allow-gone", replace("allow nightly:          depot -> logbook : ssh  from unit backup.service\n", "")},
 		{"another-rate", replace("at most 4 per 1m per source", "at most 40 per 1m per source")},

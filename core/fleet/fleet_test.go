@@ -57,7 +57,7 @@ func TestMessages(t *testing.T) {
  {"name": "a", "roles": ["r"], "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"]}]}]}`,
 			"2:11 fleet-twice: the host \"a\" stands twice | the other is at f.json:1:21\n2:11 fleet-twice: the address 10.0.0.1 of a is also a's | an address belongs to one interface of one host, unless it is `floating`; a is at f.json:1:21"},
 		{`{"hosts": [{"name": "a", "roles": ["r"], "interfaces": [], "knowingly": [{"code": "no-way-in"}]}]}`, `1:74 fleet-key: an acceptance needs the key "because" | `},
-		{host(`"instance": {"cloud": "puffin"}`), "1:72 fleet-key: an instance needs the key \"id\" | "},
+		{host(`"instance": {"cloud": "dunlin"}`), "1:72 fleet-key: an instance needs the key \"id\" | "},
 		{host(`"instance": {"cloud": "", "id": "p-1", "labels": {"tier": 3}}`), "1:82 fleet-type: expected the cloud's name, found nothing | \n1:118 fleet-type: expected a label's value as a text, found a number | "},
 		{host(`"instance": {"cloud": "c", "id": "p", "labels": {"a": "1", "a": "2"}}`), "1:119 fleet-key: the key \"a\" stands twice | leave one"},
 		{host(`"floating": ["203.0.113.75/28"]`), `1:73 fleet-address: "203.0.113.75/28" is not an address of a host | write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface`},
@@ -140,7 +140,7 @@ func TestWhatIsEmptyReadsBack(t *testing.T) {
 // TestInstances: what only a cloud or a pair of hosts has is read, written and told.
 func TestInstances(t *testing.T) {
 	const text = `{"hosts": [
-	 {"name": "a", "roles": ["r"], "dialect": "none", "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"], "dynamic": true}], "floating": ["203.0.113.75", "2001:db8::75"], "instance": {"cloud": "puffin", "id": "p-1", "labels": {"zone": "b", "role": "r"}}},
+	 {"name": "a", "roles": ["r"], "dialect": "none", "interfaces": [{"name": "e", "addresses": ["10.0.0.1/8"], "dynamic": true}], "floating": ["203.0.113.75", "2001:db8::75"], "instance": {"cloud": "dunlin", "id": "p-1", "labels": {"zone": "b", "role": "r"}}},
 	 {"name": "b", "roles": ["r"], "interfaces": [], "floating": ["203.0.113.75"]}]}`
 	fl, problems := Read("f.json", []byte(text))
 	require.Empty(t, problems)
@@ -160,7 +160,7 @@ func TestInstances(t *testing.T) {
 		{"changed", "a", "dialect: nft, was none"},
 		{"changed", "a", "interfaces: e 10.0.0.1/8, was e 10.0.0.1/8 dynamic"},
 		{"changed", "a", "floating: [], was [203.0.113.75 2001:db8::75]"},
-		{"changed", "a", "instance: none, was puffin p-1 role=r zone=b"},
+		{"changed", "a", "instance: none, was dunlin p-1 role=r zone=b"},
 	}, Changes(fl, plain))
 }
 

@@ -41,7 +41,7 @@ shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh" \
 	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh; q 'everywhere -> jump : ssh' --policy saltmarsh; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
 cp -r demo/saltmarsh "$work/change"
 sed -i 's/at most 4 per 1m/at most 40 per 1m/; /^allow nightly/d' "$work/change/rules.fence"
-printf 'allow extra:            office -> charts : tcp 8082\nallow snmp:             everywhere -> watch : snmp  knowingly wide-open "for the shot"\n' >>"$work/change/rules.fence"
+printf 'allow extra:            office -> charts : tcp 8097\nallow snmp:             everywhere -> watch : snmp  knowingly wide-open "for the shot"\n' >>"$work/change/rules.fence"
 cp -r demo/saltmarsh "$work/today"
 shoot compare 'yfence compare today change' "cd $work; yfence compare today change"
 shoot adopt 'yfence adopt --fleet demo/saltmarsh/fleet.json --dump demo/recorded/logbook-01.json --dump …' \

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/service"
 )
 
@@ -49,8 +49,8 @@ func readClouds(name string) (out []service.CloudAccount, err error) {
 		switch {
 		case c.Name == "" || seen[c.Name]:
 			return nil, wrong("it needs a name of its own: the one that fleet files call it by")
-		case c.Kind != "puffin":
-			return nil, wrong(`its kind is %q; the only one there is is "puffin"`, c.Kind)
+		case c.Kind != "dunlin":
+			return nil, wrong(`its kind is %q; the only one there is is "dunlin"`, c.Kind)
 		case err != nil || at.Host == "":
 			return nil, wrong("its url is %q, which is no address as in http://127.0.0.1:8490", c.URL)
 		case c.Account == "":
@@ -70,7 +70,7 @@ func readClouds(name string) (out []service.CloudAccount, err error) {
 			c.Label = "role"
 		}
 		out = append(out, service.CloudAccount{Name: c.Name, Owner: c.Account, Label: c.Label,
-			Account: &puffin.Account{URL: strings.TrimSuffix(c.URL, "/"), Token: strings.TrimSpace(string(token))}})
+			Account: &dunlin.Account{URL: strings.TrimSuffix(c.URL, "/"), Token: strings.TrimSpace(string(token))}})
 	}
 	return out, nil
 }

@@ -168,7 +168,7 @@ func TestListenersConnectionsAndAddresses(t *testing.T) {
 	p.publish(strings.Replace(pierPolicy, "allow site", "allow feed: charts -> charts : tcp 9100\nallow site", 1))
 	var open []net.Listener
 	require.NoError(t, p.hosts["charts-01"].Do(func() error {
-		for _, at := range []string{"10.40.2.1:8080", "10.40.2.1:7000", "127.0.0.1:7001", "10.40.2.1:6000"} {
+		for _, at := range []string{"10.40.2.1:8095", "10.40.2.1:7000", "127.0.0.1:7001", "10.40.2.1:6000"} {
 			l, err := net.Listen("tcp", at)
 			if err != nil {
 				return err
@@ -200,7 +200,7 @@ func TestListenersConnectionsAndAddresses(t *testing.T) {
 		`(?m)^    nobody listens  tcp 9100 is admitted by allow feed, and nothing listens there  \(pier\.fence:\d+:7\)$`, `(?m)^    nobody listens  tcp 22 is admitted by allow hop`} {
 		require.Regexp(t, want, out)
 	}
-	require.NotContains(t, out, "8080")
+	require.NotContains(t, out, "8095")
 	require.NotContains(t, out, "7001")
 
 	// The connection of before was made when nobody tracked: what it says next is new.

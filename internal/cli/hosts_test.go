@@ -200,17 +200,17 @@ func TestAWayInThatIsShut(t *testing.T) {
 func TestWhatIsExpectedIsTried(t *testing.T) {
 	p := newPier(t)
 	p.begin()
-	const shut = "table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 8080 drop\n\t}\n}\n"
+	const shut = "table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 8095 drop\n\t}\n}\n"
 	require.NoError(t, p.hosts["charts-01"].Load(shut))
 	p.keepAtConsole("jump-01")
 	out, code := p.operate("waves", "start")
 	require.Equal(t, 1, code, out)
-	require.Contains(t, out, "it stopped because allow site, which is new: jump-01 -> charts-01 (10.40.2.1) : tcp 8080 was silent, and the policy admits it\nwhat is kept stays; yfence waves undo 1")
+	require.Contains(t, out, "it stopped because allow site, which is new: jump-01 -> charts-01 (10.40.2.1) : tcp 8095 was silent, and the policy admits it\nwhat is kept stays; yfence waves undo 1")
 	require.NotContains(t, p.listing("charts-02"), "yf-", "the second step never began")
 	require.NoError(t, p.hosts["charts-01"].Load("delete table ip theirs"))
 
 	// What arrives elsewhere than it was sent to is nobody's to try.
-	p.publish(pierPolicy + "allow tls-in: jump -> charts : tcp 443\nredirect tls: jump -> charts : tcp 443 to tcp 8081\nexpect tls-comes: always jump -> charts : tcp 443\n")
+	p.publish(pierPolicy + "allow tls-in: jump -> charts : tcp 443\nredirect tls: jump -> charts : tcp 443 to tcp 8096\nexpect tls-comes: always jump -> charts : tcp 443\n")
 	p.keepAtConsole("jump-01")
 	out, code = p.operate("waves", "start")
 	require.Equal(t, 0, code, out)
@@ -227,11 +227,11 @@ func TestWhatIsExpectedIsTried(t *testing.T) {
 	require.Contains(t, out, "the check after step 2 holds\nwave 4 is done: 2 kept")
 
 	// What a check that fails finds kept goes back where that was asked for.
-	p.publish(strings.Replace(pierPolicy, "expect site-is-there: always", "block noise: jump -> charts : tcp 8080\nexpect quiet: never", 1))
+	p.publish(strings.Replace(pierPolicy, "expect site-is-there: always", "block noise: jump -> charts : tcp 8095\nexpect quiet: never", 1))
 	status.Store(http.StatusServiceUnavailable)
 	out, code = p.operate("waves", "start", "charts", "--check", site.URL, "--roll-back")
 	require.Equal(t, 1, code, out)
-	for _, want := range []string{"proved block noise (new): jump-01 -> charts-01 (10.40.2.1) : tcp 8080 is refused\n", "wave 6 puts back what wave 5 has kept\n", "wave 6 is done\n"} {
+	for _, want := range []string{"proved block noise (new): jump-01 -> charts-01 (10.40.2.1) : tcp 8095 is refused\n", "wave 6 puts back what wave 5 has kept\n", "wave 6 is done\n"} {
 		require.Contains(t, out, want)
 	}
 	require.NotContains(t, p.listing("charts-01"), "noise")

@@ -52,8 +52,8 @@ role jump
 role charts
 allow way-in: 10.40.8.0/24 -> jump : ssh guard
 allow hop: jump -> charts : ssh guard
-allow site: everywhere -> charts : tcp 8080 knowingly wide-open "charts are public"
-expect site-is-there: always jump -> charts : tcp 8080
+allow site: everywhere -> charts : tcp 8095 knowingly wide-open "charts are public"
+expect site-is-there: always jump -> charts : tcp 8095
 expect no-way-back: never charts -> jump : ssh
 `
 

@@ -16,28 +16,28 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/cloud"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 )
 
 // sky is a cloud with three instances, whose clock is ours.
 type sky struct {
 	*testing.T
-	*puffin.Cloud
-	*puffin.Account
+	*dunlin.Cloud
+	*dunlin.Account
 	now atomic.Int64 // nanoseconds since 1970
 }
 
-func newSky(t *testing.T, rng *rand.Rand, o puffin.Options) *sky {
+func newSky(t *testing.T, rng *rand.Rand, o dunlin.Options) *sky {
 	s := &sky{T: t}
 	s.now.Store(1_800_000_000_000_000_000)
-	o.Name, o.Account, o.Token, o.SoonAfter, o.LateAfter, o.Rand = "puffin", "saltmarsh", "secret", 2*time.Second, 10*time.Second, rng
+	o.Name, o.Account, o.Token, o.SoonAfter, o.LateAfter, o.Rand = "dunlin", "saltmarsh", "secret", 2*time.Second, 10*time.Second, rng
 	o.Clock = func() time.Time { return time.Unix(0, s.now.Load()) }
-	s.Cloud = puffin.New(o)
+	s.Cloud = dunlin.New(o)
 	server := httptest.NewServer(s.Handler())
 	t.Cleanup(server.Close)
-	s.Account = &puffin.Account{URL: server.URL, Token: "secret", Timeout: 60 * time.Millisecond, Pause: time.Millisecond}
+	s.Account = &dunlin.Account{URL: server.URL, Token: "secret", Timeout: 60 * time.Millisecond, Pause: time.Millisecond}
 	for i := range 3 {
-		s.Start(puffin.Instance{ID: fmt.Sprintf("p-%d", i), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(200 + i)})}, Groups: []string{}})
+		s.Start(dunlin.Instance{ID: fmt.Sprintf("p-%d", i), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(200 + i)})}, Groups: []string{}})
 	}
 	return s
 }
@@ -46,7 +46,7 @@ func newSky(t *testing.T, rng *rand.Rand, o puffin.Options) *sky {
 func (s *sky) admitted(sp *packet.Space, d *group.Document) map[string]packet.Set {
 	out := map[string]packet.Set{}
 	for _, m := range d.Members {
-		rs, err := group.Read(sp, &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "puffin", ID: m.Instance}}, &fleet.Fleet{}, d)
+		rs, err := group.Read(sp, &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "dunlin", ID: m.Instance}}, &fleet.Fleet{}, d)
 		require.NoError(s, err)
 		out[m.Instance] = sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	}
@@ -55,7 +55,7 @@ func (s *sky) admitted(sp *packet.Space, d *group.Document) map[string]packet.Se
 
 // wanted is what the instances are to have: two share a group.
 func wanted(ports ...int) *group.Document {
-	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "puffin", Groups: []group.Group{}}
+	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "dunlin", Groups: []group.Group{}}
 	for i, port := range ports {
 		name := fmt.Sprintf("yf-g%d", i)
 		d.Groups = append(d.Groups, group.Group{Name: name, Inbound: []group.Rule{{Protocol: "tcp", Ports: fmt.Sprint(port), Peers: []string{"0.0.0.0/0"}}}, Outbound: []group.Rule{{Protocol: "any", Peers: []string{"0.0.0.0/0", "::/0"}}}})
@@ -78,7 +78,7 @@ func TestWhateverGoesWrong(t *testing.T) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			rng := rand.New(rand.NewPCG(seed, 7))
-			s := newSky(t, rng, puffin.Options{Abilities: group.Abilities{GroupsPerInstance: 3}})
+			s := newSky(t, rng, dunlin.Options{Abilities: group.Abilities{GroupsPerInstance: 3}})
 			sp := packet.NewSpace()
 			for _, want := range []*group.Document{wanted(22, 443), wanted(22, 8080), wanted(5432, 443)} {
 				before, after := s.admitted(sp, s.Document()), s.admitted(sp, want)
@@ -86,7 +86,7 @@ func TestWhateverGoesWrong(t *testing.T) {
 				for round := 0; !done; round++ {
 					require.Less(t, round, 200, "it comes to an end")
 					if rng.IntN(3) == 0 && round < 60 {
-						s.Fail(puffin.Fault{Of: faults[rng.IntN(len(faults))], Kind: []string{"fails", "partly", "hangs", "lost", "nonsense", "half"}[rng.IntN(6)], Times: 1 + rng.IntN(5)})
+						s.Fail(dunlin.Fault{Of: faults[rng.IntN(len(faults))], Kind: []string{"fails", "partly", "hangs", "lost", "nonsense", "half"}[rng.IntN(6)], Times: 1 + rng.IntN(5)})
 					}
 					have, err := cloud.Read(ctx, s.Account)
 					if err == nil {
@@ -117,13 +117,13 @@ func TestWhatIsNotBelieved(t *testing.T) {
 	ctx := context.Background()
 	for _, of := range faults[:3] {
 		for kind, want := range map[string]string{"nonsense": "is not what its API promises", "half": "is not what its API promises", "fails": "the cloud answers 503: the cloud is not well", "hangs": "the cloud does not answer", "lost": "the cloud does not answer"} {
-			s := newSky(t, rand.New(rand.NewPCG(1, 1)), puffin.Options{})
-			s.Fail(puffin.Fault{Of: of, Kind: kind, Times: 1000})
+			s := newSky(t, rand.New(rand.NewPCG(1, 1)), dunlin.Options{})
+			s.Fail(dunlin.Fault{Of: of, Kind: kind, Times: 1000})
 			_, err := cloud.Read(ctx, s.Account)
 			require.ErrorContains(t, err, want, "%s %s", of, kind)
 		}
 	}
-	s := newSky(t, rand.New(rand.NewPCG(1, 1)), puffin.Options{})
+	s := newSky(t, rand.New(rand.NewPCG(1, 1)), dunlin.Options{})
 	_, err := cloud.Read(ctx, s.Account)
 	require.NoError(t, err)
 	s.Token = "another"
@@ -133,7 +133,7 @@ func TestWhatIsNotBelieved(t *testing.T) {
 
 // TestTooManyRequests are made again after as long as the cloud says.
 func TestTooManyRequests(t *testing.T) {
-	s := newSky(t, rand.New(rand.NewPCG(1, 1)), puffin.Options{PerSecond: 3})
+	s := newSky(t, rand.New(rand.NewPCG(1, 1)), dunlin.Options{PerSecond: 3})
 	s.Timeout = time.Second
 	go func() {
 		for range 40 {

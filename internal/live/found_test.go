@@ -67,7 +67,7 @@ func TestFoundIsUnderstood(t *testing.T) {
 			{"through from eth0 to wan0 10.40.3.7 -> 192.0.2.1 : tcp 80", "admitted"}, // by the proxy
 			{"through from eth1 to wan0 10.60.3.7 -> 192.0.2.1 : tcp 8080", "dropped"},
 			{"through from eth0 to wan0 10.40.3.7 -> 198.51.100.9 : tcp 80", "admitted"},
-			{"in at wan0 192.0.2.1 -> 203.0.113.1 : tcp 3128", "dropped"},
+			{"in at wan0 192.0.2.1 -> 203.0.113.1 : tcp 49500", "dropped"},
 		},
 		"container-host": {
 			{"in at wan0 192.0.2.1 -> 203.0.113.1 : https", "admitted"},

@@ -11,7 +11,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 )
 
 // TestACloudThatIsNotWell: half an answer, nonsense, or another account's is not looked at,
@@ -20,7 +20,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	was := c.sky.Document()
-	for _, f := range []puffin.Fault{{Of: "GET /v1/groups", Kind: "half"}, {Of: "GET /v1/instances", Kind: "nonsense"}, {Of: "GET /v1/*", Kind: "hangs"}, {Of: "GET /v1/abilities", Kind: "fails"}} {
+	for _, f := range []dunlin.Fault{{Of: "GET /v1/groups", Kind: "half"}, {Of: "GET /v1/instances", Kind: "nonsense"}, {Of: "GET /v1/*", Kind: "hangs"}, {Of: "GET /v1/abilities", Kind: "fails"}} {
 		f.Times = 12
 		c.sky.Fail(f)
 		c.until(f.Kind, func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing != "" })
@@ -30,7 +30,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 	c.sky.Account = "somebody"
 	c.until("another account", func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing != "" })
 	_, cloud := c.drift("charts-01")
-	require.Equal(t, `it is the account "somebody" of the cloud "puffin" that answers, not "saltmarsh" of "puffin"`, cloud.Failing)
+	require.Equal(t, `it is the account "somebody" of the cloud "dunlin" that answers, not "saltmarsh" of "dunlin"`, cloud.Failing)
 	c.publish("allow site: everywhere -> charts : https\n")
 	w, err := c.StartWave(context.Background(), api.WaveRequest{Hosts: []string{"charts"}})
 	require.NoError(t, err)
@@ -47,21 +47,21 @@ func TestACloudThatIsNotWell(t *testing.T) {
 // TestOneThatCannotHindersNobody: an instance whose groups cannot be written fails alone, and says
 // why for as long as it is not asked anew; its fellows have theirs, and newcomers are covered.
 func TestOneThatCannotHindersNobody(t *testing.T) {
-	c := newClouded(t, func(o *puffin.Options) {
+	c := newClouded(t, func(o *dunlin.Options) {
 		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 2, PeersPerRule: 2}
 	})
 	c.publish("allow many: crew -> charts : tcp 1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29, 31\n")
 	w := c.wave("broker")
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
-	require.NotEmpty(t, c.peersOf("puffin-2", "allow hop"))
-	c.sky.Start(puffin.Instance{ID: "puffin-3", Labels: map[string]string{"role": "broker"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
-	c.sky.Start(puffin.Instance{ID: "puffin-4", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.215")}})
-	c.until("the newcomer is covered", func() bool { return c.state("puffin-3") == api.InStep })
+	require.NotEmpty(t, c.peersOf("dunlin-2", "allow hop"))
+	c.sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "broker"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
+	c.sky.Start(dunlin.Instance{ID: "dunlin-4", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.215")}})
+	c.until("the newcomer is covered", func() bool { return c.state("dunlin-3") == api.InStep })
 	for range 3 { // and however often the cloud is read
-		c.until("the other one is told of", func() bool { return c.state("puffin-4") == api.Failed })
+		c.until("the other one is told of", func() bool { return c.state("dunlin-4") == api.Failed })
 		time.Sleep(300 * time.Millisecond)
 	}
-	require.Equal(t, api.InStep, c.state("puffin-3"))
+	require.Equal(t, api.InStep, c.state("dunlin-3"))
 	require.Equal(t, api.WaveStopped, c.wave("charts").State)
 }
 
@@ -70,16 +70,16 @@ func TestOneThatCannotHindersNobody(t *testing.T) {
 func TestAnInstanceMoves(t *testing.T) {
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
-	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `{"cloud": "puffin", "id": "puffin-1"}`, `{"cloud": "gull", "id": "gull-1"}`, 1)})
+	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `{"cloud": "dunlin", "id": "dunlin-1"}`, `{"cloud": "gull", "id": "gull-1"}`, 1)})
 	require.NoError(t, err)
-	c.sky.Start(puffin.Instance{ID: "puffin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
-	c.until("it is covered", func() bool { return c.state("puffin-3") == api.InStep })
+	c.sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
+	c.until("it is covered", func() bool { return c.state("dunlin-3") == api.InStep })
 }
 
 // TestACloudThatCannot: what a cloud has no room for fails with the numbers, and what was
 // in force before stays.
 func TestACloudThatCannot(t *testing.T) {
-	c := newClouded(t, func(o *puffin.Options) {
+	c := newClouded(t, func(o *dunlin.Options) {
 		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 1, PeersPerRule: 2}
 	})
 	w := c.wave()

@@ -17,20 +17,20 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/service"
 )
 
 // clouded is a harbour with two instances in a cloud, and nothing in force there.
 type clouded struct {
 	*harbour
-	sky *puffin.Cloud
+	sky *dunlin.Cloud
 }
 
 const cloudedFleet = `{"hosts": [
  {"name": "jump-01", "roles": ["jump"], "dialect": "nft", "own_console": true, "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}]},
- {"name": "charts-01", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.201/27"]}], "instance": {"cloud": "puffin", "id": "puffin-1"}},
- {"name": "broker-01", "roles": ["broker"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.202/27"]}], "instance": {"cloud": "puffin", "id": "puffin-2"}}]}`
+ {"name": "charts-01", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.201/27"]}], "instance": {"cloud": "dunlin", "id": "dunlin-1"}},
+ {"name": "broker-01", "roles": ["broker"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.202/27"]}], "instance": {"cloud": "dunlin", "id": "dunlin-2"}}]}`
 
 func cloudedPolicy(more string) []check.Source {
 	return []check.Source{{Name: "harbour.fence", Text: `policy harbour language 1
@@ -44,19 +44,19 @@ allow feed: charts -> broker : tcp 8883
 ` + more}}
 }
 
-func newClouded(t *testing.T, change ...func(*puffin.Options)) *clouded {
-	o := puffin.Options{Name: "puffin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 2}, SoonAfter: 100 * time.Millisecond, LateAfter: 400 * time.Millisecond}
+func newClouded(t *testing.T, change ...func(*dunlin.Options)) *clouded {
+	o := dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 2}, SoonAfter: 100 * time.Millisecond, LateAfter: 400 * time.Millisecond}
 	for _, c := range change {
 		c(&o)
 	}
-	c := &clouded{sky: puffin.New(o)}
+	c := &clouded{sky: dunlin.New(o)}
 	sky := httptest.NewServer(c.sky.Handler())
 	t.Cleanup(sky.Close)
-	for id, address := range map[string]string{"puffin-1": "198.51.100.201", "puffin-2": "198.51.100.202"} {
-		c.sky.Start(puffin.Instance{ID: id, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
+	for id, address := range map[string]string{"dunlin-1": "198.51.100.201", "dunlin-2": "198.51.100.202"} {
+		c.sky.Start(dunlin.Instance{ID: id, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
 	}
 	c.harbour = newHarbour(t, func(o *service.Options) {
-		o.Clouds = []service.CloudAccount{{Name: "puffin", Owner: "saltmarsh", Label: "role", Account: &puffin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
+		o.Clouds = []service.CloudAccount{{Name: "dunlin", Owner: "saltmarsh", Label: "role", Account: &dunlin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
 		o.CloudEvery, o.CloudSoon, o.FollowEvery = 200*time.Millisecond, 50*time.Millisecond, 50*time.Millisecond
 	})
 	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: cloudedFleet})
@@ -151,22 +151,22 @@ func (c *clouded) peersOf(id, statement string) (said []string) {
 func TestAWavePutsGroupsInForce(t *testing.T) {
 	c := newClouded(t)
 	c.until("nothing filters for them", func() bool { return c.state("charts-01") == api.Bare })
-	require.Equal(t, "The instance puffin-1 is in no group: nothing filters for it.", c.note(group.NoGroup))
+	require.Equal(t, "The instance dunlin-1 is in no group: nothing filters for it.", c.note(group.NoGroup))
 
-	c.publish("allow watch: 192.0.2.1, 192.0.2.3, 192.0.2.5 -> broker : tcp 9417") // more peers than a rule of the cloud has
+	c.publish("allow watch: 192.0.2.1, 192.0.2.3, 192.0.2.5 -> broker : tcp 49417") // more peers than a rule of the cloud has
 	w := c.wave()
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
 	var said []string
 	for _, h := range w.Hosts {
 		said = append(said, h.Subject()+" "+h.Phase)
 	}
-	require.ElementsMatch(t, []string{"jump-01 absent", "charts-01@puffin kept", "broker-01@puffin kept"}, said)
+	require.ElementsMatch(t, []string{"jump-01 absent", "charts-01@dunlin kept", "broker-01@dunlin kept"}, said)
 	c.until("it is read back", func() bool { return c.state("charts-01") == api.InStep && c.state("broker-01") == api.InStep })
 	_, cloud := c.drift("charts-01")
 	require.Empty(t, cloud.Notes)
 	require.Equal(t, []any{"saltmarsh", 2, 2}, []any{cloud.Account, cloud.Instances, cloud.Groups})
-	require.Equal(t, []string{"tcp 22", "203.0.113.65/32"}, c.peersOf("puffin-2", "allow hop"))
-	require.Equal(t, []string{"tcp 8883", "198.51.100.201/32"}, c.peersOf("puffin-2", "allow feed"))
+	require.Equal(t, []string{"tcp 22", "203.0.113.65/32"}, c.peersOf("dunlin-2", "allow hop"))
+	require.Equal(t, []string{"tcp 8883", "198.51.100.201/32"}, c.peersOf("dunlin-2", "allow feed"))
 
 	// The rules are shown as the cloud takes them, beside those that it has.
 	beside, err := c.Live(context.Background(), "broker-01")
@@ -179,22 +179,22 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	}
 	rules, err := c.Rules(context.Background(), "broker-01")
 	require.NoError(t, err)
-	require.Contains(t, rules.Text, c.groupOf("puffin-2").Name)
+	require.Contains(t, rules.Text, c.groupOf("dunlin-2").Name)
 
 	// By hand: a group is opened, another made, an instance put into it as well.
-	opened := c.groupOf("puffin-2")
+	opened := c.groupOf("dunlin-2")
 	opened.Inbound = append(opened.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"0.0.0.0/0"}})
 	c.sky.ByHand(opened)
 	c.sky.ByHand(group.Group{Name: "yf-left", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
 	c.sky.ByHand(group.Group{Name: "handy", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
-	require.NoError(t, c.sky.PutMembership("puffin-1", []string{c.groupOf("puffin-1").Name, "handy"}))
+	require.NoError(t, c.sky.PutMembership("dunlin-1", []string{c.groupOf("dunlin-1").Name, "handy"}))
 	c.until("it is told", func() bool { return c.state("broker-01") == api.Drifted && c.note(group.Membership) != "" })
 	h, _ := c.drift("broker-01")
 	require.Len(t, h.Findings, 1)
 	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere (IPv4) gets in")
 	require.Equal(t, "The group "+opened.Name+" holds something else than it was made with: somebody changed it by hand.", c.note(group.Changed))
 	require.Equal(t, "Nobody is in the group yf-left, which was made for instances.", c.note(group.Unattached))
-	require.Regexp(t, `^The instance puffin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
+	require.Regexp(t, `^The instance dunlin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
 	require.Equal(t, api.InStep, c.state("charts-01"), "another group that admits nothing means nothing")
 	time.Sleep(time.Second)
 	require.Equal(t, api.Drifted, c.state("broker-01"), "a person settles")
@@ -204,14 +204,14 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 		_, cloud := c.drift("charts-01")
 		return c.state("broker-01") == api.InStep && cloud.Notes == nil
 	})
-	require.Regexp(t, `^yf-broker\.\w{16}-2$`, c.groupOf("puffin-2").Name, "the one that was changed is left, not mended")
+	require.Regexp(t, `^yf-broker\.\w{16}-2$`, c.groupOf("dunlin-2").Name, "the one that was changed is left, not mended")
 
 	// Another revision, for one of them; then back.
 	c.publish("allow site: everywhere -> charts : https\n")
-	before := c.groupOf("puffin-1")
+	before := c.groupOf("dunlin-1")
 	w = c.wave("charts")
 	require.Equal(t, api.WaveDone, w.State)
-	require.NotEqual(t, before, c.groupOf("puffin-1"))
+	require.NotEqual(t, before, c.groupOf("dunlin-1"))
 	require.Equal(t, api.Behind, c.state("broker-01"), "it may reach the site, and nobody settled that")
 	back, err := c.ReturnWave(context.Background(), w.Number)
 	require.NoError(t, err)
@@ -219,7 +219,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 		now, err := c.Wave(context.Background(), back.Number)
 		return err == nil && now.State == api.WaveDone
 	})
-	require.Equal(t, before, c.groupOf("puffin-1"))
+	require.Equal(t, before, c.groupOf("dunlin-1"))
 }
 
 // TestARuleThatEnds: no group ends by itself, and nobody has to think of it.
@@ -230,12 +230,12 @@ func TestARuleThatEnds(t *testing.T) {
 		end = time.Now().UTC().Add(in).Truncate(time.Second)
 		c.publish("allow visit: crew -> charts : https until " + end.Format("2006-01-02T15:04:05Z") + "\n")
 		require.Equal(t, api.WaveDone, c.wave().State)
-		if peers := c.peersOf("puffin-1", "allow visit"); time.Now().Before(end) || in > time.Minute {
+		if peers := c.peersOf("dunlin-1", "allow visit"); time.Now().Before(end) || in > time.Minute {
 			require.Equal(t, []string{"tcp 443", "198.51.100.0/25"}, peers)
 			break
 		}
 	}
-	c.until("it is over", func() bool { return c.peersOf("puffin-1", "allow visit") == nil && c.state("charts-01") == api.InStep })
+	c.until("it is over", func() bool { return c.peersOf("dunlin-1", "allow visit") == nil && c.state("charts-01") == api.InStep })
 	require.False(t, time.Now().Before(end))
 }
 
@@ -245,21 +245,21 @@ func TestNewInstances(t *testing.T) {
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	start := func(id, role, address string) {
-		c.sky.Start(puffin.Instance{ID: id, Labels: map[string]string{"role": role}, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
+		c.sky.Start(dunlin.Instance{ID: id, Labels: map[string]string{"role": role}, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
 	}
-	start("puffin-3", "charts", "198.51.100.208")
+	start("dunlin-3", "charts", "198.51.100.208")
 	c.until("it is covered", func() bool {
-		return strings.HasPrefix(c.groupOf("puffin-3").Name, "yf-charts.") && c.state("puffin-3") == api.InStep && len(c.peersOf("puffin-2", "allow feed")) == 3
+		return strings.HasPrefix(c.groupOf("dunlin-3").Name, "yf-charts.") && c.state("dunlin-3") == api.InStep && len(c.peersOf("dunlin-2", "allow feed")) == 3
 	})
-	require.ElementsMatch(t, []string{"tcp 8883", "198.51.100.201/32", "198.51.100.208/32"}, c.peersOf("puffin-2", "allow feed"))
+	require.ElementsMatch(t, []string{"tcp 8883", "198.51.100.201/32", "198.51.100.208/32"}, c.peersOf("dunlin-2", "allow feed"))
 	for role, wrong := range map[string]struct{ id, address, says string }{
-		"charts":  {"puffin-4", "203.0.113.65", "jump-01 has the address 203.0.113.65 already"},
-		"jumps":   {"puffin-5", "198.51.100.205", "the policy has no role jumps"},
-		"broker":  {"puffin-6", "127.0.0.1", "127.0.0.1 is no address of a host"},
-		"jump":    {"Puffin 7", "198.51.100.206", `"Puffin 7" cannot be a host's name`},
-		"charts,": {"puffin-8", "255.255.255.255", "255.255.255.255 is no address of a host"},
-		"charts ": {"puffin-9", "0.1.2.3", "0.1.2.3 is no address of a host"},
-		",charts": {"puffin-10", "::ffff:203.0.113.65", "::ffff:203.0.113.65 is no address of a host"},
+		"charts":  {"dunlin-4", "203.0.113.65", "jump-01 has the address 203.0.113.65 already"},
+		"jumps":   {"dunlin-5", "198.51.100.205", "the policy has no role jumps"},
+		"broker":  {"dunlin-6", "127.0.0.1", "127.0.0.1 is no address of a host"},
+		"jump":    {"Dunlin 7", "198.51.100.206", `"Dunlin 7" cannot be a host's name`},
+		"charts,": {"dunlin-8", "255.255.255.255", "255.255.255.255 is no address of a host"},
+		"charts ": {"dunlin-9", "0.1.2.3", "0.1.2.3 is no address of a host"},
+		",charts": {"dunlin-10", "::ffff:203.0.113.65", "::ffff:203.0.113.65 is no address of a host"},
 	} {
 		start(wrong.id, role, wrong.address)
 		c.until(wrong.says, func() bool {
@@ -279,7 +279,7 @@ func TestInstancesGoAndChange(t *testing.T) {
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	start := func(id, role, address string) {
-		one := puffin.Instance{ID: id, Labels: map[string]string{"role": role}, Addresses: []netip.Addr{netip.MustParseAddr(address)}}
+		one := dunlin.Instance{ID: id, Labels: map[string]string{"role": role}, Addresses: []netip.Addr{netip.MustParseAddr(address)}}
 		for _, m := range c.sky.Document().Members {
 			if m.Instance == id {
 				one.Groups = m.Groups
@@ -289,7 +289,7 @@ func TestInstancesGoAndChange(t *testing.T) {
 	}
 	feeds := func(addresses ...string) func() bool {
 		return func() bool {
-			peers := slices.DeleteFunc(c.peersOf("puffin-2", "allow feed"), func(s string) bool { return s == "tcp 8883" })
+			peers := slices.DeleteFunc(c.peersOf("dunlin-2", "allow feed"), func(s string) bool { return s == "tcp 8883" })
 			return len(peers) == len(addresses) && !slices.ContainsFunc(addresses, func(a string) bool { return !slices.Contains(peers, a+"/32") })
 		}
 	}
@@ -301,39 +301,39 @@ func TestInstancesGoAndChange(t *testing.T) {
 		}
 		return names
 	}
-	start("puffin-3", "charts", "198.51.100.208")
-	start("puffin-4", "charts", "198.51.100.215")
+	start("dunlin-3", "charts", "198.51.100.208")
+	start("dunlin-4", "charts", "198.51.100.215")
 	c.until("both feed the broker", feeds("198.51.100.201", "198.51.100.208", "198.51.100.215"))
 
-	start("puffin-3", "charts", "198.51.100.210")
+	start("dunlin-3", "charts", "198.51.100.210")
 	c.until("one has another address", feeds("198.51.100.201", "198.51.100.210", "198.51.100.215"))
-	start("puffin-4", "broker", "198.51.100.215")
+	start("dunlin-4", "broker", "198.51.100.215")
 	c.until("the other another role", feeds("198.51.100.201", "198.51.100.210"))
-	c.until("and what goes with it", func() bool { return c.state("puffin-4") == api.InStep && len(c.peersOf("puffin-4", "allow feed")) == 3 })
-	require.Contains(t, hosts(), "puffin-4 broker")
-	start("puffin-4", "brokers", "198.51.100.215")
+	c.until("and what goes with it", func() bool { return c.state("dunlin-4") == api.InStep && len(c.peersOf("dunlin-4", "allow feed")) == 3 })
+	require.Contains(t, hosts(), "dunlin-4 broker")
+	start("dunlin-4", "brokers", "198.51.100.215")
 	c.until("it is told", func() bool {
-		return c.note(group.NotTaken) == "The instance puffin-4 of puffin-4 changed, and that is not followed: the policy has no role brokers"
+		return c.note(group.NotTaken) == "The instance dunlin-4 of dunlin-4 changed, and that is not followed: the policy has no role brokers"
 	})
-	start("puffin-4", "broker", "198.51.100.215")
+	start("dunlin-4", "broker", "198.51.100.215")
 
-	c.sky.Stop("puffin-3")
-	c.until("it left the fleet", func() bool { return !slices.Contains(hosts(), "puffin-3 charts") && feeds("198.51.100.201")() })
-	start("puffin-5", "charts", "198.51.100.210") // with the address of the one before
-	c.until("its follower is covered", func() bool { return c.state("puffin-5") == api.InStep && feeds("198.51.100.201", "198.51.100.210")() })
-	c.sky.Stop("puffin-5")
-	start("puffin-6", "charts", "198.51.100.210")
-	c.until("at once, where the address shows that it is gone", func() bool { return c.state("puffin-6") == api.InStep })
+	c.sky.Stop("dunlin-3")
+	c.until("it left the fleet", func() bool { return !slices.Contains(hosts(), "dunlin-3 charts") && feeds("198.51.100.201")() })
+	start("dunlin-5", "charts", "198.51.100.210") // with the address of the one before
+	c.until("its follower is covered", func() bool { return c.state("dunlin-5") == api.InStep && feeds("198.51.100.201", "198.51.100.210")() })
+	c.sky.Stop("dunlin-5")
+	start("dunlin-6", "charts", "198.51.100.210")
+	c.until("at once, where the address shows that it is gone", func() bool { return c.state("dunlin-6") == api.InStep })
 
 	// What the fleet file says is not the cloud's to change.
-	c.sky.Start(puffin.Instance{ID: "puffin-1", Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.211")}})
+	c.sky.Start(dunlin.Instance{ID: "dunlin-1", Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.211")}})
 	c.until("another address is told", func() bool {
-		return c.note(group.Elsewhere) == "The instance puffin-1 of charts-01 has 198.51.100.211, and the fleet file says 198.51.100.201."
+		return c.note(group.Elsewhere) == "The instance dunlin-1 of charts-01 has 198.51.100.211, and the fleet file says 198.51.100.201."
 	})
-	c.sky.Stop("puffin-1")
+	c.sky.Stop("dunlin-1")
 	c.until("that it is gone is told", func() bool {
 		d, err := c.Drift(context.Background(), "charts-01")
-		return err == nil && d.Hosts[0].State == api.Silent && d.Hosts[0].Why == "puffin has no instance puffin-1" && strings.HasPrefix(c.note(group.Gone), "The instance puffin-1 of charts-01 is not there any more")
+		return err == nil && d.Hosts[0].State == api.Silent && d.Hosts[0].Why == "dunlin has no instance dunlin-1" && strings.HasPrefix(c.note(group.Gone), "The instance dunlin-1 of charts-01 is not there any more")
 	})
 	w := c.wave("charts")
 	require.Equal(t, api.WaveDone, w.State, "nobody waits for it: %+v", w)
@@ -347,9 +347,9 @@ func TestInstancesGoAndChange(t *testing.T) {
 			why = append(why, w.Why)
 		}
 	}
-	require.Contains(t, strings.Join(why, "\n"), "puffin-3 left puffin")
-	require.Contains(t, strings.Join(why, "\n"), "puffin-4 is labelled broker")
-	require.Contains(t, strings.Join(why, "\n"), "puffin-3 now has 198.51.100.210")
+	require.Contains(t, strings.Join(why, "\n"), "dunlin-3 left dunlin")
+	require.Contains(t, strings.Join(why, "\n"), "dunlin-4 is labelled broker")
+	require.Contains(t, strings.Join(why, "\n"), "dunlin-3 now has 198.51.100.210")
 }
 
 // TestAFilterAndGroups: a host that has both is as bad as the worse of them, with the
@@ -359,7 +359,7 @@ func TestAFilterAndGroups(t *testing.T) {
 	_, err := c.Import(ctx, api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `["charts"], "dialect": "none"`, `["charts"], "dialect": "nft"`, 1)})
 	require.NoError(t, err)
 	require.Equal(t, api.WaveDone, c.wave().State)
-	c.until("its groups are in force", func() bool { return len(c.peersOf("puffin-1", "allow hop")) > 0 })
+	c.until("its groups are in force", func() bool { return len(c.peersOf("dunlin-1", "allow hop")) > 0 })
 	require.NotEqual(t, api.InStep, c.state("charts-01"), "its own filter has not reported")
 
 	own := func(change func(string) string) {
@@ -372,7 +372,7 @@ func TestAFilterAndGroups(t *testing.T) {
 	own(func(s string) string { return s })
 	c.until("both are in force", func() bool { return c.state("charts-01") == api.InStep })
 
-	opened := c.groupOf("puffin-1")
+	opened := c.groupOf("dunlin-1")
 	opened.Inbound = append(opened.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"0.0.0.0/0"}})
 	c.sky.ByHand(opened)
 	c.until("the groups are drifted", func() bool { return c.state("charts-01") == api.Drifted })

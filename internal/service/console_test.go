@@ -35,7 +35,7 @@ func TestConsole(t *testing.T) {
 		_, err := h.Settle(ctx, host)
 		require.NoError(t, err)
 		r := report(host, recorded(t, host))
-		r.Around = &api.HostFacts{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8081, Process: "someprogram"}}}
+		r.Around = &api.HostFacts{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8096, Process: "someprogram"}}}
 		_, err = h.Report(ctx, r)
 		require.NoError(t, err)
 	}

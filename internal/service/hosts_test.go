@@ -18,7 +18,7 @@ import (
 	"yellowfence.example/yfence/internal/client"
 )
 
-const extraRule = `, {"rule": {"family": "inet", "table": "yellowfence", "chain": "inbound", "handle": 999, "expr": [{"match": {"left": {"payload": {"protocol": "tcp", "field": "dport"}}, "op": "==", "right": 8081}}, {"counter": {"packets": 0, "bytes": 0}}, {"accept": null}]}}]}`
+const extraRule = `, {"rule": {"family": "inet", "table": "yellowfence", "chain": "inbound", "handle": 999, "expr": [{"match": {"left": {"payload": {"protocol": "tcp", "field": "dport"}}, "op": "==", "right": 8096}}, {"counter": {"packets": 0, "bytes": 0}}, {"accept": null}]}}]}`
 
 // withRule is a recorded report with a rule more.
 func withRule(r api.Report) api.Report {
@@ -37,7 +37,7 @@ func TestAfterAReboot(t *testing.T) {
 	told, err := h.Report(context.Background(), open)
 	require.NoError(t, err)
 	conf := []api.BootFile{{By: "nftables.service", File: "/etc/nftables.conf", Kind: "nft-text"}}
-	const toPeople = "tcp 8081 from everywhere except pests gets in; nothing in the policy admits it."
+	const toPeople = "tcp 8096 from everywhere except pests gets in; nothing in the policy admits it."
 	for _, c := range []struct {
 		what    string
 		running api.Report
@@ -87,7 +87,7 @@ func TestCountsAndListenersOfAReport(t *testing.T) {
 	r := withRule(recordedReport(t, "logbook-01"))
 	r.TakenAt = time.Now().UTC()
 	r.Counts = []api.Count{{At: "inet yellowfence/inbound handle 999", Packets: 17, Bytes: 1700}}
-	r.Around = &api.HostFacts{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8081, Process: "someprogram"}}}
+	r.Around = &api.HostFacts{Listeners: []listeners.Listener{{Protocol: "tcp", Port: 8096, Process: "someprogram"}}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)
 	live, err := h.Live(ctx, "logbook-01")
@@ -103,7 +103,7 @@ func TestCountsAndListenersOfAReport(t *testing.T) {
 	}
 	all, err = h.Listeners(ctx, "logbook-01")
 	require.NoError(t, err)
-	require.Equal(t, "tcp 8081 on all addresses (someprogram) listens, and by the policy nobody may come to it", all.Hosts[0].Notes[0].Says)
+	require.Equal(t, "tcp 8096 on all addresses (someprogram) listens, and by the policy nobody may come to it", all.Hosts[0].Notes[0].Says)
 	r.Around = &api.HostFacts{Untold: map[string]string{"listeners": "ss is not installed"}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)

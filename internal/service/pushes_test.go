@@ -16,18 +16,18 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 )
 
 // A watcher keeps what a cloud had in force, as often as it changed.
 type watcher struct {
-	sky  *puffin.Cloud
+	sky  *dunlin.Cloud
 	stop chan bool
 	done sync.WaitGroup
 	seen []*group.Document
 }
 
-func watch(sky *puffin.Cloud) *watcher {
+func watch(sky *dunlin.Cloud) *watcher {
 	w := &watcher{sky: sky, stop: make(chan bool)}
 	w.done.Go(func() {
 		last := ""
@@ -60,7 +60,7 @@ func inForce(t *testing.T, sp *packet.Space, d *group.Document) map[string]packe
 		if len(m.Groups) == 0 {
 			continue
 		}
-		h := &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "puffin", ID: m.Instance}}
+		h := &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "dunlin", ID: m.Instance}}
 		rs, err := group.Read(sp, h, &fleet.Fleet{}, d)
 		require.NoError(t, err)
 		out[m.Instance] = sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
@@ -72,7 +72,7 @@ func inForce(t *testing.T, sp *packet.Space, d *group.Document) map[string]packe
 // comes, goes, moves and is labelled anew meanwhile: what it has in force, looked at all the
 // time, leaves no gap and never shuts the way in.
 func TestPushesUnderFaults(t *testing.T) {
-	c := newClouded(t, func(o *puffin.Options) { o.SoonAfter, o.LateAfter = 10*time.Millisecond, 60*time.Millisecond })
+	c := newClouded(t, func(o *dunlin.Options) { o.SoonAfter, o.LateAfter = 10*time.Millisecond, 60*time.Millisecond })
 	require.Equal(t, api.WaveDone, c.wave().State)
 	rng := rand.New(rand.NewPCG(1, 41))
 	pick := func(of ...string) string { return of[rng.IntN(len(of))] }
@@ -93,12 +93,12 @@ func TestPushesUnderFaults(t *testing.T) {
 		before := inForce(t, sp, c.sky.Document())
 		w := watch(c.sky)
 		for range rng.IntN(4) {
-			c.sky.Fail(puffin.Fault{Of: pick("PUT /v1/groups/*", "PUT /v1/instances/*/groups", "DELETE /v1/groups/*", "GET /v1/instances", "GET /v1/groups"), Kind: pick("fails", "partly", "lost", "nonsense", "half", "hangs"), Times: 1 + rng.IntN(2)})
+			c.sky.Fail(dunlin.Fault{Of: pick("PUT /v1/groups/*", "PUT /v1/instances/*/groups", "DELETE /v1/groups/*", "GET /v1/instances", "GET /v1/groups"), Kind: pick("fails", "partly", "lost", "nonsense", "half", "hangs"), Times: 1 + rng.IntN(2)})
 		}
 		c.publish(more)
-		switch id := fmt.Sprintf("puffin-1%d", rng.IntN(3)); rng.IntN(4) {
+		switch id := fmt.Sprintf("dunlin-1%d", rng.IntN(3)); rng.IntN(4) {
 		case 0:
-			c.sky.Start(puffin.Instance{ID: id, Labels: map[string]string{"role": pick("charts", "broker")}, Addresses: []netip.Addr{netip.MustParseAddr(fmt.Sprintf("198.51.100.%d", 210+rng.IntN(5)))}})
+			c.sky.Start(dunlin.Instance{ID: id, Labels: map[string]string{"role": pick("charts", "broker")}, Addresses: []netip.Addr{netip.MustParseAddr(fmt.Sprintf("198.51.100.%d", 210+rng.IntN(5)))}})
 		case 1:
 			c.sky.Stop(id)
 		}
@@ -121,7 +121,7 @@ func TestPushesUnderFaults(t *testing.T) {
 			for id, now := range inForce(t, sp, d) {
 				require.Empty(t, sp.And(now, never), "round %d: %s is open to everybody\n%s", round, id, d)
 				require.True(t, sp.Within(wayIn, now), "round %d: the way into %s is shut\n%s", round, id, d)
-				if !slices.Contains([]string{"puffin-1", "puffin-2"}, id) {
+				if !slices.Contains([]string{"dunlin-1", "dunlin-2"}, id) {
 					continue // those that come by themselves have changes of their own
 				}
 				if before[id] == packet.Empty || after[id] == packet.Empty {

@@ -236,7 +236,7 @@ func TestStatesOfAHost(t *testing.T) {
 	require.NoError(t, err)
 	send("charts-01", recorded(t, "charts-01"))
 	files := policyFiles(t)
-	files[2].Text += "allow extra: office -> charts : tcp 8081\n"
+	files[2].Text += "allow extra: office -> charts : tcp 8096\n"
 	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "more"})
 	require.NoError(t, err)
 	require.Equal(t, api.Behind, state("charts-01"), "it was not asked yet")

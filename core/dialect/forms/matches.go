@@ -94,5 +94,5 @@ var Actions = []Kind{
 	{What: "what changes no verdict", NFT: "counter packets 0 bytes 0", IPTables: "-p tcp -m tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu", In: "mangle", Note: "counters, priorities, helpers, zones, classes, times to live, limits of segments, copies"},
 	{What: "flow table", NFT: "flow add @fast", Read: Circumstance, Note: "read, and not judged: the kernels we test on carry none"},
 	{What: "queue to a program", NFT: "queue to 1", IPTables: "-j NFQUEUE --queue-num 1", Read: Uncertain},
-	{What: "transparent proxy", NFT: "tproxy to :3128", IPTables: "-p tcp -j TPROXY --on-port 3128 --on-ip 0.0.0.0 --tproxy-mark 0x0/0x0", In: "mangle", Read: Uncertain},
+	{What: "transparent proxy", NFT: "tproxy to :49500", IPTables: "-p tcp -j TPROXY --on-port 49500 --on-ip 0.0.0.0 --tproxy-mark 0x0/0x0", In: "mangle", Read: Uncertain},
 }

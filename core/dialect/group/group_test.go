@@ -49,8 +49,8 @@ func TestConformance(t *testing.T) {
 }
 
 const fleetFile = `{"hosts": [
- {"name": "charts-01", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.70/28"]}], "instance": {"cloud": "puffin", "id": "p-1"}},
- {"name": "logbook-01", "roles": ["logbook"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.71/28"]}, {"name": "eth1", "addresses": ["10.40.3.40/16", "fd40::3:40/64"]}], "instance": {"cloud": "puffin", "id": "p-2"}},
+ {"name": "charts-01", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.70/28"]}], "instance": {"cloud": "dunlin", "id": "p-1"}},
+ {"name": "logbook-01", "roles": ["logbook"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.71/28"]}, {"name": "eth1", "addresses": ["10.40.3.40/16", "fd40::3:40/64"]}], "instance": {"cloud": "dunlin", "id": "p-2"}},
  {"name": "jump-01", "roles": ["jump"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.1.1/16"]}]}]}`
 
 const names = `policy p language 1
@@ -175,7 +175,7 @@ func TestRefused(t *testing.T) {
 // TestBadDocuments: what is no document, or half of one, opens nothing.
 func TestBadDocuments(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names)
-	head := `{"version": 1, "kind": "security-groups", "cloud": "puffin", "groups": [{"name": "a", "inbound": [`
+	head := `{"version": 1, "kind": "security-groups", "cloud": "dunlin", "groups": [{"name": "a", "inbound": [`
 	rule := func(r string) string { return head + r + `], "outbound": []}]}` }
 	for text, want := range map[string]string{
 		"":                          "this is no whole document of security groups: EOF",
@@ -206,7 +206,7 @@ func TestBadDocuments(t *testing.T) {
 // TestPeersThatAreGroups stand for their members' addresses: those that the cloud says, else the fleet's.
 func TestPeersThatAreGroups(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names)
-	doc, err := group.Parse([]byte(`{"version": 1, "kind": "security-groups", "cloud": "puffin", "groups": [
+	doc, err := group.Parse([]byte(`{"version": 1, "kind": "security-groups", "cloud": "dunlin", "groups": [
 		{"name": "charts", "inbound": [{"protocol": "tcp", "ports": "22", "peers": ["group:others"]}], "outbound": []}, {"name": "others", "inbound": [], "outbound": []}],
 		"members": [{"instance": "p-1", "groups": ["charts"]}, {"instance": "p-2", "groups": ["others"]}, {"instance": "p-3", "groups": ["others"], "addresses": ["192.0.2.7"]}]}`))
 	require.NoError(t, err)
@@ -252,7 +252,7 @@ func BenchmarkInstances(b *testing.B) {
 	require.Empty(b, problems)
 	pol, _ := policy.Resolve(in)
 	for _, h := range fl.Hosts {
-		h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
+		h.Instance = &fleet.Instance{Cloud: "dunlin", ID: h.Name}
 	}
 	before := 0 // a rule for each service and prefix of each statement, at each instance
 	sp := packet.NewSpace()
@@ -274,7 +274,7 @@ func BenchmarkInstances(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		doc, _, failed := group.OfFleet(pol, "puffin", 0, group.Abilities{})
+		doc, _, failed := group.OfFleet(pol, "dunlin", 0, group.Abilities{})
 		require.Empty(b, failed)
 		rules, peers := 0, 0
 		for _, g := range doc.Groups {
@@ -302,9 +302,9 @@ func TestSharedGroups(t *testing.T) {
 		text := policytest.Random(rand.New(rand.NewPCG(13, seed)))
 		pol := policytest.Resolve(t, twins, text)
 		for _, h := range pol.Fleet.Hosts {
-			h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
+			h.Instance = &fleet.Instance{Cloud: "dunlin", ID: h.Name}
 		}
-		doc, _, failed := group.OfFleet(pol, "puffin", 0, group.Abilities{GroupPeers: seed%2 == 0})
+		doc, _, failed := group.OfFleet(pol, "dunlin", 0, group.Abilities{GroupPeers: seed%2 == 0})
 		require.Empty(t, failed)
 		for i, m := range doc.Members {
 			for _, other := range doc.Members[:i] {
@@ -327,12 +327,12 @@ func TestSharedGroups(t *testing.T) {
 // them; a group stands for its members where a cloud can say so.
 func TestOfFleet(t *testing.T) {
 	const fleetFile = `{"hosts": [
- {"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.70/28"]}], "instance": {"cloud": "puffin", "id": "p-1"}},
- {"name": "charts-02", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.71/28", "2001:db8:1::71/64"]}], "instance": {"cloud": "puffin", "id": "p-2"}},
- {"name": "charts-03", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.72/28", "2001:db8:1::72/64"]}], "instance": {"cloud": "puffin", "id": "p-3"}},
+ {"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.70/28"]}], "instance": {"cloud": "dunlin", "id": "p-1"}},
+ {"name": "charts-02", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.71/28", "2001:db8:1::71/64"]}], "instance": {"cloud": "dunlin", "id": "p-2"}},
+ {"name": "charts-03", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.72/28", "2001:db8:1::72/64"]}], "instance": {"cloud": "dunlin", "id": "p-3"}},
  {"name": "charts-04", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.73/28"]}], "instance": {"cloud": "gull", "id": "p-1"}},
- {"name": "jump-01", "roles": ["jump"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}], "instance": {"cloud": "puffin", "id": "p-4"}},
- {"name": "jump-02", "roles": ["jump"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.66/28"]}], "instance": {"cloud": "puffin", "id": "p-5"}}]}`
+ {"name": "jump-01", "roles": ["jump"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}], "instance": {"cloud": "dunlin", "id": "p-4"}},
+ {"name": "jump-02", "roles": ["jump"], "dialect": "none", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.66/28"]}], "instance": {"cloud": "dunlin", "id": "p-5"}}]}`
 	pol := policytest.Resolve(t, fleetFile, `policy p language 1
 role charts { outbound closed }
 role jump
@@ -342,14 +342,14 @@ allow site: everywhere -> charts : https
 block one: charts -> host charts-02 : tcp 9100
 `)
 	for _, can := range []group.Abilities{{}, {GroupPeers: true}, {GroupPeers: true, RulesPerGroup: 4}} {
-		doc, left, failed := group.OfFleet(pol, "puffin", 0, can)
+		doc, left, failed := group.OfFleet(pol, "dunlin", 0, can)
 		require.Empty(t, failed)
 		require.Empty(t, left)
 		read, err := group.Parse([]byte(doc.String()))
 		require.NoError(t, err)
 		require.Len(t, doc.Members, 5)
 		for _, h := range pol.Fleet.Hosts {
-			if h.Instance.Cloud != "puffin" {
+			if h.Instance.Cloud != "dunlin" {
 				continue
 			}
 			sp := packet.NewSpace()
@@ -379,10 +379,10 @@ func TestRolesNamedToCollide(t *testing.T) {
 		text := named(policytest.Random(rand.New(rand.NewPCG(17, seed))))
 		pol := policytest.Resolve(t, named(policytest.Fleet), text)
 		for _, h := range pol.Fleet.Hosts {
-			h.Instance = &fleet.Instance{Cloud: "puffin", ID: h.Name}
+			h.Instance = &fleet.Instance{Cloud: "dunlin", ID: h.Name}
 		}
 		for _, can := range []group.Abilities{{RulesPerGroup: 2}, {RulesPerGroup: 4, Ordered: true}} {
-			doc, _, failed := group.OfFleet(pol, "puffin", 0, can)
+			doc, _, failed := group.OfFleet(pol, "dunlin", 0, can)
 			require.Empty(t, failed)
 			for _, d := range []*group.Document{doc, group.ByContent(doc)} {
 				d, err := group.Parse([]byte(d.String()))

@@ -144,11 +144,11 @@ func TestGroupsByANaiveReader(t *testing.T) {
 		pol := policytest.Resolve(t, named(policytest.Fleet), text)
 		addresses := map[string][]netip.Addr{}
 		for _, h := range pol.Fleet.Hosts {
-			h.Instance = &fleet.Instance{Cloud: "puffin", ID: "i-" + h.Name}
+			h.Instance = &fleet.Instance{Cloud: "dunlin", ID: "i-" + h.Name}
 			addresses["i-"+h.Name] = h.Own()
 		}
 		can := group.Abilities{RulesPerGroup: rng.IntN(6), PeersPerRule: rng.IntN(4), GroupPeers: rng.IntN(2) == 0, Ordered: rng.IntN(2) == 0}
-		doc, _, failed := group.OfFleet(pol, "puffin", 0, can)
+		doc, _, failed := group.OfFleet(pol, "dunlin", 0, can)
 		require.Empty(t, failed)
 		var n naive
 		require.NoError(t, json.Unmarshal([]byte(doc.String()), &n))

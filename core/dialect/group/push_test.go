@@ -15,7 +15,7 @@ import (
 
 // randomDocument is groups and who is in which, at random.
 func randomDocument(rng *rand.Rand) *group.Document {
-	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "puffin"}
+	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "dunlin"}
 	for i := range 1 + rng.IntN(4) {
 		g := group.Group{Name: fmt.Sprintf("yf-g%d", i), Inbound: []group.Rule{}, Outbound: []group.Rule{}}
 		for range rng.IntN(4) {
@@ -101,7 +101,7 @@ func possible(t *testing.T, d *group.Document, s group.Step) {
 func admittedTo(t *testing.T, sp *packet.Space, d *group.Document) (out map[string]packet.Set) {
 	out = map[string]packet.Set{}
 	for _, m := range d.Members {
-		h := &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "puffin", ID: m.Instance}}
+		h := &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "dunlin", ID: m.Instance}}
 		rs, err := group.Read(sp, h, &fleet.Fleet{}, d)
 		require.NoError(t, err)
 		out[m.Instance] = sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })

@@ -79,8 +79,8 @@ func TestReadAMailServer(t *testing.T) {
 
 // TestAGateway reads a dump with translation: a proxy that intercepts, and sources that are changed.
 func TestAGateway(t *testing.T) {
-	const dump = "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dport 80 -j REDIRECT --to-ports 3128\n-A POSTROUTING -o wan0 -j MASQUERADE\nCOMMIT\n" +
-		"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A INPUT -p tcp -m tcp --dport 3128 -j ACCEPT\n-A FORWARD -i eth0 -o wan0 -m conntrack --ctstate NEW -j ACCEPT\nCOMMIT\n"
+	const dump = "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dport 80 -j REDIRECT --to-ports 49500\n-A POSTROUTING -o wan0 -j MASQUERADE\nCOMMIT\n" +
+		"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A INPUT -p tcp -m tcp --dport 49500 -j ACCEPT\n-A FORWARD -i eth0 -o wan0 -m conntrack --ctstate NEW -j ACCEPT\nCOMMIT\n"
 	sp := packet.NewSpace()
 	rs, err := iptables.Read(sp, packet.IPv4, "f", dump, iptables.Host{})
 	require.NoError(t, err)
@@ -89,7 +89,7 @@ func TestAGateway(t *testing.T) {
 		in, out string
 		port    int
 		want    string
-	}{{"eth0", "wan0", 80, "admitted with redirected to port 3128"}, {"eth0", "wan0", 443, "admitted with masqueraded"}, {"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted with redirected to port 3128"}, {"eth0", "eth1", 443, "dropped"}} {
+	}{{"eth0", "wan0", 80, "admitted with redirected to port 49500"}, {"eth0", "wan0", 443, "admitted with masqueraded"}, {"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted with redirected to port 49500"}, {"eth0", "eth1", 443, "dropped"}} {
 		p := tcp("10.0.0.5", c.port)
 		p.Hook, p.In, p.Out = packet.Through, c.in, c.out
 		require.Equal(t, c.want, fares(sp, d, p), p.String())

@@ -90,9 +90,9 @@ func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
 
 // TestRedirect: what is given to the host itself is what its input hook then sees.
 func TestRedirect(t *testing.T) {
-	const table = "table inet t {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8080 redirect to :80\n\t\ttcp dport 3128 redirect\n\t}\n" +
+	const table = "table inet t {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8080 redirect to :80\n\t\ttcp dport 49500 redirect\n\t}\n" +
 		"\tchain post {\n\t\ttype nat hook postrouting priority srcnat; policy accept;\n\t\toifname \"wan0\" masquerade\n\t\tsnat ip to 203.0.113.1\n\t}\n" +
-		"\tchain in {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport { 80, 3128 } accept\n%s\t}\n\tchain on {\n\t\ttype filter hook forward priority filter; policy drop;\n\t\ttcp dport 25 accept\n\t}\n}\n"
+		"\tchain in {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport { 80, 49500 } accept\n%s\t}\n\tchain on {\n\t\ttype filter hook forward priority filter; policy drop;\n\t\ttcp dport 25 accept\n\t}\n}\n"
 	for _, c := range []struct {
 		hook, port int
 		state      string
@@ -101,9 +101,9 @@ func TestRedirect(t *testing.T) {
 		{packet.In, 8080, "new", "admitted"},
 		{packet.In, 8080, "established", "uncertain"},
 		{packet.In, 80, "established", "admitted"},
-		{packet.In, 8081, "new", "dropped"},
+		{packet.In, 8096, "new", "dropped"},
 		{packet.Through, 8080, "new", "admitted"}, // it is intercepted
-		{packet.Through, 3128, "new", "admitted"},
+		{packet.Through, 49500, "new", "admitted"},
 		{packet.Through, 25, "new", "admitted"}, // and its source changed
 		{packet.Through, 80, "new", "dropped"},
 	} {
@@ -125,7 +125,7 @@ func TestRedirect(t *testing.T) {
 	rs, err := nft.ReadText(sp, "", []byte(strings.Replace(fmt.Sprintf(table, ""), "tcp dport { 80", "ip daddr 203.0.113.1 tcp dport { 80", 1)), nil)
 	require.NoError(t, err)
 	require.Equal(t, "uncertain", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8080, "new")))
-	require.Equal(t, "dropped", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8081, "new")))
+	require.Equal(t, "dropped", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8096, "new")))
 }
 
 // TestFragments: where connections are tracked a fragment fares as the whole

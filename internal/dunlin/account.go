@@ -1,4 +1,4 @@
-package puffin
+package dunlin
 
 import (
 	"bytes"
@@ -17,7 +17,7 @@ import (
 	"yellowfence.example/yfence/internal/cloud"
 )
 
-// Account is ours at a Puffin cloud, reached over its API.
+// Account is ours at a Dunlin cloud, reached over its API.
 type Account struct {
 	URL, Token string
 	Client     *http.Client  // http.DefaultClient if nil

@@ -1,4 +1,4 @@
-package puffin
+package dunlin
 
 import (
 	"fmt"
@@ -9,12 +9,12 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 )
 
-// GateRules are the rules for a kernel that stands between everybody, behind the interface
+// EnforcerRules are the rules for a kernel that stands between everybody, behind the interface
 // up, and an instance, behind down: what its groups admit is forwarded, and replies to that. They
 // are read by `nft -f`, and replace what was there.
-func GateRules(d *group.Document, instance, up, down string) string {
+func EnforcerRules(d *group.Document, instance, up, down string) string {
 	var b strings.Builder
-	b.WriteString("table inet puffin\ndelete table inet puffin\ntable inet puffin {\n")
+	b.WriteString("table inet dunlin\ndelete table inet dunlin\ntable inet dunlin {\n")
 	at := slices.IndexFunc(d.Members, func(m group.Member) bool { return m.Instance == instance })
 	policy := "drop"
 	if at < 0 || len(d.Members[at].Groups) == 0 { // nothing filters for it

@@ -1,4 +1,4 @@
-package puffin_test
+package dunlin_test
 
 import (
 	"bytes"
@@ -17,24 +17,24 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 )
 
 // account is a cloud, whose clock is ours, and who calls it.
 type account struct {
 	*testing.T
-	*puffin.Cloud
+	*dunlin.Cloud
 	url string
 	now atomic.Int64 // nanoseconds since 1970
 }
 
 func (a *account) pass(d time.Duration) { a.now.Add(d.Nanoseconds()) }
 
-func newAccount(t *testing.T, o puffin.Options) *account {
+func newAccount(t *testing.T, o dunlin.Options) *account {
 	a := &account{T: t}
 	a.now.Store(1_800_000_000_000_000_000)
-	o.Name, o.Token, o.SoonAfter, o.LateAfter, o.Clock = "puffin", "secret", 2*time.Second, 10*time.Second, func() time.Time { return time.Unix(0, a.now.Load()) }
-	a.Cloud = puffin.New(o)
+	o.Name, o.Token, o.SoonAfter, o.LateAfter, o.Clock = "dunlin", "secret", 2*time.Second, 10*time.Second, func() time.Time { return time.Unix(0, a.now.Load()) }
+	a.Cloud = dunlin.New(o)
 	server := httptest.NewServer(a.Handler())
 	t.Cleanup(server.Close)
 	a.url = server.URL
@@ -76,9 +76,9 @@ func put(version int64, inbound ...group.Rule) map[string]any {
 
 // TestWhatIsAskedIsInForceLater, and what is done by hand at once.
 func TestWhatIsAskedIsInForceLater(t *testing.T) {
-	a := newAccount(t, puffin.Options{})
+	a := newAccount(t, dunlin.Options{})
 	a.ByHand(group.Group{Name: "shut", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
-	a.Start(puffin.Instance{ID: "p-1", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.70")}, Groups: []string{"shut"}})
+	a.Start(dunlin.Instance{ID: "p-1", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.70")}, Groups: []string{"shut"}})
 	status, answer := a.call("PUT", "/v1/groups/charts", put(0, rule("443", "0.0.0.0/0")))
 	require.Equal(t, "202", status)
 	require.EqualValues(t, 1, answer["version"])
@@ -86,7 +86,7 @@ func TestWhatIsAskedIsInForceLater(t *testing.T) {
 	require.Equal(t, "202", status)
 	admits := func() bool {
 		d := a.Document()
-		fl := &fleet.Fleet{Hosts: []*fleet.Host{{Name: "h", Instance: &fleet.Instance{Cloud: "puffin", ID: "p-1"}}}}
+		fl := &fleet.Fleet{Hosts: []*fleet.Host{{Name: "h", Instance: &fleet.Instance{Cloud: "dunlin", ID: "p-1"}}}}
 		sp := packet.NewSpace()
 		rs, err := group.Read(sp, fl.Hosts[0], fl, d)
 		require.NoError(t, err)
@@ -101,7 +101,7 @@ func TestWhatIsAskedIsInForceLater(t *testing.T) {
 	require.True(t, admits())
 	require.Nil(t, a.Groups()[0].Asked)
 
-	status, _ = a.call("POST", "/backdoor/groups", group.Group{Name: "charts", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
+	status, _ = a.call("POST", "/controls/groups", group.Group{Name: "charts", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
 	require.Equal(t, "202", status)
 	require.False(t, admits(), "at once")
 	status, _ = a.call("PUT", "/v1/groups/charts", put(1, rule("443", "0.0.0.0/0")))
@@ -125,8 +125,8 @@ func TestWhatIsAskedIsInForceLater(t *testing.T) {
 
 // TestLimitsOfTheCloud are kept, and said.
 func TestLimitsOfTheCloud(t *testing.T) {
-	a := newAccount(t, puffin.Options{Abilities: group.Abilities{RulesPerGroup: 2, GroupsPerInstance: 1, PeersPerRule: 2}, PerSecond: 100})
-	a.Start(puffin.Instance{ID: "p-1"})
+	a := newAccount(t, dunlin.Options{Abilities: group.Abilities{RulesPerGroup: 2, GroupsPerInstance: 1, PeersPerRule: 2}, PerSecond: 100})
+	a.Start(dunlin.Instance{ID: "p-1"})
 	for _, c := range []struct {
 		method, path string
 		body         any
@@ -170,12 +170,12 @@ func TestLimitsOfTheCloud(t *testing.T) {
 
 // TestFaultsOfTheCloud happen as they are asked for, to so many requests.
 func TestFaultsOfTheCloud(t *testing.T) {
-	a := newAccount(t, puffin.Options{})
+	a := newAccount(t, dunlin.Options{})
 	for i, c := range []struct {
 		kind, want string
 		done       bool
 	}{{"fails", "503 the cloud is not well", false}, {"lost", "no answer", true}, {"nonsense", "nonsense", false}, {"half", "nonsense", true}, {"partly", "503 the cloud is not well", true}} {
-		status, _ := a.call("POST", "/backdoor/faults", puffin.Fault{Of: "PUT /v1/groups/*", Kind: c.kind, Times: 1})
+		status, _ := a.call("POST", "/controls/faults", dunlin.Fault{Of: "PUT /v1/groups/*", Kind: c.kind, Times: 1})
 		require.Equal(t, "202", status)
 		name := fmt.Sprintf("g%d", i)
 		body := put(0, rule("1", "::/0"))
@@ -183,7 +183,7 @@ func TestFaultsOfTheCloud(t *testing.T) {
 		status, _ = a.call("PUT", "/v1/groups/"+name, body)
 		require.Equal(t, c.want, status, c.kind)
 		a.pass(10 * time.Second)
-		var kept *puffin.KeptGroup
+		var kept *dunlin.KeptGroup
 		for _, g := range a.Groups() {
 			if g.Name == name {
 				kept = &g
@@ -200,9 +200,9 @@ func TestFaultsOfTheCloud(t *testing.T) {
 
 // TestPages of instances hold all of them, once.
 func TestPages(t *testing.T) {
-	a := newAccount(t, puffin.Options{})
+	a := newAccount(t, dunlin.Options{})
 	for i := range 250 {
-		a.Start(puffin.Instance{ID: fmt.Sprintf("p-%03d", i)})
+		a.Start(dunlin.Instance{ID: fmt.Sprintf("p-%03d", i)})
 	}
 	seen := map[string]int{}
 	pages := 0

@@ -1,4 +1,4 @@
-package puffin
+package dunlin
 
 import (
 	"context"
@@ -70,8 +70,8 @@ func (c *Cloud) enough() (wait time.Duration) {
 	return 0
 }
 
-// Handler is the API for the account under /v1, and the operator's back door under
-// /backdoor, which takes no token: who can reach it is the cloud's own staff.
+// Handler is the API for the account under /v1, and the operator's test controls under
+// /controls, which takes no token: who can reach it is the cloud's own staff.
 func (c *Cloud) Handler() http.Handler {
 	r := chi.NewRouter()
 	r.Route("/v1", func(r chi.Router) {
@@ -120,7 +120,7 @@ func (c *Cloud) Handler() http.Handler {
 			done(w, nil, c.DropGroup(chi.URLParam(r, "name"), version))
 		})
 	})
-	r.Route("/backdoor", func(r chi.Router) {
+	r.Route("/controls", func(r chi.Router) {
 		r.Post("/faults", takes(c.Fail))
 		r.Post("/groups", takes(c.ByHand))
 		r.Post("/instances", takes(c.Start))

@@ -1,10 +1,10 @@
-// Package puffin is a small cloud to try things on: instances, security groups and who is
+// Package dunlin is a small cloud to try things on: instances, security groups and who is
 // in which, behind an HTTP API of our own. It behaves as clouds do: what is asked takes a
 // while to be in force, who asks too often is told to wait, and now and then it fails.
 //
-//	c := puffin.New(puffin.Options{Token: "…", Abilities: …})
+//	c := dunlin.New(dunlin.Options{Token: "…", Abilities: …})
 //	http.ListenAndServe("127.0.0.1:8490", c.Handler())
-package puffin
+package dunlin
 
 import (
 	"fmt"

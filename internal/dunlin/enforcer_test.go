@@ -1,4 +1,4 @@
-package puffin_test
+package dunlin_test
 
 import (
 	"context"
@@ -20,9 +20,9 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/internal/desk"
+	"yellowfence.example/yfence/internal/simhost"
 	"yellowfence.example/yfence/internal/host/apply"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -31,7 +31,7 @@ const formsFleet = `{"hosts": [
  {"name": "broker-01", "roles": ["broker"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.66/32", "2001:db8:1::66/128"]}]},
  {"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "nic", "addresses": ["198.51.100.201/32", "2001:db8:c::201/128"]}]},
  {"name": "charts-02", "roles": ["charts"], "dialect": "iptables", "interfaces": [{"name": "nic", "addresses": ["198.51.100.202/32", "2001:db8:c::202/128"]}]},
- {"name": "charts-03", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.203/32", "2001:db8:c::203/128"]}], "instance": {"cloud": "puffin", "id": "puffin-3"}},
+ {"name": "charts-03", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.203/32", "2001:db8:c::203/128"]}], "instance": {"cloud": "dunlin", "id": "dunlin-3"}},
  {"name": "charts-05", "roles": ["charts"], "dialect": "none", "interfaces": [{"name": "nic", "addresses": ["198.51.100.205/32", "2001:db8:c::205/128"]}], "instance": {"cloud": "skua", "id": "skua-5"}},
  {"name": "charts-04", "roles": ["charts"], "dialect": "portable", "interfaces": [{"name": "nic", "addresses": ["198.51.100.204/32", "2001:db8:c::204/128"]}]}]}`
 
@@ -87,29 +87,29 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	require.NoError(t, elsewhere.IP("route add 169.254.9.9 dev eth0", "route add default via 169.254.9.9 dev eth0", "route add default via 2001:db8:ffff::1 dev eth0"))
 
 	can := group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 40}
-	doc, left, failed := group.OfFleet(pol, "puffin", now, can)
+	doc, left, failed := group.OfFleet(pol, "dunlin", now, can)
 	require.Empty(t, failed)
 	require.Empty(t, left)
 	ordered, _, failed := group.OfFleet(pol, "skua", now, group.Abilities{Ordered: true})
 	require.Empty(t, failed)
 	require.True(t, slices.ContainsFunc(ordered.Groups[0].Inbound, func(r group.Rule) bool { return r.Refuses }), "another cloud's groups may refuse")
-	docs := map[string]*group.Document{"puffin": doc, "skua": ordered}
+	docs := map[string]*group.Document{"dunlin": doc, "skua": ordered}
 	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03"), fl.Host("charts-04"), fl.Host("charts-05")}
 	tcp, udp := []int{22, 80, 443, 7003, 7004, 8883}, []int{443, 10110, 10115, 10119, 10120}
 	for _, h := range hosts {
 		ns := namespace(h.Name)
 		addresses := h.Own()
-		gate, err := testbed.NewGate(fmt.Sprintf("yff%d-gate-%s", os.Getpid(), h.Name), wire, "sky", ns, "nic", addresses, gateways)
+		gate, err := testbed.NewEnforcer(fmt.Sprintf("yff%d-gate-%s", os.Getpid(), h.Name), wire, "sky", ns, "nic", addresses, gateways)
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, gate.Close()) })
 		if h.Dialect == "portable" {
 			sp := packet.NewSpace()
 			files, err := forms.Of(h).Write(sp, compile.ForHost(sp, pol, h, now))
 			require.NoError(t, err)
-			d := &desk.Desk{Dir: t.TempDir()}
+			d := &simhost.Host{Dir: t.TempDir()}
 			require.NoError(t, ns.Do(func() error { return d.Take([]byte(files[0].Text)) }))
 		} else if h.Instance != nil {
-			require.NoError(t, gate.Load(puffin.GateRules(docs[h.Instance.Cloud], h.Instance.ID, testbed.GateUp, testbed.GateDown)))
+			require.NoError(t, gate.Load(dunlin.EnforcerRules(docs[h.Instance.Cloud], h.Instance.ID, testbed.EnforcerUp, testbed.EnforcerDown)))
 		} else {
 			sp := packet.NewSpace()
 			files, err := forms.Of(h).Write(sp, compile.ForHost(sp, pol, h, now))

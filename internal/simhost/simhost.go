@@ -1,10 +1,10 @@
-// Package desk is a stand-in for a host whose filter is another system's: it takes lists of
+// Package simhost is a stand-in for a host whose filter is another system's: it takes lists of
 // portable rules, finds out which networks its interfaces are attached to, enforces the list on
 // real packets, knows which program sends them, and dumps what it has in force.
 //
 // It lives in a network namespace. Its own system is played by the kernel's filter, whose rules
 // it makes of the list in its own way; a program is told by a group of users that it runs in.
-package desk
+package simhost
 
 import (
 	"bytes"
@@ -21,15 +21,15 @@ import (
 	"yellowfence.example/yfence/core/dialect/portable"
 )
 
-// Desk is such a host; it keeps what it has taken in a folder. Its methods are to be called
+// Host is such a host; it keeps what it has taken in a folder. Its methods are to be called
 // in its network namespace.
-type Desk struct{ Dir string }
+type Host struct{ Dir string }
 
 // firstGroup is the group of users of the first program that rules name.
 const firstGroup = 61000
 
 // Take has a list be in force in place of the one before. A list that is wrong changes nothing.
-func (d *Desk) Take(text []byte) error {
+func (d *Host) Take(text []byte) error {
 	doc, err := portable.Parse(text)
 	if err != nil {
 		return err
@@ -52,10 +52,10 @@ func (d *Desk) Take(text []byte) error {
 	return os.WriteFile(d.file(), []byte(doc.String()), 0o644)
 }
 
-func (d *Desk) file() string { return filepath.Join(d.Dir, "in-force.json") }
+func (d *Host) file() string { return filepath.Join(d.Dir, "in-force.json") }
 
 // Attach finds out anew which networks the interfaces are attached to.
-func (d *Desk) Attach() error {
+func (d *Host) Attach() error {
 	doc, err := d.Dump()
 	if err != nil {
 		return err
@@ -64,7 +64,7 @@ func (d *Desk) Attach() error {
 }
 
 // Dump is what is in force.
-func (d *Desk) Dump() (*portable.Document, error) {
+func (d *Host) Dump() (*portable.Document, error) {
 	text, err := os.ReadFile(d.file())
 	if err != nil {
 		return nil, err
@@ -73,7 +73,7 @@ func (d *Desk) Dump() (*portable.Document, error) {
 }
 
 // ByHand changes the list in force as somebody does who sits before the host.
-func (d *Desk) ByHand(change func(*portable.Document)) error {
+func (d *Host) ByHand(change func(*portable.Document)) error {
 	doc, err := d.Dump()
 	if err != nil {
 		return err
@@ -84,7 +84,7 @@ func (d *Desk) ByHand(change func(*portable.Document)) error {
 
 // Command is a program of the host's, run so that its system knows which it is. path is what
 // the rules call it.
-func (d *Desk) Command(path string, name string, args ...string) (*exec.Cmd, error) {
+func (d *Host) Command(path string, name string, args ...string) (*exec.Cmd, error) {
 	doc, err := d.Dump()
 	if err != nil {
 		return nil, err
@@ -145,7 +145,7 @@ func programs(d *portable.Document) (paths []string) {
 // rule does not hold.
 func rules(d *portable.Document, programs []string) (string, error) {
 	var b bytes.Buffer
-	b.WriteString("table inet desk\ndelete table inet desk\ntable inet desk {\n")
+	b.WriteString("table inet simhost\ndelete table inet simhost\ntable inet simhost {\n")
 	n := 0
 	for _, l := range []struct {
 		hook string
@@ -165,7 +165,7 @@ func rules(d *portable.Document, programs []string) (string, error) {
 				}
 			}
 			if r.Log {
-				b.WriteString("\t\tlog prefix \"desk: \"\n")
+				b.WriteString("\t\tlog prefix \"simhost: \"\n")
 			}
 			switch r.Does {
 			case "admit":

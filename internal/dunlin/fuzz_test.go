@@ -1,4 +1,4 @@
-package puffin_test
+package dunlin_test
 
 import (
 	"context"
@@ -19,7 +19,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/cloud"
-	"yellowfence.example/yfence/internal/puffin"
+	"yellowfence.example/yfence/internal/dunlin"
 )
 
 // said are a cloud's, by path, and what it was asked to change.
@@ -40,10 +40,10 @@ func (a *said) RoundTrip(req *http.Request) (*http.Response, error) {
 // every instance one of ours.
 func FuzzAnswers(f *testing.F) {
 	pol := policytest.Resolve(f, formsFleet, formsPolicy)
-	sky := puffin.New(puffin.Options{Name: "puffin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 20, GroupsPerInstance: 4, PeersPerRule: 10}})
-	sky.Start(puffin.Instance{ID: "puffin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.203")}})
+	sky := dunlin.New(dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 20, GroupsPerInstance: 4, PeersPerRule: 10}})
+	sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.203")}})
 	sky.ByHand(group.Group{Name: "yf-charts.12345678", Inbound: []group.Rule{{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0", "group:yf-charts.12345678"}}}, Outbound: []group.Rule{}})
-	require.NoError(f, sky.PutMembership("puffin-3", []string{"yf-charts.12345678"}))
+	require.NoError(f, sky.PutMembership("dunlin-3", []string{"yf-charts.12345678"}))
 	var real [3]string
 	for i, path := range []string{"/v1/abilities", "/v1/instances", "/v1/groups"} {
 		req := httptest.NewRequest(http.MethodGet, path, nil)
@@ -63,7 +63,7 @@ func FuzzAnswers(f *testing.F) {
 	f.Add(real[0], real[1], strings.ReplaceAll(real[2], `"22"`, `"99999-1"`))
 	f.Fuzz(func(t *testing.T, about, instances, groups string) {
 		a := &said{says: map[string]string{"/v1/abilities": about, "/v1/instances": instances, "/v1/groups": groups}}
-		account := &puffin.Account{URL: "http://puffin.example", Token: "secret", Client: &http.Client{Transport: a}, Pause: time.Nanosecond}
+		account := &dunlin.Account{URL: "http://dunlin.example", Token: "secret", Client: &http.Client{Transport: a}, Pause: time.Nanosecond}
 		have, err := cloud.Read(context.Background(), account)
 		require.Empty(t, a.asked)
 		if err != nil {
@@ -81,7 +81,7 @@ func FuzzAnswers(f *testing.F) {
 		}
 		can := have.Abilities
 		can.GroupPeers = false
-		want, _, _ := group.OfFleet(pol, "puffin", 0, can)
+		want, _, _ := group.OfFleet(pol, "dunlin", 0, can)
 		want = group.ByContent(want)
 		_, _ = cloud.Advance(context.Background(), account, have, want) // what it cannot do it says
 		for _, req := range a.asked {
@@ -95,7 +95,7 @@ func FuzzAnswers(f *testing.F) {
 				}), "%s", name)
 			}
 			if rest, ok := strings.CutPrefix(req.URL.Path, "/v1/instances/"); ok {
-				require.Equal(t, "puffin-3/groups", rest)
+				require.Equal(t, "dunlin-3/groups", rest)
 			}
 		}
 	})

@@ -1,4 +1,4 @@
-package desk_test
+package simhost_test
 
 import (
 	"fmt"
@@ -17,7 +17,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/desk"
+	"yellowfence.example/yfence/internal/simhost"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/testbed"
 )
@@ -88,7 +88,7 @@ func TestADesk(t *testing.T) {
 	sp := packet.NewSpace()
 	files, err := portable.Form{}.Write(sp, compile.ForHost(sp, pol, h, now))
 	require.NoError(t, err)
-	d := &desk.Desk{Dir: t.TempDir()}
+	d := &simhost.Host{Dir: t.TempDir()}
 	require.NoError(t, host.Do(func() error { return d.Take([]byte(files[0].Text)) }))
 
 	require.True(t, passes(quay, "10.40.7.1:8080"), "from the quay")
