@@ -117,7 +117,7 @@ var cloudMishaps = []struct {
 			return err
 		}
 		for _, g := range doc.Groups {
-			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0"}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 			if err := d.controls("/groups", g); err != nil {
 				return err
 			}

@@ -156,7 +156,7 @@ func (t *taker) look(dir packet.Direction, present packet.Set) *view {
 		case slices.Contains(sayable, name):
 			v.ground = sp.Or(v.ground, fresh)
 			v.parts[name] = sp.Or(v.parts[name], fresh)
-		case name == "fence": // which stays, for hosts to be looked after
+		case name == "service": // which stays, for hosts to be looked after
 			v.ground = sp.Or(v.ground, fresh)
 		}
 	})

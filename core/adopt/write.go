@@ -187,7 +187,7 @@ func (w *writer) ground() {
 		if dir == "forward" {
 			continue // what holds for inbound holds there
 		}
-		if part != "fence" && 2*lack[key] >= all[key] { // else the few that lack it are told of
+		if part != "service" && 2*lack[key] >= all[key] { // else the few that lack it are told of
 			w.off = append(w.off, key)
 		}
 	}

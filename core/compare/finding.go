@@ -130,7 +130,7 @@ var groundTraffic = map[string]string{
 	"neighbours":         "IPv6 neighbour discovery",
 	"dhcp-client":        "address configuration (DHCP)",
 	"multicast-listener": "multicast group membership",
-	"fence":              "the way to the Yellow Fence service",
+	"service":            "the way to the Yellow Fence service",
 }
 
 // example is a packet that shows a cause: a new one between neighbours on one of

@@ -1,6 +1,7 @@
 package compare_test
 
 import (
+	"net/netip"
 	"testing"
 	"time"
 
@@ -38,17 +39,17 @@ func TestGroups(t *testing.T) {
 		{"as it was written", func(*group.Group) {}, nil},
 		{"the rules in another order", func(g *group.Group) { g.Inbound[0], g.Inbound[1] = g.Inbound[1], g.Inbound[0] }, nil},
 		{"a rule of somebody's", func(g *group.Group) {
-			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"10.60.0.0/16"}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("10.60.0.0/16")}}})
 		}, []string{"opened tcp 5432 with 10.60.0.0/16 / stance inbound closed"}},
 		{"a rule that says what is said already", func(g *group.Group) {
-			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: "22", Peers: []string{"10.40.1.1/32"}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("10.40.1.1/32")}}})
 		}, nil},
 		{"a rule that is gone", func(g *group.Group) {
 			i := find(*g, "allow scrape")
 			g.Inbound = append(g.Inbound[:i:i], g.Inbound[i+1:]...)
 		}, []string{"shut policy drop of the chain / allow scrape"}},
 		{"nothing may go out", func(g *group.Group) { g.Outbound = nil }, []string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground neighbours", "shut policy drop of the chain / ground icmp-errors",
-			"shut policy drop of the chain / allow lookups", "shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground fence"}},
+			"shut policy drop of the chain / allow lookups", "shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground service"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			g := right[0]
@@ -82,7 +83,7 @@ func TestGroupsAtAnInstant(t *testing.T) {
 	}
 	before, after := written(end-100), written(end)
 	opened := before
-	opened.Inbound = append([]group.Rule{{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0"}}}, before.Inbound...)
+	opened.Inbound = append([]group.Rule{{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}, before.Inbound...)
 	for _, c := range []struct {
 		what  string
 		at    int64

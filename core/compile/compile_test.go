@@ -158,7 +158,7 @@ func TestWhatItMeans(t *testing.T) {
 
 		{"the ground comes before blocks", plain + "block b: everywhere -> fleet : any\n", "h1", in, "wan0", "icmp 198.51.100.9 -> 203.0.113.1 : 3", "admitted by ground icmp-errors"},
 		{"a host speaks to itself over loopback", plain + "block b: everywhere -> fleet : any\n", "h1", in, "lo", "tcp 10.40.0.1 -> 10.40.0.1 : 80", "admitted by ground loopback"},
-		{"and reaches the service", head + "role red { outbound closed }\nrole blue\nrole green\n", "h1", out, "eth0", "tcp 10.40.0.1 -> 10.40.0.5 : 8480", "admitted by ground fence"},
+		{"and reaches the service", head + "role red { outbound closed }\nrole blue\nrole green\n", "h1", out, "eth0", "tcp 10.40.0.1 -> 10.40.0.5 : 8480", "admitted by ground service"},
 		{"a forged source is dropped before anything", plain + "allow a: everywhere -> fleet : any\n", "h1", in, "wan0", "tcp 10.40.7.7 -> 203.0.113.1 : 22", "dropped by local quay"},
 		{"on hosts that are not on the segment it is not", plain + "allow a: everywhere -> fleet : any\n", "h4", in, "wan0", "tcp 10.40.7.7 -> 203.0.113.9 : 22", "admitted by allow a"},
 	} {

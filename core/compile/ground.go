@@ -47,7 +47,7 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 		}
 		to, _ := b.IPSet()
 		port := policy.Term{Family: policy.AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: service.Port, Hi: service.Port}, Type: policy.AnyType, Code: policy.AnyType}
-		parts = append(parts, groundPart{name: "fence", verdict: packet.Admit, out: []Match{{Terms: []policy.Term{port}, To: to}}})
+		parts = append(parts, groundPart{name: "service", verdict: packet.Admit, out: []Match{{Terms: []policy.Term{port}, To: to}}})
 	}
 	return parts
 }

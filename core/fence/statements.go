@@ -11,7 +11,7 @@ import (
 )
 
 // GroundParts are the parts of the ground, in the order in which they decide.
-var GroundParts = []string{"loopback", "replies", "invalid", "icmp-errors", "neighbours", "dhcp-client", "multicast-listener", "fence"}
+var GroundParts = []string{"loopback", "replies", "invalid", "icmp-errors", "neighbours", "dhcp-client", "multicast-listener", "service"}
 
 func (p *parser) groundDecl(first Token) Stmt {
 	return &GroundDecl{Ident: Ident{"ground", first.Pos}, Parts: p.groundParts()}

@@ -166,7 +166,7 @@ func TestEachStepWithoutTheService(t *testing.T) {
 func TestAPolicyThatCutsAHostOff(t *testing.T) {
 	p := newPier(t)
 	p.begin()
-	p.publish(strings.Replace(pierPolicy, "role charts\n", "role charts { outbound closed }\nground { fence off  replies off }\n", 1), "guard-refused") // whose answers do not get out
+	p.publish(strings.Replace(pierPolicy, "role charts\n", "role charts { outbound closed }\nground { service off  replies off }\n", 1), "guard-refused") // whose answers do not get out
 	out, err := p.run("charts-01", "settle")
 	require.ErrorContains(t, err, "these rules would cut off what this host sends to the service at 10.40.0.5:8480", out)
 	require.NotContains(t, p.listing("charts-01"), "yellowfence")

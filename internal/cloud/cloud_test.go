@@ -58,7 +58,7 @@ func wanted(ports ...int) *group.Document {
 	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "dunlin", Groups: []group.Group{}}
 	for i, port := range ports {
 		name := fmt.Sprintf("yf-g%d", i)
-		d.Groups = append(d.Groups, group.Group{Name: name, Inbound: []group.Rule{{Protocol: "tcp", Ports: fmt.Sprint(port), Peers: []string{"0.0.0.0/0"}}}, Outbound: []group.Rule{{Protocol: "any", Peers: []string{"0.0.0.0/0", "::/0"}}}})
+		d.Groups = append(d.Groups, group.Group{Name: name, Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp", Ports: fmt.Sprint(port)}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}, Outbound: []group.Rule{{Service: group.Service{Protocol: "any"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}, {Prefix: netip.MustParsePrefix("::/0")}}}}})
 		d.Members = append(d.Members, group.Member{Instance: fmt.Sprintf("p-%d", i), Groups: []string{name}})
 	}
 	d.Members = append(d.Members, group.Member{Instance: "p-2", Groups: []string{"yf-g0"}})

@@ -12,7 +12,6 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -156,14 +155,13 @@ func (c *Cloud) holds(g group.Group) error {
 				return refuse(422, "%s rule %d has %d peers, and a rule holds %d", side, i+1, len(r.Peers), most)
 			}
 			for _, p := range r.Peers {
-				name, isGroup := strings.CutPrefix(p, "group:")
-				switch _, err := netip.ParsePrefix(p); {
-				case isGroup && !c.Abilities.GroupPeers:
+				switch err := p.Check(); {
+				case err != nil:
+					return refuse(422, "%s rule %d: %s", side, i+1, err)
+				case p.Group != "" && !c.Abilities.GroupPeers:
 					return refuse(422, "%s rule %d: peers are prefixes here", side, i+1)
-				case isGroup && name != g.Name && c.groups[name] == nil:
-					return refuse(422, "%s rule %d: there is no group %q", side, i+1, name)
-				case !isGroup && err != nil:
-					return refuse(422, "%s rule %d: the peer %q is no prefix", side, i+1, p)
+				case p.Group != "" && p.Group != g.Name && c.groups[p.Group] == nil:
+					return refuse(422, "%s rule %d: there is no group %q", side, i+1, p.Group)
 				}
 			}
 		}
@@ -190,7 +188,7 @@ func (c *Cloud) DropGroup(name string, version int64) error {
 	}
 	for _, other := range c.groups {
 		for _, r := range slices.Concat(other.Inbound, other.Outbound) {
-			if other != kept && slices.Contains(r.Peers, "group:"+name) {
+			if other != kept && slices.Contains(r.Peers, group.Peer{Group: name}) {
 				return refuse(409, "a rule of the group %q names %q", other.Name, name)
 			}
 		}

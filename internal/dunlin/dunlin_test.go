@@ -66,8 +66,17 @@ func (a *account) call(method, path string, body any) (status string, answer map
 	return status, answer
 }
 
+// rule opens a port to peers, which are prefixes or groups.
 func rule(port string, peers ...string) group.Rule {
-	return group.Rule{Protocol: "tcp", Ports: port, Peers: peers}
+	r := group.Rule{Service: group.Service{Protocol: "tcp", Ports: port}}
+	for _, p := range peers {
+		if prefix, err := netip.ParsePrefix(p); err == nil {
+			r.Peers = append(r.Peers, group.Peer{Prefix: prefix})
+		} else {
+			r.Peers = append(r.Peers, group.Peer{Group: p})
+		}
+	}
+	return r
 }
 
 func put(version int64, inbound ...group.Rule) map[string]any {
@@ -119,7 +128,7 @@ func TestWhatIsAskedIsInForceLater(t *testing.T) {
 		status, _ = a.call("PUT", "/v1/groups/charts", put(version+1, rule(fmt.Sprint(100+i), "0.0.0.0/0")))
 		require.Equal(t, "202", status)
 		a.pass(10 * time.Second)
-		require.Equal(t, fmt.Sprint(100+i), a.Groups()[0].Inbound[0].Ports)
+		require.Equal(t, fmt.Sprint(100+i), a.Groups()[0].Inbound[0].Service.Ports)
 	}
 }
 
@@ -134,8 +143,9 @@ func TestLimitsOfTheCloud(t *testing.T) {
 	}{
 		{"PUT", "/v1/groups/a", put(0, rule("1", "::/0"), rule("2", "::/0"), rule("3", "::/0")), "422 3 inbound rules are more than the 2 that a group holds"},
 		{"PUT", "/v1/groups/a", put(0, rule("1", "10.0.0.0/8", "::/0", "11.0.0.0/8")), "422 inbound rule 1 has 3 peers, and a rule holds 2"},
-		{"PUT", "/v1/groups/a", put(0, rule("1", "group:b")), "422 inbound rule 1: peers are prefixes here"},
-		{"PUT", "/v1/groups/a", put(0, rule("1", "everywhere")), `422 inbound rule 1: the peer "everywhere" is no prefix`},
+		{"PUT", "/v1/groups/a", put(0, rule("1", "b")), "422 inbound rule 1: peers are prefixes here"},
+		{"PUT", "/v1/groups/a", json.RawMessage(`{"version": 0, "group": {"inbound": [{"service": "tcp 1", "peers": ["everywhere"]}], "outbound": []}}`),
+			`422 inbound rule 1: the peer "everywhere" is neither a prefix nor {"group": NAME}`},
 		{"PUT", "/v1/groups/a", put(7), `404 there is no group "a"`},
 		{"PUT", "/v1/groups/a", put(0, rule("1", "::/0")), "202"},
 		{"PUT", "/v1/groups/b", put(0), "202"},

@@ -44,20 +44,20 @@ func EnforcerRules(d *group.Document, instance, up, down string) string {
 // between writes a rule: one for the peers of each family.
 func between(b *strings.Builder, d *group.Document, peer string, r group.Rule) {
 	match := ""
-	if r.Protocol != "any" {
-		match = " meta l4proto " + r.Protocol
+	if r.Service.Protocol != "any" {
+		match = " meta l4proto " + r.Service.Protocol
 	}
-	if r.Protocol == "icmpv6" {
+	if r.Service.Protocol == "icmpv6" {
 		match = " meta l4proto 58"
 	}
-	if r.Ports != "" {
-		match += " th dport " + r.Ports
+	if r.Service.Ports != "" {
+		match += " th dport " + r.Service.Ports
 	}
-	if r.Types != "" { // the first two bytes of either
-		match += " @th,0,8 " + r.Types
+	if r.Service.Types != "" { // the first two bytes of either
+		match += " @th,0,8 " + r.Service.Types
 	}
-	if r.Codes != "" {
-		match += " @th,8,8 " + r.Codes
+	if r.Service.Codes != "" {
+		match += " @th,8,8 " + r.Service.Codes
 	}
 	var four, six []string
 	add := func(p netip.Prefix) {
@@ -68,16 +68,16 @@ func between(b *strings.Builder, d *group.Document, peer string, r group.Rule) {
 		}
 	}
 	for _, p := range r.Peers {
-		if name, ok := strings.CutPrefix(p, "group:"); ok {
+		if p.Group != "" {
 			for _, m := range d.Members {
-				if slices.Contains(m.Groups, name) {
+				if slices.Contains(m.Groups, p.Group) {
 					for _, a := range m.Addresses {
 						add(netip.PrefixFrom(a, a.BitLen()))
 					}
 				}
 			}
-		} else if prefix, err := netip.ParsePrefix(p); err == nil {
-			add(prefix)
+		} else {
+			add(p.Prefix)
 		}
 	}
 	for i, peers := range [][]string{four, six} {

@@ -20,9 +20,9 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/internal/simhost"
-	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/dunlin"
+	"yellowfence.example/yfence/internal/host/apply"
+	"yellowfence.example/yfence/internal/simhost"
 	"yellowfence.example/yfence/internal/testbed"
 )
 

@@ -42,7 +42,7 @@ func FuzzAnswers(f *testing.F) {
 	pol := policytest.Resolve(f, formsFleet, formsPolicy)
 	sky := dunlin.New(dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 20, GroupsPerInstance: 4, PeersPerRule: 10}})
 	sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.203")}})
-	sky.ByHand(group.Group{Name: "yf-charts.12345678", Inbound: []group.Rule{{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0", "group:yf-charts.12345678"}}}, Outbound: []group.Rule{}})
+	sky.ByHand(group.Group{Name: "yf-charts.12345678", Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}, {Group: "yf-charts.12345678"}}}}, Outbound: []group.Rule{}})
 	require.NoError(f, sky.PutMembership("dunlin-3", []string{"yf-charts.12345678"}))
 	var real [3]string
 	for i, path := range []string{"/v1/abilities", "/v1/instances", "/v1/groups"} {

@@ -139,8 +139,10 @@ func (c *clouded) groupOf(id string) group.Group {
 func (c *clouded) peersOf(id, statement string) (said []string) {
 	for _, r := range c.groupOf(id).Inbound {
 		if r.Comment == statement {
-			said = append(said, r.Protocol+" "+r.Ports)
-			said = append(said, r.Peers...)
+			said = append(said, r.Service.String())
+			for _, p := range r.Peers {
+				said = append(said, p.String())
+			}
 		}
 	}
 	return said
@@ -183,7 +185,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 
 	// By hand: a group is opened, another made, an instance put into it as well.
 	opened := c.groupOf("dunlin-2")
-	opened.Inbound = append(opened.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"0.0.0.0/0"}})
+	opened.Inbound = append(opened.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 	c.sky.ByHand(opened)
 	c.sky.ByHand(group.Group{Name: "yf-left", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
 	c.sky.ByHand(group.Group{Name: "handy", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
@@ -373,7 +375,7 @@ func TestAFilterAndGroups(t *testing.T) {
 	c.until("both are in force", func() bool { return c.state("charts-01") == api.InStep })
 
 	opened := c.groupOf("dunlin-1")
-	opened.Inbound = append(opened.Inbound, group.Rule{Protocol: "tcp", Ports: "5432", Peers: []string{"0.0.0.0/0"}})
+	opened.Inbound = append(opened.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 	c.sky.ByHand(opened)
 	c.until("the groups are drifted", func() bool { return c.state("charts-01") == api.Drifted })
 	h, _ := c.drift("charts-01")

@@ -30,7 +30,7 @@ func (s *Side) dimensions(sp *packet.Space) (out []dimension) {
 	}
 	for _, n := range hasPorts {
 		out = append(out, dimension{of(n), packet.DstPort, func(lo, hi int) Rule {
-			return Rule{Protocol: protocolName(n), Ports: words(packet.DstPort, lo, hi)}
+			return Rule{Service: Service{Protocol: protocolName(n), Ports: words(packet.DstPort, lo, hi)}}
 		}})
 	}
 	for _, n := range hasTypes {
@@ -41,20 +41,20 @@ func (s *Side) dimensions(sp *packet.Space) (out []dimension) {
 			for _, r := range sp.Project(some, packet.ICMPType) {
 				for t := r.Lo.Int(); t <= r.Hi.Int(); t++ {
 					out = append(out, dimension{sp.And(within, sp.Value(packet.ICMPType, t)), packet.ICMPCode, func(lo, hi int) Rule {
-						return Rule{Protocol: protocolName(n), Types: strconv.Itoa(t), Codes: words(packet.ICMPCode, lo, hi)}
+						return Rule{Service: Service{Protocol: protocolName(n), Types: strconv.Itoa(t), Codes: words(packet.ICMPCode, lo, hi)}}
 					}})
 				}
 			}
 		}
 		out = append(out, dimension{sp.Minus(within, some), packet.ICMPType, func(lo, hi int) Rule {
-			return Rule{Protocol: protocolName(n), Types: words(packet.ICMPType, lo, hi)}
+			return Rule{Service: Service{Protocol: protocolName(n), Types: words(packet.ICMPType, lo, hi)}}
 		}})
 	}
 	return append(out, dimension{others, packet.Protocol, func(lo, hi int) Rule {
 		if lo == hi {
-			return Rule{Protocol: protocolName(lo)}
+			return Rule{Service: Service{Protocol: protocolName(lo)}}
 		}
-		return Rule{Protocol: fmt.Sprintf("%d-%d", lo, hi)}
+		return Rule{Service: Service{Protocol: fmt.Sprintf("%d-%d", lo, hi)}}
 	}})
 }
 
@@ -90,7 +90,7 @@ func (s *Side) rules(sp *packet.Space, can Abilities, known []Named) (out []Rule
 	all := sp.Minus(sp.ProjectOnto(s.domain, packet.Family, s.peer), sp.ProjectOnto(sp.Minus(s.domain, s.Admitted), packet.Family, s.peer))
 	everything := s.addresses(sp, all)
 	if peers := s.fewest(everything, everything); len(peers) > 0 {
-		emit(Rule{Protocol: "any"}, peers, all)
+		emit(Rule{Service: Service{Protocol: "any"}}, peers, all)
 	}
 	for _, d := range s.dimensions(sp) {
 		runs, sets := s.runs(sp, d)

@@ -24,8 +24,8 @@ func (d *Document) Concerning(instance string) *Document {
 		}
 		for _, r := range slices.Concat(g.Inbound, g.Outbound) {
 			for _, p := range r.Peers {
-				if name, ok := strings.CutPrefix(p, "group:"); ok {
-					named[name] = true
+				if p.Group != "" {
+					named[p.Group] = true
 				}
 			}
 		}

@@ -11,10 +11,8 @@
 package group
 
 import (
-	"errors"
 	"fmt"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -50,18 +48,6 @@ func (g Group) Rules(d packet.Direction) []Rule {
 	return g.Inbound
 }
 
-// A Rule admits connections; or refuses them, where a cloud tries rules in order: the first
-// rule of a group that is about a connection decides what the group says of it.
-type Rule struct {
-	Refuses  bool     `json:"refuses,omitempty" doc:"it does not admit what it is about, whatever rules of the group follow"`
-	Protocol string   `json:"protocol" doc:"any, tcp, udp, sctp, icmp, icmpv6, a number, or a range of numbers as 7-16"`
-	Ports    string   `json:"ports,omitempty" doc:"of tcp, udp and sctp: one, or a range as 8443-8446; all if not said"`
-	Types    string   `json:"types,omitempty" doc:"of icmp and icmpv6: one, or a range as 9-12; all if not said"`
-	Codes    string   `json:"codes,omitempty" doc:"of one type: one, or a range; all if not said"`
-	Peers    []string `json:"peers" nullable:"false" doc:"prefixes of either family, or group:NAME for whatever is in that group"`
-	Comment  string   `json:"comment,omitempty" doc:"what it comes from"`
-}
-
 // A Member is an instance and the groups it is in.
 type Member struct {
 	Instance  string       `json:"instance"`
@@ -74,24 +60,6 @@ const Kind = "security-groups"
 
 // Is says that a text is meant as a Document.
 func Is(text []byte) bool { return dialect.IsDocument(text, Kind) }
-
-// String is a rule on one line: "tcp 22 from 10.40.0.0/16".
-func (r Rule) String() string {
-	s := r.Protocol
-	if r.Refuses {
-		s = "none of " + s
-	}
-	if r.Ports != "" {
-		s += " " + r.Ports
-	}
-	if r.Types != "" {
-		s += " type " + r.Types
-	}
-	if r.Codes != "" {
-		s += "/" + r.Codes
-	}
-	return s + " with " + strings.Join(r.Peers, ", ")
-}
 
 // The protocols that have names in a rule.
 var protocols = map[string]int{"tcp": packet.TCP, "udp": packet.UDP, "sctp": packet.SCTP, "icmp": packet.ICMP, "icmpv6": packet.ICMPv6}
@@ -123,62 +91,4 @@ func span(text string, limit int) (lo, hi int, err error) {
 		return 0, 0, fmt.Errorf("%q is neither a number from 0 to %d nor a range of them", text, limit)
 	}
 	return lo, hi, nil
-}
-
-// set is the packets that a rule speaks of; peer is the field of whoever is at the other end.
-func (r Rule) set(sp *packet.Space, peer packet.Field, peers func(name string) (packet.Set, error)) (packet.Set, error) {
-	what := packet.All
-	number, named := protocols[r.Protocol]
-	switch {
-	case r.Protocol == "any":
-	case named:
-		what = sp.Value(packet.Protocol, number)
-	default:
-		lo, hi, err := span(r.Protocol, 255)
-		if err != nil {
-			return packet.Empty, fmt.Errorf("the protocol %w, nor one of any, tcp, udp, sctp, icmp, icmpv6", err)
-		}
-		what = sp.Range(packet.Protocol, lo, hi)
-	}
-	for _, f := range []struct {
-		text  string
-		field packet.Field
-		of    []int
-	}{{r.Ports, packet.DstPort, hasPorts}, {r.Types, packet.ICMPType, hasTypes}, {r.Codes, packet.ICMPCode, hasTypes}} {
-		if f.text == "" {
-			continue
-		}
-		if !named || !slices.Contains(f.of, number) {
-			return packet.Empty, fmt.Errorf("the protocol %q has no %s", r.Protocol, f.field)
-		}
-		lo, hi, err := span(f.text, f.field.Limit().Int())
-		if err != nil {
-			return packet.Empty, fmt.Errorf("the %s %w", f.field, err)
-		}
-		if f.field == packet.ICMPCode && r.Types == "" {
-			return packet.Empty, errors.New("codes are of one type, which is not said")
-		}
-		what = sp.And(what, sp.Range(f.field, lo, hi))
-	}
-	who := packet.Empty
-	for _, p := range r.Peers {
-		if name, ok := strings.CutPrefix(p, "group:"); ok {
-			of, err := peers(name)
-			if err != nil {
-				return packet.Empty, err
-			}
-			who = sp.Or(who, of)
-			continue
-		}
-		prefix, err := netip.ParsePrefix(p)
-		if err != nil {
-			return packet.Empty, fmt.Errorf("the peer %q is neither a prefix nor group:NAME", p)
-		}
-		family := packet.IPv4
-		if prefix.Addr().Is6() {
-			family = packet.IPv6
-		}
-		who = sp.Or(who, sp.And(sp.Value(packet.Family, family), sp.Ranges(peer, []packet.Range{packet.PrefixRange(prefix)})))
-	}
-	return sp.And(what, who), nil
 }

@@ -64,7 +64,7 @@ role jump
 
 // TestWritten is what groups come to for policies.
 func TestWritten(t *testing.T) {
-	const errors = "icmp type 3 with 0.0.0.0/0 (ground icmp-errors)|icmp type 11-12 with 0.0.0.0/0 (ground icmp-errors)"
+	const errors = "icmp 3 with 0.0.0.0/0 (ground icmp-errors)|icmp 11-12 with 0.0.0.0/0 (ground icmp-errors)"
 	for _, c := range []struct {
 		what, host, rules string
 		want              string // inbound, but for the ground
@@ -78,7 +78,7 @@ func TestWritten(t *testing.T) {
 		{"a block is worked in", "charts-01", "allow a: office -> charts : ssh\nblock b: pests -> charts : any", "tcp 22 with 198.51.100.0/26, 198.51.100.96/27, 198.51.100.128/25 (allow a)", ""},
 		{"a block that takes a port", "charts-01", "allow a: office -> charts : tcp 20-30\nblock b: office -> charts : tcp 25", "tcp 20-24 with 198.51.100.0/24 (allow a)|tcp 26-30 with 198.51.100.0/24 (allow a)", ""},
 		{"everything", "charts-01", "allow a: office -> charts : any", "any with 198.51.100.0/24 (allow a)", ""},
-		{"ICMP", "charts-01", "allow a: office -> charts : icmp 13, icmp 8/0", "icmp type 8/0 with 198.51.100.0/24 (allow a)|icmp type 11-13 with 198.51.100.0/24 (allow a)", ""},
+		{"ICMP", "charts-01", "allow a: office -> charts : icmp 13, icmp 8/0", "icmp 8/0 with 198.51.100.0/24 (allow a)|icmp 11-13 with 198.51.100.0/24 (allow a)", ""},
 		{"a protocol", "charts-01", "allow a: office -> charts : protocol 47", "47 with 198.51.100.0/24 (allow a)", ""},
 		{"over the only interface there is", "charts-01", "allow a: everywhere -> charts : ssh on front\nsegment front = 203.0.113.64/28", "tcp 22 with 203.0.113.64/28 (allow a)", ""},
 		{"over one of two", "logbook-01", "allow a: everywhere -> logbook : ssh on quay", "tcp 22 with 10.40.0.0/16 (allow a)", "allow a: which of its addresses, the interface"},
@@ -129,9 +129,9 @@ func TestOrdered(t *testing.T) {
 					continue
 				}
 				refuses++
-				require.Equal(t, "443", r.Ports)
+				require.Equal(t, "443", r.Service.Ports)
 				last := g.Inbound[len(g.Inbound)-1]
-				require.True(t, i+1 < len(g.Inbound) && (last.Ports == "443" || g.Inbound[i+1].Ports == "443"), "what it is an exception to is in the same group")
+				require.True(t, i+1 < len(g.Inbound) && (last.Service.Ports == "443" || g.Inbound[i+1].Service.Ports == "443"), "what it is an exception to is in the same group")
 			}
 		}
 		require.Equal(t, can.RulesPerGroup == 2, refuses == 0, "where two rules are one more than are needed, nobody is refused")
@@ -180,20 +180,20 @@ func TestBadDocuments(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                          "this is no whole document of security groups: EOF",
 		head + `{"protocol": "tcp"`: "this is no whole document of security groups: unexpected EOF",
-		`{"version": 1, "kind": "shopping-list"}`:                                                                                       `its kind is "shopping-list", not "security-groups"`,
-		`{"version": 2, "kind": "security-groups"}`:                                                                                     "it is of version 2; this program reads version 1",
-		`{"version": 1, "kind": "security-groups"} x`:                                                                                   "something follows behind the document, at byte ",
-		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}, {"name": "a"}]}`:                                           `a group's name is "a", which is empty or stands twice`,
-		`{"version": 1, "kind": "security-groups", "groups": [], "members": [{"instance": "p-1", "groups": ["b"]}]}`:                    `the instance p-1 is in the group "b", which the document does not have`,
-		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}], "members": [{"instance": "p-9", "groups": ["a"]}]}`:       `the document does not say which groups the instance of charts-01 ("p-1") is in`,
-		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"protocol": "any", "ports": "1", "of": 3}]}]}`: `unknown field "of"`,
-		rule(`{"protocol": "tpc", "peers": []}`):                                                                                        `a inbound rule 1: the protocol "tpc" is neither a number from 0 to 255 nor a range of them, nor one of any, tcp, udp, sctp, icmp, icmpv6`,
-		rule(`{"protocol": "icmp", "ports": "80", "peers": []}`):                                                                        `a inbound rule 1: the protocol "icmp" has no port`,
-		rule(`{"protocol": "any", "types": "8", "peers": []}`):                                                                          `a inbound rule 1: the protocol "any" has no icmp type`,
-		rule(`{"protocol": "tcp", "ports": "90-80", "peers": []}`):                                                                      `a inbound rule 1: the port "90-80" is neither a number from 0 to 65535 nor a range of them`,
-		rule(`{"protocol": "icmp", "codes": "3", "peers": []}`):                                                                         "a inbound rule 1: codes are of one type, which is not said",
-		rule(`{"protocol": "tcp", "peers": ["10.0.0.0/33"]}`):                                                                           `a inbound rule 1: the peer "10.0.0.0/33" is neither a prefix nor group:NAME`,
-		rule(`{"protocol": "tcp", "peers": ["10.0.0.0/8"]}, {"protocol": "tcp", "peers": ["group:b"]}`):                                 "a inbound rule 2: the peer group:b is no group of the document",
+		`{"version": 1, "kind": "shopping-list"}`:                                                                                 `its kind is "shopping-list", not "security-groups"`,
+		`{"version": 2, "kind": "security-groups"}`:                                                                               "it is of version 2; this program reads version 1",
+		`{"version": 1, "kind": "security-groups"} x`:                                                                             "something follows behind the document, at byte ",
+		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}, {"name": "a"}]}`:                                     `a group's name is "a", which is empty or stands twice`,
+		`{"version": 1, "kind": "security-groups", "groups": [], "members": [{"instance": "p-1", "groups": ["b"]}]}`:              `the instance p-1 is in the group "b", which the document does not have`,
+		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}], "members": [{"instance": "p-9", "groups": ["a"]}]}`: `the document does not say which groups the instance of charts-01 ("p-1") is in`,
+		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"service": "any", "of": 3}]}]}`:          `unknown field "of"`,
+		rule(`{"service": "tpc", "peers": []}`):                                                                                   `a inbound rule 1: the protocol "tpc" is neither a number from 0 to 255 nor a range of them, nor one of any, tcp, udp, sctp, icmp, icmpv6`,
+		rule(`{"service": "icmp 300", "peers": []}`):                                                                              `a inbound rule 1: the icmp type "300" is neither a number from 0 to 255 nor a range of them`,
+		rule(`{"service": "any 8", "peers": []}`):                                                                                 `a inbound rule 1: the protocol "any" has no port`,
+		rule(`{"service": "tcp 90-80", "peers": []}`):                                                                             `a inbound rule 1: the port "90-80" is neither a number from 0 to 65535 nor a range of them`,
+		rule(`{"service": "icmp/3", "peers": []}`):                                                                                `a inbound rule 1: the protocol "icmp/3" is neither a number from 0 to 255 nor a range of them`,
+		rule(`{"service": "tcp", "peers": ["10.0.0.0/33"]}`):                                                                      `a inbound rule 1: the peer "10.0.0.0/33" is neither a prefix nor {"group": NAME}`,
+		rule(`{"service": "tcp", "peers": ["10.0.0.0/8"]}, {"service": "tcp", "peers": [{"group": "b"}]}`):                        "a inbound rule 2: the peer b is no group of the document",
 	} {
 		doc, err := group.Parse([]byte(text))
 		if err == nil {
@@ -207,7 +207,7 @@ func TestBadDocuments(t *testing.T) {
 func TestPeersThatAreGroups(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names)
 	doc, err := group.Parse([]byte(`{"version": 1, "kind": "security-groups", "cloud": "dunlin", "groups": [
-		{"name": "charts", "inbound": [{"protocol": "tcp", "ports": "22", "peers": ["group:others"]}], "outbound": []}, {"name": "others", "inbound": [], "outbound": []}],
+		{"name": "charts", "inbound": [{"service": "tcp 22", "peers": [{"group": "others"}]}], "outbound": []}, {"name": "others", "inbound": [], "outbound": []}],
 		"members": [{"instance": "p-1", "groups": ["charts"]}, {"instance": "p-2", "groups": ["others"]}, {"instance": "p-3", "groups": ["others"], "addresses": ["192.0.2.7"]}]}`))
 	require.NoError(t, err)
 	sp := packet.NewSpace()
@@ -227,7 +227,7 @@ func TestPeersThatAreGroups(t *testing.T) {
 
 // FuzzRead: a document of whatever kind is read, or told what is wrong with it.
 func FuzzRead(f *testing.F) {
-	f.Add(`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"protocol": "tcp", "ports": "1-2", "peers": ["::/0", "group:a"]}], "outbound": [{"protocol": "7-9", "peers": []}, {"protocol": "icmp", "types": "3", "codes": "4"}]}], "members": [{"instance": "p-1", "groups": ["a"]}]}`)
+	f.Add(`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"service": "tcp 1-2", "peers": ["::/0", {"group": "a"}]}], "outbound": [{"service": "7-9", "peers": []}, {"service": "icmp 3/4"}]}], "members": [{"instance": "p-1", "groups": ["a"]}]}`)
 	pol := policytest.Resolve(f, fleetFile, names)
 	f.Fuzz(func(t *testing.T, text string) {
 		doc, err := group.Parse([]byte(text))
@@ -360,7 +360,7 @@ block one: charts -> host charts-02 : tcp 9100
 		for _, g := range doc.Groups {
 			for _, r := range g.Inbound {
 				if r.Comment == "allow hop" {
-					require.Equal(t, map[bool][]string{false: {"203.0.113.65/32", "203.0.113.66/32"}, true: {"group:yf-jump"}}[can.GroupPeers], r.Peers)
+					require.Equal(t, map[bool][]group.Peer{false: group.PeersOf(netip.MustParsePrefix("203.0.113.65/32"), netip.MustParsePrefix("203.0.113.66/32")), true: {{Group: "yf-jump"}}}[can.GroupPeers], r.Peers)
 				}
 			}
 		}

@@ -17,7 +17,7 @@ func TestNamesCannotMeet(t *testing.T) {
 	long := func(c string) string { return strings.Repeat(c, 63) }
 	roles := []string{"web", "web-2", "web-of-b", "of", "b", "web-", "w", "web-2-2", "c0123456789abcdef", long("a"), long("a")[:62] + "b", long("w")}
 	hosts := []string{"", "b", "2", "web", "web-2", "b.2", "b-2", "b.0123456789abcdef", "b.0123456789abcdef-2", strings.Repeat("long.", 50) + "x", strings.Repeat("long.", 50) + "y"}
-	contents := []Group{{Inbound: []Rule{}}, {Inbound: []Rule{{Protocol: "any"}}}}
+	contents := []Group{{Inbound: []Rule{}}, {Inbound: []Rule{{Service: Service{Protocol: "any"}}}}}
 	seen := map[string]string{}
 	for range 15_000 {
 		of := []string{}

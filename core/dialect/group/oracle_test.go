@@ -34,9 +34,9 @@ type naive struct {
 }
 
 type naiveRule struct {
-	Refuses                       bool
-	Protocol, Ports, Types, Codes string
-	Peers                         []string
+	Refuses bool
+	Service string // as "tcp 22-80" or "icmp 3/4"
+	Peers   []any  // strings, and objects with a group
 }
 
 // A beginning is a connection that somebody begins with an instance, or an instance with him.
@@ -96,26 +96,28 @@ func between(t *testing.T, text string, n int) bool {
 }
 
 func (n *naive) about(t *testing.T, r naiveRule, b beginning) bool {
-	switch number, named := naiveNumbers[r.Protocol]; {
-	case r.Protocol == "any":
+	protocol, rest, _ := strings.Cut(r.Service, " ")
+	ports, code, _ := strings.Cut(rest, "/")
+	switch number, named := naiveNumbers[protocol]; {
+	case protocol == "any":
 	case named && number != b.protocol:
 		return false
-	case !named && !between(t, r.Protocol, b.protocol):
+	case !named && !between(t, protocol, b.protocol):
 		return false
 	}
-	if !between(t, r.Ports, b.port) || !between(t, r.Types, b.port) || !between(t, r.Codes, b.code) {
+	if !between(t, ports, b.port) || !between(t, code, b.code) {
 		return false
 	}
 	for _, p := range r.Peers {
-		name, isGroup := strings.CutPrefix(p, "group:")
-		if !isGroup {
-			prefix, err := netip.ParsePrefix(p)
+		if text, is := p.(string); is {
+			prefix, err := netip.ParsePrefix(text)
 			require.NoError(t, err)
 			if prefix.Contains(b.peer) {
 				return true
 			}
 			continue
 		}
+		name := p.(map[string]any)["group"]
 		for _, m := range n.Members {
 			for _, of := range m.Groups {
 				for _, a := range n.addresses[m.Instance] {
@@ -262,7 +264,7 @@ func TestAsFewRulesAsStatements(t *testing.T) {
 		require.NoError(t, a.Prove(sp, rs), statements)
 		for _, g := range groups {
 			for _, r := range g.Inbound {
-				if r.Protocol == "tcp" {
+				if r.Service.Protocol == "tcp" {
 					n++
 				}
 			}

@@ -3,6 +3,7 @@ package group_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"testing"
 
@@ -19,7 +20,7 @@ func randomDocument(rng *rand.Rand) *group.Document {
 	for i := range 1 + rng.IntN(4) {
 		g := group.Group{Name: fmt.Sprintf("yf-g%d", i), Inbound: []group.Rule{}, Outbound: []group.Rule{}}
 		for range rng.IntN(4) {
-			g.Inbound = append(g.Inbound, group.Rule{Protocol: "tcp", Ports: fmt.Sprint(1 + rng.IntN(3)), Peers: []string{fmt.Sprintf("10.%d.0.0/16", rng.IntN(3))}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: fmt.Sprint(1 + rng.IntN(3))}, Peers: group.PeersOf(netip.MustParsePrefix(fmt.Sprintf("10.%d.0.0/16", rng.IntN(3))))})
 		}
 		d.Groups = append(d.Groups, g)
 	}
@@ -123,13 +124,13 @@ func TestStepsOpenNoGap(t *testing.T) {
 			}
 		}
 		want := group.ByContent(wanted)
-		have.Groups = append(have.Groups, group.Group{Name: "somebody's", Inbound: []group.Rule{{Protocol: "udp", Peers: []string{"0.0.0.0/0"}}}})
+		have.Groups = append(have.Groups, group.Group{Name: "somebody's", Inbound: []group.Rule{{Service: group.Service{Protocol: "udp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}})
 		if rng.IntN(2) == 0 {
 			have.Members[0].Groups = append(have.Members[0].Groups, "somebody's")
 		}
 		if rng.IntN(2) == 0 { // a group that is wanted was changed by hand
 			g := want.Groups[0]
-			g.Inbound = append(slices.Clone(g.Inbound), group.Rule{Protocol: "tcp", Ports: "22", Peers: []string{"0.0.0.0/0"}})
+			g.Inbound = append(slices.Clone(g.Inbound), group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 			take(have, group.Step{Put: &g})
 		}
 		can := group.Abilities{}
@@ -191,10 +192,10 @@ func TestStepsOpenNoGap(t *testing.T) {
 
 // TestStepsAreToldAndRefused.
 func TestStepsAreToldAndRefused(t *testing.T) {
-	want := group.ByContent(&group.Document{Groups: []group.Group{{Name: "yf-a", Inbound: []group.Rule{{Protocol: "any", Peers: []string{"::/0"}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-a"}}, {Instance: "gone", Groups: []string{"yf-a"}}}})
+	want := group.ByContent(&group.Document{Groups: []group.Group{{Name: "yf-a", Inbound: []group.Rule{{Service: group.Service{Protocol: "any"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-a"}}, {Instance: "gone", Groups: []string{"yf-a"}}}})
 	name := want.Groups[0].Name
 	require.Regexp(t, `^yf-a\.[0-9a-f]{16}$`, name)
-	have := &group.Document{Groups: []group.Group{{Name: "yf-old", Inbound: []group.Rule{{Protocol: "tcp", Peers: []string{"::/0"}}}}, {Name: "yf-used"}, {Name: "theirs", Inbound: []group.Rule{{Protocol: "udp", Peers: []string{"::/0"}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-old", "theirs"}}, {Instance: "p-9", Groups: []string{"yf-used"}}}}
+	have := &group.Document{Groups: []group.Group{{Name: "yf-old", Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}, {Name: "yf-used"}, {Name: "theirs", Inbound: []group.Rule{{Service: group.Service{Protocol: "udp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-old", "theirs"}}, {Instance: "p-9", Groups: []string{"yf-used"}}}}
 	phases, full := group.Steps(have, want, group.Abilities{GroupsPerInstance: 3})
 	require.Empty(t, full)
 	var told [][]string

@@ -113,7 +113,7 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*kerne
 // addresses are the packets whose peer is a member of a group.
 func (d *Document) addresses(sp *packet.Space, peer packet.Field, fl *fleet.Fleet, name string) (packet.Set, error) {
 	if !slices.ContainsFunc(d.Groups, func(g Group) bool { return g.Name == name }) {
-		return packet.Empty, fmt.Errorf("the peer group:%s is no group of the document", name)
+		return packet.Empty, fmt.Errorf("the peer %s is no group of the document", name)
 	}
 	of := packet.Empty
 	for _, m := range d.Members {

@@ -106,7 +106,7 @@ func split(rules []Rule, most int) [][]Rule {
 	for at := 0; at < len(rules); {
 		n := 1
 		if rules[at].Refuses {
-			for at+n < len(rules) && (rules[at+n].Refuses && rules[at+n-1].Refuses || !rules[at+n].Refuses) && rules[at+n].of() == rules[at].of() {
+			for at+n < len(rules) && (rules[at+n].Refuses && rules[at+n-1].Refuses || !rules[at+n].Refuses) && rules[at+n].Service == rules[at].Service {
 				n++
 			}
 		}
@@ -134,9 +134,6 @@ func split(rules []Rule, most int) [][]Rule {
 	return parts
 }
 
-// of is what a rule is about, but for the peers.
-func (r Rule) of() [4]string { return [4]string{r.Protocol, r.Ports, r.Types, r.Codes} }
-
 // costs counts the rules by the statements in their comments, the most costly first; three of them.
 func costs(rules []Rule) (out []Cost) {
 	for _, r := range rules {
@@ -155,7 +152,7 @@ func costs(rules []Rule) (out []Cost) {
 
 // peersOf says prefixes, and a known group in place of those that are together just the
 // addresses of its members: then whoever comes into it needs no new rule.
-func peersOf(prefixes []netip.Prefix, known []Named) (out []string) {
+func peersOf(prefixes []netip.Prefix, known []Named) (out []Peer) {
 	for _, g := range known {
 		var within netipx.IPSetBuilder
 		rest := slices.DeleteFunc(slices.Clone(prefixes), func(p netip.Prefix) bool {
@@ -166,13 +163,10 @@ func peersOf(prefixes []netip.Prefix, known []Named) (out []string) {
 			return false
 		})
 		if set, err := within.IPSet(); err == nil && len(rest) < len(prefixes) && set.Equal(g.Addresses) {
-			out, prefixes = append(out, "group:"+g.Name), rest
+			out, prefixes = append(out, Peer{Group: g.Name}), rest
 		}
 	}
-	for _, p := range prefixes {
-		out = append(out, p.String())
-	}
-	return out
+	return append(out, PeersOf(prefixes...)...)
 }
 
 // runs are the runs of a dimension's values, in order and without a gap, whose addresses

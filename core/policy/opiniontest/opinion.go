@@ -240,7 +240,7 @@ func (at place) first(open bool) Answer {
 		{"neighbours", in && icmp6(134, 135, 136) || out && icmp6(133, 135, 136), "admitted"},
 		{"dhcp-client", in && (four && udp(68) || six && udp(546) && near) || out && (four && udp(67) || six && udp(547)), "admitted"},
 		{"multicast-listener", in && (icmp6(130, 131, 132, 143) && near || four && p.Protocol == "igmp") || out && (icmp6(130, 131, 132, 143) || four && p.Protocol == "igmp"), "admitted"},
-		{"fence", out && p.Protocol == "tcp" && slices.Contains(at.fleet.Service.Addresses, p.Dst) && *p.DstPort == at.fleet.Service.Port, "admitted"},
+		{"service", out && p.Protocol == "tcp" && slices.Contains(at.fleet.Service.Addresses, p.Dst) && *p.DstPort == at.fleet.Service.Port, "admitted"},
 	} {
 		if part.holds && !at.off(part.name) {
 			return Answer{part.does, "ground"}

@@ -151,7 +151,7 @@ func Random(rng *rand.Rand) string {
 		fmt.Fprintf(&b, "join %s\n", pick("quay, hill through red", "quay, hill through red, green", "office, quay through green", "office, quay, hill through red", "office, hill"))
 	}
 	if rng.IntN(5) == 0 {
-		fmt.Fprintf(&b, "ground { %s }\n", pick("icmp-errors off", "inbound icmp-errors from quay", "outbound replies off", "dhcp-client off multicast-listener off", "neighbours from fe80::/10", "invalid off", "fence from red at quay"))
+		fmt.Fprintf(&b, "ground { %s }\n", pick("icmp-errors off", "inbound icmp-errors from quay", "outbound replies off", "dhcp-client off multicast-listener off", "neighbours from fe80::/10", "invalid off", "service from red at quay"))
 	}
 	if rng.IntN(8) == 0 {
 		fmt.Fprintf(&b, "leave l: %s via %s\n", pick("green : forwarded", "fleet : inbound", "host h1 : outbound"), pick("eth1", "ctr*", "eth1, ctr*"))
