@@ -17,8 +17,8 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/simhost"
 	"yellowfence.example/yfence/internal/live"
+	"yellowfence.example/yfence/internal/simhost"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
