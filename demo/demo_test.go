@@ -50,7 +50,7 @@ func TestDemo(t *testing.T) {
 				`(?m)^watch-01 +in step\n    cosmetic  The rules are written differently`,
 				`(?m)^charts-cloud-01  drifted\n    opened    tcp 22 from everywhere \(IPv4\) gets in; nothing in the policy admits it\.`,
 				`(?m)^    no group  The instance dunlin-a41d is in no group: nothing filters for it\.`,
-				`15 hosts: 11 in step, 4 drifted`,
+				`15 hosts: 4 drifted, 11 in step`,
 				`The console is at\n\n    http://127\.0\.0\.1:\d+\n`,
 			} {
 				require.Regexp(t, regexp.MustCompile(want), shown)

@@ -10,6 +10,7 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 )
 
 // unasked are chains of ours that are to be gone to from the kernel's own, and are not.
@@ -46,7 +47,10 @@ type cause struct {
 	live      kernel.Decider
 	published compile.Decider
 	set       packet.Set
-	others    int // how many rules besides do the same
+	others    int   // how many rules besides do the same
+	blame     blame // where one thing does it
+	folded    bool  // of several, about packets of no connection
+	several   bool  // statements of the policy are not carried out by it
 }
 
 // stance says that no statement of the policy decides what is to become of it.
@@ -114,6 +118,18 @@ func recognised(sp *packet.Space, live, ours *kernel.Ruleset) map[*kernel.Rule]b
 	return found
 }
 
+// standing is recognised the other way round: the rules of ours that stand in force.
+func standing(sp *packet.Space, live, ours *kernel.Ruleset) map[ruleKey]bool {
+	found := recognised(sp, ours, live)
+	out := map[ruleKey]bool{}
+	for _, chain := range ours.Chains {
+		for i := range chain.Rules {
+			out[ruleKey{chain, i}] = found[&chain.Rules[i]]
+		}
+	}
+	return out
+}
+
 // foreign says that a live rule is the cause of what it decides: one that is not
 // as we would write it, no filter at all, or a chain that was emptied.
 func (c *comparison) foreign(n *cause) bool {
@@ -128,19 +144,42 @@ func (c *comparison) foreign(n *cause) bool {
 // the cause of whatever it decides; else each statement of the policy that is
 // not carried out is one.
 func (c *comparison) add(n *cause) {
+	if c.settledOnce && c.about == packet.All && n.because == Changed && n.others == 0 {
+		n.blame = c.blames(c.example(n), n.kind == Altered)
+	}
 	for _, o := range c.causes {
-		if o.kind != n.kind || o.because != n.because || o.direction != n.direction || c.foreign(o) != c.foreign(n) {
+		if o.kind != n.kind || o.because != n.because || o.direction != n.direction || o.blame.fault != n.blame.fault || o.blame.settles != n.blame.settles {
 			continue
 		}
-		if c.foreign(n) && c.sameRule(o.live, n.live) || !c.foreign(n) && o.published == n.published {
-			// Of the ground people would mention answers at most.
-			if o.set = c.sp.Or(o.set, n.set); o.published.Kind == "ground" && (n.published.Kind != "ground" || n.published.Name == "replies") {
-				o.published = n.published
+		if n.blame.fault != unblamed {
+			if o.blame.same(n.blame) {
+				o.join(c.sp, n)
+				return
 			}
+			if o.published != n.published || n.blame.fault == extraRule || n.blame.fault == elsewhere {
+				continue
+			}
+		} else if c.foreign(o) != c.foreign(n) {
+			continue
+		}
+		if n.blame.fault == unblamed && c.foreign(n) && c.sameRule(o.live, n.live) || (n.blame.fault != unblamed || !c.foreign(n)) && o.published == n.published {
+			o.join(c.sp, n)
 			return
 		}
 	}
 	c.causes = append(c.causes, n)
+}
+
+// join takes another's packets for its own.
+func (n *cause) join(sp *packet.Space, o *cause) {
+	n.set = sp.Or(n.set, o.set)
+	if n.published == o.published {
+		return
+	}
+	n.several = n.several || n.published.Kind != "ground" && o.published.Kind != "ground"
+	if n.published.Kind == "ground" && (o.published.Kind != "ground" || o.published.Name == "replies") {
+		n.published = o.published // of the ground people would mention answers at most
+	}
 }
 
 // sameRule says that two deciders are one, or lines of our table that carry out
@@ -152,25 +191,70 @@ func (c *comparison) sameRule(a, b kernel.Decider) bool {
 
 var kindOrder = map[Kind]int{Opened: 0, Shut: 1, Altered: 2, Cosmetic: 3}
 
+// fold makes one cause of those that are about packets of no connection alone, by kind and direction:
+// nobody reads several lines of these.
+func (c *comparison) fold(causes []*cause) (out []*cause) {
+	for _, n := range causes {
+		if n.kind != Altered && c.danger(n) < 0 {
+			at := slices.IndexFunc(out, func(o *cause) bool {
+				return o.kind == n.kind && o.because == n.because && o.direction == n.direction && o.blame.settles == n.blame.settles && c.danger(o) < 0
+			})
+			if at >= 0 {
+				out[at].set, out[at].folded = c.sp.Or(out[at].set, n.set), true
+				continue
+			}
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
 func (c *comparison) findings() (out []Finding) {
-	for _, cause := range c.alike() {
+	for _, cause := range c.fold(c.alike()) {
 		if cause.kind == Altered && cause.emptied() {
 			continue // how an empty chain refuses what is refused anyway is no news
 		}
-		out = append(out, c.finding(cause))
+		f := c.finding(cause)
+		f.danger = c.danger(cause)
+		out = append(out, f)
 	}
 	out = c.bareOnce(out)
 	slices.SortStableFunc(out, func(a, b Finding) int {
-		return cmp.Or(kindOrder[a.Kind]-kindOrder[b.Kind], -cmp.Compare(a.Because, b.Because))
+		return cmp.Or(kindOrder[a.Kind]-kindOrder[b.Kind], -cmp.Compare(a.Because, b.Because), -cmp.Compare(a.danger, b.danger))
 	})
 	return out
+}
+
+// danger orders findings of a kind: what everybody reaches before what some do, log-in, databases and
+// management before the rest, and what belongs to no connection (invalid, untracked) last.
+func (c *comparison) danger(n *cause) int {
+	itself := c.sp.Or(c.sp.Interfaces(packet.InIface, "lo"), c.sp.Interfaces(packet.OutIface, "lo"))
+	fresh := c.sp.AndAll(n.set, c.sp.Value(packet.State, packet.New), c.sp.Typical(), c.sp.Not(itself))
+	if fresh == packet.Empty {
+		if c.sp.And(n.set, c.sp.Values(packet.State, packet.Established, packet.Related)) == packet.Empty {
+			return -1
+		}
+		return 0
+	}
+	danger := 1
+	for _, s := range policy.Sensitive {
+		if c.sp.AndAll(fresh, c.sp.Value(packet.Protocol, s.Protocol), c.sp.Value(packet.DstPort, s.Port)) != packet.Empty {
+			danger += 2
+			break
+		}
+	}
+	peer := c.sp.ProjectOnto(fresh, packet.Family, n.direction.Peer())
+	if c.names.pol.Strangers != nil && c.sp.And(peer, c.sp.Addrs(n.direction.Peer(), c.names.pol.Strangers)) != packet.Empty {
+		danger += 4
+	}
+	return danger
 }
 
 // bareOnce says once that there is no filter, whichever ways packets go.
 func (c *comparison) bareOnce(all []Finding) (out []Finding) {
 	first := -1
 	for _, f := range all {
-		if f.Kind != Opened || f.Live.Rule != noFilter || f.Because != Changed {
+		if f.Kind != Opened || f.Live.Rule != noFilter || f.Because != Changed || !strings.HasPrefix(f.Sentence, "No filter") {
 			out = append(out, f)
 			continue
 		}

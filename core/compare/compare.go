@@ -41,6 +41,8 @@ type Finding struct {
 	Because    Because `json:"because" enum:"changed,behind" doc:"somebody changed what was settled, or it was published since and is not settled"`
 	Revision   int64   `json:"revision,omitempty" doc:"the revision that was changed, or with which it came or went"`
 	Generation int64   `json:"generation,omitempty" doc:"of the fleet, likewise"`
+
+	danger int // findings of a kind are in the order of it
 }
 
 // Live is what a host's kernel does with the packet, and the rule of the dump that says so.
@@ -192,6 +194,9 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Rule
 		}
 		return into
 	}
+	c.whole, c.ours = whole, form.Rules(sp, plan)
+	c.stand = standing(sp, whole, c.ours)
+	c.settledOnce = slices.ContainsFunc(whole.Chains, form.Ours)
 	c.published = intend(map[*kernel.Rule]bool{}, plan)
 	c.intended = maps.Clone(c.published)
 	if len(stages) > 1 { // what was asked for nobody put there by hand
@@ -247,6 +252,9 @@ type comparison struct {
 	bothAdmit   packet.Set
 	regions     map[Kind]packet.Set   // where the decisions differ
 	intended    map[*kernel.Rule]bool // the live rules that stand as we would write them, or wrote them for what was asked
+	whole, ours *kernel.Ruleset       // in force, and as we would write them
+	settledOnce bool                  // rules of ours are in force, or what is left of them
+	stand       map[ruleKey]bool      // the rules of ours that stand in force as we would write them
 	published   map[*kernel.Rule]bool // those that stand as we would write them now
 	stages      []Stage
 	outcomes    []*packet.Decision    // of the stages, as far as they were wanted

@@ -63,7 +63,22 @@ func (c *comparison) said(n *cause) packet.Set {
 			return rule
 		}
 	}
+	if n.live.Rule == nil && c.cutsAnswers(n, c.sp.And(n.set, care)) {
+		care = c.sp.Or(care, c.onConnections())
+	}
 	return c.sp.Simplify(n.set, care)
+}
+
+// onConnections is the packets on connections that stand, over the host's interfaces.
+func (c *comparison) onConnections() packet.Set {
+	lo := c.sp.Or(c.sp.Interfaces(packet.InIface, "lo"), c.sp.Interfaces(packet.OutIface, "lo"))
+	return c.sp.AndAll(c.sp.WellFormed(), c.sp.Typical(), c.sp.Values(packet.State, packet.Established, packet.Related), c.sp.Not(lo))
+}
+
+// cutsAnswers says that a cause is about packets on connections that stand, which what is said of
+// it would not show.
+func (c *comparison) cutsAnswers(n *cause, said packet.Set) bool {
+	return n.kind == Shut && !c.sp.Within(c.sp.And(n.set, c.onConnections()), c.sp.Exists(said, packet.State))
 }
 
 // saidOfGroup is said of what a group decides.
@@ -97,17 +112,30 @@ func (c *comparison) whatever(s packet.Set) packet.Set {
 // traffic says what a cause is about.
 func (c *comparison) traffic(n *cause, set packet.Set) string {
 	switch {
-	case n.kind == Shut && n.emptied():
+	case n.folded:
+		return "packets of no connection (invalid, untracked), some of them,"
+	case n.kind == Shut && n.emptied() && (n.blame.fault == emptyChain || n.blame.fault == unblamed):
 		return "everything the policy admits"
+	case n.kind == Shut && n.published.Kind == "ground" && c.allOf(n):
+		return groundTraffic[n.published.Name]
+	case n.kind == Shut && n.blame.fault == missingRule && n.published.Kind == "ground" && !c.stands(n, n.published.String()):
+		return groundTraffic[n.published.Name] + " that no other rule admits"
 	case n.kind == Shut && n.published == (compile.Decider{Kind: "ground", Name: "replies"}) && !c.answers(n):
 		return "what is related to a connection that stands"
-	case n.kind == Shut && n.published.Kind == "ground":
-		return groundTraffic[n.published.Name]
 	case n.kind == Altered && n.published.Kind == "stance" && !c.foreign(n):
 		return "what no rule admits"
 	}
 	text := c.names.Traffic(c.sp, set, n.direction)
-	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && n.others == 0 && c.about == packet.All && strings.Count(text, ";") > 2 {
+	if n.kind == Shut && strings.Count(text, ";") > 2 {
+		switch {
+		case n.blame.fault == wrongPolicy:
+			return "what no rule of the chain " + n.blame.chain.Name + " decides"
+		case n.blame.fault == elsewhere && n.blame.rule == nil:
+			return "what the policy admits and the chain " + n.blame.chain.Place() + " does not"
+		}
+	}
+	many := strings.Count(text, ";") > 2 || c.cutsAnswers(n, c.sp.And(n.set, c.care(n)))
+	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && n.others == 0 && c.about == packet.All && many {
 		// It is easier said of what the rule takes.
 		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Crossing(n.direction)))
 		if whole := c.names.Traffic(c.sp, all, n.direction); strings.Count(whole, ";") < 2 {
@@ -115,6 +143,17 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 		}
 	}
 	return text
+}
+
+// allOf says that a cause is about all that the statement admits which it is put down to, at
+// least of what comes and goes by the host's interfaces.
+func (c *comparison) allOf(n *cause) bool {
+	admitted := c.sp.Where(c.meant, func(o packet.Outcome) bool { return o.By > 0 && c.meantBy[o.By-1] == n.published })
+	mine := c.sp.AndAll(admitted, c.sp.Crossing(n.direction), c.sp.WellFormed(), c.sp.Typical())
+	if n.published.Name != "loopback" {
+		mine = c.sp.Minus(mine, c.sp.Or(c.sp.Interfaces(packet.InIface, "lo"), c.sp.Interfaces(packet.OutIface, "lo")))
+	}
+	return c.sp.Within(mine, n.set)
 }
 
 // answers says that a cause is about answers, not only about what is related.
@@ -163,6 +202,12 @@ func (c *comparison) example(n *cause) packet.Packet {
 		if base == packet.Empty {
 			continue
 		}
+		if n.direction == packet.Forward { // what is for one of its own addresses, or from one, is never forwarded
+			if others := c.sp.Minus(base, c.sp.Or(c.sp.Addrs(packet.Src, h.Addresses()), c.sp.Addrs(packet.Dst, h.Addresses()))); others != packet.Empty {
+				base = others
+			}
+		}
+		var far []packet.Set
 		for _, i := range h.Interfaces {
 			var own, near netipx.IPSetBuilder
 			for _, p := range i.Addresses {
@@ -173,9 +218,9 @@ func (c *comparison) example(n *cause) packet.Packet {
 			mine, _ := own.IPSet()
 			neighbours, _ := near.IPSet()
 			on := c.sp.AndAll(base, c.sp.Interfaces(iface, i.Name), c.sp.Addrs(here, mine))
-			try = append(try, c.sp.And(on, c.sp.Addrs(there, neighbours)))
+			try, far = append(try, c.sp.And(on, c.sp.Addrs(there, neighbours))), append(far, on)
 		}
-		try = append(try, base)
+		try = append(append(try, far...), base)
 	}
 	for _, set := range try {
 		if p, ok := c.sp.Example(set, taste); ok {
@@ -188,6 +233,9 @@ func (c *comparison) example(n *cause) packet.Packet {
 func (c *comparison) finding(n *cause) Finding {
 	h := c.plan.Host
 	example := c.example(n)
+	if n.blame.fault != unblamed { // what is said is of the packet that is shown
+		n.blame = c.blames(example, n.kind == Altered)
+	}
 	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
 	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
 	said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
@@ -216,7 +264,11 @@ func (c *comparison) finding(n *cause) Finding {
 	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := undo + " undoes it"
 	if n.kind != Opened && live.Chain != nil && !c.form.Overrides(live.Chain) {
-		undoes = fmt.Sprintf("it stands in table %s %s, which settling leaves alone: take it out there", live.Chain.Family, live.Chain.Table)
+		undoes = leftAlone(live.Chain)
+	}
+	if n.blame.fault != unblamed {
+		c.blamed(n, &f, published, passes)
+		return f
 	}
 	switch n.kind {
 	case Opened:
@@ -249,7 +301,11 @@ func (c *comparison) finding(n *cause) Finding {
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s and others admit it: %d rules stand in the way.", f.Traffic, passes, published, n.others+1)
 			f.Hint = undoes + "; if it is right, say it in the policy with blocks"
 		case live.Rule != nil && c.foreign(n):
-			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` stands in the way.", f.Traffic, passes, published, live.Rule.Text)
+			though := ", though " + published.String() + " admits it"
+			if strings.HasPrefix(f.Traffic, "what the policy admits") {
+				though = ""
+			}
+			f.Sentence = fmt.Sprintf("%s no longer %s%s: the rule `%s` stands in the way.", f.Traffic, passes, though, live.Rule.Text)
 			f.Hint = undoes + "; if it is right, say it in the policy with a block"
 		case live.Rule != nil && c.stands(n, published.String()):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)

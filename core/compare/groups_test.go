@@ -49,7 +49,7 @@ func TestGroups(t *testing.T) {
 			g.Inbound = append(g.Inbound[:i:i], g.Inbound[i+1:]...)
 		}, []string{"shut policy drop of the chain / allow scrape"}},
 		{"nothing may go out", func(g *group.Group) { g.Outbound = nil }, []string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground neighbours", "shut policy drop of the chain / ground icmp-errors",
-			"shut policy drop of the chain / allow lookups", "shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground service"}},
+			"shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow lookups", "shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground service"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			g := right[0]

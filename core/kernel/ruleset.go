@@ -75,13 +75,10 @@ func (rs *Ruleset) OriginalDst(sp *packet.Space, field packet.Field, runs []pack
 // changes on a packet's way (its marks, the interface it will leave by, whether
 // it is in pieces, what address translation changes) does not narrow it.
 func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
-	changing := append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)
-	if slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Type == "nat" }) {
-		changing = append(changing, packet.Hook, packet.Src, packet.SrcPort, packet.Dst, packet.DstPort, packet.State)
-	} else if slices.ContainsFunc(rs.Chains, (*Chain).untracks) {
-		changing = append(changing, packet.State)
-	}
-	fixed := sp.Exists(packets, changing...)
+	return rs.simplified(sp, rs.Underway(sp, packets))
+}
+
+func (rs *Ruleset) simplified(sp *packet.Space, fixed packet.Set) *Ruleset {
 	out := *rs
 	out.Chains = make([]*Chain, len(rs.Chains))
 	for i, c := range rs.Chains {
@@ -94,6 +91,38 @@ func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
 		out.Chains[i] = &narrow
 	}
 	return &out
+}
+
+// Underway is packets as they may be anywhere on their way through the rules.
+func (rs *Ruleset) Underway(sp *packet.Space, packets packet.Set) packet.Set {
+	changing := append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)
+	if slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Type == "nat" }) {
+		changing = append(changing, packet.Hook, packet.Src, packet.SrcPort, packet.Dst, packet.DstPort, packet.State)
+	} else if slices.ContainsFunc(rs.Chains, (*Chain).untracks) {
+		changing = append(changing, packet.State)
+	}
+	return sp.Exists(packets, changing...)
+}
+
+// Concerning is the rules that some packets can meet, as they may be anywhere on their way (see
+// Underway); origin tells which rule of rs each of these is.
+func (rs *Ruleset) Concerning(sp *packet.Space, fixed packet.Set) (narrow *Ruleset, origin map[*Rule]*Rule) {
+	narrow, origin = rs.simplified(sp, fixed), map[*Rule]*Rule{}
+	for i, c := range narrow.Chains {
+		var kept []int
+		for k := range c.Rules {
+			if sp.And(c.Rules[k].Match, fixed) != packet.Empty {
+				kept = append(kept, k)
+			}
+		}
+		rules := make([]Rule, len(kept))
+		for at, k := range kept {
+			rules[at] = c.Rules[k]
+			origin[&rules[at]] = &rs.Chains[i].Rules[k]
+		}
+		c.Rules = rules
+	}
+	return narrow, origin
 }
 
 // A Chain is a list of rules. A base chain hangs on a hook, the others are jumped to.
