@@ -16,7 +16,7 @@ import (
 
 // rooms are the rooms of core in the order of docs/architecture.md: a room
 // imports only rooms before it. The dialects are below their seam.
-var rooms = []string{"packet", "source", "fleet", "kernel", "fence", "policy", "compile", "reach", "dialect", "dialect/layout", "dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist", "listeners", "adopt"}
+var rooms = []string{"words", "packet", "source", "fleet", "kernel", "fence", "policy", "compile", "reach", "dialect", "dialect/layout", "dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist", "listeners", "adopt"}
 
 // TestImportDirection keeps the house in order: core imports nothing that does
 // I/O, tells the time or serves, and no room imports one after it.

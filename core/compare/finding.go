@@ -287,7 +287,7 @@ func (c *comparison) finding(n *cause) Finding {
 		if live.Chain == nil {
 			f.Hint = undo + " puts a filter in force"
 		} else if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" && published.Kind == "stance" {
-			f.Hint = fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s", s, undoes)
+			f.Hint = fmt.Sprintf("to keep it, add `%s` to the policy; else %s", s, undoes)
 		}
 	case Shut:
 		if n.published.Kind == "ground" { // which the traffic is said by
@@ -306,7 +306,7 @@ func (c *comparison) finding(n *cause) Finding {
 				though = ""
 			}
 			f.Sentence = fmt.Sprintf("%s no longer %s%s: the rule `%s` stands in the way.", f.Traffic, passes, though, live.Rule.Text)
-			f.Hint = undoes + "; if it is right, say it in the policy with a block"
+			f.Hint = undoes + "; to keep it, add a block to the policy"
 		case live.Rule != nil && c.stands(n, published.String()):
 			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
 			f.Hint = undo + " puts them in their order"

@@ -119,10 +119,10 @@ func (c *comparison) remedy(n *cause, published compile.Decider) string {
 		}
 		said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
 		if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" {
-			return fmt.Sprintf("if this is right, say it in the policy: `%s`; if not, %s undoes it", s, c.undo)
+			return fmt.Sprintf("to keep it, add `%s` to the policy; else %s removes it", s, c.undo)
 		}
 	case n.kind == Shut && b.fault == extraRule:
-		return c.undo + " undoes it; if it is right, say it in the policy with a block"
+		return c.undo + " undoes it; to keep it, add a block to the policy"
 	case b.fault == wrongOrder:
 		return c.undo + " puts them in their order"
 	case b.fault == missingRules || b.fault == emptyChain:

@@ -97,7 +97,7 @@ type ImportRequest struct {
 	Text    string `json:"text" doc:"the fleet file: JSON, YAML or CSV"`
 	Why     string `json:"why,omitempty" maxLength:"2000"`
 	Merge   bool   `json:"merge,omitempty" doc:"hosts of the same name are replaced, others added, none removed"`
-	Preview bool   `json:"preview,omitempty" doc:"tell what would change, and change nothing"`
+	Preview bool   `json:"preview,omitempty" doc:"show what would change, and change nothing"`
 }
 
 // HostStatus is one host as it was last heard of.

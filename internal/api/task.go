@@ -18,7 +18,7 @@ type Task struct {
 	Change string     `json:"change,omitempty" doc:"the change that is to be kept or taken back"`
 	Pair   int64      `json:"pair,omitempty" doc:"the pair to settle"`
 	Pause  bool       `json:"pause,omitempty" doc:"to settle for a while: everything is admitted, and what would be refused is logged"`
-	Ground bool       `json:"ground,omitempty" doc:"to settle the ground and the ways in alone"`
+	Ground bool       `json:"ground,omitempty" doc:"to settle apply only the ground and the guards"`
 	Copy   int        `json:"copy,omitempty" doc:"the copy to put back, by its number"`
 	Proof  *KeepProof `json:"proof,omitempty" doc:"for a keep"`
 	Probe  *Probe     `json:"probe,omitempty" doc:"the connection to open, or to be ready for"`

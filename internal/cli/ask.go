@@ -29,7 +29,7 @@ func (a *app) askCommand() *cobra.Command {
 	var expect string
 	c := &cobra.Command{
 		Use:   "ask 'QUESTION'",
-		Short: "Tell whether something passes, and what decides",
+		Short: "Answer whether some traffic passes, and which rule decides",
 		Long: `Ask tells what becomes of every packet a question speaks of: by the policy, at
 both ends, or by what a host has in force (--dump). It ends with 0 if all of it is
 admitted, and with 1 if not; with --expect refused the other way round. Where that is

@@ -25,7 +25,7 @@ func (a *app) attendCommand() *cobra.Command {
 	var every, look time.Duration
 	c := &cobra.Command{
 		Use:   "attend",
-		Short: "On a host: stay and serve",
+		Short: "On a host: run the host agent, which reports and does what the service asks",
 		Long: `Attend stays on a host. It reports every so often and whenever rules change, and
 does what the service asks: settle, keep, go back, open a connection to try it. It
 opens no port, and changes no rules that nobody asked it to change; when a unit starts

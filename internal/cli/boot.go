@@ -31,7 +31,7 @@ func (a *app) loadKept(cmd *cobra.Command, h *here) error {
 
 // bootCommand is what the unit runs when the host starts: what was last kept is put in force.
 func (a *app) bootCommand() *cobra.Command {
-	c := &cobra.Command{Use: "boot", Short: "On a host: put in force what was last kept, as when it starts", Hidden: true, Args: cobra.NoArgs}
+	c := &cobra.Command{Use: "boot", Short: "On a host: load the rules that were last kept, as at the start of the machine", Hidden: true, Args: cobra.NoArgs}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, _ []string) error { return a.loadKept(cmd, h) }
 	return c
@@ -40,7 +40,7 @@ func (a *app) bootCommand() *cobra.Command {
 // refillCommand is what attend runs when a unit starts anew: the rules in force are told which
 // users and units there are now.
 func (a *app) refillCommand() *cobra.Command {
-	c := &cobra.Command{Use: "refill", Short: "On a host: tell the rules in force who its users and units are now", Hidden: true, Args: cobra.NoArgs}
+	c := &cobra.Command{Use: "refill", Short: "On a host: update user and unit numbers in the rules", Hidden: true, Args: cobra.NoArgs}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
 		if err := h.find(); err != nil {

@@ -24,7 +24,7 @@ func (a *app) checkCommand() *cobra.Command {
 	var explain, by, before string
 	c := &cobra.Command{
 		Use:   "check [DIR]",
-		Short: "Tell every error and warning of a policy",
+		Short: "Check a policy: print all errors and warnings",
 		Long: `Check reads a policy, holds it against a fleet, and tells everything that is
 wrong with it, each where it stands. It ends with 1 if there is an error, or with
 --strict a warning. The policy is DIR, or the one whose folder this is. --output sarif gives a SARIF 2.1.0 log, for code review.
@@ -69,7 +69,7 @@ With --by NAME it says besides what of the change NAME may not make: against the
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&strict, "strict", false, "end with 1 for a warning too")
+	c.Flags().BoolVar(&strict, "strict", false, "exit with status 1 for warnings too")
 	c.Flags().BoolVar(&accepted, "accepted", false, "list the warnings that the policy accepts, and what each covers, instead")
 	c.Flags().StringVar(&by, "by", "", "say what of the change this person may not make")
 	c.Flags().StringVar(&before, "before", "", "the policy's folder as it was before the change; what is published, if not said")

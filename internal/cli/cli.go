@@ -132,7 +132,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 	f.StringVar(&a.fleetFile, "fleet", "", "the fleet file, - for standard input")
 	f.StringVar(&a.server, "server", "", "the URL of the service (YFENCE_SERVER)")
 	f.StringVar(&a.tokenFile, "token-file", "", "a file with the token for the service (else YFENCE_TOKEN)")
-	f.StringVar(&a.caFile, "ca-file", "", "a file with the certificates of the authorities that the service's is held against (YFENCE_CA_FILE; else the system's)")
+	f.StringVar(&a.caFile, "ca-file", "", "CA certificates to verify the service with, a file (YFENCE_CA_FILE; default: the system's)")
 	_ = root.MarkPersistentFlagDirname("policy")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"text", "json"}, cobra.ShellCompDirectiveNoFileComp))
 	for _, g := range []struct {
@@ -153,6 +153,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 	for _, c := range root.Commands() {
 		wantSubcommand(c)
 	}
+	root.SetHelpCommand(a.helpCommand())
 	exampled(root)
 	helpOwn(root)
 	a.completions(root)

@@ -26,7 +26,7 @@ func (a *app) compareCommand() *cobra.Command {
 	var from, to, only string
 	c := &cobra.Command{
 		Use:   "compare [A] [B]",
-		Short: "Tell what one state of the policy admits and refuses that another does not",
+		Short: "Show what a policy change newly admits and refuses",
 		Long: `Compare tells, for every packet and every host, what B newly admits, newly refuses
 and otherwise does differently from A: the widest and most dangerous first. A and B are
 revisions, by their numbers, or folders; where one alone is named, A is what is

@@ -15,7 +15,7 @@ func (a *app) connectionsCommand() *cobra.Command {
 	var cut, on bool
 	c := &cobra.Command{
 		Use:   "connections HOST|--here",
-		Short: "Connections that are open on a host and would no longer be admitted",
+		Short: "List connections of a host that its rules would no longer admit",
 		Long: `A connection that was opened before a change keeps running, since answers and what
 belongs to a connection are let through. Connections lists those that the rules in
 force would not let be opened now, those from before there were rules too. With --cut it

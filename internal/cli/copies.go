@@ -16,7 +16,7 @@ import (
 func (a *app) copiesCommand() *cobra.Command {
 	noun := &cobra.Command{
 		Use:   "copies",
-		Short: "What was in force on a host before, and back to it",
+		Short: "List, show and restore earlier rules of a host",
 		Long: `Before anything is put in force on a host, a copy is kept there of all that is: our
 rules and everybody else's. The first is of what was there before us.`,
 	}
@@ -88,7 +88,7 @@ func (a *app) copies(cmd *cobra.Command, on bool, h *here, name string, number i
 }
 
 func (a *app) copiesList(on *bool) *cobra.Command {
-	c := &cobra.Command{Use: "list HOST|--here", Short: "All copies of a host, the newest first"}
+	c := &cobra.Command{Use: "list HOST|--here", Short: "List all copies of a host, the newest first"}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		name, _, err := copyArgs(*on, args, false)
@@ -116,7 +116,7 @@ func (a *app) copiesList(on *bool) *cobra.Command {
 }
 
 func (a *app) copiesShow(on *bool) *cobra.Command {
-	c := &cobra.Command{Use: "show HOST|--here NUMBER", Short: "One copy, in the words of the host's own tools"}
+	c := &cobra.Command{Use: "show HOST|--here NUMBER", Short: "Show one copy, as the host's own tools print it"}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		name, number, err := copyArgs(*on, args, true)
@@ -137,7 +137,7 @@ func (a *app) copiesPutBack(on *bool) *cobra.Command {
 	var force bool
 	c := &cobra.Command{
 		Use:   "restore HOST|--here NUMBER",
-		Short: "Put a copy in force again, all of it",
+		Short: "Restore all rules of a copy",
 		Long: `Put-back puts all that a copy holds in force again, everybody's rules included. As
 with settle, what is in force now comes back by itself unless it is kept in time.`,
 	}
@@ -167,7 +167,7 @@ with settle, what is in force now comes back by itself unless it is kept in time
 		}
 		if h.svc == nil {
 			return a.print(settled{Version: api.Version, Change: &made.Change}, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "%s: %s is in force, and goes back at %s unless it is kept: log in anew and run yfence keep\n", h.name, made.Change.What, made.Change.Until.Local().Format(time.TimeOnly))
+				_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n", h.name, made.Change.What, made.Change.Until.Local().Format(time.TimeOnly))
 			})
 		}
 		return a.made(cmd, h, made, true)
@@ -201,7 +201,7 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 		case c.Kind == "pause" && c.Phase == api.InForceYet:
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", name, c.Until.Local().Format(time.DateTime))
 		case c.Phase == api.InForceYet:
-			_, _ = fmt.Fprintf(w, "%s: %s is in force, and goes back at %s unless it is kept\n", name, c.What, c.Until.Local().Format(time.TimeOnly))
+			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept\n", name, c.What, c.Until.Local().Format(time.TimeOnly))
 		default:
 			_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", name, c.What, c.Phase, c.Why)
 		}
@@ -216,7 +216,7 @@ func (a *app) pauseCommand() *cobra.Command {
 	var why string
 	c := &cobra.Command{
 		Use:   "pause HOST --for DURATION --because WHY",
-		Short: "No filter of ours on a host for a while",
+		Short: "Suspend a host's filter for a limited time",
 		Long: `Pause has a host's filter admit everything, and log what it would have refused. It
 ends by itself on the host, whether the service is there then or not; after a reboot
 the rules are those that were kept.`,

@@ -18,7 +18,7 @@ func (a *app) driftCommand() *cobra.Command {
 	var dumps []string
 	c := &cobra.Command{
 		Use:   "drift [HOST]",
-		Short: "Tell where what is in force differs from what is published",
+		Short: "Show where the rules in force differ from the published policy",
 		Long: `Drift holds what hosts have in force against what the policy means for them, for
 every packet there can be. What somebody changed on a host is told from what was
 published since and is not settled there yet ("behind"). It ends with 1 if a host is

@@ -17,10 +17,10 @@ import (
 )
 
 func (a *app) fleetCommand() *cobra.Command {
-	c := &cobra.Command{Use: "fleet", Short: "The hosts: list them, import them"}
+	c := &cobra.Command{Use: "fleet", Short: "List, import and export hosts"}
 	list := &cobra.Command{
 		Use:   "list [PART-OF-A-NAME]",
-		Short: "All hosts and what they are",
+		Short: "List all hosts and their states",
 		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			svc, err := a.service()
@@ -76,7 +76,7 @@ func (a *app) fleetCommand() *cobra.Command {
 	}
 	because(imported, &why)
 	imported.Flags().BoolVar(&merge, "merge", false, "put its hosts over those that are there, and remove none")
-	imported.Flags().BoolVar(&preview, "preview", false, "tell what would change, and change nothing")
+	imported.Flags().BoolVar(&preview, "preview", false, "show what would change, and change nothing")
 	var format string
 	exported := &cobra.Command{
 		Use:   "export",
@@ -98,14 +98,14 @@ func (a *app) fleetCommand() *cobra.Command {
 	_ = exported.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	show := &cobra.Command{
 		Use:   "show HOST",
-		Short: "One host: what it is, and how its last change stands",
+		Short: "Show one host, and how its last change stands",
 		Args:  cobra.ExactArgs(1),
 		RunE:  a.showHost,
 	}
 	var into string
 	enrol := &cobra.Command{
 		Use:   "enrol HOST",
-		Short: "A one-time token for a host, to enrol with",
+		Short: "Make a one-time token for a host to enrol with",
 		Long: `Enrol gives a one-time token with which one host gets a token of its own, within a
 day: there, yfence attend --enrol FILE --server URL. Whatever tokens the host had
 before end when it is used.`,

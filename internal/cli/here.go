@@ -28,7 +28,7 @@ type here struct {
 func (a *app) onHost(c *cobra.Command) *here {
 	h := &here{app: a}
 	c.Flags().StringVar(&h.name, "host", "", "this host's name in the fleet, if it is not enrolled and the name is not the machine's")
-	c.Flags().StringVar(&h.dir, "state", "", "the folder of what this host keeps (YFENCE_STATE; "+host.StateDir+")")
+	c.Flags().StringVar(&h.dir, "state", "", "the folder where this host keeps its state (YFENCE_STATE; "+host.StateDir+")")
 	return h
 }
 

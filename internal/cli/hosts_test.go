@@ -175,7 +175,7 @@ func TestAPolicyThatCutsAHostOff(t *testing.T) {
 
 	out, err = p.run("charts-01", "settle", "--force", "--within", "3s")
 	require.NoError(t, err)
-	require.Contains(t, out, "charts-01: revision 2 is in force, and goes back at ")
+	require.Contains(t, out, "charts-01: revision 2 is in force, and is undone at ")
 	require.Contains(t, p.listing("charts-01"), "yellowfence")
 	p.until("it went back", func() bool { return !strings.Contains(p.listing("charts-01"), "yellowfence") })
 	p.until("the service knows", func() bool { return p.status("charts-01").State == api.WentBackState })

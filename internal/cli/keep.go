@@ -10,7 +10,7 @@ func (a *app) keepCommand() *cobra.Command {
 	var console bool
 	c := &cobra.Command{
 		Use:   "keep",
-		Short: "On a host: make the last change last",
+		Short: "On a host: confirm the last change, so that it stays in force",
 		Long: `Keep confirms what settle has put in force: it lasts from now on, and is in force
 after a reboot too.
 
@@ -38,7 +38,7 @@ func (a *app) undoCommand() *cobra.Command {
 	var why string
 	c := &cobra.Command{
 		Use:   "undo",
-		Short: "On a host: take the last change back, before it is kept",
+		Short: "On a host: undo the change that waits to be kept",
 		Long: `Undo has what was in force before the last change in force again, at once, as it
 would be by itself if nobody kept the change. What was kept is taken back by restoring a
 copy: yfence copies restore --here NUMBER.`,

@@ -13,7 +13,7 @@ func (a *app) listenersCommand() *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use:   "listeners [HOST]",
-		Short: "What listens on hosts against what the policy admits",
+		Short: "Compare what listens on hosts with what the policy admits",
 		Long: `Listeners tells where something listens that nobody may come to, where it listens on
 more addresses than are meant, and where the policy admits somebody to a port that
 nothing listens on. Where a service of the policy names its unit it tells too of one

@@ -14,7 +14,7 @@ import (
 func (a *app) listsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "lists",
-		Short: "Lists of addresses that the service reads from elsewhere",
+		Short: "Show lists of addresses that the service fetches",
 		Long: `A network may name an https address that its list is read from anew:
 
     network pests from "lists/pests.txt" fetched "https://lists.example/pests.txt" every 1h changing 10 percent
@@ -39,7 +39,7 @@ It ends with 1 if a list fails or waits.`,
 	}
 	take := &cobra.Command{
 		Use:   "take NETWORK",
-		Short: "Read a list now, and take it however much of it changed",
+		Short: "Fetch a list now and accept it, however much of it changed",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			svc, err := a.service()

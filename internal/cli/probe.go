@@ -25,7 +25,7 @@ func (a *app) probeCommand() *cobra.Command {
 	var req api.ProbeRequest
 	c := &cobra.Command{
 		Use:   "probe 'A -> B : SERVICE'",
-		Short: "Open a real connection, and tell what comes of it beside what the policy says",
+		Short: "Open a real connection between hosts and compare the result with the policy",
 		Long: `Probe has one host open a new connection to another, at each of its addresses, and
 tells what came of it beside what yfence ask says. Roles stand for all their hosts.
 

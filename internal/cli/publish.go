@@ -135,13 +135,13 @@ func inSpite(r api.Revision) string {
 	if codes == nil {
 		return ""
 	}
-	return " (in spite of " + strings.Join(codes, ", ") + ")"
+	return " (accepted: " + strings.Join(codes, ", ") + ")"
 }
 
 func (a *app) revisionsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "revisions",
-		Short: "The policy's history",
+		Short: "List the policy's revisions",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, err := a.service()

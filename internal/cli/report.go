@@ -19,7 +19,7 @@ func (a *app) reportCommand() *cobra.Command {
 	var show, spool bool
 	c := &cobra.Command{
 		Use:   "report",
-		Short: "On a host: send what is in force",
+		Short: "On a host: report the rules in force to the service",
 		Long: `Report reads what the kernel has in force and sends it to the service. What the
 service knows already is sent as its hash only.
 

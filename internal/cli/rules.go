@@ -77,7 +77,7 @@ func (a *app) rulesCommand() *cobra.Command {
 	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
 	c.Flags().StringVar(&into, "into", "", "a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables with HOST.load, a script that loads them")
 	c.Flags().StringVar(&kind, "dialect", "", "these rules alone, whatever the host's filter is: "+strings.Join(ruleKinds, ", "))
-	c.Flags().BoolVar(&prove, "prove", false, "read the rules back, and hold them against the policy for every packet")
+	c.Flags().BoolVar(&prove, "prove", false, "read the rules back and compare them with the policy for every packet")
 	_ = c.MarkFlagDirname("into")
 	return c
 }

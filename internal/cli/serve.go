@@ -45,7 +45,7 @@ func (a *app) serveCommand() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
 		Use:   "serve",
-		Short: "The service with its console",
+		Short: "Run the service with its console",
 		Long: `Serve runs the service: the API under /api/v1, and the console for a browser. It
 listens on loopback unless told otherwise, and on sockets it is handed (LISTEN_FDS).
 

@@ -26,7 +26,7 @@ func (a *app) settleCommand() *cobra.Command {
 	var f settleFlags
 	c := &cobra.Command{
 		Use:   "settle",
-		Short: "On a host: put what is published in force",
+		Short: "On a host: put the published rules in force; they are undone unless the change is kept",
 		Long: `Settle fetches this host's rules, keeps a copy of what is in force, has the
 kernel's own tools check the rules, and puts them in force in one transaction. Then
 it reports.
@@ -43,7 +43,7 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 		return a.settle(cmd, h, f)
 	}
 	lengthVar(c, &f.within, "within", 2*time.Minute, "the time for the keep")
-	c.Flags().BoolVar(&f.minimal, "minimal", false, "the ground and the ways in alone")
+	c.Flags().BoolVar(&f.minimal, "minimal", false, "apply only the ground and the guards")
 	c.Flags().BoolVar(&f.force, "force", false, "go on where the change cuts off log-ins or the service; it is undone by itself all the same")
 	c.Flags().BoolVar(&f.pause, "pause", false, "")
 	c.Flags().Int64Var(&f.pair, "pair", 0, "")
@@ -168,7 +168,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		if made.Change.Kind == "pause" {
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", h.name, until)
 		} else {
-			_, _ = fmt.Fprintf(w, "%s: %s is in force, and goes back at %s unless it is kept: log in anew and run yfence keep\n", h.name, made.Change.What, until)
+			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n", h.name, made.Change.What, until)
 		}
 		if out.Host != nil {
 			a.writeReported(w, d)

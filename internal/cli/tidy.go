@@ -29,7 +29,7 @@ func (a *app) tidyCommand() *cobra.Command {
 	var write, list, upgrade bool
 	c := &cobra.Command{
 		Use:   "tidy [PATH…]",
-		Short: "Lay policy files out in their one standard layout",
+		Short: "Print policy files in their standard layout",
 		Long: `Tidy prints policy files in their standard layout: columns, one blank at most,
 modifiers in one order. Comments stay. With -w it writes them, with --list it names
 those that it would change, and ends with 1 if there are any. A PATH is a file, a
@@ -56,7 +56,7 @@ means the same; give the whole folder then.`,
 	}
 	c.Flags().BoolVarP(&write, "write", "w", false, "write the files")
 	c.Flags().BoolVar(&list, "list", false, "name the files that would change")
-	c.Flags().BoolVar(&upgrade, "upgrade", false, "write as it is now what was written otherwise before")
+	c.Flags().BoolVar(&upgrade, "upgrade", false, "rewrite what an earlier version wrote differently")
 	return c
 }
 

@@ -38,7 +38,7 @@ func (a *app) tokensCommand() *cobra.Command {
 			return a.print(map[string]any{"version": api.Version, "token": t}, func(w io.Writer) { _, _ = fmt.Fprintln(w, t.Secret) })
 		},
 	}
-	create.Flags().StringVar(&host, "host", "", "the host whose own token it is to be")
+	create.Flags().StringVar(&host, "host", "", "the host that this token belongs to")
 	create.Flags().StringArrayVar(&rights, "right", nil, "read, publish, settle or tokens; once for each")
 	list := &cobra.Command{
 		Use: "list", Short: "All tokens", Args: cobra.NoArgs,
@@ -70,7 +70,7 @@ func (a *app) tokensCommand() *cobra.Command {
 		},
 	}
 	revoke := &cobra.Command{
-		Use: "revoke NUMBER", Short: "Revoke a token; whoever has it is out at once", Args: cobra.ExactArgs(1),
+		Use: "revoke NUMBER", Short: "Revoke a token; it stops working at once", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var id int64
 			if _, err := fmt.Sscan(args[0], &id); err != nil {

@@ -20,7 +20,7 @@ func (a *app) unitsCommand() *cobra.Command {
 	var into, state string
 	c := &cobra.Command{
 		Use:   "units",
-		Short: "On a host: the systemd units that attend, and load what was kept at boot",
+		Short: "On a host: print the systemd units that run the agent and load kept rules at the start",
 		Long: `Units prints two systemd units, or writes them into a folder: one has yfence attend
 run, the other puts what was kept in force before the network is up. Then
 
@@ -54,6 +54,6 @@ run, the other puts what was kept in force before the network is up. Then
 		},
 	}
 	c.Flags().StringVar(&into, "into", "", "a folder to write them to")
-	c.Flags().StringVar(&state, "state", "", "the folder of what this host keeps (YFENCE_STATE; "+host.StateDir+")")
+	c.Flags().StringVar(&state, "state", "", "the folder where this host keeps its state (YFENCE_STATE; "+host.StateDir+")")
 	return c
 }

@@ -29,7 +29,7 @@ type version struct {
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:     "version",
-		Short:   "Say what this program was built of, and which formats it reads",
+		Short:   "Print the version of this program and the formats it reads",
 		Long:    "Version says which commit this program was built of, and what it reads and writes:\nthe language of policies, the forms of fleet files, the dialects and the API.",
 		Example: "  yfence version\n  yfence version --output json",
 		Args:    cobra.NoArgs,

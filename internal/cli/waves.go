@@ -31,7 +31,7 @@ func (a *app) wavesStart() *cobra.Command {
 	var detach, rollBack bool
 	c := &cobra.Command{
 		Use:   "start [HOST|ROLE…]",
-		Short: "Begin, and stay until it is done",
+		Short: "Start a wave, and wait until it is done",
 		Long: `Start has hosts settle what is published: first one host of each role, then up to a
 tenth, then all. Each is kept once another host, which may log in there, has opened a
 new connection to it; where there is none, a person logs in and runs yfence keep. The
@@ -60,7 +60,7 @@ stays, but with --roll-back.`,
 			}
 			if detach {
 				return a.print(waveDocument(w), func(out io.Writer) {
-					_, _ = fmt.Fprintf(out, "wave %d has begun; yfence waves show %d tells how it goes\n", w.Number, w.Number)
+					_, _ = fmt.Fprintf(out, "wave %d has begun; yfence waves show %d shows how it goes\n", w.Number, w.Number)
 				})
 			}
 			w, err = a.follow(cmd.Context(), svc, w, check)
@@ -81,15 +81,15 @@ stays, but with --roll-back.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&rollBack, "roll-back", false, "if the wave stops, put what it has kept back on what it had before")
+	c.Flags().BoolVar(&rollBack, "roll-back", false, "if the wave stops, roll back what it has kept")
 	c.Flags().Int64Var(&req.Revision, "revision", 0, "another revision than the one that is published")
 	c.Flags().StringSliceVar(&req.Sizes, "steps", nil, "how many hosts are settled by the end of each step, as 1,10%")
 	lengthVar(c, &within, "within", time.Minute, "the time for a host's keep")
-	c.Flags().StringVar(&check, "check", "", "a command or a URL that tells after each step whether all is well")
+	c.Flags().StringVar(&check, "check", "", "a command or a URL that is asked after each step whether all is well")
 	c.Flags().BoolVar(&req.SkipProbes, "skip-probes", false, "do not try real connections after each step")
 	c.Flags().BoolVar(&req.Force, "force", false, "go on where the change cuts off log-ins or the service; it is undone by itself all the same")
 	because(c, &req.Why)
-	c.Flags().BoolVar(&detach, "detach", false, "do not stay; the service goes on by itself")
+	c.Flags().BoolVar(&detach, "detach", false, "do not wait; the service continues by itself")
 	return c
 }
 
@@ -303,7 +303,7 @@ func (a *app) wavesList() *cobra.Command {
 func (a *app) wavesShow() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show NUMBER",
-		Short: "One wave with its hosts",
+		Short: "Show one wave with its hosts",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			svc, err := a.service()
@@ -330,7 +330,7 @@ func (a *app) wavesShow() *cobra.Command {
 
 func (a *app) wavesStop() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "stop NUMBER", Short: "Stop a wave; what is not kept goes back", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "stop NUMBER", Short: "Stop a wave; changes that are not kept are undone", Args: cobra.ExactArgs(1)}
 	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {
 		return svc.StopWave(ctx, number, why)
 	})
@@ -339,7 +339,7 @@ func (a *app) wavesStop() *cobra.Command {
 }
 
 func (a *app) wavesReturn() *cobra.Command {
-	c := &cobra.Command{Use: "undo NUMBER", Short: "Put the hosts that a wave has settled back on what they had before", Args: cobra.ExactArgs(1)}
+	c := &cobra.Command{Use: "undo NUMBER", Short: "Roll back a wave: its hosts get their previous rules", Args: cobra.ExactArgs(1)}
 	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {
 		w, err := svc.ReturnWave(ctx, number)
 		if err != nil {

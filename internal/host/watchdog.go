@@ -320,11 +320,11 @@ func (w *watchdog) proof(r request) (string, error) {
 		if w.OwnConsole {
 			hint = "; if you sit at the machine itself, say --at-console"
 		}
-		return "", fmt.Errorf("this keep came over %s, so it does not show that the way in is open: log in anew from elsewhere, and keep it there (not in a terminal that was open before)%s", over, hint)
+		return "", fmt.Errorf("this keep came over %s, so it does not show that the way in is open: log in again from elsewhere, and keep the change there (not in a terminal that was open before)%s", over, hint)
 	}
 	for _, c := range came {
 		if slices.Contains(w.Before, c) {
-			return "", fmt.Errorf("this keep came over the connection %s, which was open before the change: log in anew, over a connection of its own, and keep it there", c)
+			return "", fmt.Errorf("this keep came over the connection %s, which was open before the change: log in again, over a connection of its own, and keep the change there", c)
 		}
 	}
 	return "over " + came[0].String(), nil

@@ -228,7 +228,7 @@ func (s *Service) attending(ctx context.Context, host string) (store.AgentStatus
 	if a := all[host]; s.attends(a) {
 		return a, nil
 	}
-	return store.AgentStatus{}, huma.Error409Conflict(fmt.Sprintf("%s does not ask what there is to do: is `yfence attend` running there?", host))
+	return store.AgentStatus{}, huma.Error409Conflict(fmt.Sprintf("%s does not poll the service: is `yfence attend` running there?", host))
 }
 
 func (s *Service) tellChange(ctx context.Context, in *struct {

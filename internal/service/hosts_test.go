@@ -161,7 +161,7 @@ func TestTasks(t *testing.T) {
 	require.NoError(t, err)
 	host, other := h.as([]api.Right{api.Host}, "charts-01"), h.as([]api.Right{api.Host}, "charts-02")
 	_, err = h.AskHost(ctx, "charts-01", api.Task{Do: "report"})
-	require.Equal(t, "charts-01 does not ask what there is to do: is `yfence attend` running there?", problem(t, err).Detail)
+	require.Equal(t, "charts-01 does not poll the service: is `yfence attend` running there?", problem(t, err).Detail)
 	_, err = host.Tasks(ctx, "charts-01", 0)
 	require.NoError(t, err)
 	waiting := make(chan api.Tasks, 1)
@@ -207,7 +207,7 @@ func TestTasks(t *testing.T) {
 func TestAWaveOfNobody(t *testing.T) {
 	h := newSaltmarsh(t)
 	ctx := context.Background()
-	require.Equal(t, "none of these hosts asks what there is to do: is yfence attend running there?", problem(t, wave(h, api.WaveRequest{})).Detail)
+	require.Equal(t, "none of these hosts polls the service: is yfence attend running there?", problem(t, wave(h, api.WaveRequest{})).Detail)
 	for _, name := range []string{"charts-01", "charts-02", "logbook-01"} {
 		_, err := h.as([]api.Right{api.Host}, name).Tasks(ctx, name, 0)
 		require.NoError(t, err)

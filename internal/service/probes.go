@@ -141,7 +141,7 @@ func there(s *Service, hosts []*fleet.Host, attending map[string]store.AgentStat
 		if s.attends(attending[h.Name]) {
 			out = append(out, h)
 		} else {
-			*left = append(*left, fmt.Sprintf("what %s opens: it does not ask what there is to do; is yfence attend running there?", h.Name))
+			*left = append(*left, fmt.Sprintf("what %s opens: it does not poll the service; is yfence attend running there?", h.Name))
 		}
 	}
 	return out

@@ -120,7 +120,7 @@ func chains(rs *kernel.Ruleset) []api.Chain {
 // rulesInput names a host's rules.
 type rulesInput struct {
 	Host string `path:"host"`
-	Kind string `query:"kind" enum:"ground,pause" doc:"the ground and the ways in alone, or what admits everything for a while"`
+	Kind string `query:"kind" enum:"ground,pause" doc:"apply only the ground and the guards, or what admits everything for a while"`
 	Pair int64  `query:"pair" doc:"of an earlier pair than that in force"`
 }
 

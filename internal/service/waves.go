@@ -68,11 +68,11 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 			there = append(there, h)
 		}
 		if !attends && h.Dialect != fleet.NoFilter {
-			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostAbsent, Why: "it does not ask what there is to do: is yfence attend running there?"})
+			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostAbsent, Why: "it does not poll the service: is yfence attend running there?"})
 		}
 	}
 	if len(there) == 0 {
-		return nil, huma.Error409Conflict("none of these hosts asks what there is to do: is yfence attend running there?")
+		return nil, huma.Error409Conflict("none of these hosts polls the service: is yfence attend running there?")
 	}
 	steps, err := wave.Steps(there, req.Sizes)
 	if err != nil {

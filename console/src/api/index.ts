@@ -94,7 +94,7 @@ export const useWaves = () =>
     refetchInterval: (query) => (query.state.data?.waves.some((w) => w.state === 'running') ? soon : again),
   })
 
-/** One wave with its hosts; lists tell only how many there are. */
+/** Show one wave with its hosts; lists tell only how many there are. */
 export const useWave = (wave: Wave, wanted: boolean) =>
   useQuery({
     queryKey: ['wave', wave.number],

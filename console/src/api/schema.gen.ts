@@ -79,7 +79,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All hosts and what they are */
+        /** List all hosts and their states */
         get: operations["show-fleet"];
         /** Replace the fleet */
         put: operations["import-fleet"];
@@ -322,7 +322,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What listens on hosts against what the policy admits */
+        /** Compare what listens on hosts with what the policy admits */
         get: operations["show-listeners"];
         put?: never;
         post?: never;
@@ -358,7 +358,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a list now, and take it however much of it changed */
+        /** Fetch a list now and accept it, however much of it changed */
         post: operations["take-list"];
         delete?: never;
         options?: never;
@@ -390,7 +390,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The policy's history */
+        /** List the policy's revisions */
         get: operations["list-revisions"];
         put?: never;
         /** Publish a policy as a new revision */
@@ -550,7 +550,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop a wave; what is not kept goes back */
+        /** Stop a wave; changes that are not kept are undone */
         post: operations["stop-wave"];
         delete?: never;
         options?: never;
@@ -1105,7 +1105,7 @@ export interface components {
             file: string;
             /** @description hosts of the same name are replaced, others added, none removed */
             merge?: boolean;
-            /** @description tell what would change, and change nothing */
+            /** @description show what would change, and change nothing */
             preview?: boolean;
             /** @description the fleet file: JSON, YAML or CSV */
             text: string;
@@ -1655,7 +1655,7 @@ export interface components {
             do: "settle" | "keep" | "take back" | "put back" | "probe" | "listen" | "report" | "connections";
             /** @description go on where the change cuts off log-ins or the service */
             force?: boolean;
-            /** @description to settle the ground and the ways in alone */
+            /** @description to settle apply only the ground and the guards */
             ground?: boolean;
             host: string;
             /** Format: int64 */
@@ -1741,7 +1741,7 @@ export interface components {
             done?: string;
             /** @description go on where the change cuts off log-ins or the service */
             force?: boolean;
-            /** @description to settle the ground and the ways in alone */
+            /** @description to settle apply only the ground and the guards */
             ground?: boolean;
             host: string;
             /** Format: int64 */
@@ -2471,7 +2471,7 @@ export interface operations {
     "show-rules": {
         parameters: {
             query?: {
-                /** @description the ground and the ways in alone, or what admits everything for a while */
+                /** @description apply only the ground and the guards, or what admits everything for a while */
                 kind?: "ground" | "pause";
                 /** @description of an earlier pair than that in force */
                 pair?: number;
@@ -2507,7 +2507,7 @@ export interface operations {
     "settle-host": {
         parameters: {
             query?: {
-                /** @description the ground and the ways in alone, or what admits everything for a while */
+                /** @description apply only the ground and the guards, or what admits everything for a while */
                 kind?: "ground" | "pause";
                 /** @description of an earlier pair than that in force */
                 pair?: number;

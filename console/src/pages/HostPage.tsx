@@ -284,7 +284,7 @@ function Rules({ host, findings }: { host: string; findings: Finding[] }) {
   return (
     <>
       <p className="mb-3 text-sm text-faint">
-        A mark stands at a rule that has no equal on the other side. Two rules are equal when they do the same, however they are written.
+        Highlighted rules have no equivalent on the other side. Two rules are equal when they do the same, however they are written.
       </p>
       <div className="grid gap-4 lg:grid-cols-2">
         <Column title="Published" chains={live.data.published ?? []} mark="missing on the host" guilty={new Set()} />
