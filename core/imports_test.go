@@ -16,7 +16,9 @@ import (
 
 // rooms are the rooms of core in the order of docs/architecture.md: a room
 // imports only rooms before it. The dialects are below their seam.
-var rooms = []string{"words", "packet", "source", "fleet", "kernel", "fence", "policy", "compile", "reach", "dialect", "dialect/layout", "dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist", "listeners", "adopt"}
+var rooms = []string{"words", "packet", "source", "fleet", "kernel", "fence", "policy", "compile", "reach", "dialect", "dialect/layout",
+	"dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist",
+	"listeners", "adopt"}
 
 // TestImportDirection keeps the house in order: core imports nothing that does
 // I/O, tells the time or serves, and no room imports one after it.
@@ -50,10 +52,12 @@ func TestImportDirection(t *testing.T) {
 			case ours:
 				require.Less(t, slices.Index(rooms, inner), at, "core/%s imports core/%s", room, inner)
 			case strings.Contains(path, "."):
-				require.Contains(t, []string{"go4.org/netipx", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/parser", "github.com/valyala/fastjson"}, path,
+				require.Contains(t, []string{"go4.org/netipx", "github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast",
+					"github.com/goccy/go-yaml/parser", "github.com/valyala/fastjson"}, path,
 					"core/%s imports more than plain data libraries", room)
 			default:
-				require.NotContains(t, []string{"os", "net", "net/http", "database/sql", "os/exec", "log", "log/slog", "io/fs", "embed"}, path, "core/%s does I/O", room)
+				require.NotContains(t, []string{"os", "net", "net/http", "database/sql", "os/exec", "log", "log/slog", "io/fs", "embed"},
+					path, "core/%s does I/O", room)
 			}
 		}
 	}

@@ -116,7 +116,8 @@ func (d *demo) enrol(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		cmd := exec.Command(program, "attend", "--enrol", file, "--server", server, "--ca-file", ca, "--state", d.stateOf(h.Name), "--every", "1m", "--look", "2s")
+		cmd := exec.Command(program, "attend", "--enrol", file, "--server", server, "--ca-file", ca, "--state", d.stateOf(h.Name),
+			"--every", "1m", "--look", "2s")
 		cmd.Stderr = log
 		ended, err := d.hosts[h.Name].Start(cmd)
 		if err != nil {
@@ -140,7 +141,8 @@ func (d *demo) until(ctx context.Context, what string, holds func(api.HostStatus
 			return nil
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("%s: %s does not (%s); see %s", what, fl.Hosts[late].Name, fl.Hosts[late].State, filepath.Join(d.dir, "attend-"+fl.Hosts[late].Name+".log"))
+			return fmt.Errorf("%s: %s does not (%s); see %s", what, fl.Hosts[late].Name, fl.Hosts[late].State,
+				filepath.Join(d.dir, "attend-"+fl.Hosts[late].Name+".log"))
 		}
 	}
 }
@@ -184,7 +186,8 @@ func (d *demo) playDumps(ctx context.Context) error {
 		if _, err := d.svc.Settle(ctx, name); err != nil {
 			return err
 		}
-		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(), InForce: live.Sniff(name, recorded)})
+		_, err = d.svc.Report(ctx, api.Report{Version: api.Version, Host: name, TakenAt: time.Now().UTC(),
+			InForce: live.Sniff(name, recorded)})
 		return err
 	})
 }
@@ -202,9 +205,12 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\nUp after %.1f s. The console is at\n\n    %s\n\nSign in with the token\n\n    %s\n", time.Since(start).Seconds(), d.url, strings.TrimSpace(string(token)))
+	fmt.Printf("\nUp after %.1f s. The console is at\n\n    %s\n\nSign in with the token\n\n    %s\n", time.Since(start).Seconds(), d.url,
+		strings.TrimSpace(string(token)))
 	if d.hosts != nil {
-		fmt.Printf("\nTry a mishap of your own; the host reports it by itself, and the console shows it:\n\n    ip netns exec %scharts-01 nft add rule inet yellowfence inbound tcp dport 8096 accept\n\nAnd put it right again:\n\n    export YFENCE_SERVER=%s YFENCE_TOKEN=$(cat %s)\n    %s waves start charts-01\n",
+		fmt.Printf("\nTry a mishap of your own; the host reports it by itself, and the console shows it:\n\n    ip netns exec "+
+			"%scharts-01 nft add rule inet yellowfence inbound tcp dport 8096 accept\n\nAnd put it right again:\n\n    export "+
+			"YFENCE_SERVER=%s YFENCE_TOKEN=$(cat %s)\n    %s waves start charts-01\n",
 			d.prefix, d.url, filepath.Join(d.dir, "token"), d.program)
 	}
 	if d.once {

@@ -36,11 +36,13 @@ func (d *demo) behind(ctx context.Context) error {
 		code int
 		args []string
 	}{
-		{"The chart site is for the office alone while its pages are mended, and nobody settles that:\n\n$ yfence publish -m 'the site is being mended'; yfence revisions", 0, []string{"publish", "--policy", dir, "-m", "the site is being mended", "--yes"}},
+		{"The chart site is for the office alone while its pages are mended, and nobody settles that:\n\n$ yfence publish -m 'the site " +
+			"is being mended'; yfence revisions", 0, []string{"publish", "--policy", dir, "-m", "the site is being mended", "--yes"}},
 		{"", 0, []string{"revisions"}},
 		{"\n$ yfence drift charts-01", 1, []string{"drift", "charts-01"}},
 		{"\n$ yfence ask 'crew-vpn -> charts : https'", 1, []string{"ask", "crew-vpn -> charts : https"}},
-		{"\n$ yfence waves start charts          # its probes show what it changed", 0, []string{"waves", "start", "charts", "--steps", "100%"}},
+		{"\n$ yfence waves start charts          # its probes show what it changed", 0,
+			[]string{"waves", "start", "charts", "--steps", "100%"}},
 		{"\n$ yfence revisions", 0, []string{"revisions"}},
 	} {
 		if step.says != "" {

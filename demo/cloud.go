@@ -53,7 +53,8 @@ func (d *demo) cloud() (clouds string, err error) {
 		return "", err
 	}
 	d.sky = "http://" + at
-	args := []string{"cloud", "--listen", at, "--token-file", token, "--fleet", filepath.Join(d.policy, "fleet.json"), "--soon", "300ms", "--late", "900ms"}
+	args := []string{"cloud", "--listen", at, "--token-file", token, "--fleet", filepath.Join(d.policy, "fleet.json"), "--soon", "300ms",
+		"--late", "900ms"}
 	for _, h := range d.fleet.Hosts {
 		if d.wire != nil && inCloud(h) {
 			args = append(args, "--gate", h.Instance.ID+"="+d.prefix+"gate-"+h.Name)
@@ -82,7 +83,9 @@ func (d *demo) cloud() (clouds string, err error) {
 		}
 	}
 	clouds = filepath.Join(d.dir, "clouds.json")
-	return clouds, os.WriteFile(clouds, fmt.Appendf(nil, `{"clouds": [{"name": "dunlin", "kind": "dunlin", "url": %q, "account": "saltmarsh", "token_file": "dunlin-token"}]}`+"\n", d.sky), 0o600)
+	return clouds, os.WriteFile(clouds, fmt.Appendf(nil,
+		`{"clouds": [{"name": "dunlin", "kind": "dunlin", "url": %q, "account": "saltmarsh", "token_file": "dunlin-token"}]}`+"\n",
+		d.sky), 0o600)
 }
 
 // controls does something at the cloud that nobody is told of.
@@ -117,7 +120,8 @@ var cloudMishaps = []struct {
 			return err
 		}
 		for _, g := range doc.Groups {
-			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"},
+				Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 			if err := d.controls("/groups", g); err != nil {
 				return err
 			}
@@ -125,7 +129,8 @@ var cloudMishaps = []struct {
 		return nil
 	}},
 	{"dunlin-a41d", "a new instance comes up there without a label, in no group", func(d *demo) error {
-		return d.controls("/instances", dunlin.Instance{ID: "dunlin-a41d", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.98")}, Groups: []string{}})
+		return d.controls("/instances", dunlin.Instance{ID: "dunlin-a41d", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.98")},
+			Groups: []string{}})
 	}},
 }
 

@@ -30,7 +30,8 @@ func TestDemo(t *testing.T) {
 	}
 	for _, kind := range []string{"live", "recorded"} {
 		t.Run(kind, func(t *testing.T) {
-			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-sim", filepath.Join(dir, "yfence-sim"), "-dir", filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded", "-prefix", prefix}
+			args := []string{"-once", "-program", filepath.Join(dir, "yfence"), "-sim", filepath.Join(dir, "yfence-sim"), "-dir",
+				filepath.Join(dir, "data"), "-policy", "saltmarsh", "-recorded", "recorded", "-prefix", prefix}
 			if kind == "recorded" {
 				args = append(args, "-play")
 			} else if err := testbed.Available(); err != nil {
@@ -65,7 +66,8 @@ func TestDemo(t *testing.T) {
 
 // TestSaltmarshIsSound: the demo's policy has no problem and is tidy.
 func TestSaltmarshIsSound(t *testing.T) {
-	for _, args := range [][]string{{"check", "--strict", "--policy", "saltmarsh", "--fleet", "saltmarsh/fleet.json"}, {"tidy", "--list", "saltmarsh"}} {
+	for _, args := range [][]string{{"check", "--strict", "--policy", "saltmarsh", "--fleet", "saltmarsh/fleet.json"},
+		{"tidy", "--list", "saltmarsh"}} {
 		out, err := exec.Command("go", append([]string{"run", "../cmd/yfence"}, args...)...).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}

@@ -60,7 +60,8 @@ func (d *demo) live(ctx context.Context) error {
 		}
 		// No answer of the service's gets in there any more: the report is
 		// printed at the host's console and sent from elsewhere.
-		send := exec.CommandContext(ctx, d.program, "report", "--from", "-", "--server", d.url, "--token-file", filepath.Join(d.dir, "token"))
+		send := exec.CommandContext(ctx, d.program, "report", "--from", "-", "--server", d.url, "--token-file",
+			filepath.Join(d.dir, "token"))
 		send.Stdin = bytes.NewReader(report)
 		return send.Run()
 	})
@@ -77,7 +78,8 @@ var probes = []struct {
 
 // kinds are the hosts of one role that have each another filter,
 // and what the tools of iptables make its rules of.
-var kinds = []struct{ host, filter string }{{"charts-01", "nft"}, {legacy, "legacy"}, {"charts-03", "nft-backed"}, {"charts-cloud-01", "cloud groups"}}
+var kinds = []struct{ host, filter string }{{"charts-01", "nft"}, {legacy, "legacy"}, {"charts-03", "nft-backed"},
+	{"charts-cloud-01", "cloud groups"}}
 
 // probe opens real connections to a host of each kind: the same pass, whatever
 // form the policy took there.

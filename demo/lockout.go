@@ -36,7 +36,8 @@ func (d *demo) lockOut(ctx context.Context) error {
 	if err := d.operate(ctx, 2, publish...); err != nil {
 		return err
 	}
-	fmt.Println("\nForced through, it is in force for ten seconds on every host:\n\n$ yfence publish -m 'fewer rules' --accept no-guard; yfence waves start --steps 100% --within 10s")
+	fmt.Println("\nForced through, it is in force for ten seconds on every host:\n\n$ yfence publish -m 'fewer rules' --accept no-guard; " +
+		"yfence waves start --steps 100% --within 10s")
 	if err := d.operate(ctx, 0, append(publish, "--accept", "no-guard")...); err != nil {
 		return err
 	}

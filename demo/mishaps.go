@@ -30,7 +30,8 @@ var mishaps = []struct {
 	happen     func(*testbed.Namespace) error
 }{
 	{"logbook-01", "somebody opens the database to the whole hill segment, by hand", func(ns *testbed.Namespace) error {
-		_, err := ns.Run(nil, "nft", "insert", "rule", "inet", "yellowfence", "inbound", "ip", "saddr", "10.60.0.0/16", "tcp", "dport", "5432", "accept")
+		_, err := ns.Run(nil, "nft", "insert", "rule", "inet", "yellowfence", "inbound", "ip", "saddr", "10.60.0.0/16", "tcp", "dport",
+			"5432", "accept")
 		return err
 	}},
 	{cutOff, "somebody empties the inbound rules while the chain's policy stays drop", func(ns *testbed.Namespace) error {

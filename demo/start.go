@@ -35,8 +35,10 @@ var lans = []struct {
 }{
 	{"quay", netip.MustParsePrefix("10.40.0.0/16"), netip.MustParsePrefix("fd40::/48"), []string{"10.40.0.5/16", "fd40::5/64"}},
 	{"hill", netip.MustParsePrefix("10.60.0.0/16"), netip.MustParsePrefix("fd60::/48"), []string{"10.60.0.5/16", "fd60::5/64"}},
-	{sky, netip.MustParsePrefix("203.0.113.96/27"), netip.MustParsePrefix("2001:db8:c::/64"), []string{"203.0.113.126/27", "2001:db8:c::126/64"}},
-	{"front", netip.MustParsePrefix("203.0.113.64/28"), netip.MustParsePrefix("2001:db8:1::/64"), []string{"203.0.113.78/28", "2001:db8:1::78/64"}},
+	{sky, netip.MustParsePrefix("203.0.113.96/27"), netip.MustParsePrefix("2001:db8:c::/64"),
+		[]string{"203.0.113.126/27", "2001:db8:c::126/64"}},
+	{"front", netip.MustParsePrefix("203.0.113.64/28"), netip.MustParsePrefix("2001:db8:1::/64"),
+		[]string{"203.0.113.78/28", "2001:db8:1::78/64"}},
 }
 
 // up builds the harbour: a bridge per segment, a namespace per host.
@@ -205,8 +207,10 @@ func certify(dir string, addresses []netip.Addr) error {
 		return err
 	}
 	from, until := time.Now().Add(-time.Hour), time.Now().AddDate(1, 0, 0)
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Saltmarsh Harbour"}, NotBefore: from, NotAfter: until, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
-	server := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "fence"}, NotBefore: from, NotAfter: until, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Saltmarsh Harbour"}, NotBefore: from,
+		NotAfter: until, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	server := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "fence"}, NotBefore: from, NotAfter: until,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	for _, a := range addresses {
 		server.IPAddresses = append(server.IPAddresses, a.AsSlice())
 	}
@@ -222,7 +226,8 @@ func certify(dir string, addresses []netip.Addr) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(write("ca.pem", "CERTIFICATE", caDER), write("service.pem", "CERTIFICATE", der), write("service.key", "PRIVATE KEY", keyDER))
+	return errors.Join(write("ca.pem", "CERTIFICATE", caDER), write("service.pem", "CERTIFICATE", der),
+		write("service.key", "PRIVATE KEY", keyDER))
 }
 
 // down takes everything down that run has put up, as far as it got.

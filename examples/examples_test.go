@@ -102,11 +102,13 @@ func TestAChangeIsALine(t *testing.T) {
 		return fence.Print(file)
 	}
 	for what, change := range map[string][2]string{
-		"a rule that is wider":         {"station -> archive : pictures, https", "station, lab -> archive : pictures, https, tcp 8443-8446"},
-		"a rule with a longer name":    {"allow view:   ", "allow view-of-pictures-in-the-wards: "},
-		"another rule":                 {"allow results:", "allow the-results-of-blood-tests: lab -> ehr : tcp 2577 log\nallow results:"},
-		"a role":                       {"role lab\n", "role pharmacy-and-its-stores\nrole lab\n"},
-		"an end":                       {"allow claims:           ehr -> insurer : https  because", "allow claims:           ehr -> insurer : https  until 2036-12-31  because"},
+		"a rule that is wider": {"station -> archive : pictures, https",
+			"station, lab -> archive : pictures, https, tcp 8443-8446"},
+		"a rule with a longer name": {"allow view:   ", "allow view-of-pictures-in-the-wards: "},
+		"another rule":              {"allow results:", "allow the-results-of-blood-tests: lab -> ehr : tcp 2577 log\nallow results:"},
+		"a role":                    {"role lab\n", "role pharmacy-and-its-stores\nrole lab\n"},
+		"an end": {"allow claims:           ehr -> insurer : https  because",
+			"allow claims:           ehr -> insurer : https  until 2036-12-31  because"},
 		"an end that several share":    {"with until 2036-06-30", "with until 2036-09-30"},
 		"a rule that is off for a day": {"allow claims:", "off allow claims:"},
 	} {

@@ -51,7 +51,8 @@ interfaces are attached to it finds out by their addresses, and which program se
 			return err
 		},
 	}, &cobra.Command{
-		Use: "run PROGRAM COMMAND [ARGUMENT…]", Short: "Run a command as the program that rules call by a path", Args: cobra.MinimumNArgs(2),
+		Use: "run PROGRAM COMMAND [ARGUMENT…]", Short: "Run a command as the program that rules call by a path",
+		Args: cobra.MinimumNArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			cmd, err := d.Command(args[0], args[1], args[2:]...)
 			if err != nil {

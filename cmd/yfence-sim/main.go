@@ -91,7 +91,9 @@ instances of this cloud are there from the beginning, in no group.`,
 	f.StringVar(&listen, "listen", "127.0.0.1:8490", "address and port")
 	f.StringVar(&tokenFile, "token-file", "", "a file with the account's token")
 	f.StringVar(&fleetFile, "fleet", "", "a fleet file, whose instances are there")
-	f.StringToStringVar(&gates, "gate", nil, "INSTANCE=NAMESPACE: a network namespace that forwards between the interfaces outer and inner, where the instance's groups are enforced on real packets")
+	f.StringToStringVar(&gates, "gate", nil,
+		"INSTANCE=NAMESPACE: a network namespace that forwards between the interfaces outer and inner, where the instance's groups are "+
+			"enforced on real packets")
 	f.StringVar(&o.Name, "name", "dunlin", "the cloud's name, as the fleet file says it")
 	f.StringVar(&o.Account, "account", "saltmarsh", "the account's name")
 	f.DurationVar(&o.SoonAfter, "soon", 2*time.Second, "how long a change takes to be in force, at least")

@@ -146,7 +146,8 @@ func TestWildPoliciesComeBack(t *testing.T) {
 // TestRefusals.
 func TestRefusals(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
-	broken := adopt.Host{Name: "jump-01", Read: func(*packet.Space) (*kernel.Ruleset, error) { return nil, errors.New("line 3: it ends there") }}
+	broken := adopt.Host{Name: "jump-01",
+		Read: func(*packet.Space) (*kernel.Ruleset, error) { return nil, errors.New("line 3: it ends there") }}
 	for want, hosts := range map[string][]adopt.Host{
 		`the fleet has no host "gone-01"`:      {{Name: "gone-01"}},
 		"the dumps of jump-01 are given twice": {broken, broken},

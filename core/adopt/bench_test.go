@@ -25,7 +25,8 @@ func BenchmarkAdopt(b *testing.B) {
 		if i > 0 {
 			text += ",\n"
 		}
-		text += fmt.Sprintf(`{"name": "kind-%d-%03d", "roles": ["new"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["10.%d.%d.1/16"]}, {"name": "eth1", "addresses": ["172.16.%d.1/16"]}]}`, i%kinds, i, 40+i%kinds, i, i)
+		text += fmt.Sprintf(`{"name": "kind-%d-%03d", "roles": ["new"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": `+
+			`["10.%d.%d.1/16"]}, {"name": "eth1", "addresses": ["172.16.%d.1/16"]}]}`, i%kinds, i, 40+i%kinds, i, i)
 	}
 	fl, problems := fleet.ReadJSON("fleet.json", []byte(text+"]}"))
 	require.Empty(b, problems)
@@ -33,13 +34,15 @@ func BenchmarkAdopt(b *testing.B) {
 	for k := range dumps {
 		rng := rand.New(rand.NewPCG(uint64(k), 3))
 		var t strings.Builder
-		t.WriteString("table inet filter {\n\tchain input {\n\t\ttype filter hook input priority 0; policy drop;\n\t\tiif \"lo\" accept\n\t\tct state established,related accept\n\t\tct state invalid drop\n")
+		t.WriteString("table inet filter {\n\tchain input {\n\t\ttype filter hook input priority 0; policy drop;\n\t\tiif \"lo\" " +
+			"accept\n\t\tct state established,related accept\n\t\tct state invalid drop\n")
 		for range rules - 3 {
 			from := fmt.Sprintf("ip saddr 10.%d.%d.0/24", 40+rng.IntN(kinds), rng.IntN(256))
 			if rng.IntN(3) == 0 {
 				from = fmt.Sprintf("ip saddr 198.51.100.%d", rng.IntN(256))
 			}
-			fmt.Fprintf(&t, "\t\t%s tcp dport %d %s\n", from, []int{22, 80, 443, 5432, 8080, 49417, 8883}[rng.IntN(7)], []string{"accept", "accept", "accept", "drop"}[rng.IntN(4)])
+			fmt.Fprintf(&t, "\t\t%s tcp dport %d %s\n", from, []int{22, 80, 443, 5432, 8080, 49417, 8883}[rng.IntN(7)],
+				[]string{"accept", "accept", "accept", "drop"}[rng.IntN(4)])
 		}
 		t.WriteString("\t}\n}\n")
 		dumps[k] = t.String()

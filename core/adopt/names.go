@@ -99,7 +99,8 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	var names []string
 	take := func(name string, part *netipx.IPSet) bool {
 		rest := packet.Without(left, part)
-		if part = packet.OfFamily(part, family); len(part.Ranges()) == 0 || len(packet.Without(part, left).Ranges()) > 0 || len(shortest(rest)) >= len(shortest(left)) {
+		if part = packet.OfFamily(part, family); len(part.Ranges()) == 0 || len(packet.Without(part, left).Ranges()) > 0 ||
+			len(shortest(rest)) >= len(shortest(left)) {
 			return false
 		}
 		names, left = append(names, name), rest
@@ -161,7 +162,8 @@ func (s *statement) reaches() *netipx.IPSet {
 // willing says that hosts of a role do nothing otherwise at their own end if they are named
 // at the other end of a statement: a statement is about both.
 func (w *writer) willing(role, mine string, of statement) bool {
-	if of.block || of.direction == packet.Forward || of.direction == packet.Outbound && (of.rate != "" || of.log != "") { // these act where it arrives
+	// these act where it arrives
+	if of.block || of.direction == packet.Forward || of.direction == packet.Outbound && (of.rate != "" || of.log != "") {
 		return false
 	}
 	other := packet.Out
@@ -181,13 +183,19 @@ func (w *writer) willing(role, mine string, of statement) bool {
 		own, _ = at.IPSet()
 	}
 	says := func(s statement) bool { // and so opens nothing more there
-		return !s.block && s.at == nil && (s.over == nil || of.over != nil) && s.rate == "" && s.users == nil && s.units == nil && !s.encrypted && len(packet.Without(own, s.peers).Ranges()) == 0 &&
+		return !s.block && s.at == nil && (s.over == nil || of.over != nil) && s.rate == "" && s.users == nil && s.units == nil &&
+			!s.encrypted && len(packet.Without(own, s.peers).Ranges()) == 0 &&
 			!slices.ContainsFunc(of.services, func(service string) bool {
 				return !slices.Contains(s.services, service) && !slices.Contains(s.services, "any")
 			})
 	}
 	limits := func(s statement) bool { // and would do so no more
-		return s.rate != "" && of.rate == "" && (slices.Contains(of.services, "any") || slices.ContainsFunc(s.services, func(service string) bool { return service == "any" || slices.Contains(of.services, service) }))
+		return s.rate != "" && of.rate == "" &&
+			(slices.Contains(of.services, "any") ||
+				slices.ContainsFunc(s.services, func(service string) bool {
+					return service == "any" ||
+						slices.Contains(of.services, service)
+				}))
 	}
 	for _, s := range w.members[role] {
 		e := s.ends[other]
@@ -223,7 +231,8 @@ func shortest(set *netipx.IPSet) []string {
 		whole, all = packet.IPv6, "::/0"
 	}
 	ends := packet.OfFamily(packet.Everything(), whole).Ranges()[0]
-	if but := runs(packet.Without(packet.OfFamily(packet.Everything(), whole), set)); len(but) < len(texts) && set.Contains(ends.From()) && set.Contains(ends.To()) {
+	if but := runs(packet.Without(packet.OfFamily(packet.Everything(), whole), set)); len(but) < len(texts) &&
+		set.Contains(ends.From()) && set.Contains(ends.To()) {
 		texts = append([]string{all + " except " + but[0]}, but[1:]...)
 	}
 	return texts

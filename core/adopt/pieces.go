@@ -34,7 +34,8 @@ func rate(sp *packet.Space, s packet.Set) (text string) {
 			continue
 		}
 		buckets := packet.Buckets(sp, part)
-		if len(buckets) != 1 || buckets[0].What != "" || (buckets[0].Every*buckets[0].Burst)%int64(time.Second) != 0 || text != "" && text != buckets[0].String() {
+		if len(buckets) != 1 || buckets[0].What != "" || (buckets[0].Every*buckets[0].Burst)%int64(time.Second) != 0 || text != "" &&
+			text != buckets[0].String() {
 			return ""
 		}
 		text = buckets[0].String()
@@ -115,7 +116,8 @@ func (s *sketch) pieces(sp *packet.Space, dir packet.Direction, set packet.Set, 
 		} else if one.here, ok = s.here(b, dir.Local()); !ok {
 			continue
 		}
-		if one.over, ok = s.over(sp, b, dir.Interface()); !ok || one.over != nil && dir == packet.Forward { // no policy says by which interface it comes
+		// no policy says by which interface it comes
+		if one.over, ok = s.over(sp, b, dir.Interface()); !ok || one.over != nil && dir == packet.Forward {
 			continue
 		}
 		var but bool

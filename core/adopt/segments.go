@@ -78,7 +78,8 @@ func (w *writer) segmentOf(h *fleet.Host, iface string) string {
 			continue
 		}
 		for _, s := range w.segments {
-			if i.Segment == s.name || i.Segment == "" && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return s.addrs.Contains(p.Addr()) }) {
+			if i.Segment == s.name || i.Segment == "" &&
+				slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return s.addrs.Contains(p.Addr()) }) {
 				return s.name
 			}
 		}
@@ -101,7 +102,8 @@ func (w *writer) refusesForged(sp *packet.Space, h *fleet.Host, rs *kernel.Rules
 		if len(on) == 1 {
 			continue
 		}
-		passes := sp.Minus(sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, packet.In), sp.Not(sp.Interfaces(packet.InIface, on...))), drops)
+		passes := sp.Minus(sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, packet.In), sp.Not(sp.Interfaces(packet.InIface, on...))),
+			drops)
 		refused := func(p netip.Prefix) bool {
 			return sp.And(passes, sp.Addrs(packet.Src, packet.Prefixes(p))) == packet.Empty
 		}

@@ -30,7 +30,8 @@ type end struct {
 var sayable = []string{"icmp-errors", "neighbours", "dhcp-client", "multicast-listener"}
 
 // fields are what a statement can tell of a packet.
-var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.Dst, packet.InIface, packet.OutIface, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}
+var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode,
+	packet.Dst, packet.InIface, packet.OutIface, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}
 
 // mostPieces bounds how finely what one rule does is taken apart.
 const mostPieces = 64
@@ -195,7 +196,8 @@ func (t *taker) say(v *view) {
 	do := func(block bool) {
 		for _, d := range v.doings {
 			by, mine := d.by, d.packets
-			for _, m := range []manner{{block: block}, {block: block, log: true}, {block: block, reject: true}, {block: block, reject: true, log: true}} {
+			for _, m := range []manner{{block: block}, {block: block, log: true}, {block: block, reject: true},
+				{block: block, reject: true, log: true}} {
 				if m == stance && m.block && by.Rule == nil || m.reject && !m.block {
 					continue
 				}
@@ -220,7 +222,8 @@ func (t *taker) say(v *view) {
 					if sp.Within(does, sp.Or(said, v.ground)) {
 						continue
 					}
-					if m.block && stance.block && m.reject == stance.reject && m != stance && more(sp, does, sp.AndAll(v.no, sp.Value(packet.Family, family), sp.Not(does))) {
+					if m.block && stance.block && m.reject == stance.reject && m != stance &&
+						more(sp, does, sp.AndAll(v.no, sp.Value(packet.Family, family), sp.Not(does))) {
 						continue // how the stance is logged is not worth a block of all but what is admitted
 					}
 					of := statement{block: m.block, reject: m.reject}
@@ -315,7 +318,8 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 				set = wider
 			}
 		}
-		if other, lost := t.pieces(sp, v.direction, sp.And(set, one), of); i == 0 || lost < least || lost == least && length(other) <= length(pieces) {
+		if other, lost := t.pieces(sp, v.direction, sp.And(set, one), of); i == 0 || lost < least || lost == least &&
+			length(other) <= length(pieces) {
 			pieces, whole, least = other, sp.And(wide, set), lost
 		}
 	}
@@ -323,4 +327,6 @@ func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, fam
 }
 
 // dropped are fields that a statement had better say nothing of, where it need not.
-var dropped = [][]packet.Field{{packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.TCPFlags}, {packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode}, {packet.Src}, {packet.Dst}, {packet.InIface}, {packet.OutIface}, {packet.User, packet.Group, packet.Unit, packet.Program}, {packet.IPsec}}
+var dropped = [][]packet.Field{{packet.Protocol, packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode, packet.TCPFlags},
+	{packet.SrcPort, packet.DstPort, packet.ICMPType, packet.ICMPCode}, {packet.Src}, {packet.Dst}, {packet.InIface}, {packet.OutIface},
+	{packet.User, packet.Group, packet.Unit, packet.Program}, {packet.IPsec}}

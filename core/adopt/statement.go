@@ -150,7 +150,8 @@ func joined(from []statement) []statement {
 	sameFar := func(a, b *statement) bool { return a.far == nil || a.far.Equal(b.far) }
 	merge(func(a, b *statement) bool { // the peers of a service
 		switch {
-		case !slices.Equal(a.services, b.services) || a.rate != "" && a.place != b.place && !families(a, b): // each family has a bucket of its own
+		case !slices.Equal(a.services, b.services) || a.rate != "" && a.place != b.place &&
+			!families(a, b): // each family has a bucket of its own
 			return false
 		case sameFar(a, b):
 			a.peers = packet.Union(a.peers, b.peers)
@@ -209,7 +210,8 @@ func families(a, b *statement) bool {
 // like says that two statements differ in peers and services at most.
 func (s *statement) like(o *statement) bool {
 	sameHere := s.here == nil && o.here == nil || s.here != nil && o.here != nil && s.here.Equal(o.here)
-	return s.block == o.block && s.reject == o.reject && s.direction == o.direction && sameHere && slices.Equal(s.over, o.over) && slices.Equal(s.users, o.users) && slices.Equal(s.units, o.units) && slices.Equal(s.at, o.at) &&
+	return s.block == o.block && s.reject == o.reject && s.direction == o.direction && sameHere && slices.Equal(s.over, o.over) &&
+		slices.Equal(s.users, o.users) && slices.Equal(s.units, o.units) && slices.Equal(s.at, o.at) &&
 		s.encrypted == o.encrypted && s.log == o.log && s.rate == o.rate && s.part == o.part && (s.far == nil) == (o.far == nil)
 }
 
@@ -231,7 +233,9 @@ func (s *statement) key(segmentOf func(iface string) string, placeOf func(netip.
 	}
 	slices.Sort(over)
 	services := slices.Sorted(slices.Values(s.services))
-	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted), strings.Join(services, ","), ranges(s.peers), ranges(s.far), here, strings.Join(over, ","), s.log, strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), s.rate, s.part}, "|")
+	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted), strings.Join(services, ","), ranges(s.peers),
+		ranges(s.far), here, strings.Join(over, ","), s.log, strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), s.rate,
+		s.part}, "|")
 }
 
 func ranges(set *netipx.IPSet) string {

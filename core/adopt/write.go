@@ -69,7 +69,8 @@ func (l line) rest(roles []string) string {
 const nobody = "nobody-yet"
 
 func newWriter(fl *fleet.Fleet, name string, hosts []Host) (*writer, error) {
-	w := &writer{name: name, fleet: &fleet.Fleet{Service: fl.Service}, members: map[string][]*sketch{}, taken: map[string]bool{}, rules: map[string]bool{}, known: map[string]string{}, used: map[string]bool{}}
+	w := &writer{name: name, fleet: &fleet.Fleet{Service: fl.Service}, members: map[string][]*sketch{}, taken: map[string]bool{},
+		rules: map[string]bool{}, known: map[string]string{}, used: map[string]bool{}}
 	for _, of := range hosts {
 		h := fl.Host(of.Name)
 		if h == nil {

@@ -92,7 +92,8 @@ func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fenc
 // spoken is the packets of a question but for addresses and interfaces.
 func (a *asked) spoken(r *reach.Reach) packet.Set {
 	sp, q := a.sp, a.q
-	s := sp.AndAll(r.Services(a.terms), sp.Typical(), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)), sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
+	s := sp.AndAll(r.Services(a.terms), sp.Typical(), sp.Value(packet.State, slices.Index(packet.StateNames, q.State)),
+		sp.Minus(sp.Before(a.now+1), sp.Before(a.now)))
 	if q.SrcPort != nil {
 		s = sp.And(s, sp.Range(packet.SrcPort, q.SrcPort.Lo, q.SrcPort.Hi))
 	}
@@ -208,11 +209,13 @@ func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []source.Problem)
 		}
 	}
 	if !ours {
-		return nil, []source.Problem{source.Errorf(a.q.From.Pos, 1, "question", "neither %s nor %s is ours: no host of the fleet decides", a.from.Text, a.to.Text).
+		return nil, []source.Problem{source.Errorf(a.q.From.Pos, 1, "question", "neither %s nor %s is ours: no host of the fleet decides",
+			a.from.Text, a.to.Text).
 			Hinted("name a host or a role of the fleet on one side")}
 	}
 	if len(a.steps) == 0 && a.q.Direction == "through" {
-		return nil, []source.Problem{source.Errorf(a.q.From.Pos, 1, "question", "no rule in force says through which routers %s goes to %s", a.from.Text, a.to.Text).
+		return nil, []source.Problem{source.Errorf(a.q.From.Pos, 1, "question",
+			"no rule in force says through which routers %s goes to %s", a.from.Text, a.to.Text).
 			Hinted("say it in the policy, as in `through ROLE`, or ask a router's own rules: --dump FILE")}
 	}
 	return a.answer(), nil
@@ -225,9 +228,11 @@ func (a *asked) ends(senders, receivers []reach.Party) []source.Problem {
 	}
 	switch { // an address may be a host's too
 	case a.q.Direction == "in" && !slices.ContainsFunc(receivers, reach.Party.Ours):
-		return wrong(a.q.To.Pos, "name a host or a role of the fleet, or the address of one", "nothing comes in at %s, which is no host of ours", a.to.Text)
+		return wrong(a.q.To.Pos, "name a host or a role of the fleet, or the address of one",
+			"nothing comes in at %s, which is no host of ours", a.to.Text)
 	case a.q.Direction == "out" && !slices.ContainsFunc(senders, reach.Party.Ours):
-		return wrong(a.q.From.Pos, "name a host or a role of the fleet, or the address of one", "nothing goes out at %s, which is no host of ours", a.from.Text)
+		return wrong(a.q.From.Pos, "name a host or a role of the fleet, or the address of one",
+			"nothing goes out at %s, which is no host of ours", a.from.Text)
 	}
 	return nil
 }
@@ -257,7 +262,8 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	case "out":
 		d = r.End(from, packet.Outbound)
 	}
-	routes := slices.DeleteFunc(slices.Clone(r.Routes()), func(route reach.Route) bool { return sp.And(here, route.Packets) == packet.Empty })
+	routes := slices.DeleteFunc(slices.Clone(r.Routes()),
+		func(route reach.Route) bool { return sp.And(here, route.Packets) == packet.Empty })
 	if q.Direction == "through" {
 		routed := packet.Empty
 		for _, route := range routes {

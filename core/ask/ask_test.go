@@ -176,7 +176,8 @@ func TestAnswersAgreeWithPackets(t *testing.T) {
 		pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 		text := policytest.WithoutRouters(policytest.Random(rng))
 		pol := policytest.Resolve(t, policytest.Fleet, text)
-		question := fmt.Sprintf("%s -> %s : %s", pick("red", "h3", "office", "198.51.100.7", "fleet"), pick("h1", "green", "blue", "h4"), pick("ssh", "tcp 80", "udp 53"))
+		question := fmt.Sprintf("%s -> %s : %s", pick("red", "h3", "office", "198.51.100.7", "fleet"), pick("h1", "green", "blue", "h4"),
+			pick("ssh", "tcp 80", "udp 53"))
 		q, problems := fence.ParseQuestion(question)
 		require.Empty(t, problems)
 		a, problems := ask.NewAsker(pol).Policy(q, now)
@@ -245,11 +246,15 @@ func fate(pol *policy.Policy, p packet.Packet) string {
 // TestByTheInterfacesThatAreNamed: what a router forwards is answered by the interfaces that the
 // question says, not by those that the router has first.
 func TestByTheInterfacesThatAreNamed(t *testing.T) {
-	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nnetwork office = 198.51.100.0/24\nrole red { forward closed }\nrole blue\nrole green\nleave lv: host h1 : forwarded via eth1\nallow web: office -> host h3 : https through red\n")
+	pol := policytest.Resolve(t, policytest.Fleet,
+		"policy p language 1\nnetwork office = 198.51.100.0/24\nrole red { forward closed }\nrole blue\nrole green\nleave lv: host h1 : "+
+			"forwarded via eth1\nallow web: office -> host h3 : https through red\n")
 	for question, want := range map[string]string{
 		"through from wan0 to eth0 198.51.100.1 -> h3 : https": "red forwarded admitted by allow web 0.fence:7:7",
-		"through from eth1 to eth0 198.51.100.1 -> h3 : https": "h1 forwarded admitted by leave lv 0.fence:6:7\nh2 forwarded admitted by allow web 0.fence:7:7",
-		"through from wan0 to eth1 198.51.100.1 -> h3 : https": "h1 forwarded admitted by leave lv 0.fence:6:7\nh2 forwarded admitted by allow web 0.fence:7:7",
+		"through from eth1 to eth0 198.51.100.1 -> h3 : https": "h1 forwarded admitted by leave lv 0.fence:6:7\nh2 forwarded admitted by " +
+			"allow web 0.fence:7:7",
+		"through from wan0 to eth1 198.51.100.1 -> h3 : https": "h1 forwarded admitted by leave lv 0.fence:6:7\nh2 forwarded admitted by " +
+			"allow web 0.fence:7:7",
 	} {
 		q, problems := fence.ParseQuestion(question)
 		require.Empty(t, problems)

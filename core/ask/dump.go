@@ -22,7 +22,8 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 		return nil, problems
 	}
 	a.dumped = true
-	asked := sp.AndAll(a.spoken(reach.New(sp, pol, now)), sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs), sp.WellFormed())
+	asked := sp.AndAll(a.spoken(reach.New(sp, pol, now)), sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs),
+		sp.WellFormed())
 	ways, assumed := a.ways(rs.Routes)
 	all := packet.Empty
 	for hook, way := range ways {

@@ -56,7 +56,8 @@ func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir packet.Direction, d pa
 			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 		}
 		if o.Verdict == packet.Admit && on {
-			s.Trial = a.refusing(r, a.sp.Only(would, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By })))
+			s.Trial = a.refusing(r, a.sp.Only(would,
+				a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By })))
 		}
 		a.note(s, dir, p)
 	}
@@ -104,7 +105,8 @@ func labels(roles []*policy.Role, parties []reach.Party) string {
 	}
 	whole := func(h *fleet.Host) *policy.Role {
 		for _, role := range roles {
-			if len(role.Hosts) > 1 && slices.Contains(role.Hosts, h) && !slices.ContainsFunc(role.Hosts, func(o *fleet.Host) bool { return !all[o] }) {
+			if len(role.Hosts) > 1 && slices.Contains(role.Hosts, h) &&
+				!slices.ContainsFunc(role.Hosts, func(o *fleet.Host) bool { return !all[o] }) {
 				return role
 			}
 		}
@@ -176,7 +178,8 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 	sp := a.sp
 	e := Example{Verdict: verdict}
 	said := func(set packet.Set) string {
-		shown := sp.Exists(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time}, packet.MarkFields...)...)
+		shown := sp.Exists(set, append([]packet.Field{packet.Hook, packet.Fragment, packet.State, packet.TCPFlags, packet.Time},
+			packet.MarkFields...)...)
 		if !a.dumped { // else they follow from the addresses
 			shown = sp.Exists(shown, packet.InIface, packet.OutIface)
 		}

@@ -188,7 +188,8 @@ func (a *Analysis) hoverRule(name string) string {
 	if r == nil {
 		return ""
 	}
-	text := fmt.Sprintf("**%s**: from %s to %s\n\n%s", r.Title(), hosts(r.From.Hosts, r.From.Text), hosts(r.To.Hosts, r.To.Text), r.Decl.Because)
+	text := fmt.Sprintf("**%s**: from %s to %s\n\n%s", r.Title(), hosts(r.From.Hosts, r.From.Text), hosts(r.To.Hosts, r.To.Text),
+		r.Decl.Because)
 	for i, role := range r.Routers() {
 		text += []string{"\n\ncarried out by " + role.Name, ", " + role.Name}[min(i, 1)]
 	}
@@ -234,7 +235,8 @@ func (a *Analysis) hoverName(name string) string {
 	}
 	for _, p := range a.pol.Peers {
 		if p.Name == name {
-			return fmt.Sprintf("**peers %s**, %s\n\n%s\n\n%s", name, hosts(p.Side.Hosts, p.Side.Text), p.Description, addresses(p.Side.Addrs.Prefixes()))
+			return fmt.Sprintf("**peers %s**, %s\n\n%s\n\n%s", name, hosts(p.Side.Hosts, p.Side.Text), p.Description,
+				addresses(p.Side.Addrs.Prefixes()))
 		}
 	}
 	if terms := a.pol.TermsOf(name); terms != nil {

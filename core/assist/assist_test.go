@@ -41,18 +41,22 @@ func analyse(t *testing.T, uses string) (*assist.Analysis, source.Pos) {
 
 func TestHover(t *testing.T) {
 	for uses, want := range map[string]string{
-		"allow a: off|ice -> red : ssh\n":                                          "**network office**\n\nthe desks\n\n198.51.100.0/24, 2001:db8:5::/48",
-		"allow a: office -> r|ed : ssh\n":                                          "**role red**, 2 hosts\n\nthe red ones\n\nh1, h2",
-		"peers desks = green, office \"who sits\"\nallow a: des|ks -> red : ssh\n": "**peers desks**, green, office (1 host)\n\nwho sits\n\n198.51.100.0/24, 203.0.113.9, 2001:db8:5::/48",
-		"allow a: office -> red : we|b\n":                                          "**service web**\n\ntcp 80, tcp 443, udp 9",
-		"allow a: office -> red : |domain\n":                                       "**service domain**\n\ntcp 53, udp 53",
-		"allow a: office -> red : ssh on qu|ay\n":                                  "**segment quay**, shared: strangers are on it\n\n\n\n10.40.0.0/16",
-		"allow |a: office -> red : ssh because \"why\"\n":                          "**allow a**: from office to red (2 hosts)\n\nwhy",
-		"allow a: office -> red : ssh gu|ard\n":                                    "`guard`\n\npart of the way in; takes no date and no `off`",
-		"al|low a: office -> red : ssh\n":                                          "`allow NAME: PEERS -> PEERS : SERVICES  modifiers`\n\nadmits connections; the left side starts them",
-		"allow a: host h|2 -> red : ssh\n":                                         "**host h2**: red, blue\n\n10.40.3.1, 198.51.100.7",
-		"allow a: office -> red : ssh # Ünder the |\n":                             "",
-		"allow ä: office -> red : ssh because \"für\" gua|rd\n":                    "`guard`\n\npart of the way in; takes no date and no `off`",
+		"allow a: off|ice -> red : ssh\n": "**network office**\n\nthe desks\n\n198.51.100.0/24, " +
+			"2001:db8:5::/48",
+		"allow a: office -> r|ed : ssh\n": "**role red**, 2 hosts\n\nthe red ones\n\nh1, h2",
+		"peers desks = green, office \"who sits\"\nallow a: des|ks -> red : ssh\n": "**peers desks**, green, office (1 host)\n\nwho " +
+			"sits\n\n198.51.100.0/24, 203.0.113.9, 2001:db8:5::/48",
+		"allow a: office -> red : we|b\n":    "**service web**\n\ntcp 80, tcp 443, udp 9",
+		"allow a: office -> red : |domain\n": "**service domain**\n\ntcp 53, udp 53",
+		"allow a: office -> red : ssh on qu|ay\n": "**segment quay**, shared: strangers are on " +
+			"it\n\n\n\n10.40.0.0/16",
+		"allow |a: office -> red : ssh because \"why\"\n": "**allow a**: from office to red (2 hosts)\n\nwhy",
+		"allow a: office -> red : ssh gu|ard\n":           "`guard`\n\npart of the way in; takes no date and no `off`",
+		"al|low a: office -> red : ssh\n": "`allow NAME: PEERS -> PEERS : SERVICES  " +
+			"modifiers`\n\nadmits connections; the left side starts them",
+		"allow a: host h|2 -> red : ssh\n":                      "**host h2**: red, blue\n\n10.40.3.1, 198.51.100.7",
+		"allow a: office -> red : ssh # Ünder the |\n":          "",
+		"allow ä: office -> red : ssh because \"für\" gua|rd\n": "`guard`\n\npart of the way in; takes no date and no `off`",
 	} {
 		a, pos := analyse(t, uses)
 		require.Equal(t, want, strings.TrimSpace(a.Hover(pos)), uses)
@@ -69,7 +73,8 @@ func TestDefinitionUsesAndRename(t *testing.T) {
 	places, err := a.Rename(pos, "desks")
 	require.NoError(t, err)
 	require.Len(t, places, 3)
-	for name, want := range map[string]string{"red": `"red" is taken`, "ssh": `"ssh" is taken`, "Desks": `"Desks" is not a name`, "fleet": `"fleet" is not a name`} {
+	for name, want := range map[string]string{"red": `"red" is taken`, "ssh": `"ssh" is taken`, "Desks": `"Desks" is not a name`,
+		"fleet": `"fleet" is not a name`} {
 		_, err := a.Rename(pos, name)
 		require.ErrorContains(t, err, want)
 	}
@@ -112,7 +117,8 @@ func TestComplete(t *testing.T) {
 		}
 	}
 	a, pos := analyse(t, "block c: office -> red : ssh |")
-	require.False(t, slices.ContainsFunc(a.Complete(pos), func(p assist.Proposal) bool { return p.Text == "guard" }), "guard goes with allow only")
+	require.False(t, slices.ContainsFunc(a.Complete(pos), func(p assist.Proposal) bool { return p.Text == "guard" }),
+		"guard goes with allow only")
 	a, pos = analyse(t, "allow a: office -> red : ssh on |")
 	require.Equal(t, "[{quay segment }]", fmt.Sprint(a.Complete(pos)))
 }
@@ -160,9 +166,12 @@ func TestKinds(t *testing.T) {
 
 // TestPartsInAnEditor: in a part its names stand alone, elsewhere behind the part's.
 func TestPartsInAnEditor(t *testing.T) {
-	fl, _ := fleet.ReadJSON("fleet.json", []byte(`{"hosts": [{"name": "pacs-01", "roles": ["x-ray.pacs"], "interfaces": [{"name": "eth0", "addresses": ["203.0.113.3/28"]}]}]}`))
+	fl, _ := fleet.ReadJSON("fleet.json",
+		[]byte(`{"hosts": [{"name": "pacs-01", "roles": ["x-ray.pacs"], "interfaces": [{"name": "eth0", "addresses": `+
+			`["203.0.113.3/28"]}]}]}`))
 	a := assist.Analyse([]policy.Source{
-		{Name: "a.fence", Text: "policy wards language 1\npart x-ray from \"x\"\nnetwork office = 198.51.100.0/26\nallow look: office -> x-ray.pacs : https\n"},
+		{Name: "a.fence", Text: "policy wards language 1\npart x-ray from \"x\"\nnetwork office = 198.51.100.0/26\nallow look: office -> " +
+			"x-ray.pacs : https\n"},
 		{Name: "x/r.fence", Text: "role pacs \"pictures\"\nallow see: office -> pacs : ssh\nallow more: \n"}}, fl)
 	inside := source.Pos{File: "x/r.fence", Line: 2, Column: 23}
 	require.Equal(t, "**role x-ray.pacs**, 1 host\n\npictures\n\npacs-01", a.Hover(inside))
@@ -172,7 +181,9 @@ func TestPartsInAnEditor(t *testing.T) {
 	require.Equal(t, fence.Ident{Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 1, Column: 6}}, at)
 	uses, err := a.Rename(inside, "archive")
 	require.NoError(t, err)
-	require.Equal(t, []fence.Ident{{Name: "pacs", Pos: source.Pos{File: "a.fence", Line: 4, Column: 29}}, {Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 1, Column: 6}}, {Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 2, Column: 22}}}, uses)
+	require.Equal(t, []fence.Ident{{Name: "pacs", Pos: source.Pos{File: "a.fence", Line: 4, Column: 29}},
+		{Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 1, Column: 6}},
+		{Name: "pacs", Pos: source.Pos{File: "x/r.fence", Line: 2, Column: 22}}}, uses)
 	proposed := func(pos source.Pos) (names []string) {
 		for _, p := range a.Complete(pos) {
 			if p.Kind == "role" {

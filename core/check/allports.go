@@ -20,7 +20,8 @@ and name it.
 			}
 			for _, t := range r.Terms {
 				if t.Protocol == policy.AnyProtocol || t.HasPorts() && t.Ports.Lo <= 1 && t.Ports.Hi == 65535 {
-					p.warn(r, "name the ports that are meant, or accept it: knowingly all-ports \"why\"", "the allow %q opens every port", r.Name)
+					p.warn(r, "name the ports that are meant, or accept it: knowingly all-ports \"why\"", "the allow %q opens every port",
+						r.Name)
 					break
 				}
 			}

@@ -30,13 +30,15 @@ opens both.
 				name := p.pol.ServiceAt(other, t.Ports.Lo)
 				both := slices.ContainsFunc(r.Terms, func(o policy.Term) bool { return o.Protocol == other && o.Ports == t.Ports })
 				if name != "" && both {
-					p.warn(r, "write "+name, "the allow %q opens %s %d, and %s is %s only", r.Name, packet.ProtocolName(t.Protocol), t.Ports.Lo, name, packet.ProtocolName(other))
+					p.warn(r, "write "+name, "the allow %q opens %s %d, and %s is %s only", r.Name, packet.ProtocolName(t.Protocol),
+						t.Ports.Lo, name, packet.ProtocolName(other))
 					break
 				}
 			}
 			for _, service := range r.Decl.Services {
 				if oneOfBoth[service.Name] {
-					p.warn(r, "write the protocol that is used, as udp and the port", "the allow %q opens TCP and UDP, and a server of %s listens for one of them", r.Name, service.Name)
+					p.warn(r, "write the protocol that is used, as udp and the port",
+						"the allow %q opens TCP and UDP, and a server of %s listens for one of them", r.Name, service.Name)
 				}
 			}
 		}

@@ -176,7 +176,8 @@ func (p *pass) rules() (out []*policy.Rule) {
 // ends calls f for each host at which a rule is rendered, with the packets it
 // speaks of there before the ground and others have their say.
 func (p *pass) ends(r *policy.Rule, f func(plan *compile.Plan, dir packet.Direction, speaks packet.Set)) {
-	for dir, hosts := range map[packet.Direction][]*fleet.Host{packet.Inbound: r.To.Hosts, packet.Outbound: r.From.Hosts, packet.Forward: routers(r)} {
+	for dir, hosts := range map[packet.Direction][]*fleet.Host{packet.Inbound: r.To.Hosts, packet.Outbound: r.From.Hosts,
+		packet.Forward: routers(r)} {
 		seen := map[*compile.Plan]bool{}
 		for _, h := range hosts {
 			if plan := p.planner.Plan(h); !seen[plan] {
@@ -229,7 +230,8 @@ func (p *pass) wide(r *policy.Rule) wide {
 // segmented says that what a rule matches differs from host to host, or is less
 // than its sides and services say.
 func segmented(r *policy.Rule) bool {
-	return len(r.Spans) > 1 || r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0 || r.Since != 0 || r.Until != 0 || r.IPsec || len(r.Decl.Senders) > 0
+	return len(r.Spans) > 1 || r.On != nil || r.Arriving != nil || len(r.From.At)+len(r.To.At) > 0 || r.Since != 0 || r.Until != 0 ||
+		r.IPsec || len(r.Decl.Senders) > 0
 }
 
 // report tells a problem, unless it is accepted.
@@ -249,7 +251,8 @@ func Policy(sources []Source, fl *fleet.Fleet, now int64) (*policy.Policy, []sou
 
 // PolicyWithin is Policy within a budget. The error says that it did not suffice, or why the
 // work was to end.
-func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []source.Problem, err error) {
+func PolicyWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (pol *policy.Policy, problems []source.Problem,
+	err error) {
 	err = packet.Try(func() { pol, problems, _ = run(b, sources, fl, now) })
 	return pol, problems, err
 }
@@ -267,7 +270,8 @@ type Acceptance struct {
 
 // AcceptedWithin is all that a policy accepts, in the order of the places, within a budget, beside its
 // problems; nothing where it has errors that are there before any check.
-func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, problems []source.Problem, err error) {
+func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (all []Acceptance, problems []source.Problem,
+	err error) {
 	all = []Acceptance{}
 	err = packet.Try(func() {
 		var p *pass
@@ -275,7 +279,8 @@ func AcceptedWithin(b packet.Budget, sources []Source, fl *fleet.Fleet, now int6
 			return
 		}
 		p.eachAccepted(func(s fence.Stmt, k fence.Knowingly) {
-			all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why, slices.Concat([]source.Problem{}, p.accepted[k.Pos])})
+			all = append(all, Acceptance{k.Pos.File, k.Pos.Line, k.Pos.Column, s.Declared().Name, k.Code, k.Why,
+				slices.Concat([]source.Problem{}, p.accepted[k.Pos])})
 		})
 	})
 	return all, problems, err
@@ -292,7 +297,8 @@ func run(b packet.Budget, sources []Source, fl *fleet.Fleet, now int64) (*policy
 	problems = append(problems, found...)
 	var p *pass
 	if !source.HasErrors(problems) {
-		p = &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{}, where: map[*fleet.Host]*whereabouts{}, now: now}
+		p = &pass{pol: pol, files: in.Files, budget: b, sp: b.Space(), spoken: map[end]packet.Set{}, all: map[*policy.Rule]wide{},
+			where: map[*fleet.Host]*whereabouts{}, now: now}
 		p.planner = compile.NewPlanner(p.sp, pol, now)
 		p.read()
 		p.sp.Since(now)

@@ -35,7 +35,8 @@ says with over, or one of the two is a mistake:
 			p.ends(r, func(plan *compile.Plan, dir packet.Direction, speaks packet.Set) {
 				way, rest := &ways[dir], speaks
 				for _, b := range p.rules() {
-					if set := p.speaks(plan, b, dir); b.Block && b.Trial == nil && !r.Overrides(b) && p.sp.And(set, speaks) != packet.Empty {
+					if set := p.speaks(plan, b, dir); b.Block && b.Trial == nil && !r.Overrides(b) &&
+						p.sp.And(set, speaks) != packet.Empty {
 						rest = p.sp.Minus(rest, set)
 						if way.blocks == nil {
 							way.blocks = map[string]bool{}
@@ -51,7 +52,8 @@ says with over, or one of the two is a mistake:
 			for dir, way := range ways {
 				if way.matches && !way.admits && !others[dir] {
 					names := slices.Sorted(maps.Keys(way.blocks))
-					p.warn(r, "make it an exception with `over`, or take one of them away", "all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
+					p.warn(r, "make it an exception with `over`, or take one of them away",
+						"all that the allow %q admits is refused by %s", r.Name, strings.Join(names, ", "))
 					break
 				}
 			}

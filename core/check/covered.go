@@ -94,7 +94,8 @@ func (p *pass) matchesAll(b, a *policy.Rule) bool {
 		return false
 	}
 	// No host has more of a than its wide set, and one without segments has just that.
-	if wa, wb := p.wide(a), p.wide(b); !segmented(b) && (len(a.To.Hosts) > 0 && !p.sp.Within(wa[0], wb[0]) || len(a.From.Hosts) > 0 && !p.sp.Within(wa[1], wb[1])) && !segmented(a) {
+	if wa, wb := p.wide(a), p.wide(b); !segmented(b) &&
+		(len(a.To.Hosts) > 0 && !p.sp.Within(wa[0], wb[0]) || len(a.From.Hosts) > 0 && !p.sp.Within(wa[1], wb[1])) && !segmented(a) {
 		return false
 	}
 	for _, o := range a.Over {

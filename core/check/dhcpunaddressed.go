@@ -25,13 +25,17 @@ holds. Say where it arrives instead:
 			if r.Block || len(r.To.Hosts) == 0 || r.From.Addrs.Contains(netip.IPv4Unspecified()) {
 				continue
 			}
-			one := slices.ContainsFunc(r.Terms, func(t policy.Term) bool { return t.Protocol == packet.UDP && t.Ports.Lo == 67 && t.Ports.Hi <= 68 })
+			one := slices.ContainsFunc(r.Terms, func(t policy.Term) bool {
+				return t.Protocol == packet.UDP && t.Ports.Lo == 67 &&
+					t.Ports.Hi <= 68
+			})
 			if !one || !opens(r, server, 67) {
 				continue
 			}
 			for _, seg := range p.pol.Segments() {
 				if slices.Contains(r.From.Refs, seg.Name) {
-					p.warn(r, "write `everywhere -> … : udp 67  arriving "+seg.Name+"`", "the allow %q admits DHCP from %s, and who asks for an address has none yet", r.Name, seg.Name)
+					p.warn(r, "write `everywhere -> … : udp 67  arriving "+seg.Name+"`",
+						"the allow %q admits DHCP from %s, and who asks for an address has none yet", r.Name, seg.Name)
 					break
 				}
 			}

@@ -18,7 +18,8 @@ whatever writes the file failed.
 	run: func(p *pass) {
 		for _, n := range p.pol.Networks {
 			if unlisted(n) {
-				p.report(p.named(n.Pos, n.Name, "the list %q holds no address, so that %q is nobody", n.List, n.Name).Hinted("put addresses in, or take the network away"))
+				p.report(p.named(n.Pos, n.Name, "the list %q holds no address, so that %q is nobody", n.List,
+					n.Name).Hinted("put addresses in, or take the network away"))
 			}
 		}
 	},

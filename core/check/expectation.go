@@ -165,10 +165,11 @@ func (x expected) always() bool {
 			by, ours := x.r.Decider(o.By)
 			return ours && by.Kind == "leave"
 		}
-		stopped := x.sp.And(here, x.sp.Possible(x.sp.Or(x.sp.Where(x.r.End(a, packet.Outbound), left), x.sp.Where(d, func(o packet.Outcome) bool {
-			by, ours := x.r.Decider(o.By)
-			return left(o) || o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
-		}))))
+		stopped := x.sp.And(here, x.sp.Possible(x.sp.Or(x.sp.Where(x.r.End(a, packet.Outbound), left),
+			x.sp.Where(d, func(o packet.Outcome) bool {
+				by, ours := x.r.Decider(o.By)
+				return left(o) || o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
+			}))))
 		return stopped == packet.Empty || x.broken(a, b, d, stopped, "always", "does not pass")
 	})
 }
@@ -237,11 +238,13 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 		why = "no host of ours decides"
 	}
 	for _, q := range x.pol.Redirects { // which changes where it goes, and by which port
-		if on := sp.AndAll(set, sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), x.r.Services([]policy.Term{q.Term})); !q.Off && on != packet.Empty {
+		if on := sp.AndAll(set, sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs),
+			x.r.Services([]policy.Term{q.Term})); !q.Off && on != packet.Empty {
 			why += fmt.Sprintf("; redirect %s (%s) changes where it goes", q.Name, q.Pos)
 		}
 	}
-	pr := x.named(x.e.Pos, x.e.Name, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services, sideOf(a), sideOf(b), how).
+	pr := x.named(x.e.Pos, x.e.Name, "the expectation %q does not hold (%s): %s from %s to %s %s", x.e.Name, what, x.e.Services,
+		sideOf(a), sideOf(b), how).
 		Hinted("%s", why)
 	if ok {
 		pr.Packet = &example

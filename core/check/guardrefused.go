@@ -104,12 +104,14 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 			answers = sp.Or(answers, sp.Value(packet.Protocol, t.Protocol))
 		}
 	}
-	answers = sp.AndAll(answers, sp.Value(packet.State, packet.Established), sp.Addrs(packet.Src, r.To.Addrs), sp.Addrs(packet.Dst, r.From.Addrs))
+	answers = sp.AndAll(answers, sp.Value(packet.State, packet.Established), sp.Addrs(packet.Src, r.To.Addrs),
+		sp.Addrs(packet.Dst, r.From.Addrs))
 	for _, end := range []struct {
 		dir   packet.Direction
 		hosts []*fleet.Host
 		own   []packet.Field // whose own address it is
-	}{{packet.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {packet.Inbound, r.From.Hosts, []packet.Field{packet.Dst}}, {packet.Forward, routers(r), nil}} {
+	}{{packet.Outbound, r.To.Hosts, []packet.Field{packet.Src}}, {packet.Inbound, r.From.Hosts, []packet.Field{packet.Dst}},
+		{packet.Forward, routers(r), nil}} {
 		far := packet.All
 		if end.dir == packet.Forward && end.hosts != nil {
 			far = p.apart(r)
@@ -127,7 +129,8 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 			if refused == packet.Empty {
 				continue
 			}
-			p.report(p.named(r.Pos, r.Name, "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted there, and %s refuses them",
+			p.report(p.named(r.Pos, r.Name, "the answers of the guard %q are refused on %s %s: the ground's replies are not admitted "+
+				"there, and %s refuses them",
 				r.Name, h.Name, end.dir.String(), p.refuser(d, deciders, refused)).Hinted("leave `replies` on for that direction"))
 			return
 		}

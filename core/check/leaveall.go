@@ -33,13 +33,16 @@ the host a role without a stance.
 						return name == nic.Name || all && strings.HasPrefix(nic.Name, prefix)
 					})
 				}
-				closed := slices.ContainsFunc(p.planner.Plan(h).Chains, func(c compile.Chain) bool { return c.Direction == l.Direction && c.Stance.Closed })
-				if l.Concerns(h) && closed && len(h.Interfaces) > 0 && !slices.ContainsFunc(h.Interfaces, func(nic fleet.Interface) bool { return !left(nic) }) {
+				closed := slices.ContainsFunc(p.planner.Plan(h).Chains,
+					func(c compile.Chain) bool { return c.Direction == l.Direction && c.Stance.Closed })
+				if l.Concerns(h) && closed && len(h.Interfaces) > 0 &&
+					!slices.ContainsFunc(h.Interfaces, func(nic fleet.Interface) bool { return !left(nic) }) {
 					bare = append(bare, h.Name)
 				}
 			}
 			if bare != nil {
-				p.report(p.named(l.Pos, l.Name, "the leave %q is over every interface of %s: nothing %s is refused there", l.Name, some(bare), l.Direction.String()).
+				p.report(p.named(l.Pos, l.Name, "the leave %q is over every interface of %s: nothing %s is refused there", l.Name,
+					some(bare), l.Direction.String()).
 					Hinted("name the interface that is meant"))
 			}
 		}

@@ -41,7 +41,8 @@ match wherever this one does. Narrow them, or take the limit away.
 				if len(by) > 1 {
 					verb = "together admit"
 				}
-				p.warn(r, "narrow what is freer, or take `at most` away", "the limit of the allow %q never counts: %s %s all of it more freely", r.Name, strings.Join(by, " and "), verb)
+				p.warn(r, "narrow what is freer, or take `at most` away",
+					"the limit of the allow %q never counts: %s %s all of it more freely", r.Name, strings.Join(by, " and "), verb)
 			}
 		}
 	},

@@ -32,7 +32,8 @@ segment or a network is not the one that was meant.
 				matches = matches || speaks != packet.Empty
 			})
 			if hosts > 0 && !matches {
-				p.warn(r, "look at the segment it names, and at the families of both sides", "the rule %q matches no packet on any host", r.Name)
+				p.warn(r, "look at the segment it names, and at the families of both sides", "the rule %q matches no packet on any host",
+					r.Name)
 			}
 		}
 	},

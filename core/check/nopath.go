@@ -36,7 +36,8 @@ name the hosts that are meant. Hosts that are on no declared segment are left ou
 					there = p.placesOf(routers(r))
 				}
 				for _, h := range hosts {
-					if at := p.place(h); !at.public && !there.public && len(at.segments) > 0 && len(there.segments) > 0 && !at.meets(there) && !slices.Contains(lost, h.Name) {
+					if at := p.place(h); !at.public && !there.public && len(at.segments) > 0 && len(there.segments) > 0 &&
+						!at.meets(there) && !slices.Contains(lost, h.Name) {
 						lost = append(lost, h.Name)
 					}
 				}
@@ -48,7 +49,8 @@ name the hosts that are meant. Hosts that are on no declared segment are left ou
 				if len(lost) > 1 {
 					verb = "they share"
 				}
-				p.warn(r, "attach it, say `through ROLE`, join the networks, or name the hosts that are meant", "the allow %q has no path for %s: %s no segment with the other side, and neither is public", r.Name, some(lost), verb)
+				p.warn(r, "attach it, say `through ROLE`, join the networks, or name the hosts that are meant",
+					"the allow %q has no path for %s: %s no segment with the other side, and neither is public", r.Name, some(lost), verb)
 			}
 		}
 	},
@@ -140,7 +142,8 @@ func (p *pass) place(h *fleet.Host) *whereabouts {
 // unreachable are the addresses that no network routes to from anywhere: private
 // use (RFC 1918, RFC 4193), shared (RFC 6598), loopback and link-local.
 var unreachable = func() (out []netip.Prefix) {
-	for _, s := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "fc00::/7", "fe80::/10", "::1/128"} {
+	for _, s := range []string{"10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16",
+		"fc00::/7", "fe80::/10", "::1/128"} {
 		out = append(out, netip.MustParsePrefix(s))
 	}
 	return out

@@ -38,10 +38,12 @@ a segment with both. Give the network its other prefix, name the segment, or acc
 					family = "IPv4"
 				}
 				if r.Block {
-					p.warn(r, "name the segment, or the addresses in both families, or accept it: knowingly one-family \"why\"", "the block %q blocks nothing over %s, which the same machines have too", r.Name, family)
+					p.warn(r, "name the segment, or the addresses in both families, or accept it: knowingly one-family \"why\"",
+						"the block %q blocks nothing over %s, which the same machines have too", r.Name, family)
 					continue
 				}
-				p.warn(r, "give both sides addresses in both families, or accept it: knowingly one-family \"why\"", "the allow %q admits nothing over %s, which its hosts have too", r.Name, family)
+				p.warn(r, "give both sides addresses in both families, or accept it: knowingly one-family \"why\"",
+					"the allow %q admits nothing over %s, which its hosts have too", r.Name, family)
 			}
 		}
 	},

@@ -40,7 +40,8 @@ Declare it shared:
 		}
 		for _, n := range p.pol.Networks {
 			if strangers && blocked[n.Name] && !named[n.Name] && !n.Shared && !(n.Segment && p.attached(n)) {
-				p.report(p.named(n.Pos, n.Name, "only blocks name %q, and yet its addresses are no strangers", n.Name).Hinted("declare it `shared`"))
+				p.report(p.named(n.Pos, n.Name, "only blocks name %q, and yet its addresses are no strangers",
+					n.Name).Hinted("declare it `shared`"))
 			}
 		}
 	},

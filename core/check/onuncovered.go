@@ -32,7 +32,8 @@ should be on the segment, or the rule should not ask for it.
 					}
 				}
 				if covered && left != nil { // on no host at all it never matches, which is said elsewhere
-					p.warn(r, "attach the host to the segment, or name the hosts that are on it", "the rule %q asks for %q, and %s is not on it", r.Name, policy.NamesOf(list), strings.Join(left, ", "))
+					p.warn(r, "attach the host to the segment, or name the hosts that are on it",
+						"the rule %q asks for %q, and %s is not on it", r.Name, policy.NamesOf(list), strings.Join(left, ", "))
 				}
 			}
 		}

@@ -32,7 +32,8 @@ Else give the hosts the filter that they have.
 			if len(names) > 1 {
 				verb = " have"
 			}
-			p.report(p.named(role.Pos, role.Name, "%s%s no filter of ours: what is said of the role %q is carried out at the other end alone", some(names), verb, role.Name).
+			p.report(p.named(role.Pos, role.Name,
+				"%s%s no filter of ours: what is said of the role %q is carried out at the other end alone", some(names), verb, role.Name).
 				Hinted("accept it, if they are others' machines: knowingly others \"why\"; else name their filter in the fleet file"))
 		}
 	},

@@ -30,7 +30,8 @@ Admit them:
 				}
 				missing := p.cannotReach(h)
 				if len(missing) > 0 {
-					p.report(p.named(role.Pos, role.Name, "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name, strings.Join(missing, " and ")).
+					p.report(p.named(role.Pos, role.Name, "outbound is closed for %q, and %s gets no answer from %s", role.Name, h.Name,
+						strings.Join(missing, " and ")).
 						Hinted("admit name resolution (domain) and time (ntp) to whoever serves them"))
 					break
 				}
@@ -48,7 +49,8 @@ func (p *pass) cannotReach(h *fleet.Host) (missing []string) {
 		protocol int
 		port     int
 	}{{"name servers (domain)", packet.UDP, 53}, {"time servers (ntp)", packet.UDP, 123}} {
-		ask := p.sp.AndAll(p.sp.Value(packet.Hook, packet.Out), p.sp.Value(packet.Protocol, need.protocol), p.sp.Value(packet.DstPort, need.port),
+		ask := p.sp.AndAll(p.sp.Value(packet.Hook, packet.Out), p.sp.Value(packet.Protocol, need.protocol),
+			p.sp.Value(packet.DstPort, need.port),
 			p.sp.Value(packet.State, packet.New), p.sp.Not(p.sp.Interfaces(packet.OutIface, "lo")))
 		if p.sp.And(ask, admitted) == packet.Empty {
 			missing = append(missing, need.what)

@@ -31,7 +31,8 @@ rules then follow its addresses.
 					continue
 				}
 				if host := owners[peer.Addr.From]; host != "" {
-					p.warn(r, "write `host "+host+"`, or its role", "the rule %q names %s, which is the address of %s", r.Name, peer.Text, host)
+					p.warn(r, "write `host "+host+"`, or its role", "the rule %q names %s, which is the address of %s", r.Name, peer.Text,
+						host)
 				}
 			}
 		}

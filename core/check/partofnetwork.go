@@ -25,7 +25,8 @@ part under a name of its own:
 		for _, r := range p.rules() {
 			for _, side := range []fence.Peers{r.Decl.From, r.Decl.To} {
 				if peer, n := p.partNamed(side); n != nil {
-					p.warn(r, "write `"+n.Name+"`, or declare the part as a network of its own", "the rule %q names %s, which is a part of the %s %q", r.Name, peer.Text, kindOf(n), n.Name)
+					p.warn(r, "write `"+n.Name+"`, or declare the part as a network of its own",
+						"the rule %q names %s, which is a part of the %s %q", r.Name, peer.Text, kindOf(n), n.Name)
 					break
 				}
 			}

@@ -37,8 +37,10 @@ that it gets there:
 			if len(to.Hosts) == 0 || !p.closed(to.Hosts) || len(p.admitted(r.From.Addrs, to, r.Term, port).Ranges()) > 0 {
 				continue
 			}
-			p.report(p.named(r.Pos, r.Name, "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name, packet.ProtocolName(r.Term.Protocol), port, to.Text).
-				Hinted("write `allow NAME: %s -> %s : %s %d`, or turn the redirect off", r.From.Text, to.Text, packet.ProtocolName(r.Term.Protocol), port))
+			p.report(p.named(r.Pos, r.Name, "the redirect %q is for connections that no allow admits: %s %d to %s", r.Name,
+				packet.ProtocolName(r.Term.Protocol), port, to.Text).
+				Hinted("write `allow NAME: %s -> %s : %s %d`, or turn the redirect off", r.From.Text, to.Text,
+					packet.ProtocolName(r.Term.Protocol), port))
 		}
 	},
 }
@@ -76,7 +78,8 @@ Narrow the redirect, or the allow that admits what it takes; or, if it is meant,
 						who = append(who, o.Title())
 					}
 				}
-				p.warn(a, "narrow the redirect, or this allow", "the allow %q and the redirect %q let others reach %s %d than %s does", a.Name, r.Name, packet.ProtocolName(r.Term.Protocol), r.Port, strings.Join(who, " and "))
+				p.warn(a, "narrow the redirect, or this allow", "the allow %q and the redirect %q let others reach %s %d than %s does",
+					a.Name, r.Name, packet.ProtocolName(r.Term.Protocol), r.Port, strings.Join(who, " and "))
 			}
 		}
 	},
@@ -85,7 +88,8 @@ Narrow the redirect, or the allow that admits what it takes; or, if it is meant,
 // closed says that some host of a side lets in only what allows admit.
 func (p *pass) closed(hosts []*fleet.Host) bool {
 	return slices.ContainsFunc(hosts, func(h *fleet.Host) bool {
-		return slices.ContainsFunc(p.planner.Plan(h).Chains, func(c compile.Chain) bool { return c.Direction == packet.Inbound && c.Stance.Closed })
+		return slices.ContainsFunc(p.planner.Plan(h).Chains,
+			func(c compile.Chain) bool { return c.Direction == packet.Inbound && c.Stance.Closed })
 	})
 }
 

@@ -20,7 +20,8 @@ host's other programs send the same anyway. Close outbound for the role.
 			}
 			for _, h := range r.From.Hosts {
 				if !p.pol.StanceOf(h, packet.Outbound).Closed {
-					p.warn(r, "close outbound for its role: { outbound closed }", "the allow %q names who may send, and on %s outbound is open to all", r.Name, h.Name)
+					p.warn(r, "close outbound for its role: { outbound closed }",
+						"the allow %q names who may send, and on %s outbound is open to all", r.Name, h.Name)
 					break
 				}
 			}

@@ -22,7 +22,8 @@ the rule wrongly. Choose another name, or say what the registered one says.
 			if registered == nil || compile.TermsSet(p.sp, registered) == compile.TermsSet(p.sp, s.Terms) {
 				continue
 			}
-			p.report(p.named(s.Pos, s.Name, "the service %q is registered as %s, and means something else here", s.Name, strings.Join(policy.Registered(s.Name), ", ")).
+			p.report(p.named(s.Pos, s.Name, "the service %q is registered as %s, and means something else here", s.Name,
+				strings.Join(policy.Registered(s.Name), ", ")).
 				Hinted("choose another name, such as %s-here", s.Name))
 		}
 	},

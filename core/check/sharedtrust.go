@@ -21,7 +21,8 @@ for everybody anyway, say so:
 		for _, r := range p.rules() {
 			for _, name := range r.From.Refs {
 				if shared[name] && !r.Block && r.To.Named {
-					p.warn(r, "name the hosts that are meant, or accept it: knowingly shared-trust \"why\"", "the allow %q trusts all of %q, and strangers are on it", r.Name, name)
+					p.warn(r, "name the hosts that are meant, or accept it: knowingly shared-trust \"why\"",
+						"the allow %q trusts all of %q, and strangers are on it", r.Name, name)
 				}
 			}
 		}

@@ -55,7 +55,8 @@ func (x expected) bySteps() bool {
 					if x.span.To.Names(h) {
 						e := *x.e
 						e.Services, x.e = "a log-in", &e
-						return x.broken(a, reach.Party{Hosts: []*fleet.Host{h}, Addrs: b.Addrs}, x.r.Between(a, b), here, "by steps: "+way(h), "passes")
+						return x.broken(a, reach.Party{Hosts: []*fleet.Host{h}, Addrs: b.Addrs}, x.r.Between(a, b), here, "by steps: "+
+							way(h), "passes")
 					}
 				}
 			}

@@ -22,7 +22,8 @@ connect; or, if it must be, accept it with a reason:
 			}
 			for _, t := range r.Terms {
 				if name := sensitiveIn(t); name != "" {
-					p.warn(r, "name who is meant, or accept it: knowingly wide-open \"why\"", "the allow %q lets everybody reach %s", r.Name, name)
+					p.warn(r, "name who is meant, or accept it: knowingly wide-open \"why\"", "the allow %q lets everybody reach %s",
+						r.Name, name)
 					break
 				}
 			}

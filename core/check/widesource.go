@@ -26,7 +26,8 @@ If everybody is meant, write everywhere, which can be seen and searched for.
 				}
 				for _, prefix := range netipx.IPRangeFrom(peer.Addr.From, peer.Addr.To).Prefixes() {
 					if prefix.Addr().Is4() && prefix.Bits() < 8 || prefix.Addr().Is6() && prefix.Bits() < 16 {
-						p.warn(r, "write everywhere if everybody is meant, else a narrower prefix", "the allow %q takes %s as a source, which is nearly everybody", r.Name, peer.Text)
+						p.warn(r, "write everywhere if everybody is meant, else a narrower prefix",
+							"the allow %q takes %s as a source, which is nearly everybody", r.Name, peer.Text)
 						break
 					}
 				}

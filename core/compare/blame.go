@@ -41,7 +41,7 @@ func (b blame) same(o blame) bool {
 	case b.fault == extraRule || b.fault == elsewhere && b.rule != nil:
 		return b.rule == o.rule
 	case b.fault == wrongPolicy || b.fault == emptyChain || b.fault == missingJump || b.fault == missingRules || b.fault == elsewhere:
-		return b.chain.Place() == o.chain.Place()
+		return b.chain.Table == o.chain.Table && b.chain.Name == o.chain.Name // in either family
 	}
 	return false // what else is wrong is told for each statement
 }
@@ -66,7 +66,8 @@ func (c *comparison) blames(p packet.Packet, altered bool) blame {
 	q.ours, _ = c.ours.Concerning(c.sp, q.about)
 	right := func(rs *kernel.Ruleset) bool {
 		got := c.sp.Outcome(c.sp.WithinLimits(rs.Decision(c.sp)), p)
-		return got.Verdict == q.want.Verdict && (!altered || got.Logged == q.want.Logged && (got.With == q.want.With || got.Verdict == packet.Admit))
+		return got.Verdict == q.want.Verdict &&
+			(!altered || got.Logged == q.want.Logged && (got.With == q.want.With || got.Verdict == packet.Admit))
 	}
 	if altered && q.want.Verdict == packet.Admit && c.sp.Outcome(c.done, p).With != q.want.With { // what translates is beside the filter
 		return blame{}
@@ -90,7 +91,8 @@ func (q *inquiry) find(right func(*kernel.Ruleset) bool) blame {
 	for _, chain := range q.live.Chains {
 		for i := range chain.Rules {
 			r := q.origin[&chain.Rules[i]]
-			if r == decides && !q.c.intended[r] && q.counterpart(chain, &chain.Rules[i]) == nil && right(replaced(q.live, chain, slices.Delete(slices.Clone(chain.Rules), i, i+1), chain.Policy)) {
+			if r == decides && !q.c.intended[r] && q.counterpart(chain, &chain.Rules[i]) == nil &&
+				right(replaced(q.live, chain, slices.Delete(slices.Clone(chain.Rules), i, i+1), chain.Policy)) {
 				return blame{fault: extraRule, chain: chain, rule: r}
 			}
 		}

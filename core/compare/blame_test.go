@@ -62,7 +62,8 @@ func TestWhoIsToBlame(t *testing.T) {
 		c.Rules = slices.DeleteFunc(slices.Clone(c.Rules), func(r kernel.Rule) bool { return r.Comment == comment })
 	}
 	base := func(hook string, priority int, policy packet.Verdict, rules ...kernel.Rule) *kernel.Chain {
-		c := &kernel.Chain{Family: "inet", Table: "mine", Name: "c", Hook: hook, Type: "filter", Priority: priority, Policy: policy, Rules: rules}
+		c := &kernel.Chain{Family: "inet", Table: "mine", Name: "c", Hook: hook, Type: "filter", Priority: priority, Policy: policy,
+			Rules: rules}
 		for i := range c.Rules {
 			c.Rules[i].At = fmt.Sprintf("%s handle %d", c.Place(), i+2)
 		}
@@ -73,30 +74,43 @@ func TestWhoIsToBlame(t *testing.T) {
 		happen     func(*packet.Space, *kernel.Ruleset)
 	}{
 		{"a return before the ground", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			first(rs, "inbound", kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.ICMP), sp.Value(packet.ICMPType, 8)), Branches: do(kernel.Return), Text: kernel.Words("icmp type echo-request return")})
+			first(rs, "inbound", kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.ICMP), sp.Value(packet.ICMPType, 8)),
+				Branches: do(kernel.Return), Text: kernel.Words("icmp type echo-request return")})
 		}},
 		{"the answers of one port", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
 			from := sp.Ranges(packet.Src, []packet.Range{packet.PrefixRange(prefix("192.0.2.0/24"))})
-			first(rs, "inbound", kernel.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv4), from, sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.SrcPort, 443)), Branches: do(kernel.Drop), Text: kernel.Words("ip saddr 192.0.2.0/24 tcp sport 443 drop")})
+			first(rs, "inbound", kernel.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv4), from,
+				sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.SrcPort, 443)), Branches: do(kernel.Drop),
+				Text: kernel.Words("ip saddr 192.0.2.0/24 tcp sport 443 drop")})
 		}},
-		{"the policy of outbound turned", "charts-01", func(_ *packet.Space, rs *kernel.Ruleset) { chain(rs, "outbound").Policy = packet.Drop }},
+		{"the policy of outbound turned", "charts-01",
+			func(_ *packet.Space, rs *kernel.Ruleset) { chain(rs, "outbound").Policy = packet.Drop }},
 		{"another table refuses what it does not admit", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			rs.Chains = append(rs.Chains, base("input", 10, packet.Drop, kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: do(kernel.Accept), Text: kernel.Words("tcp dport 22 accept")}))
+			rs.Chains = append(rs.Chains, base("input", 10, packet.Drop,
+				kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)),
+					Branches: do(kernel.Accept), Text: kernel.Words("tcp dport 22 accept")}))
 		}},
-		{"the replies are gone and the stance rejects", "broker-01", func(_ *packet.Space, rs *kernel.Ruleset) { without(rs, "inbound", "ground replies") }},
+		{"the replies are gone and the stance rejects", "broker-01",
+			func(_ *packet.Space, rs *kernel.Ruleset) { without(rs, "inbound", "ground replies") }},
 		{"flushed, and the stance rejects", "broker-01", func(_ *packet.Space, rs *kernel.Ruleset) { chain(rs, "inbound").Rules = nil }},
 		{"somebody tracks nothing", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			rs.Chains = append(rs.Chains, base("prerouting", -300, packet.Admit, kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)),
-				Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Pass, Untracks: true}}, Text: kernel.Words("tcp dport 443 notrack")}))
+			rs.Chains = append(rs.Chains, base("prerouting", -300, packet.Admit,
+				kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)),
+					Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Pass, Untracks: true}},
+					Text:     kernel.Words("tcp dport 443 notrack")}))
 		}},
 		{"our table is gone, another's is there", "logbook-01", func(_ *packet.Space, rs *kernel.Ruleset) {
-			rs.Chains = []*kernel.Chain{base("input", 0, packet.Admit, kernel.Rule{Match: packet.All, Branches: do(kernel.Accept), Text: kernel.Words("accept")})} // and nothing of ours
+			// and nothing of ours
+			rs.Chains = []*kernel.Chain{base("input", 0, packet.Admit,
+				kernel.Rule{Match: packet.All, Branches: do(kernel.Accept), Text: kernel.Words("accept")})}
 		}},
 		{"one sender more in a set", "logbook-01", func(sp *packet.Space, rs *kernel.Ruleset) {
 			for _, c := range rs.Chains {
 				for i := range c.Rules {
-					if r := &c.Rules[i]; r.Comment == "allow logbook-db" && sp.And(r.Match, sp.Value(packet.Family, packet.IPv4)) != packet.Empty {
-						r.Match = sp.Or(r.Match, sp.AndAll(sp.Exists(r.Match, packet.Src), sp.Ranges(packet.Src, []packet.Range{packet.PrefixRange(prefix("203.0.113.7/32"))})))
+					if r := &c.Rules[i]; r.Comment == "allow logbook-db" &&
+						sp.And(r.Match, sp.Value(packet.Family, packet.IPv4)) != packet.Empty {
+						r.Match = sp.Or(r.Match, sp.AndAll(sp.Exists(r.Match, packet.Src),
+							sp.Ranges(packet.Src, []packet.Range{packet.PrefixRange(prefix("203.0.113.7/32"))})))
 						r.Text = kernel.Words("ip saddr @pilotage.4 tcp dport 5432 accept")
 						return
 					}
@@ -118,7 +132,8 @@ func TestWhoIsToBlame(t *testing.T) {
 			live := form.Rules(sp, plan)
 			m.happen(sp, live)
 			res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
-			checkFindings(t, sp, pol, plan, live, res, filepath.Join("testdata", "blame-"+strings.ReplaceAll(strings.ReplaceAll(m.name, ",", ""), " ", "-")+".txt"))
+			checkFindings(t, sp, pol, plan, live, res,
+				filepath.Join("testdata", "blame-"+strings.ReplaceAll(strings.ReplaceAll(m.name, ",", ""), " ", "-")+".txt"))
 			require.NotEmpty(t, res.Findings)
 			obey(t, sp, pol, plan, form, live, res)
 		})
@@ -127,7 +142,8 @@ func TestWhoIsToBlame(t *testing.T) {
 
 // obey does what the findings say, and compares again: settling takes away all that is said to
 // go by it, and what is to be taken out goes by that.
-func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan, form dialect.Form, live *kernel.Ruleset, res *compare.Result) {
+func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan, form dialect.Form, live *kernel.Ruleset,
+	res *compare.Result) {
 	t.Helper()
 	settled := settledOver(form, live, form.Rules(sp, plan))
 	remain := false
@@ -167,11 +183,13 @@ func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan
 	}
 	again := compare.Drift(sp, compare.NamesOf(pol), plan, settled)
 	if !remain {
-		require.Empty(t, slices.DeleteFunc(again.Findings, func(f compare.Finding) bool { return f.Kind == compare.Cosmetic }), "what settling leaves")
+		require.Empty(t, slices.DeleteFunc(again.Findings, func(f compare.Finding) bool { return f.Kind == compare.Cosmetic }),
+			"what settling leaves")
 		return
 	}
 	for i, c := range settled.Chains { // it is taken out there
-		if form.Ours(c) || !slices.ContainsFunc(res.Findings, func(f compare.Finding) bool { return strings.Contains(f.Hint, "in table "+c.Family+" "+c.Table+",") }) {
+		if form.Ours(c) || !slices.ContainsFunc(res.Findings,
+			func(f compare.Finding) bool { return strings.Contains(f.Hint, "in table "+c.Family+" "+c.Table+",") }) {
 			continue
 		}
 		out := *c
@@ -184,7 +202,8 @@ func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan
 		settled.Chains[i] = &out
 	}
 	again = compare.Drift(sp, compare.NamesOf(pol), plan, settled)
-	require.Empty(t, slices.DeleteFunc(again.Findings, func(f compare.Finding) bool { return f.Kind == compare.Cosmetic }), "what taking it out leaves")
+	require.Empty(t, slices.DeleteFunc(again.Findings, func(f compare.Finding) bool { return f.Kind == compare.Cosmetic }),
+		"what taking it out leaves")
 }
 
 // TestHintsHelp changes rules of random policies at random: what is said to help does.
@@ -218,7 +237,8 @@ func shake(rng *rand.Rand, sp *packet.Space, rs *kernel.Ruleset) {
 	c.Rules = slices.Clone(c.Rules)
 	port := sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, []int{22, 80, 443}[rng.IntN(3)]))
 	action := []kernel.Action{kernel.Accept, kernel.Drop, kernel.Return}[rng.IntN(3)]
-	extra := kernel.Rule{Match: port, Branches: []kernel.Branch{{Match: packet.All, Action: action}}, Text: kernel.Words("tcp dport PORT " + action.String())}
+	extra := kernel.Rule{Match: port, Branches: []kernel.Branch{{Match: packet.All, Action: action}},
+		Text: kernel.Words("tcp dport PORT " + action.String())}
 	switch at := rng.IntN(len(c.Rules) + 1); rng.IntN(6) {
 	case 0:
 		c.Rules = slices.Insert(c.Rules, at, extra)
@@ -233,7 +253,9 @@ func shake(rng *rand.Rand, sp *packet.Space, rs *kernel.Ruleset) {
 			c.Policy = []packet.Verdict{packet.Admit: packet.Drop, packet.Drop: packet.Admit}[c.Policy]
 		}
 	case 4:
-		other := &kernel.Chain{Family: "inet", Table: "mine", Name: fmt.Sprint("c", len(rs.Chains)), Hook: []string{"input", "output", "forward"}[rng.IntN(3)], Type: "filter", Priority: 10, Policy: packet.Admit, Rules: []kernel.Rule{extra}}
+		other := &kernel.Chain{Family: "inet", Table: "mine", Name: fmt.Sprint("c", len(rs.Chains)),
+			Hook: []string{"input", "output", "forward"}[rng.IntN(3)], Type: "filter", Priority: 10, Policy: packet.Admit,
+			Rules: []kernel.Rule{extra}}
 		rs.Chains = append(rs.Chains, other)
 	case 5:
 		c.Rules = nil

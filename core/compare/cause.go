@@ -88,7 +88,8 @@ func (c *comparison) collect(kind Kind, because Because, region packet.Set) {
 			rest = c.sp.Minus(rest, part)
 			for _, meant := range c.sp.Outcomes(c.sp.Only(c.meant, part)) {
 				set := c.sp.And(part, c.sp.Where(c.meant, func(o packet.Outcome) bool { return o == meant }))
-				c.add(&cause{kind: kind, because: because, direction: direction, live: c.doneBy[how.By-1], published: c.meantBy[meant.By-1], set: set, others: len(these) - 1})
+				c.add(&cause{kind: kind, because: because, direction: direction, live: c.doneBy[how.By-1],
+					published: c.meantBy[meant.By-1], set: set, others: len(these) - 1})
 			}
 		}
 	}
@@ -148,7 +149,8 @@ func (c *comparison) add(n *cause) {
 		n.blame = c.blames(c.example(n), n.kind == Altered)
 	}
 	for _, o := range c.causes {
-		if o.kind != n.kind || o.because != n.because || o.direction != n.direction || o.blame.fault != n.blame.fault || o.blame.settles != n.blame.settles {
+		if o.kind != n.kind || o.because != n.because || o.direction != n.direction || o.blame.fault != n.blame.fault ||
+			o.blame.settles != n.blame.settles {
 			continue
 		}
 		if n.blame.fault != unblamed {
@@ -162,7 +164,8 @@ func (c *comparison) add(n *cause) {
 		} else if c.foreign(o) != c.foreign(n) {
 			continue
 		}
-		if n.blame.fault == unblamed && c.foreign(n) && c.sameRule(o.live, n.live) || (n.blame.fault != unblamed || !c.foreign(n)) && o.published == n.published {
+		if n.blame.fault == unblamed && c.foreign(n) && c.sameRule(o.live, n.live) || (n.blame.fault != unblamed || !c.foreign(n)) &&
+			o.published == n.published {
 			o.join(c.sp, n)
 			return
 		}
@@ -197,7 +200,8 @@ func (c *comparison) fold(causes []*cause) (out []*cause) {
 	for _, n := range causes {
 		if n.kind != Altered && c.danger(n) < 0 {
 			at := slices.IndexFunc(out, func(o *cause) bool {
-				return o.kind == n.kind && o.because == n.because && o.direction == n.direction && o.blame.settles == n.blame.settles && c.danger(o) < 0
+				return o.kind == n.kind && o.because == n.because && o.direction == n.direction && o.blame.settles == n.blame.settles &&
+					c.danger(o) < 0
 			})
 			if at >= 0 {
 				out[at].set, out[at].folded = c.sp.Or(out[at].set, n.set), true

@@ -109,7 +109,8 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 		c.plans(p.before, p.after, groups[p])
 	}
 	slices.SortStableFunc(c.found, func(a, b *change) int {
-		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive), len(b.Hosts) - len(a.Hosts), strings.Compare(a.Direction, b.Direction), b.peers.Cmp(a.peers)} {
+		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive),
+			len(b.Hosts) - len(a.Hosts), strings.Compare(a.Direction, b.Direction), b.peers.Cmp(a.peers)} {
 			if n != 0 {
 				return n
 			}

@@ -56,7 +56,8 @@ func TestPoliciesCompared(t *testing.T) {
 		require.Empty(t, problems, c.name)
 		var b strings.Builder
 		for _, f := range compare.Policies(packet.NewSpace(), before, after, now).Changes {
-			fmt.Fprintf(&b, "%s %s: %s\non %s\n%s\nnow %s by %s (%s)\nbefore %s by %s (%s)\n\n", f.Kind, f.Direction, f.Sentence, strings.Join(f.Hosts, ", "), f.Packet,
+			fmt.Fprintf(&b, "%s %s: %s\non %s\n%s\nnow %s by %s (%s)\nbefore %s by %s (%s)\n\n", f.Kind, f.Direction, f.Sentence,
+				strings.Join(f.Hosts, ", "), f.Packet,
 				f.To.Manner(), f.To.By, f.To.At, f.From.Manner(), f.From.By, f.From.At)
 		}
 		golden := "testdata/compared-" + c.name + ".txt"
@@ -106,8 +107,10 @@ func TestChangesAgreeWithPackets(t *testing.T) {
 			for _, name := range f.Hosts {
 				was := sp.Outcome(compile.ForHost(sp, before, before.Fleet.Host(name), now).Decision(sp), f.Packet)
 				is := sp.Outcome(compile.ForHost(sp, after, after.Fleet.Host(name), now).Decision(sp), f.Packet)
-				opened, shut := is.Verdict == packet.Admit && was.Verdict != packet.Admit, was.Verdict == packet.Admit && is.Verdict != packet.Admit
-				require.Equal(t, []bool{f.Kind == compare.Opened, f.Kind == compare.Shut}, []bool{opened, shut}, "seed %d: %s\n%s\n%s", seed, f.Sentence, f.Packet, text)
+				opened, shut := is.Verdict == packet.Admit && was.Verdict != packet.Admit, was.Verdict == packet.Admit &&
+					is.Verdict != packet.Admit
+				require.Equal(t, []bool{f.Kind == compare.Opened, f.Kind == compare.Shut}, []bool{opened, shut}, "seed %d: %s\n%s\n%s",
+					seed, f.Sentence, f.Packet, text)
 				kinds[name] = true
 			}
 		}
@@ -129,9 +132,12 @@ func TestChangesAgreeWithPackets(t *testing.T) {
 func TestTranslationIsSaid(t *testing.T) {
 	const door = "allow door: everywhere -> tide : tcp 1234 knowingly redirect-around \"log-in\"\n"
 	for _, c := range []struct{ what, before, after, want string }{
-		{"a new door", "", door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", "tcp 1234 from everywhere (IPv4) newly gets in, redirected to port 22."},
-		{"one that was there leads elsewhere", door, door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", "tcp 1234 from everywhere (IPv4) is admitted, redirected to port 22, and was admitted as it is."},
-		{"and no longer", door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", door, "tcp 1234 from everywhere (IPv4) is admitted as it is, and was admitted, redirected to port 22."},
+		{"a new door", "", door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n",
+			"tcp 1234 from everywhere (IPv4) newly gets in, redirected to port 22."},
+		{"one that was there leads elsewhere", door, door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n",
+			"tcp 1234 from everywhere (IPv4) is admitted, redirected to port 22, and was admitted as it is."},
+		{"and no longer", door + "redirect r: everywhere -> tide : tcp 1234 to tcp 22\n", door,
+			"tcp 1234 from everywhere (IPv4) is admitted as it is, and was admitted, redirected to port 22."},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			resolve := func(text string) *policy.Policy {

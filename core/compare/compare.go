@@ -99,11 +99,13 @@ func TooComplex(sp *packet.Space, names *Names, stages []Stage, live *kernel.Rul
 	for _, s := range policy.Sensitive {
 		first = sp.Or(first, sp.And(sp.Value(packet.Protocol, s.Protocol), sp.Value(packet.DstPort, s.Port)))
 	}
-	about := sp.AndAll(first, sp.Value(packet.State, packet.New), sp.Typical(), sp.Value(packet.Hook, packet.In), sp.Value(packet.SrcPort, 50000),
+	about := sp.AndAll(first, sp.Value(packet.State, packet.New), sp.Typical(), sp.Value(packet.Hook, packet.In),
+		sp.Value(packet.SrcPort, 50000),
 		sp.Addrs(packet.Dst, plan.Host.Addresses()), sp.Not(sp.Interfaces(packet.InIface, "lo")), sp.WellFormed())
 	res := driftAbout(sp, names, stages, live, about)
 	res.Findings = slices.DeleteFunc(res.Findings, func(f Finding) bool { return f.Kind == Cosmetic })
-	res.Unread = append([]string{why.Error() + "; only new connections to its log-in, database and management services were looked at, from port 50000"}, res.Unread...)
+	res.Unread = append([]string{why.Error() +
+		"; only new connections to its log-in, database and management services were looked at, from port 50000"}, res.Unread...)
 	return res
 }
 
@@ -126,7 +128,8 @@ func alike(sp *packet.Space, meant, done packet.Decision) packet.Decision {
 			continue
 		}
 		at := slices.IndexFunc(ours, func(o packet.Bucket) bool {
-			return o.Every == b.Every && o.Burst == b.Burst && o.Sources == b.Sources && o.What == "" && !slices.Contains(theirs, o) && decides(meant, o) == decides(done, b)
+			return o.Every == b.Every && o.Burst == b.Burst && o.Sources == b.Sources && o.What == "" && !slices.Contains(theirs, o) &&
+				decides(meant, o) == decides(done, b)
 		})
 		if at < 0 {
 			continue
@@ -173,18 +176,27 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Rule
 		if ours.Signature(sp, form.Ours) != live.Signature(sp, form.Ours) {
 			f := cosmetic(sp, form, live, ours)
 			if asked := stages[0]; len(stages) > 1 && form.Rules(sp, asked.Plan).Signature(sp, form.Ours) == live.Signature(sp, form.Ours) {
-				f.Because, f.Sentence = Behind, "What is published is written differently from what was settled here, and means exactly the same for every packet."
+				f.Because, f.Sentence = Behind, "What is published is written differently from what was settled here, and means exactly "+
+					"the same for every packet."
 			}
 			res.Findings = append(res.Findings, f)
 		}
 		return nil, res
 	}
-	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: "settling " + plan.Host.Name, form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
+	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: "settling " + plan.Host.Name,
+		form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithinLimits(c.meant), sp.WithinLimits(c.done)
+	c.recognise(whole, live)
+	res.Unread = c.differences(meant, done, left, verdict, manner)
+	return c, res
+}
+
+// recognise finds out which rules in force are ours, and which of ours are in force.
+func (c *comparison) recognise(whole, live *kernel.Ruleset) {
 	intend := func(into map[*kernel.Rule]bool, of *compile.Plan) map[*kernel.Rule]bool {
-		ours := recognised(sp, whole, form.Rules(sp, of))
+		ours := recognised(c.sp, whole, c.form.Rules(c.sp, of))
 		for i, chain := range whole.Chains {
 			for k := range chain.Rules {
 				if r := &chain.Rules[k]; ours[r] {
@@ -194,45 +206,49 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Rule
 		}
 		return into
 	}
-	c.whole, c.ours = whole, form.Rules(sp, plan)
-	c.stand = standing(sp, whole, c.ours)
-	c.settledOnce = slices.ContainsFunc(whole.Chains, form.Ours)
-	c.published = intend(map[*kernel.Rule]bool{}, plan)
+	c.whole, c.ours = whole, c.form.Rules(c.sp, c.plan)
+	c.stand = standing(c.sp, whole, c.ours)
+	c.settledOnce = slices.ContainsFunc(whole.Chains, c.form.Ours)
+	c.published = intend(map[*kernel.Rule]bool{}, c.plan)
 	c.intended = maps.Clone(c.published)
-	if len(stages) > 1 { // what was asked for nobody put there by hand
-		c.intended = intend(c.intended, stages[0].Plan)
+	if len(c.stages) > 1 { // what was asked for nobody put there by hand
+		c.intended = intend(c.intended, c.stages[0].Plan)
 	}
-	c.unasked = unasked(form, whole)
+	c.unasked = unasked(c.form, whole)
 	c.changed = map[line]*kernel.Rule{}
 	for _, chain := range live.Chains {
-		way, _, ok := form.Carries(chain)
+		way, _, ok := c.form.Carries(chain)
 		for i := range chain.Rules {
 			r := &chain.Rules[i]
-			if l := (line{way, r.Comment}); ok && form.Ours(chain) && r.Comment != "" && !c.intended[r] && c.changed[l] == nil {
+			if l := (line{way, r.Comment}); ok && c.form.Ours(chain) && r.Comment != "" && !c.intended[r] && c.changed[l] == nil {
 				c.changed[l] = r
 			}
 		}
 	}
+}
 
+// differences collects the causes of what differs; what was moved (verdict, manner) somebody
+// changed, the rest is behind. It gives what was not understood and could change the answer.
+func (c *comparison) differences(meant, done packet.Decision, left, verdict, manner packet.Set) (unread []string) {
 	admitted := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
-	should, does := sp.Where(sp.WithinLimits(meant), admitted), sp.Where(sp.WithinLimits(done), admitted)
-	differ := sp.Minus(sp.Differ(meant, done), left)
-	opened := sp.AndAll(sp.Certain(sp.Minus(does, should)), sp.WellFormed(), sp.Not(left))
-	shut := sp.Minus(sp.Certain(sp.Minus(should, does)), left)
-	either := sp.Or(sp.Possible(sp.Minus(does, should)), sp.Possible(sp.Minus(should, does)))
-	altered := sp.Minus(sp.AnyRoom(sp.Certain(differ)), either)
-	c.bothAdmit, c.regions = sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut, Altered: altered}
+	should, does := c.sp.Where(c.sp.WithinLimits(meant), admitted), c.sp.Where(c.sp.WithinLimits(done), admitted)
+	differ := c.sp.Minus(c.sp.Differ(meant, done), left)
+	opened := c.sp.AndAll(c.sp.Certain(c.sp.Minus(does, should)), c.sp.WellFormed(), c.sp.Not(left))
+	shut := c.sp.Minus(c.sp.Certain(c.sp.Minus(should, does)), left)
+	either := c.sp.Or(c.sp.Possible(c.sp.Minus(does, should)), c.sp.Possible(c.sp.Minus(should, does)))
+	altered := c.sp.Minus(c.sp.AnyRoom(c.sp.Certain(differ)), either)
+	c.bothAdmit, c.regions = c.sp.And(should, does), map[Kind]packet.Set{Opened: opened, Shut: shut, Altered: altered}
 	for _, r := range []struct {
 		kind         Kind
 		whole, moved packet.Set
 	}{{Opened, opened, verdict}, {Shut, shut, verdict}, {Altered, altered, manner}} {
-		c.collect(r.kind, Changed, sp.And(r.whole, r.moved))
-		c.collect(r.kind, Behind, sp.Minus(r.whole, r.moved))
+		c.collect(r.kind, Changed, c.sp.And(r.whole, r.moved))
+		c.collect(r.kind, Behind, c.sp.Minus(r.whole, r.moved))
 	}
-	if certain := sp.OrAll(opened, shut, altered); !sp.Within(sp.Possible(differ), certain) {
-		res.Unread = sp.UnknownsOf(sp.Minus(differ, certain))
+	if certain := c.sp.OrAll(opened, shut, altered); !c.sp.Within(c.sp.Possible(differ), certain) {
+		return c.sp.UnknownsOf(c.sp.Minus(differ, certain))
 	}
-	return c, res
+	return nil
 }
 
 // comparison collects the regions in which two decisions differ, by cause.

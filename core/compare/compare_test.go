@@ -94,18 +94,23 @@ func TestMishaps(t *testing.T) {
 		}},
 		{"reject-turned-to-drop", "broker-01", without("stance inbound closed")},
 		{"another-table-drops", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			rs.Chains = append(rs.Chains, &kernel.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter", Priority: 10, Policy: packet.Admit,
-				Rules: []kernel.Rule{{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)), Branches: all(kernel.Drop), Text: kernel.Words("tcp dport 443 drop"), At: "ip mine/c handle 2"}}})
+			rs.Chains = append(rs.Chains, &kernel.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter",
+				Priority: 10, Policy: packet.Admit,
+				Rules: []kernel.Rule{{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)),
+					Branches: all(kernel.Drop), Text: kernel.Words("tcp dport 443 drop"), At: "ip mine/c handle 2"}}})
 		}},
 		{"another-table-does-nothing", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			rs.Chains = append(rs.Chains, &kernel.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter", Priority: -10, Policy: packet.Admit,
+			rs.Chains = append(rs.Chains, &kernel.Chain{Family: "ip", Table: "mine", Name: "c", Hook: "input", Type: "filter",
+				Priority: -10, Policy: packet.Admit,
 				Rules: []kernel.Rule{{Match: packet.All, Branches: all(kernel.Accept), Text: kernel.Words("accept")}}})
 		}},
 		{"not-understood", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("inbound", kernel.Rule{Match: sp.Unknown("meta skuid 5"), Branches: all(kernel.Accept), Text: kernel.Words("meta skuid 5 accept")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.Unknown("meta skuid 5"), Branches: all(kernel.Accept),
+				Text: kernel.Words("meta skuid 5 accept")})(sp, rs)
 		}},
 		{"not-understood-and-no-matter", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("inbound", kernel.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")), Branches: all(kernel.Accept), Text: kernel.Words("…")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.And(sp.Unknown("meta mark 5"), sp.Interfaces(packet.InIface, "lo")),
+				Branches: all(kernel.Accept), Text: kernel.Words("…")})(sp, rs)
 		}},
 		{"comment-changed", "charts-01", func(_ *packet.Space, rs *kernel.Ruleset) { chain(rs, "inbound").Rules[3].Comment = "mine" }},
 		{"replies-rule-changed", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
@@ -125,30 +130,41 @@ func TestMishaps(t *testing.T) {
 		}},
 		{"rule-after-the-last", "broker-01", func(sp *packet.Space, rs *kernel.Ruleset) {
 			c := chain(rs, "inbound")
-			c.Rules = append(c.Rules, kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 9000)), Branches: all(kernel.Accept), Text: kernel.Words("tcp dport 9000 accept"), At: c.Place() + " handle 77"})
+			c.Rules = append(c.Rules, kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 9000)),
+				Branches: all(kernel.Accept), Text: kernel.Words("tcp dport 9000 accept"), At: c.Place() + " handle 77"})
 		}},
 		{"one-family-shut", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("inbound", kernel.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443)), Branches: all(kernel.Drop), Text: kernel.Words("meta nfproto ipv6 tcp dport 443 drop")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP),
+				sp.Value(packet.DstPort, 443)), Branches: all(kernel.Drop),
+				Text: kernel.Words("meta nfproto ipv6 tcp dport 443 drop")})(sp, rs)
 		}},
 		{"marked-packets-opened", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("inbound", kernel.Rule{Match: sp.Marked(packet.OfPacket, 0x4000, 0x4000), Branches: all(kernel.Accept), Text: kernel.Words("meta mark & 0x00004000 == 0x00004000 accept")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.Marked(packet.OfPacket, 0x4000, 0x4000), Branches: all(kernel.Accept),
+				Text: kernel.Words("meta mark & 0x00004000 == 0x00004000 accept")})(sp, rs)
 		}},
 		{"marked-otherwise-opened", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("inbound", kernel.Rule{Match: sp.And(sp.Not(sp.Marked(packet.OfConnection, 7, 1<<32-1)), sp.Value(packet.State, packet.New)), Branches: all(kernel.Accept), Text: kernel.Words("ct mark != 0x00000007 accept")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.And(sp.Not(sp.Marked(packet.OfConnection, 7, 1<<32-1)),
+				sp.Value(packet.State, packet.New)), Branches: all(kernel.Accept),
+				Text: kernel.Words("ct mark != 0x00000007 accept")})(sp, rs)
 		}},
 		{"a-group-opened", "beacon-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("outbound", kernel.Rule{Match: sp.Named(packet.Group, "backup"), Branches: all(kernel.Accept), Text: kernel.Words("meta skgid 34 accept")})(sp, rs)
+			insert("outbound", kernel.Rule{Match: sp.Named(packet.Group, "backup"), Branches: all(kernel.Accept),
+				Text: kernel.Words("meta skgid 34 accept")})(sp, rs)
 		}},
 		{"fragments-opened", "charts-01", func(sp *packet.Space, rs *kernel.Ruleset) {
 			rs.Fragments = true
 			rs.Tracks = [2]bool{}
-			insert("inbound", kernel.Rule{Match: sp.And(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Fragment, packet.Later)), Branches: all(kernel.Accept), Text: kernel.Words("exthdr frag exists accept")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.And(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Fragment, packet.Later)),
+				Branches: all(kernel.Accept), Text: kernel.Words("exthdr frag exists accept")})(sp, rs)
 		}},
 		{"one-family-opened", "logbook-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("inbound", kernel.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 22)), Branches: all(kernel.Accept), Text: kernel.Words("meta nfproto ipv6 tcp dport 22 accept")})(sp, rs)
+			insert("inbound", kernel.Rule{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv6), sp.Value(packet.Protocol, packet.TCP),
+				sp.Value(packet.DstPort, 22)), Branches: all(kernel.Accept),
+				Text: kernel.Words("meta nfproto ipv6 tcp dport 22 accept")})(sp, rs)
 		}},
 		{"outbound-opened", "beacon-01", func(sp *packet.Space, rs *kernel.Ruleset) {
-			insert("outbound", kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.DstPort, 6000, 6010)), Branches: all(kernel.Accept), Text: kernel.Words("udp dport 6000-6010 accept")})(sp, rs)
+			insert("outbound", kernel.Rule{Match: sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.DstPort, 6000, 6010)),
+				Branches: all(kernel.Accept), Text: kernel.Words("udp dport 6000-6010 accept")})(sp, rs)
 		}},
 	} {
 		t.Run(m.name, func(t *testing.T) {
@@ -156,7 +172,8 @@ func TestMishaps(t *testing.T) {
 			plan := compile.ForHost(sp, pol, pol.Fleet.Host(m.host), 0)
 			live := nft.Form{}.Rules(sp, plan)
 			m.happen(sp, live)
-			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, compare.NamesOf(pol), plan, live), filepath.Join("testdata", m.name+".txt"))
+			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, compare.NamesOf(pol), plan, live),
+				filepath.Join("testdata", m.name+".txt"))
 		})
 	}
 }
@@ -204,7 +221,8 @@ func TestDemoDumps(t *testing.T) {
 
 // checkFindings holds a result against its golden text, and every finding's
 // packet against the two decisions: it must fare as the finding says.
-func checkFindings(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *kernel.Ruleset, res *compare.Result, golden string) {
+func checkFindings(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan, live *kernel.Ruleset, res *compare.Result,
+	golden string) {
 	t.Helper()
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s: %s\n", plan.Host.Name, res.State())
@@ -215,7 +233,8 @@ func checkFindings(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *com
 		fmt.Fprintf(&b, "\n%s %s\n%s\n", f.Kind, f.Direction, f.Sentence)
 		if f.Packet != nil {
 			p := *f.Packet
-			fmt.Fprintf(&b, "%s\nlive %s: %s (%s)\npublished %s: %s (%s)\n", p, f.Live.Verdict, f.Live.Rule, f.Live.At, f.Published.Verdict, f.Published.By, f.Published.At)
+			fmt.Fprintf(&b, "%s\nlive %s: %s (%s)\npublished %s: %s (%s)\n", p, f.Live.Verdict, f.Live.Rule, f.Live.At,
+				f.Published.Verdict, f.Published.By, f.Published.At)
 			require.Equal(t, f.Live.Verdict, sp.Outcome(live.Decision(sp), p).Verdict.String())
 			require.Equal(t, f.Published.Verdict, sp.Outcome(plan.Decision(sp), p).Verdict.String())
 			text, err := json.Marshal(p)
@@ -251,7 +270,8 @@ func TestLeft(t *testing.T) {
 		plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 		text := nfttest.Written(t, sp, plan)
 		_, ours, _ := strings.Cut(text, "\n\n")
-		others := fmt.Sprintf("table inet runtime {\n\tchain c {\n\t\ttype filter hook %s priority -1; policy accept;\n\t\t%s\n\t}\n}\n", c.hook, strings.ReplaceAll(c.rules, "; ", "\n\t\t"))
+		others := fmt.Sprintf("table inet runtime {\n\tchain c {\n\t\ttype filter hook %s priority -1; policy accept;\n\t\t%s\n\t}\n}\n",
+			c.hook, strings.ReplaceAll(c.rules, "; ", "\n\t\t"))
 		rs, err := nft.ReadText(sp, "", []byte(ours+others), nil)
 		require.NoError(t, err)
 		require.Equal(t, c.want, compare.Drift(sp, compare.NamesOf(pol), plan, rs).State(), "%s: %s", c.hook, c.rules)

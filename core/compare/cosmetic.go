@@ -13,16 +13,18 @@ import (
 // cosmetic is the finding that rules of one meaning are written differently.
 func cosmetic(sp *packet.Space, form dialect.Form, live, ours *kernel.Ruleset) Finding {
 	has := slices.ContainsFunc(live.Chains, form.Ours)
-	f := Finding{Kind: Cosmetic, Because: Changed, Traffic: "none", Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
-		Hint: "nothing is at risk; settling the host writes them as they were",
-		Live: Live{Rule: form.Label(), At: strings.TrimPrefix(form.Label(), "table ")}}
+	f := Finding{Kind: Cosmetic, Because: Changed, Traffic: "none",
+		Sentence: "The rules are written differently from what was settled, and mean exactly the same for every packet.",
+		Hint:     "nothing is at risk; settling the host writes them as they were",
+		Live:     Live{Rule: form.Label(), At: strings.TrimPrefix(form.Label(), "table ")}}
 	if !has {
 		f.Sentence = "The host has other rules than ours, and they mean exactly what the policy means."
 		f.Live = Live{Rule: "no " + form.Label()}
 	}
 	if idle, by := idle(sp, form, live, ours); idle != nil {
 		f.Live = Live{At: idle.At, Rule: idle.Text.String()}
-		f.Sentence = fmt.Sprintf("The rule `%s` does nothing: %s. The rules mean exactly what was settled, for every packet.", idle.Text, by)
+		f.Sentence = fmt.Sprintf("The rule `%s` does nothing: %s. The rules mean exactly what was settled, for every packet.", idle.Text,
+			by)
 		f.Hint = "if it should do something, say it in the policy; settling the host takes the rule away"
 	}
 	return f

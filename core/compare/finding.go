@@ -2,12 +2,10 @@ package compare
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
-	"go4.org/netipx"
-
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
 
@@ -87,7 +85,8 @@ func (c *comparison) saidOfGroup(n *cause) packet.Set {
 	if n.kind == Opened && n.published.Kind == "stance" {
 		care = c.sp.Minus(care, c.bothAdmit)
 	}
-	if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) && c.sp.Within(c.sp.And(n.live.Rule.Match, care), c.regions[n.kind]) {
+	if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) &&
+		c.sp.Within(c.sp.And(n.live.Rule.Match, care), c.regions[n.kind]) {
 		return c.sp.Simplify(n.live.Rule.Match, c.sp.AndAll(c.sp.WellFormed(), c.sp.Value(packet.State, packet.New), c.sp.Typical()))
 	}
 	return c.sp.Simplify(n.set, care)
@@ -106,7 +105,8 @@ func (c *comparison) families() packet.Set {
 
 // whatever is the packets of a set whoever sends them, whenever and however.
 func (c *comparison) whatever(s packet.Set) packet.Set {
-	return c.sp.Exists(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec}, packet.MarkFields...)...)
+	return c.sp.Exists(s, append([]packet.Field{packet.Time, packet.User, packet.Group, packet.Unit, packet.Program, packet.IPsec},
+		packet.MarkFields...)...)
 }
 
 // traffic says what a cause is about.
@@ -172,66 +172,7 @@ var groundTraffic = map[string]string{
 	"service":            "the way to the Yellow Fence service",
 }
 
-// example is a packet that shows a cause: a new one between neighbours on one of
-// the host's interfaces if it can be, and from a stranger to the fleet where
-// something was opened.
-func (c *comparison) example(n *cause) packet.Packet {
-	h := c.plan.Host
-	here, there, iface := packet.Dst, packet.Src, packet.InIface
-	if n.direction == packet.Outbound {
-		here, there, iface = packet.Src, packet.Dst, packet.OutIface
-	}
-	taste := packet.Preferences{}
-	var interfaces []string
-	for _, i := range h.Interfaces {
-		interfaces = append(interfaces, i.Name)
-		for _, p := range i.Addresses {
-			taste.Prefer(here, p.Addr())
-		}
-	}
-	taste.LikesInterfaces(packet.InIface, interfaces...)
-	taste.LikesInterfaces(packet.OutIface, interfaces...)
-	taste[there] = c.names.hostsFirst
-	if n.kind == Opened {
-		taste[there] = c.names.strangersFirst
-	}
-
-	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))
-	try := []packet.Set{}
-	for _, base := range []packet.Set{c.sp.And(fresh, c.sp.Typical()), fresh, n.set} {
-		if base == packet.Empty {
-			continue
-		}
-		if n.direction == packet.Forward { // what is for one of its own addresses, or from one, is never forwarded
-			if others := c.sp.Minus(base, c.sp.Or(c.sp.Addrs(packet.Src, h.Addresses()), c.sp.Addrs(packet.Dst, h.Addresses()))); others != packet.Empty {
-				base = others
-			}
-		}
-		var far []packet.Set
-		for _, i := range h.Interfaces {
-			var own, near netipx.IPSetBuilder
-			for _, p := range i.Addresses {
-				own.Add(p.Addr())
-				near.AddPrefix(p.Masked())
-				near.Remove(p.Addr())
-			}
-			mine, _ := own.IPSet()
-			neighbours, _ := near.IPSet()
-			on := c.sp.AndAll(base, c.sp.Interfaces(iface, i.Name), c.sp.Addrs(here, mine))
-			try, far = append(try, c.sp.And(on, c.sp.Addrs(there, neighbours))), append(far, on)
-		}
-		try = append(append(try, far...), base)
-	}
-	for _, set := range try {
-		if p, ok := c.sp.Example(set, taste); ok {
-			return p
-		}
-	}
-	return packet.Packet{} // a cause is never empty
-}
-
 func (c *comparison) finding(n *cause) Finding {
-	h := c.plan.Host
 	example := c.example(n)
 	if n.blame.fault != unblamed { // what is said is of the packet that is shown
 		n.blame = c.blames(example, n.kind == Altered)
@@ -255,14 +196,9 @@ func (c *comparison) finding(n *cause) Finding {
 	if asked := c.stages[0]; asked.Revision != 0 {
 		f.Revision, f.Generation = asked.Revision, asked.Generation
 	}
-	role := "host " + h.Name
-	if len(h.Roles) == 1 {
-		role = h.Roles[0]
-	}
 	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
-	undo := c.undo
 	// What another's table admits ours refuses again; what it refuses stays refused.
-	undoes := undo + " undoes it"
+	undoes := c.undo + " undoes it"
 	if n.kind != Opened && live.Chain != nil && !c.form.Overrides(live.Chain) {
 		undoes = leftAlone(live.Chain)
 	}
@@ -272,68 +208,91 @@ func (c *comparison) finding(n *cause) Finding {
 	}
 	switch n.kind {
 	case Opened:
-		refused := published.String() + " refuses it"
-		if published.Kind == "stance" {
-			refused = "nothing in the policy admits it"
-		}
-		if n.others > 0 {
-			passes += fmt.Sprintf(" by %d rules", n.others+1)
-		}
-		f.Sentence = fmt.Sprintf("%s %s; %s.", f.Traffic, passes, refused)
-		if live.Chain == nil {
-			f.Sentence = fmt.Sprintf("No filter is in force: %s %s.", f.Traffic, passes)
-		}
-		f.Hint = undoes
-		if live.Chain == nil {
-			f.Hint = undo + " puts a filter in force"
-		} else if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" && published.Kind == "stance" {
-			f.Hint = fmt.Sprintf("to keep it, add `%s` to the policy; else %s", s, undoes)
-		}
+		c.opened(n, &f, live, published, passes, undoes)
 	case Shut:
-		if n.published.Kind == "ground" { // which the traffic is said by
-			published = n.published
-		}
-		switch {
-		case n.emptied():
-			f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own connections included.", live.Chain.Name, passes)
-			f.Hint = undo + " puts the rules back"
-		case n.others > 0:
-			f.Sentence = fmt.Sprintf("%s no longer %s, though %s and others admit it: %d rules stand in the way.", f.Traffic, passes, published, n.others+1)
-			f.Hint = undoes + "; if it is right, say it in the policy with blocks"
-		case live.Rule != nil && c.foreign(n):
-			though := ", though " + published.String() + " admits it"
-			if strings.HasPrefix(f.Traffic, "what the policy admits") {
-				though = ""
-			}
-			f.Sentence = fmt.Sprintf("%s no longer %s%s: the rule `%s` stands in the way.", f.Traffic, passes, though, live.Rule.Text)
-			f.Hint = undoes + "; to keep it, add a block to the policy"
-		case live.Rule != nil && c.stands(n, published.String()):
-			f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes, published, live.Rule.Text)
-			f.Hint = undo + " puts them in their order"
-		case c.changed[line{n.direction, published.String()}] != nil:
-			rule := c.changed[line{n.direction, published.String()}].Text.String()
-			was := fmt.Sprintf("the rule for %s was changed to `%s`", published, rule)
-			if strings.Contains(rule, "@") {
-				was = fmt.Sprintf("the rule for %s, or a set it names, was changed: it is now `%s`", published, rule)
-			}
-			f.Sentence = fmt.Sprintf("%s no longer %s: %s.", f.Traffic, passes, was)
-			f.Hint = undo + " changes it back"
-		case published.Name == "replies":
-			f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
-			f.Hint = undo + " puts it back"
-		default:
-			f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s is missing.", f.Traffic, passes, published)
-			f.Hint = undo + " puts it back"
-		}
+		c.shut(n, &f, live, published, passes, undoes)
 	case Altered:
 		f.Sentence = f.Traffic + " is " + c.manners(n, example) + "."
 		f.Hint = undoes
 	}
 	if chain := c.unasked[n.direction]; chain != "" && (live.Rule == nil || !c.form.Ours(live.Chain)) {
 		f.Sentence = fmt.Sprintf("Nothing goes to the chain %s, so that its rules do nothing: %s", chain, f.Sentence)
-		f.Hint = undo + " has the kernel ask them"
+		f.Hint = c.undo + " has the kernel ask them"
 	}
 	return f
+}
+
+// opened says what is admitted and should not be, where no single thing is to blame.
+func (c *comparison) opened(n *cause, f *Finding, live kernel.Decider, published compile.Decider, passes, undoes string) {
+	refused := published.String() + " refuses it"
+	if published.Kind == "stance" {
+		refused = "nothing in the policy admits it"
+	}
+	if n.others > 0 {
+		passes += fmt.Sprintf(" by %d rules", n.others+1)
+	}
+	f.Sentence = fmt.Sprintf("%s %s; %s.", f.Traffic, passes, refused)
+	if live.Chain == nil {
+		f.Sentence = fmt.Sprintf("No filter is in force: %s %s.", f.Traffic, passes)
+	}
+	f.Hint = undoes
+	if live.Chain == nil {
+		f.Hint = c.undo + " puts a filter in force"
+	} else if s := c.suggestion(n); s != "" && published.Kind == "stance" {
+		f.Hint = fmt.Sprintf("to keep it, add `%s` to the policy; else %s", s, undoes)
+	}
+}
+
+// suggestion is the allow that would make the policy say what was opened, "" where one line does not.
+func (c *comparison) suggestion(n *cause) string {
+	role := "host " + c.plan.Host.Name
+	if len(c.plan.Host.Roles) == 1 {
+		role = c.plan.Host.Roles[0]
+	}
+	said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
+	return c.names.suggestion(c.sp, said, n.direction, role)
+}
+
+// shut says what is refused and should not be, where no single thing is to blame.
+func (c *comparison) shut(n *cause, f *Finding, live kernel.Decider, published compile.Decider, passes, undoes string) {
+	if n.published.Kind == "ground" { // which the traffic is said by
+		published = n.published
+	}
+	switch {
+	case n.emptied():
+		f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own "+
+			"connections included.", live.Chain.Name, passes)
+		f.Hint = c.undo + " puts the rules back"
+	case n.others > 0:
+		f.Sentence = fmt.Sprintf("%s no longer %s, though %s and others admit it: %d rules stand in the way.", f.Traffic, passes,
+			published, n.others+1)
+		f.Hint = undoes + "; if it is right, say it in the policy with blocks"
+	case live.Rule != nil && c.foreign(n):
+		though := ", though " + published.String() + " admits it"
+		if strings.HasPrefix(f.Traffic, "what the policy admits") {
+			though = ""
+		}
+		f.Sentence = fmt.Sprintf("%s no longer %s%s: the rule `%s` stands in the way.", f.Traffic, passes, though, live.Rule.Text)
+		f.Hint = undoes + "; to keep it, add a block to the policy"
+	case live.Rule != nil && c.stands(n, published.String()):
+		f.Sentence = fmt.Sprintf("%s no longer %s, though %s admits it: the rule `%s` now stands before its own.", f.Traffic, passes,
+			published, live.Rule.Text)
+		f.Hint = c.undo + " puts them in their order"
+	case c.changed[line{n.direction, published.String()}] != nil:
+		rule := c.changed[line{n.direction, published.String()}].Text.String()
+		was := fmt.Sprintf("the rule for %s was changed to `%s`", published, rule)
+		if strings.Contains(rule, "@") {
+			was = fmt.Sprintf("the rule for %s, or a set it names, was changed: it is now `%s`", published, rule)
+		}
+		f.Sentence = fmt.Sprintf("%s no longer %s: %s.", f.Traffic, passes, was)
+		f.Hint = c.undo + " changes it back"
+	case published.Name == "replies":
+		f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
+		f.Hint = c.undo + " puts it back"
+	default:
+		f.Sentence = fmt.Sprintf("%s no longer %s: the rule for %s is missing.", f.Traffic, passes, published)
+		f.Hint = c.undo + " puts it back"
+	}
 }
 
 // stands says that rules of ours for a statement are there, and would take
@@ -345,97 +304,4 @@ func (c *comparison) stands(n *cause, statement string) bool {
 		}
 	}
 	return false
-}
-
-// manners says what is done with the packets of a cause and what should be.
-func (c *comparison) manners(n *cause, example packet.Packet) string {
-	is, ought := c.manner(c.done, c.doneRates, n.set, example), c.manner(c.meant, c.meantRates, n.set, example)
-	if is == ought { // it is about what exceeds a limit
-		done, meant := c.exceeding(c.doneRates, example), c.exceeding(c.meantRates, example)
-		exceeds, ought := done.beside(meant), meant.beside(done)
-		if exceeds == ought { // the buckets are of the same rate, and hold other packets
-			return is.beside(manner{Outcome: packet.Outcome{With: is.With}}) + ", counted otherwise than it should be"
-		}
-		return is.Verdict.String() + is.limit() + "; what exceeds it is " + exceeds + ", and should be " + ought
-	}
-	return is.beside(ought) + ", and should be " + ought.beside(is)
-}
-
-// manner is what is done with packets: while nothing is exceeded, and how much at most.
-type manner struct {
-	packet.Outcome
-	atMost, logUpTo string // rates; "" is without limit
-}
-
-func (c *comparison) manner(d, rated packet.Decision, set packet.Set, example packet.Packet) (m manner) {
-	m.Outcome = c.sp.Outcome(d, example)
-	m.By = 0
-	rated = c.sp.Only(rated, c.sp.And(set, c.sp.WellFormed()))
-	m.atMost = c.rates(rated, "", func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
-	m.logUpTo = c.rates(rated, m.atMost, func(o packet.Outcome) bool { return o.Verdict == m.Verdict && o.Logged })
-	return m
-}
-
-// rates says the buckets that decide whether packets are in a part of a decision, but for one.
-func (c *comparison) rates(d packet.Decision, but string, part func(packet.Outcome) bool) string {
-	var rates []string
-	for _, b := range packet.Buckets(c.sp, c.sp.Where(d, part)) {
-		if rate := b.String(); rate != but && !slices.Contains(rates, rate) {
-			rates = append(rates, rate)
-		}
-	}
-	return strings.Join(rates, " and ")
-}
-
-// exceeding is what becomes of a packet for which no bucket has a token that it needs to
-// be admitted. Those that decide whether a line is written of it have one.
-func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m manner) {
-	rated = c.sp.Only(rated, c.sp.Exactly(example))
-	for _, b := range packet.Buckets(c.sp, c.sp.Where(rated, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
-		rated = c.sp.AssumeToken(rated, b, false)
-	}
-	for _, o := range c.sp.Outcomes(c.sp.WithinLimits(rated)) {
-		m.Outcome = o // the only one, since all else is decided
-	}
-	m.By = 0
-	return m
-}
-
-func (m manner) limit() string {
-	if m.atMost == "" {
-		return " without a limit"
-	}
-	return " at most " + m.atMost
-}
-
-// beside says a manner as far as it differs from another.
-func (m manner) beside(other manner) string {
-	s := m.Verdict.String()
-	switch {
-	case m.With == other.With:
-	case m.Verdict == packet.Admit && m.With == "":
-		s += " as it is"
-	case m.Verdict == packet.Admit:
-		s += " " + m.With
-	case m.With != "":
-		s += " with " + m.With
-	}
-	limited := m.atMost != other.atMost
-	if limited {
-		s += m.limit()
-	}
-	if m.Logged == other.Logged && m.logUpTo == other.logUpTo {
-		return s
-	}
-	switch {
-	case m.Logged && m.logUpTo != "":
-		return s + " and logged up to " + m.logUpTo
-	case m.Logged && other.Logged:
-		return s + " and logged without a limit"
-	case m.Logged:
-		return s + " and logged"
-	case limited:
-		return s + " and without a log"
-	}
-	return s + " without a log"
 }

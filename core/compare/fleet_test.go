@@ -54,7 +54,8 @@ func (d *dumper) dump(t testing.TB, h *fleet.Host) string {
 		}
 		b.WriteByte('\n')
 	}
-	fmt.Fprintf(&b, "table ip counts-of-%s {\n\tchain seen {\n\t\ttype filter hook input priority raw; policy accept;\n\t\tcounter packets %d bytes %d accept # handle 4\n\t}\n}\n", h.Name, d.rng.Uint32(), d.rng.Uint32())
+	fmt.Fprintf(&b, "table ip counts-of-%s {\n\tchain seen {\n\t\ttype filter hook input priority raw; policy accept;\n\t\tcounter "+
+		"packets %d bytes %d accept # handle 4\n\t}\n}\n", h.Name, d.rng.Uint32(), d.rng.Uint32())
 	return b.String()
 }
 
@@ -98,11 +99,17 @@ func TestWatch(t *testing.T) {
 		dump, state string
 		cosmetic    bool
 	}{
-		"a rule too many":           {dump: dumps.byHand(whole), state: "drifted"},
-		"a comment changed":         {dump: strings.Replace(whole, `comment "ground replies"`, `comment "mine"`, 1), state: "in step", cosmetic: true},
-		"a counter in another rule": {dump: strings.Replace(whole, " ct state", " counter packets 4 bytes 5 ct state", 1), state: "in step"},
-		"a table that drops":        {dump: whole + "table inet mine {\n\tchain c {\n\t\ttype filter hook input priority raw; policy accept;\n\t\ttcp dport 22 drop # handle 3\n\t}\n}\n", state: "drifted"},
-		"a table nobody knows":      {dump: whole + "table inet mine {\n\tchain c {\n\t\ttype filter hook input priority raw; policy accept;\n\t\tsomething new drop # handle 3\n\t}\n}\n", state: "unread"},
+		"a rule too many": {dump: dumps.byHand(whole), state: "drifted"},
+		"a comment changed": {dump: strings.Replace(whole, `comment "ground replies"`, `comment "mine"`, 1), state: "in step",
+			cosmetic: true},
+		"a counter in another rule": {dump: strings.Replace(whole, " ct state", " counter packets 4 bytes 5 ct state", 1),
+			state: "in step"},
+		"a table that drops": {dump: whole +
+			"table inet mine {\n\tchain c {\n\t\ttype filter hook input priority raw; policy accept;\n\t\ttcp dport 22 drop # handle " +
+			"3\n\t}\n}\n", state: "drifted"},
+		"a table nobody knows": {dump: whole +
+			"table inet mine {\n\tchain c {\n\t\ttype filter hook input priority raw; policy accept;\n\t\tsomething new drop # handle " +
+			"3\n\t}\n}\n", state: "unread"},
 		"nothing":                   {dump: `{"nftables": [{"metainfo": {"json_schema_version": 1}}]}`, state: "bare"},
 		"the rules of another host": {dump: dumps.dump(t, pol.Fleet.Hosts[8]), state: "drifted"},
 		"only half of it":           {dump: whole[:strings.Index(whole, "\tchain outbound")] + "}\n", state: "drifted"},
@@ -171,7 +178,8 @@ func BenchmarkDrift(b *testing.B) {
 			all.Go(func() {
 				for i := next.Add(1) - 1; i < hosts; i = next.Add(1) - 1 {
 					h := pol.Fleet.Hosts[i]
-					if _, ok := watch.InStep(h, reports[i], nil); !ok && explained(b, pol, names, h, string(reports[i]), nil).State() == "drifted" {
+					if _, ok := watch.InStep(h, reports[i], nil); !ok &&
+						explained(b, pol, names, h, string(reports[i]), nil).State() == "drifted" {
 						drifted.Add(1)
 					}
 				}

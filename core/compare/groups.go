@@ -20,7 +20,9 @@ func Groups(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset
 	plan := stages[len(stages)-1].Plan
 	admitted := group.Of(sp, plan)
 	asked, should := admitted.Asked(sp)
-	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: fmt.Sprintf("writing the groups of %s again", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true, pol: names.pol, plan: plan, names: names}
+	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)),
+		undo: fmt.Sprintf("writing the groups of %s again", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true,
+		pol: names.pol, plan: plan, names: names}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant = sp.WithinLimits(c.meant)

@@ -39,17 +39,22 @@ func TestGroups(t *testing.T) {
 		{"as it was written", func(*group.Group) {}, nil},
 		{"the rules in another order", func(g *group.Group) { g.Inbound[0], g.Inbound[1] = g.Inbound[1], g.Inbound[0] }, nil},
 		{"a rule of somebody's", func(g *group.Group) {
-			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("10.60.0.0/16")}}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"},
+				Peers: []group.Peer{{Prefix: netip.MustParsePrefix("10.60.0.0/16")}}})
 		}, []string{"opened tcp 5432 with 10.60.0.0/16 / stance inbound closed"}},
 		{"a rule that says what is said already", func(g *group.Group) {
-			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("10.40.1.1/32")}}})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"},
+				Peers: []group.Peer{{Prefix: netip.MustParsePrefix("10.40.1.1/32")}}})
 		}, nil},
 		{"a rule that is gone", func(g *group.Group) {
 			i := find(*g, "allow scrape")
 			g.Inbound = append(g.Inbound[:i:i], g.Inbound[i+1:]...)
 		}, []string{"shut policy drop of the chain / allow scrape"}},
-		{"nothing may go out", func(g *group.Group) { g.Outbound = nil }, []string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground neighbours", "shut policy drop of the chain / ground icmp-errors",
-			"shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow lookups", "shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground service"}},
+		{"nothing may go out", func(g *group.Group) { g.Outbound = nil },
+			[]string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground neighbours",
+				"shut policy drop of the chain / ground icmp-errors",
+				"shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow lookups",
+				"shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground service"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			g := right[0]
@@ -83,7 +88,8 @@ func TestGroupsAtAnInstant(t *testing.T) {
 	}
 	before, after := written(end-100), written(end)
 	opened := before
-	opened.Inbound = append([]group.Rule{{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}, before.Inbound...)
+	opened.Inbound = append([]group.Rule{{Service: group.Service{Protocol: "tcp", Ports: "22"},
+		Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}, before.Inbound...)
 	for _, c := range []struct {
 		what  string
 		at    int64
@@ -92,9 +98,11 @@ func TestGroupsAtAnInstant(t *testing.T) {
 		want  []string
 	}{
 		{"as it was written", end - 50, before, end, nil},
-		{"when it is over", end, before, 0, []string{"opened tcp 443 from 198.18.7.9 gets in; block no-pests refuses it.", "opened tcp 80 from 198.18.7.9 gets in; block no-pests refuses it."}},
+		{"when it is over", end, before, 0, []string{"opened tcp 443 from 198.18.7.9 gets in; block no-pests refuses it.",
+			"opened tcp 80 from 198.18.7.9 gets in; block no-pests refuses it."}},
 		{"written anew", end, after, 0, nil},
-		{"somebody opened it", end - 50, opened, end, []string{"opened tcp 22 from everywhere (IPv4) gets in; nothing in the policy admits it."}},
+		{"somebody opened it", end - 50, opened, end,
+			[]string{"opened tcp 22 from everywhere (IPv4) gets in; nothing in the policy admits it."}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			sp := packet.NewSpace()

@@ -41,7 +41,8 @@ func NamesOf(pol *policy.Policy) *Names {
 	n := &Names{pol: pol}
 	add := func(name string, set *netipx.IPSet) {
 		if len(set.Ranges()) > 0 {
-			n.known = append(n.known, known{name, set, size(set), [2]*netipx.IPSet{packet.OfFamily(set, packet.IPv4), packet.OfFamily(set, packet.IPv6)}})
+			n.known = append(n.known, known{name, set, size(set),
+				[2]*netipx.IPSet{packet.OfFamily(set, packet.IPv4), packet.OfFamily(set, packet.IPv6)}})
 		}
 	}
 	var all netipx.IPSetBuilder
@@ -118,7 +119,8 @@ func NamesOf(pol *policy.Policy) *Names {
 }
 
 // everywhere is known to every policy.
-var everywhere = known{"everywhere", packet.Everything(), math.Inf(1), [2]*netipx.IPSet{packet.OfFamily(packet.Everything(), packet.IPv4), packet.OfFamily(packet.Everything(), packet.IPv6)}}
+var everywhere = known{"everywhere", packet.Everything(), math.Inf(1),
+	[2]*netipx.IPSet{packet.OfFamily(packet.Everything(), packet.IPv4), packet.OfFamily(packet.Everything(), packet.IPv6)}}
 
 // keyOf is the same for two sets exactly when they hold the same addresses.
 func keyOf(set *netipx.IPSet) string {

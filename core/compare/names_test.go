@@ -50,7 +50,8 @@ func TestAddressesInThePolicysOwnNames(t *testing.T) {
 		{set(t, "10.60.0.0/16", "2001:db8:77::/48"), "hill-lan (IPv4), office (IPv6)"},
 		{packet.Without(set(t, "10.60.0.0/16"), set(t, "10.60.5.50")), "hill-lan (IPv4) except depot (IPv4)"},
 		{packet.Without(packet.Everything(), set(t, "10.40.0.0/16", "fd40::/48")), "everywhere except quay-lan"},
-		{set(t, "192.0.2.1", "192.0.2.3", "192.0.2.5", "192.0.2.7", "192.0.2.9", "192.0.2.200"), "192.0.2.1, 192.0.2.3, 192.0.2.5, 192.0.2.7, and 2 more"},
+		{set(t, "192.0.2.1", "192.0.2.3", "192.0.2.5", "192.0.2.7", "192.0.2.9", "192.0.2.200"),
+			"192.0.2.1, 192.0.2.3, 192.0.2.5, 192.0.2.7, and 2 more"},
 	} {
 		require.Equal(t, c.want, n.Addresses(c.set))
 	}
@@ -74,10 +75,13 @@ func TestTraffic(t *testing.T) {
 		{sp.And(tcp(5432, 5432), hill), packet.In, "tcp 5432 from hill-lan"},
 		{sp.And(sp.Or(tcp(80, 80), tcp(8000, 8010)), hill), packet.In, "tcp 80, 8000-8010 from hill-lan"},
 		{sp.AndAll(tcp(22, 22), hill, sp.Interfaces(packet.InIface, "eth1")), packet.In, "tcp 22 from hill-lan in by eth1"},
-		{sp.AndAll(tcp(22, 22), hill, sp.Values(packet.State, packet.Established, packet.Related)), packet.In, "tcp 22 from hill-lan (established, related)"},
+		{sp.AndAll(tcp(22, 22), hill, sp.Values(packet.State, packet.Established, packet.Related)), packet.In,
+			"tcp 22 from hill-lan (established, related)"},
 		{sp.And(sp.Value(packet.Protocol, packet.ICMP), sp.Value(packet.ICMPType, 8)), packet.In, "icmp type 8 from everywhere"},
-		{sp.Or(sp.And(tcp(22, 22), hill), sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Value(packet.DstPort, 53))), packet.In, "tcp 22 from hill-lan; udp 53 from everywhere"},
-		{sp.And(tcp(25, 25), sp.Addrs(packet.Dst, set(t, "10.60.0.0/16"))), packet.Through, "tcp 25 from everywhere (IPv4) to hill-lan (IPv4)"},
+		{sp.Or(sp.And(tcp(22, 22), hill), sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Value(packet.DstPort, 53))), packet.In,
+			"tcp 22 from hill-lan; udp 53 from everywhere"},
+		{sp.And(tcp(25, 25), sp.Addrs(packet.Dst, set(t, "10.60.0.0/16"))), packet.Through,
+			"tcp 25 from everywhere (IPv4) to hill-lan (IPv4)"},
 		{sp.Not(tcp(22, 22)), packet.In, "most other protocols, tcp 0-21, 23-65535 from everywhere"},
 	} {
 		require.Equal(t, c.want, n.Traffic(sp, c.set, c.direction))

@@ -23,7 +23,8 @@ func (c *comparison) blamed(n *cause, f *Finding, published compile.Decider, pas
 	}
 	switch {
 	case n.kind == Shut && b.fault == emptyChain:
-		f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is %s: nothing %s, answers to the host's own connections included.", b.chain.Name, policyWord(b.chain.Policy), passes)
+		f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is %s: nothing %s, answers to the host's own connections "+
+			"included.", b.chain.Name, policyWord(b.chain.Policy), passes)
 	case n.kind == Shut && b.fault == missingRule && published.Name == "replies" && strings.HasPrefix(f.Traffic, groundTraffic["replies"]):
 		f.Sentence = "The rule for replies is missing. Connections hang: " + f.Traffic + " no longer " + passes + "."
 	case n.kind == Altered:
@@ -113,12 +114,7 @@ func (c *comparison) remedy(n *cause, published compile.Decider) string {
 	}
 	switch {
 	case n.kind == Opened && b.fault == extraRule && published.Kind == "stance":
-		role := "host " + c.plan.Host.Name
-		if len(c.plan.Host.Roles) == 1 {
-			role = c.plan.Host.Roles[0]
-		}
-		said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
-		if s := c.names.suggestion(c.sp, said, n.direction, role); s != "" {
+		if s := c.suggestion(n); s != "" {
 			return fmt.Sprintf("to keep it, add `%s` to the policy; else %s removes it", s, c.undo)
 		}
 	case n.kind == Shut && b.fault == extraRule:

@@ -45,27 +45,44 @@ func TestBehind(t *testing.T) {
 	}{
 		{"nothing was published since", []compare.Era{era(3, 1, "10.40.1.20", web+ssh)}, nil, "in step", nil},
 		{"a narrower revision", []compare.Era{era(3, 1, "10.40.1.20", web+ssh), era(4, 1, "10.40.1.20", ssh)}, nil, "behind",
-			[]string{"opened behind 4: tcp 80 from everywhere still gets in: as of revision 4 nothing in the policy admits it; that is not settled here."}},
-		{"a block", []compare.Era{era(3, 1, "10.40.1.20", web+ssh), era(4, 1, "10.40.1.20", web+ssh+"block pests: 198.51.100.0/24 -> tide : http\n")}, nil, "behind",
-			[]string{"opened behind 4: tcp 80 from 198.51.100.0/24 still gets in: as of revision 4 block pests refuses it; that is not settled here."}},
-		{"two revisions, each with a change of its own", []compare.Era{era(3, 1, "10.40.1.20", web+ssh), era(4, 1, "10.40.1.20", ssh), era(5, 1, "10.40.1.20", ssh+"allow dns: quay -> tide : domain\n")}, nil, "behind",
-			[]string{"opened behind 4: tcp 80 from everywhere still gets in: as of revision 4 nothing in the policy admits it; that is not settled here.",
-				"shut behind 5: tcp 53, udp 53 from quay does not get in yet: as of revision 5 allow dns admits it; that is not settled here."}},
-		{"a peer moved", []compare.Era{era(3, 1, "10.40.1.20", ssh+"allow feed: buoy -> tide : tcp 7000\n"), era(3, 2, "10.40.1.21", ssh+"allow feed: buoy -> tide : tcp 7000\n")}, nil, "behind",
-			[]string{"opened behind 3: tcp 7000 from 10.40.1.20 still gets in: as of generation 2 of the fleet nothing in the policy admits it; that is not settled here.",
-				"shut behind 3: tcp 7000 from buoy does not get in yet: as of generation 2 of the fleet allow feed admits it; that is not settled here."}},
+			[]string{"opened behind 4: tcp 80 from everywhere still gets in: as of revision 4 nothing in the policy admits it; that is " +
+				"not settled here."}},
+		{"a block", []compare.Era{era(3, 1, "10.40.1.20", web+ssh),
+			era(4, 1, "10.40.1.20", web+ssh+"block pests: 198.51.100.0/24 -> tide : http\n")}, nil, "behind",
+			[]string{"opened behind 4: tcp 80 from 198.51.100.0/24 still gets in: as of revision 4 block pests refuses it; that is not " +
+				"settled here."}},
+		{"two revisions, each with a change of its own",
+			[]compare.Era{era(3, 1, "10.40.1.20", web+ssh), era(4, 1, "10.40.1.20", ssh),
+				era(5, 1, "10.40.1.20", ssh+"allow dns: quay -> tide : domain\n")}, nil, "behind",
+			[]string{"opened behind 4: tcp 80 from everywhere still gets in: as of revision 4 nothing in the policy admits it; that is " +
+				"not settled here.",
+				"shut behind 5: tcp 53, udp 53 from quay does not get in yet: as of revision 5 allow dns admits it; that is not " +
+					"settled here."}},
+		{"a peer moved", []compare.Era{era(3, 1, "10.40.1.20", ssh+"allow feed: buoy -> tide : tcp 7000\n"),
+			era(3, 2, "10.40.1.21", ssh+"allow feed: buoy -> tide : tcp 7000\n")}, nil, "behind",
+			[]string{"opened behind 3: tcp 7000 from 10.40.1.20 still gets in: as of generation 2 of the fleet nothing in the policy " +
+				"admits it; that is not settled here.",
+				"shut behind 3: tcp 7000 from buoy does not get in yet: as of generation 2 of the fleet allow feed admits it; that is " +
+					"not settled here."}},
 		{"somebody opened a port besides", []compare.Era{era(3, 1, "10.40.1.20", web+ssh), era(4, 1, "10.40.1.20", ssh)},
 			func(rules string) string {
-				return strings.Replace(rules, "hook input priority filter; policy drop;\n", "hook input priority filter; policy drop;\n\t\ttcp dport 9000 accept\n", 1)
+				return strings.Replace(rules, "hook input priority filter; policy drop;\n",
+					"hook input priority filter; policy drop;\n\t\ttcp dport 9000 accept\n", 1)
 			}, "drifted",
 			[]string{"opened changed 3: tcp 9000 from everywhere gets in; nothing in the policy admits it.",
-				"opened behind 4: tcp 80 from everywhere still gets in: as of revision 4 nothing in the policy admits it; that is not settled here."}},
-		{"somebody did by hand what is published", []compare.Era{era(3, 1, "10.40.1.20", ssh), era(4, 1, "10.40.1.20", ssh+"allow feed: 198.51.100.7 -> tide : tcp 9000\n")},
+				"opened behind 4: tcp 80 from everywhere still gets in: as of revision 4 nothing in the policy admits it; that is not " +
+					"settled here."}},
+		{"somebody did by hand what is published",
+			[]compare.Era{era(3, 1, "10.40.1.20", ssh), era(4, 1, "10.40.1.20", ssh+"allow feed: 198.51.100.7 -> tide : tcp 9000\n")},
 			func(rules string) string {
-				return strings.Replace(rules, "hook input priority filter; policy drop;\n", "hook input priority filter; policy drop;\n\t\tip saddr 198.51.100.7 tcp dport 9000 ct state new,untracked accept\n", 1)
-			}, "in step", []string{"cosmetic changed 0: The rules are written differently from what was settled, and mean exactly the same for every packet."}},
-		{"written otherwise", []compare.Era{era(3, 1, "10.40.1.20", ssh+web), era(4, 1, "10.40.1.20", ssh+strings.Replace(web, "web", "site", 1))}, nil, "in step",
-			[]string{"cosmetic behind 0: What is published is written differently from what was settled here, and means exactly the same for every packet."}},
+				return strings.Replace(rules, "hook input priority filter; policy drop;\n",
+					"hook input priority filter; policy drop;\n\t\tip saddr 198.51.100.7 tcp dport 9000 ct state new,untracked accept\n", 1)
+			}, "in step", []string{"cosmetic changed 0: The rules are written differently from what was settled, and mean exactly the " +
+				"same for every packet."}},
+		{"written otherwise", []compare.Era{era(3, 1, "10.40.1.20", ssh+web),
+			era(4, 1, "10.40.1.20", ssh+strings.Replace(web, "web", "site", 1))}, nil, "in step",
+			[]string{"cosmetic behind 0: What is published is written differently from what was settled here, and means exactly the same " +
+				"for every packet."}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			sp := packet.NewSpace()
@@ -110,7 +127,8 @@ func TestBehindOrChanged(t *testing.T) {
 	for range 40 {
 		random := func() string { return rates.ReplaceAllString(policytest.WithoutRouters(policytest.Random(rng)), "") }
 		asked, now := random(), random()
-		eras := []compare.Era{{Policy: policytest.Resolve(t, policytest.Fleet, asked), Revision: 1}, {Policy: policytest.Resolve(t, policytest.Fleet, now), Revision: 2}}
+		eras := []compare.Era{{Policy: policytest.Resolve(t, policytest.Fleet, asked), Revision: 1},
+			{Policy: policytest.Resolve(t, policytest.Fleet, now), Revision: 2}}
 		for _, h := range eras[0].Policy.Fleet.Hosts {
 			sp := packet.NewSpace()
 			sp.Since(0)
@@ -123,7 +141,8 @@ func TestBehindOrChanged(t *testing.T) {
 			live, err := nft.ReadText(sp, "", []byte(strings.Join(lines, "\n")), nil)
 			require.NoError(t, err)
 			res := compare.DriftSince(sp, compare.NamesOf(eras[1].Policy), stages, live)
-			in, had, is := sp.WithinLimits(live.Decision(sp)), sp.WithinLimits(stages[0].Plan.Decision(sp)), sp.WithinLimits(stages[1].Plan.Decision(sp))
+			in, had, is := sp.WithinLimits(live.Decision(sp)), sp.WithinLimits(stages[0].Plan.Decision(sp)),
+				sp.WithinLimits(stages[1].Plan.Decision(sp))
 			found := map[compare.Because]bool{}
 			for _, f := range res.Findings {
 				if f.Kind == compare.Cosmetic {
@@ -131,20 +150,26 @@ func TestBehindOrChanged(t *testing.T) {
 				}
 				found[f.Because] = true
 				seen[f.Because]++
-				does, was, published := sp.Outcome(in, *f.Packet).Verdict, sp.Outcome(had, *f.Packet).Verdict, sp.Outcome(is, *f.Packet).Verdict
+				does, was, published := sp.Outcome(in, *f.Packet).Verdict, sp.Outcome(had, *f.Packet).Verdict,
+					sp.Outcome(is, *f.Packet).Verdict
 				if f.Kind == compare.Altered { // it may be the log
 					continue
 				}
-				require.NotEqual(t, published, does, "%s\n%s\n%#v %s\n%s\n%s\n%s\n%s", f.Sentence, h.Name, *f.Packet, f.Live, f.Published, asked, now, strings.Join(lines, "\n"))
-				require.Equal(t, f.Because == compare.Changed, (does == packet.Admit) != (was == packet.Admit), "%s: %s", f.Because, f.Sentence)
+				require.NotEqual(t, published, does, "%s\n%s\n%#v %s\n%s\n%s\n%s\n%s", f.Sentence, h.Name, *f.Packet, f.Live, f.Published,
+					asked, now, strings.Join(lines, "\n"))
+				require.Equal(t, f.Because == compare.Changed, (does == packet.Admit) != (was == packet.Admit), "%s: %s", f.Because,
+					f.Sentence)
 			}
 			admits := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 			does, should, will := sp.Where(in, admits), sp.Where(had, admits), sp.Where(is, admits)
 			differ := func(a, b packet.Set) packet.Set { return sp.Or(sp.Minus(a, b), sp.Minus(b, a)) }
 			about := sp.Minus(sp.WellFormed(), stages[1].Plan.Left(sp))
-			changed, behind := sp.AndAll(about, differ(does, will), differ(does, should)), sp.AndAll(about, differ(should, will), sp.Not(differ(does, should)))
-			require.True(t, changed == packet.Empty || found[compare.Changed], "changed %s\n%v\n%s\n%s\n%s", h.Name, res.Findings, asked, now, strings.Join(lines, "\n"))
-			require.True(t, behind == packet.Empty || found[compare.Behind], "behind %s\n%v\n%s\n%s\n%s", h.Name, res.Findings, asked, now, strings.Join(lines, "\n"))
+			changed, behind := sp.AndAll(about, differ(does, will), differ(does, should)),
+				sp.AndAll(about, differ(should, will), sp.Not(differ(does, should)))
+			require.True(t, changed == packet.Empty || found[compare.Changed], "changed %s\n%v\n%s\n%s\n%s", h.Name, res.Findings, asked,
+				now, strings.Join(lines, "\n"))
+			require.True(t, behind == packet.Empty || found[compare.Behind], "behind %s\n%v\n%s\n%s\n%s", h.Name, res.Findings, asked,
+				now, strings.Join(lines, "\n"))
 		}
 	}
 	require.Positive(t, seen[compare.Changed])

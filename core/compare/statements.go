@@ -66,7 +66,8 @@ func statements(sp *packet.Space, p *compile.Plan) (does map[string]string, orde
 				unless = append(unless, fmt.Sprint(u.Set(sp, chain.Direction)))
 			}
 			slices.Sort(unless)
-			does[r.Rule.Title()] += fmt.Sprintf("%d %d %v %d %t %t\n", chain.Direction, r.Match.Set(sp, chain.Direction), strings.Join(unless, " "), r.Verdict, r.Log != nil, r.Limit != nil)
+			does[r.Rule.Title()] += fmt.Sprintf("%d %d %v %d %t %t\n", chain.Direction, r.Match.Set(sp, chain.Direction),
+				strings.Join(unless, " "), r.Verdict, r.Log != nil, r.Limit != nil)
 		}
 	}
 	return does, order

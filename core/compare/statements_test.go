@@ -12,15 +12,19 @@ import (
 )
 
 func TestStatements(t *testing.T) {
-	const before = "allow web: everywhere -> tide : http\nallow login: quay -> tide : ssh guard\nallow elsewhere: quay -> buoy : tcp 7000\nallow feed: buoy -> tide : tcp 7001\n"
+	const before = "allow web: everywhere -> tide : http\nallow login: quay -> tide : ssh guard\nallow elsewhere: quay -> buoy : tcp " +
+		"7000\nallow feed: buoy -> tide : tcp 7001\n"
 	for _, c := range []struct {
 		what, after string
 		want        []string
 	}{
-		{"the same, in another order", "allow feed: buoy -> tide : tcp 7001\nallow login: quay -> tide : ssh guard\nallow web: everywhere -> tide : http\nallow elsewhere: quay -> buoy : tcp 7000\n", nil},
-		{"new, gone and changed", "allow web: everywhere -> tide : http, https\nallow login: quay -> tide : ssh guard\nblock pests: 198.51.100.0/24 -> tide : http\n", []string{"new block pests", "changed allow web", "gone allow feed"}},
+		{"the same, in another order", "allow feed: buoy -> tide : tcp 7001\nallow login: quay -> tide : ssh guard\nallow web: " +
+			"everywhere -> tide : http\nallow elsewhere: quay -> buoy : tcp 7000\n", nil},
+		{"new, gone and changed", "allow web: everywhere -> tide : http, https\nallow login: quay -> tide : ssh guard\nblock pests: " +
+			"198.51.100.0/24 -> tide : http\n", []string{"new block pests", "changed allow web", "gone allow feed"}},
 		{"what is of another host", before + "allow more: quay -> buoy : tcp 7002\n", nil},
-		{"off", "allow login: quay -> tide : ssh guard\nallow web: everywhere -> tide : http off\nallow feed: buoy -> tide : tcp 7001\n", []string{"gone allow web"}},
+		{"off", "allow login: quay -> tide : ssh guard\nallow web: everywhere -> tide : http off\nallow feed: buoy -> tide : tcp 7001\n",
+			[]string{"gone allow web"}},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			sp := packet.NewSpace()

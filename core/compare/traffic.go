@@ -83,7 +83,10 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction packet.Directi
 	// Services that have the same peers are one phrase.
 	var joined []phrase
 	for _, p := range out {
-		i := slices.IndexFunc(joined, func(q phrase) bool { return q.extra == p.extra && q.peers.Equal(p.peers) && q.beyond.Equal(p.beyond) })
+		i := slices.IndexFunc(joined, func(q phrase) bool {
+			return q.extra == p.extra && q.peers.Equal(p.peers) &&
+				q.beyond.Equal(p.beyond)
+		})
 		if i < 0 {
 			joined = append(joined, p)
 			continue
@@ -96,7 +99,8 @@ func (n *Names) phrases(sp *packet.Space, s packet.Set, direction packet.Directi
 	}
 	for i := range joined {
 		if len(joined[i].services) > mostNames+2 {
-			joined[i].services = append(joined[i].services[:mostNames], fmt.Sprintf("and %d more services", len(joined[i].services)-mostNames))
+			joined[i].services = append(joined[i].services[:mostNames],
+				fmt.Sprintf("and %d more services", len(joined[i].services)-mostNames))
 		}
 	}
 	return joined
@@ -306,7 +310,8 @@ func (n *Names) suggestion(sp *packet.Space, s packet.Set, direction packet.Dire
 	for i, text := range phrases[0].services {
 		services[i] = n.serviceName(text)
 	}
-	if !nameable(peers) && !isAddresses(peers) || slices.ContainsFunc(services, func(s string) bool { return strings.Contains(s, "more") || strings.Contains(s, "other") }) {
+	if !nameable(peers) && !isAddresses(peers) ||
+		slices.ContainsFunc(services, func(s string) bool { return strings.Contains(s, "more") || strings.Contains(s, "other") }) {
 		return ""
 	}
 	if peers == "everywhere" && slices.Contains(services, "any") {
@@ -325,7 +330,8 @@ func isAddresses(text string) bool { return strings.Trim(text, "0123456789abcdef
 func (n *Names) serviceName(text string) string {
 	var port int
 	for _, protocol := range []int{packet.TCP, packet.UDP} {
-		if _, err := fmt.Sscanf(text, packet.ProtocolName(protocol)+" %d", &port); err == nil && text == fmt.Sprintf("%s %d", packet.ProtocolName(protocol), port) {
+		if _, err := fmt.Sscanf(text, packet.ProtocolName(protocol)+" %d", &port); err == nil &&
+			text == fmt.Sprintf("%s %d", packet.ProtocolName(protocol), port) {
 			if name := n.pol.ServiceAt(protocol, port); name != "" {
 				return name
 			}

@@ -55,7 +55,8 @@ func Written(from, to *policy.Policy) (out []string) {
 		if was.guard && !is.guard {
 			say("is no guard any more")
 		}
-		for _, w := range [][3]string{{"on", was.on, is.on}, {"through", was.through, is.through}, {"on trial until", was.trial, is.trial}} {
+		for _, w := range [][3]string{{"on", was.on, is.on}, {"through", was.through, is.through},
+			{"on trial until", was.trial, is.trial}} {
 			switch word, was, is := w[0], w[1], w[2]; {
 			case was == is:
 			case is == "":

@@ -98,7 +98,9 @@ func ForHost(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Pl
 	for _, dir := range []packet.Direction{packet.Inbound, packet.Outbound, packet.Forward} {
 		stance := pol.StanceOf(h, dir).At(now)
 		e := p.meaning(sp, pol, dir, stance, now, false)
-		if e.tried = p.tried(sp, pol, dir, stance, now); dir == packet.Forward && !stance.Closed && len(e.blocks) == 0 && (e.tried == nil || !e.tried.stance.Closed && len(e.tried.blocks) == 0) { // what is forwarded is left as it is
+		// what is forwarded is left as it is
+		if e.tried = p.tried(sp, pol, dir, stance, now); dir == packet.Forward && !stance.Closed && len(e.blocks) == 0 &&
+			(e.tried == nil || !e.tried.stance.Closed && len(e.tried.blocks) == 0) {
 			if handsOn { // but what was its own before
 				p.Chains = append(p.Chains, Chain{Direction: dir, Stance: stance})
 			}
@@ -119,7 +121,8 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 			continue
 		}
 		for _, name := range l.Interfaces {
-			by := Rule{Decider: Decider{Kind: "leave", Name: l.Name, Pos: l.Pos}, Verdict: packet.Admit, Match: Match{Ifaces: []string{name}}}
+			by := Rule{Decider: Decider{Kind: "leave", Name: l.Name, Pos: l.Pos}, Verdict: packet.Admit,
+				Match: Match{Ifaces: []string{name}}}
 			if e.ground = append(e.ground, by); dir == packet.Forward {
 				by.Match.Leaving = true
 				e.ground = append(e.ground, by)
@@ -127,7 +130,8 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 		}
 	}
 	for _, seg := range pol.Segments() {
-		if on := h.On(seg.Name, seg.Addrs); dir != packet.Outbound && seg.Local && on != nil && (dir == packet.Inbound || stance.Closed) { // what is forwarded arrives too
+		// what is forwarded arrives too
+		if on := h.On(seg.Name, seg.Addrs); dir != packet.Outbound && seg.Local && on != nil && (dir == packet.Inbound || stance.Closed) {
 			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
 				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}}, tried))
 		}
@@ -140,7 +144,8 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 			matches = nil
 		}
 		for _, m := range changedGround(pol, h, part.name, dir, matches) {
-			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m, Verdict: part.verdict}, tried))
+			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m,
+				Verdict: part.verdict}, tried))
 		}
 	}
 	for _, r := range pol.Rules {

@@ -26,15 +26,18 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 	// problem. RFC 4890 section 4.3.1 wants them let through on every host.
 	errors := icmp(packet.IPv4, 3, 11, 12)
 	errors = append(errors, icmp(packet.IPv6, 1, 2, 3, 4)...)
-	mld := []Match{{Terms: icmp(packet.IPv6, 130, 131, 132, 143), From: linkLocal}, {Terms: []policy.Term{protocol(packet.IPv4, packet.IGMP)}}}
+	mld := []Match{{Terms: icmp(packet.IPv6, 130, 131, 132, 143), From: linkLocal},
+		{Terms: []policy.Term{protocol(packet.IPv4, packet.IGMP)}}}
 	mldOut := []Match{{Terms: icmp(packet.IPv6, 130, 131, 132, 143)}, {Terms: []policy.Term{protocol(packet.IPv4, packet.IGMP)}}}
 	parts := []groundPart{
 		{name: "loopback", verdict: packet.Admit, in: lo, out: lo},
-		{name: "replies", verdict: packet.Admit, forward: true, in: states(packet.Established, packet.Related), out: states(packet.Established, packet.Related)},
+		{name: "replies", verdict: packet.Admit, forward: true, in: states(packet.Established, packet.Related),
+			out: states(packet.Established, packet.Related)},
 		{name: "invalid", verdict: packet.Drop, forward: true, in: states(packet.Invalid), out: states(packet.Invalid)},
 		{name: "icmp-errors", verdict: packet.Admit, forward: true, in: []Match{{Terms: errors}}, out: []Match{{Terms: errors}}},
 		// RFC 4861: a host hears router advertisements and speaks solicitations.
-		{name: "neighbours", verdict: packet.Admit, in: []Match{{Terms: icmp(packet.IPv6, 134, 135, 136)}}, out: []Match{{Terms: icmp(packet.IPv6, 133, 135, 136)}}},
+		{name: "neighbours", verdict: packet.Admit, in: []Match{{Terms: icmp(packet.IPv6, 134, 135, 136)}},
+			out: []Match{{Terms: icmp(packet.IPv6, 133, 135, 136)}}},
 		{name: "dhcp-client", verdict: packet.Admit,
 			in:  []Match{{Terms: []policy.Term{udp(packet.IPv4, 68)}}, {Terms: []policy.Term{udp(packet.IPv6, 546)}, From: linkLocal}},
 			out: []Match{{Terms: []policy.Term{udp(packet.IPv4, 67)}}, {Terms: []policy.Term{udp(packet.IPv6, 547)}}}},
@@ -46,7 +49,8 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 			b.Add(a)
 		}
 		to, _ := b.IPSet()
-		port := policy.Term{Family: policy.AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: service.Port, Hi: service.Port}, Type: policy.AnyType, Code: policy.AnyType}
+		port := policy.Term{Family: policy.AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: service.Port, Hi: service.Port},
+			Type: policy.AnyType, Code: policy.AnyType}
 		parts = append(parts, groundPart{name: "service", verdict: packet.Admit, out: []Match{{Terms: []policy.Term{port}, To: to}}})
 	}
 	return parts

@@ -21,7 +21,8 @@ import (
 // its parts are called and whether a rule is written as one or as two is nobody's matter.
 func TestLaws(t *testing.T) {
 	admits := func(sp *packet.Space, pol *policy.Policy, host string) packet.Set {
-		return sp.Where(compile.ForHost(sp, pol, pol.Fleet.Host(host), now).Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+		return sp.Where(compile.ForHost(sp, pol, pol.Fleet.Host(host), now).Decision(sp),
+			func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	}
 	other := map[string]string{"office": "zebra", "lab": "apse", "quay": "yard", "hill": "alp", "mix": "blend", "both": "duo"}
 	for seed := range uint64(400) {
@@ -43,9 +44,11 @@ func TestLaws(t *testing.T) {
 
 		sp := packet.NewSpace()
 		blocked := policytest.Resolve(t, policytest.Fleet, text+rule("block", "law", "tcp 1-500, udp 53"))
-		require.True(t, sp.Within(admits(sp, blocked, host), admits(sp, plainly, host)), "a block admits nothing: seed %d %s\n%s%s", seed, host, text, rule("block", "law", "tcp 1-500, udp 53"))
+		require.True(t, sp.Within(admits(sp, blocked, host), admits(sp, plainly, host)), "a block admits nothing: seed %d %s\n%s%s", seed,
+			host, text, rule("block", "law", "tcp 1-500, udp 53"))
 		allowed := policytest.Resolve(t, policytest.Fleet, text+rule("allow", "law", "tcp 1-500, udp 53"))
-		require.True(t, sp.Within(admits(sp, plainly, host), admits(sp, allowed, host)), "an allow refuses nothing: seed %d %s\n%s%s", seed, host, text, rule("allow", "law", "tcp 1-500, udp 53"))
+		require.True(t, sp.Within(admits(sp, plainly, host), admits(sp, allowed, host)), "an allow refuses nothing: seed %d %s\n%s%s",
+			seed, host, text, rule("allow", "law", "tcp 1-500, udp 53"))
 
 		for _, kind := range []string{"allow", "block"} {
 			one := policytest.Resolve(t, policytest.Fleet, text+rule(kind, "law", "tcp 1-500, udp 53"))
@@ -55,17 +58,20 @@ func TestLaws(t *testing.T) {
 				require.Equal(t, admits(sp, one, host), admits(sp, two, host), "a rule split in two: seed %d %s\n%s", seed, host, text)
 				continue
 			}
-			a, b := compile.ForHost(sp, one, one.Fleet.Host(host), now).Decision(sp), compile.ForHost(sp, two, two.Fleet.Host(host), now).Decision(sp)
+			a, b := compile.ForHost(sp, one, one.Fleet.Host(host), now).Decision(sp),
+				compile.ForHost(sp, two, two.Fleet.Host(host), now).Decision(sp)
 			require.Equal(t, a, b, "a rule split in two: seed %d %s\n%s", seed, host, text)
 		}
 
 		file, _ := fence.Parse("p.fence", text)
 		tidy := policytest.Resolve(t, policytest.Fleet, fence.Print(file))
-		called := regexp.MustCompile(`\b(office|lab|quay|hill|mix|both)\b`).ReplaceAllStringFunc(text, func(name string) string { return other[name] })
+		called := regexp.MustCompile(`\b(office|lab|quay|hill|mix|both)\b`).ReplaceAllStringFunc(text,
+			func(name string) string { return other[name] })
 		renamed := policytest.Resolve(t, policytest.Fleet, called)
 		d := compile.ForHost(sp, plainly, plainly.Fleet.Host(host), now).Decision(sp)
 		for what, pol := range map[string]*policy.Policy{"laid out": tidy, "named otherwise": renamed} {
-			require.Equal(t, d, compile.ForHost(sp, pol, pol.Fleet.Host(host), now).Decision(sp), "%s: seed %d %s\n%s", what, seed, host, strings.TrimSpace(text))
+			require.Equal(t, d, compile.ForHost(sp, pol, pol.Fleet.Host(host), now).Decision(sp), "%s: seed %d %s\n%s", what, seed, host,
+				strings.TrimSpace(text))
 		}
 	}
 }
@@ -83,11 +89,14 @@ func TestTrialsNoteWhatTheyWouldRefuse(t *testing.T) {
 		if !trial.MatchString(text) {
 			continue
 		}
-		tried, ended := policytest.Resolve(t, policytest.Fleet, text), policytest.Resolve(t, policytest.Fleet, trial.ReplaceAllString(text, ""))
+		tried, ended := policytest.Resolve(t, policytest.Fleet, text),
+			policytest.Resolve(t, policytest.Fleet, trial.ReplaceAllString(text, ""))
 		for _, host := range tried.Fleet.Hosts {
 			sp := packet.NewSpace()
 			sp.Since(now)
-			byGround := sp.And(sp.Value(packet.Hook, packet.Through), sp.OrAll(sp.Values(packet.State, packet.Established, packet.Related), sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6)))
+			byGround := sp.And(sp.Value(packet.Hook, packet.Through),
+				sp.OrAll(sp.Values(packet.State, packet.Established, packet.Related),
+					sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6)))
 			soon := sp.Minus(sp.Before(now+86400), byGround) // before any of the trials ends; of the ground nothing is noted
 			d := compile.ForHost(sp, tried, host, now).Decision(sp)
 			e := compile.ForHost(sp, ended, ended.Fleet.Host(host.Name), now).Decision(sp)
@@ -95,7 +104,8 @@ func TestTrialsNoteWhatTheyWouldRefuse(t *testing.T) {
 			would := sp.And(admits, sp.Where(e, packet.Outcome.Refused))
 			logs := sp.Possible(sp.Where(d, func(o packet.Outcome) bool { return o.Logged && o.Verdict == packet.Admit }))
 			require.Equal(t, sp.And(soon, sp.AnyRoom(would)), sp.And(soon, sp.AnyRoom(logs)), "seed %d %s\n%s", seed, host.Name, text)
-			require.True(t, sp.Within(sp.Where(d, packet.Outcome.Refused), sp.Where(e, packet.Outcome.Refused)), "a trial refuses nothing more: seed %d %s\n%s", seed, host.Name, text)
+			require.True(t, sp.Within(sp.Where(d, packet.Outcome.Refused), sp.Where(e, packet.Outcome.Refused)),
+				"a trial refuses nothing more: seed %d %s\n%s", seed, host.Name, text)
 			if would != packet.Empty {
 				noted++
 			}

@@ -202,7 +202,8 @@ func andTerm(a, b policy.Term) (t policy.Term, ok bool) {
 		return x
 	}
 	ok = true
-	t = policy.Term{Family: same(a.Family, b.Family), Protocol: same(a.Protocol, b.Protocol), Type: same(a.Type, b.Type), Code: same(a.Code, b.Code)}
+	t = policy.Term{Family: same(a.Family, b.Family), Protocol: same(a.Protocol, b.Protocol), Type: same(a.Type, b.Type),
+		Code: same(a.Code, b.Code)}
 	t.Ports.Lo, t.Ports.Hi = max(a.Ports.Lo, b.Ports.Lo), min(a.Ports.Hi, b.Ports.Hi)
 	for _, n := range slices.Concat(a.Not, b.Not) {
 		if _, meets := andTerm(n, t); meets {

@@ -58,7 +58,8 @@ func TestSecondOpinion(t *testing.T) {
 							seen[strings.Fields(out.With)[0]]++
 						}
 					}
-					require.Equal(t, o.Of(h, p, room).Does, got, "seed %d host %s room %v: %s (user %q unit %q encrypted %v), by %s\n%s", seed, h.Name, room, p, p.User, p.Unit, p.IPsec, deciders[out.By-1], text)
+					require.Equal(t, o.Of(h, p, room).Does, got, "seed %d host %s room %v: %s (user %q unit %q encrypted %v), by %s\n%s",
+						seed, h.Name, room, p, p.User, p.Unit, p.IPsec, deciders[out.By-1], text)
 				}
 			}
 		}

@@ -57,13 +57,15 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 		if !r.On(h) {
 			continue
 		}
-		t := Translation{Decider: Decider{Kind: "redirect", Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port, Direction: packet.Inbound,
-			Match: Match{From: r.From.Addrs, To: packet.Intersection(r.To.Addrs, own), Terms: []policy.Term{r.Term}}}
+		t := Translation{Decider: Decider{Kind: "redirect", Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port,
+			Direction: packet.Inbound,
+			Match:     Match{From: r.From.Addrs, To: packet.Intersection(r.To.Addrs, own), Terms: []policy.Term{r.Term}}}
 		if at := r.To.At[h]; at != nil {
 			t.Match.To = at
 		}
 		if r.Through != nil {
-			t.Direction, t.Match.To = packet.Forward, packet.Without(r.To.Addrs, packet.Union(packet.Union(own, packet.Loopback), h.Broadcast()))
+			t.Direction, t.Match.To = packet.Forward,
+				packet.Without(r.To.Addrs, packet.Union(packet.Union(own, packet.Loopback), h.Broadcast()))
 		}
 		out = append(out, t.plain())
 	}
@@ -95,7 +97,8 @@ func (p piece) masked(sp *packet.Space, pol *policy.Policy, h *fleet.Host, dir p
 			continue
 		}
 		as := p
-		as.match.From, as.match.To = packet.Without(q.Routers, h.Addresses()), intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
+		as.match.From, as.match.To = packet.Without(q.Routers, h.Addresses()),
+			intersect(p.match.To, packet.Intersection(h.Addresses(), q.To.Addrs))
 		if p.span.On != nil { // between addresses on it, the router's too
 			as.match.From = packet.Intersection(as.match.From, p.span.On.Addrs)
 		}
@@ -121,7 +124,8 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 	// (What is for the host itself never goes through, and nothing else arrives there.)
 	own := sp.Addrs(packet.Dst, p.Host.Addresses())
 	fresh := sp.Minus(sp.Value(packet.State, packet.New), sp.And(sp.Value(packet.Hook, packet.Through), own))
-	fresh = sp.Minus(fresh, sp.And(sp.Value(packet.Hook, packet.In), sp.Not(sp.Or(own, sp.Addrs(packet.Dst, packet.Union(p.Host.Broadcast(), packet.Loopback))))))
+	fresh = sp.Minus(fresh, sp.And(sp.Value(packet.Hook, packet.In),
+		sp.Not(sp.Or(own, sp.Addrs(packet.Dst, packet.Union(p.Host.Broadcast(), packet.Loopback))))))
 	routed := sp.And(fresh, sp.Values(packet.Hook, packet.Through, packet.Out))
 	ends := map[packet.Direction]packet.Decision{packet.Forward: unfiltered}
 	for i := range p.ends {

@@ -58,7 +58,8 @@ func (e *end) noting(sp *packet.Space, d packet.Decision) packet.Decision {
 	if t := e.tried.stance.Trial; t != nil && t.Open { // it goes back: what it alone would refuse then is nothing
 		open := *e.tried
 		open.stance.Closed, open.stance.Trial = false, nil
-		refused = sp.Or(sp.And(refused, sp.Before(t.Until)), sp.Where(open.decision(sp, func(Decider) int32 { return 0 }), packet.Outcome.Refused))
+		refused = sp.Or(sp.And(refused, sp.Before(t.Until)),
+			sp.Where(open.decision(sp, func(Decider) int32 { return 0 }), packet.Outcome.Refused))
 	}
 	refused = sp.Minus(refused, e.byGround(sp)) // of which nothing on trial is asked
 	noted := sp.AndAll(refused, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }), trialLog.when(sp))

@@ -98,8 +98,9 @@ func Missing(sp *packet.Space, listings, known []Listing) *kernel.Ruleset {
 		family := []string{packet.IPv4: "IPv4", packet.IPv6: "IPv6"}[l.Families[0]]
 		name := fmt.Sprintf("the rules of %s: no dump of %s is given (--complete says that there are none)", family, l.Kind)
 		for _, d := range []packet.Direction{packet.Inbound, packet.Forward, packet.Outbound} {
-			out.Chains = append(out.Chains, &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[l.Families[0]], Table: "not dumped",
-				Name: kernel.HookOf(d), Hook: kernel.HookOf(d), Type: "filter", Policy: packet.Admit,
+			out.Chains = append(out.Chains, &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[l.Families[0]],
+				Table: "not dumped",
+				Name:  kernel.HookOf(d), Hook: kernel.HookOf(d), Type: "filter", Policy: packet.Admit,
 				Rules: []kernel.Rule{{Match: sp.Unknown(name), Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Drop}}}}})
 		}
 	}

@@ -88,7 +88,8 @@ type Unproven struct {
 }
 
 func (u *Unproven) Error() string {
-	return fmt.Sprintf("the rules written for %s are wrong, which is a mistake of ours: %s would be %s, and should be %s", u.Host, u.Packet, u.Written.Verdict, u.Meant.Verdict)
+	return fmt.Sprintf("the rules written for %s are wrong, which is a mistake of ours: %s would be %s, and should be %s", u.Host,
+		u.Packet, u.Written.Verdict, u.Meant.Verdict)
 }
 
 // Prove reads what Write gave back, as a kernel lists it, and holds it against the
@@ -113,7 +114,8 @@ type Refusal struct {
 }
 
 func (r *Refusal) Error() string {
-	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect, strings.Join(r.What, "; "))
+	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect,
+		strings.Join(r.What, "; "))
 }
 
 // NoFilter is the error of writing rules for a host that has no filter of its own.

@@ -33,7 +33,8 @@ func ToFillIn(plan *compile.Plan) string {
 	if len(who) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("# yfence settle, on the host, fills in who these are there: %s; loaded without that, rules about them decide nothing\n", strings.Join(who, ", "))
+	return fmt.Sprintf("# yfence settle, on the host, fills in who these are there: %s; loaded without that, rules about them decide "+
+		"nothing\n", strings.Join(who, ", "))
 }
 
 // Unsayable says what is wrong with the senders of a plan's rules, for a text that

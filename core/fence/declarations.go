@@ -14,7 +14,8 @@ func (p *parser) policyDecl(first Token) Stmt {
 		t := p.want(Word, "the language's number", p.form("policy"))
 		n, err := number(t.Text)
 		if err != nil || n != 1 {
-			p.report(t.errorf("language", "this program reads language 1, not %s", t.Text).Hinted("write `language 1`, or use a program that knows this language"))
+			p.report(t.errorf("language", "this program reads language 1, not %s",
+				t.Text).Hinted("write `language 1`, or use a program that knows this language"))
 		}
 		d.Language = n
 	}

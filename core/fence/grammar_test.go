@@ -166,7 +166,8 @@ func TestTheGrammarReadsEverything(t *testing.T) {
 	for _, m := range modifiers {
 		require.Contains(t, text[1], `"`+m.Keyword+`"`)
 	}
-	for _, wrong := range []string{"allow a: b -> c", "allow a b -> c : ssh", "role r { inbound }", "with { }x", "redirect r: a -> b : tcp 80-81 to tcp 90"} {
+	for _, wrong := range []string{"allow a: b -> c", "allow a b -> c : ssh", "role r { inbound }", "with { }x",
+		"redirect r: a -> b : tcp 80-81 to tcp 90"} {
 		tokens, _ := Tokens("wrong", wrong)
 		r := &recognizer{grammar, tokens, map[string]map[int][]int{}}
 		require.NotContains(t, r.production(t, "File", 0), len(tokens), wrong)

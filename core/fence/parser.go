@@ -126,10 +126,16 @@ func (p *parser) punct(k Kind) bool {
 
 // elsewhere is how the language says what people call otherwise.
 var elsewhere = map[string]string{
-	"deny": "to refuse something, write a block: " + blockForm, "drop": "to refuse something, write a block: " + blockForm, "reject": "to refuse something, write a block, with by reject if it is to be told: " + blockForm,
-	"accept": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "permit": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES", "rule": "a rule is an allow or a block: allow NAME: PEERS -> PEERS : SERVICES",
-	"group": "hosts of one kind are a role, addresses a network, several of them peers: peers NAME = PEERS", "zone": "where hosts are attached is a segment: segment NAME = ADDRESSES", "host": "hosts stand in the fleet file",
-	"comment": "write because \"why\"; what stands behind a # is for readers alone", "include": "all .fence files of the folder are one policy", "disabled": "write off in front of the statement", "off": "it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES",
+	"deny": "to refuse something, write a block: " + blockForm, "drop": "to refuse something, write a block: " + blockForm,
+	"reject": "to refuse something, write a block, with by reject if it is to be told: " + blockForm,
+	"accept": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES",
+	"permit": "to admit something, write an allow: allow NAME: PEERS -> PEERS : SERVICES",
+	"rule":   "a rule is an allow or a block: allow NAME: PEERS -> PEERS : SERVICES",
+	"group":  "hosts of one kind are a role, addresses a network, several of them peers: peers NAME = PEERS",
+	"zone":   "where hosts are attached is a segment: segment NAME = ADDRESSES", "host": "hosts stand in the fleet file",
+	"comment": "write because \"why\"; what stands behind a # is for readers alone",
+	"include": "all .fence files of the folder are one policy", "disabled": "write off in front of the statement",
+	"off": "it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES",
 }
 
 const blockForm = "block NAME: PEERS -> PEERS : SERVICES"
@@ -207,11 +213,13 @@ func (p *parser) checkName(t Token, name string) {
 	switch {
 	case IsName(name):
 	case nameShaped(name):
-		p.report(t.errorf("name", "%q is a word of the language and can name nothing", name).Hinted("choose another name, such as %q", name+"-1"))
+		p.report(t.errorf("name", "%q is a word of the language and can name nothing", name).Hinted("choose another name, such as %q",
+			name+"-1"))
 	case len(name) > 63:
 		p.report(t.errorf("name", "this name is %d characters long; a name has at most 63", len(name)).Hinted("shorten it"))
 	default:
-		p.report(t.errorf("name", "%s is not a name", Token{Kind: Word, Text: name}.found()).Hinted("a name is made of small letters, digits and hyphens and begins with a letter"))
+		p.report(t.errorf("name", "%s is not a name",
+			Token{Kind: Word, Text: name}.found()).Hinted("a name is made of small letters, digits and hyphens and begins with a letter"))
 	}
 }
 

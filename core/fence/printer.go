@@ -195,11 +195,13 @@ func rowOf(stmt Stmt) row {
 		}
 		return ruleRow("redirect "+d.Name, body+d.Port.Text, &modified{nil, &d.Common})
 	case *Masquerade:
-		return ruleRow("masquerade "+d.Name, d.From.String()+" -> "+d.To.String()+" "+through(d.Through)+via(d.Via), &modified{nil, &d.Common})
+		return ruleRow("masquerade "+d.Name, d.From.String()+" -> "+d.To.String()+" "+through(d.Through)+via(d.Via),
+			&modified{nil, &d.Common})
 	case *Leave:
 		return ruleRow("leave "+d.Name, d.Peers.String()+" : "+d.Direction+via(d.Interfaces), &modified{nil, &d.Common})
 	case *Expectation:
-		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services), &modified{d.asRule(), &d.Common})
+		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services),
+			&modified{d.asRule(), &d.Common})
 	}
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
 }

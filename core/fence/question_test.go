@@ -11,14 +11,19 @@ import (
 func TestQuestions(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
 		{"office -> charts-01 : https", "office -> charts-01 : https state new"},
-		{"in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432 state established", "in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432 state established"},
+		{"in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432 state established",
+			"in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432 state established"},
 		{"out at wan0 host a.example -> everywhere : any", "out to wan0 host a.example -> everywhere : any state new"},
-		{"through from eth0 to wan0 10.0.0.0/8 port 53 -> strangers : udp 1-5", "through at eth0 to wan0 10.0.0.0/8 port 53-53 -> strangers : udp 1-5 state new"},
-		{"db.example.test -> fleet : ping user www-data unit web.service encrypted", "db.example.test -> fleet : ping state new user www-data unit web.service encrypted"},
-		{"10.0.0.1-10.0.0.9, red except 10.0.0.3 -> blue, green : ssh, domain", "10.0.0.1-10.0.0.9, red except 10.0.0.3 -> blue, green : ssh, domain state new"},
+		{"through from eth0 to wan0 10.0.0.0/8 port 53 -> strangers : udp 1-5",
+			"through at eth0 to wan0 10.0.0.0/8 port 53-53 -> strangers : udp 1-5 state new"},
+		{"db.example.test -> fleet : ping user www-data unit web.service encrypted",
+			"db.example.test -> fleet : ping state new user www-data unit web.service encrypted"},
+		{"10.0.0.1-10.0.0.9, red except 10.0.0.3 -> blue, green : ssh, domain",
+			"10.0.0.1-10.0.0.9, red except 10.0.0.3 -> blue, green : ssh, domain state new"},
 		{"fd40::1 port 1000-2000 -> fd40::2 : icmpv6 128", "fd40::1 port 1000-2000 -> fd40::2 : icmpv6 128 state new"},
 
-		{"", `1:1 syntax: expected a role, network, segment, host NAME, address, fleet, everywhere or strangers, found the end of the file`},
+		{"", `1:1 syntax: expected a role, network, segment, host NAME, address, fleet, everywhere or strangers, found the end of ` +
+			`the file`},
 		{"a b", `1:3 syntax: expected "->", found "b"`},
 		{"a -> b", `1:7 syntax: expected ":" and a service, found the end of the file`},
 		{"a -> b : ssh now", "1:14 syntax: expected state, user, unit, encrypted or the end, found \"now\""},

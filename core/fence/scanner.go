@@ -101,7 +101,8 @@ func (s *scanner) next() Token {
 		t.Kind, t.Width = Arrow, 2
 		s.offset += 2
 	case wordBytes[c]:
-		for s.offset < len(s.text) && wordBytes[s.text[s.offset]] && (s.text[s.offset] != '-' || !strings.HasPrefix(s.text[s.offset:], "->")) {
+		for s.offset < len(s.text) && wordBytes[s.text[s.offset]] &&
+			(s.text[s.offset] != '-' || !strings.HasPrefix(s.text[s.offset:], "->")) {
 			s.offset++
 		}
 		t.Kind, t.Text, t.Width = Word, s.text[start:s.offset], s.offset-start
@@ -173,6 +174,7 @@ func (s *scanner) quoted(t Token) Token {
 		}
 	}
 	t.Text, t.Width = b.String(), s.pos().Column-t.Pos.Column
-	s.problems = append(s.problems, source.Errorf(t.Pos, t.Width, "open-quote", "this text is not closed on its line").Hinted(`put a " at its end`))
+	s.problems = append(s.problems, source.Errorf(t.Pos, t.Width, "open-quote",
+		"this text is not closed on its line").Hinted(`put a " at its end`))
 	return t
 }

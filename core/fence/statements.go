@@ -166,7 +166,8 @@ func (p *parser) expect(first Token) Stmt {
 	e.Within, e.On, e.Through = into.Within, into.On, into.Through
 	if into.By != nil {
 		if e.BySteps = &into.By.Pos; e.Kind != "never" {
-			p.report(source.Errorf(into.By.Pos, len("by"), "modifier", "by steps goes with never only").Hinted("take it away, or say what never is so"))
+			p.report(source.Errorf(into.By.Pos, len("by"), "modifier",
+				"by steps goes with never only").Hinted("take it away, or say what never is so"))
 		}
 	}
 	return e
@@ -244,7 +245,8 @@ func (p *parser) rate(form string) Rate {
 	r := Rate{t.Pos, n, Duration{d.Text, seconds}}
 	if _, _, whole := r.Value().Kernel(); !whole {
 		lower, higher := r.nearest()
-		p.report(d.errorf("rate", "%d per %s is no whole number per second, minute, hour or day, which is what the kernel counts by", n, d.Text).
+		p.report(d.errorf("rate", "%d per %s is no whole number per second, minute, hour or day, which is what the kernel counts by", n,
+			d.Text).
 			Hinted("the nearest are %s and %s", lower, higher))
 	}
 	return r

@@ -43,7 +43,8 @@ func parseAddr(t Token) (AddrItem, *source.Problem) {
 		b, errB := netip.ParseAddr(to)
 		switch {
 		case errA != nil || errB != nil || a.Zone()+b.Zone() != "":
-			return bad(fmt.Sprintf("%q is not a range of addresses", t.Text), "a range is two addresses with a hyphen between, such as 192.0.2.10-192.0.2.19")
+			return bad(fmt.Sprintf("%q is not a range of addresses", t.Text),
+				"a range is two addresses with a hyphen between, such as 192.0.2.10-192.0.2.19")
 		case a.Is4() != b.Is4():
 			return bad("a range begins and ends in the same family", "write two ranges, one for IPv4 and one for IPv6")
 		case b.Less(a):
@@ -55,10 +56,12 @@ func parseAddr(t Token) (AddrItem, *source.Problem) {
 	if strings.Contains(t.Text, "/") {
 		prefix, err := netip.ParsePrefix(t.Text)
 		if err != nil {
-			return bad(fmt.Sprintf("%q is not a prefix", t.Text), "a prefix is an address and a length, at most /32 for IPv4 and /128 for IPv6")
+			return bad(fmt.Sprintf("%q is not a prefix", t.Text),
+				"a prefix is an address and a length, at most /32 for IPv4 and /128 for IPv6")
 		}
 		if prefix != prefix.Masked() {
-			return bad(fmt.Sprintf("%s has bits set behind its length", t.Text), "write %s for the network, or %s for the one address", prefix.Masked(), prefix.Addr())
+			return bad(fmt.Sprintf("%s has bits set behind its length", t.Text), "write %s for the network, or %s for the one address",
+				prefix.Masked(), prefix.Addr())
 		}
 		item.From, item.To = prefix.Addr(), lastAddr(prefix)
 		return item, nil
@@ -138,13 +141,15 @@ func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 		}
 	case t.Text[0] >= '0' && t.Text[0] <= '9':
 		if before == nil {
-			p.fail(t, "syntax", "a service", "a bare port takes the protocol of the port before it; here none stands before it: write tcp %s or udp %s", t.Text, t.Text)
+			p.fail(t, "syntax", "a service", "a bare port takes the protocol of the port before it; here none stands before it: write "+
+				"tcp %s or udp %s", t.Text, t.Text)
 		}
 		term.Protocols, term.Ports = before, p.portRange(t)
 	case IsName(t.Text), qualified(t.Text):
 		term.Name = t.Text
 	default:
-		p.fail(t, "syntax", "a service", "a service is a name, tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], icmpv6 [TYPE[/CODE]], protocol N, ping or any")
+		p.fail(t, "syntax", "a service", "a service is a name, tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], icmpv6 [TYPE[/CODE]], "+
+			"protocol N, ping or any")
 	}
 	return term
 }

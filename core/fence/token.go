@@ -106,22 +106,45 @@ func (m modifier) goesWith(statement string) bool {
 
 func init() {
 	statements = []statement{
-		{keyword{"policy", `policy NAME "description" language 1 [by NAME, …]`, "names the policy; once. `by` names who may change what is of no part"}, (*parser).policyDecl},
-		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`, "addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` reads them from a file of the policy's folder, one prefix a line; behind that, `fetched \"https://…\" every 1h up to 5000 changing 20 percent` has the service read the file anew"}, (*parser).networkDecl},
-		{keyword{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]", "an attached network. An interface is on a segment when one of its addresses lies in it, or when the fleet file says so"}, (*parser).segmentDecl},
-		{keyword{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]", "ports of protocols, `icmp` and `icmpv6` with type and code, `protocol N`, other services; a bare port or range after a comma takes the protocol before it. `unit` names the units that serve it, for `yfence listeners`"}, (*parser).serviceDecl},
-		{keyword{"role", "role NAME { inbound|outbound|forward open|closed [on trial until DATE [else open]]   refuse by drop|reject   log refused [up to N per DUR]   ground { … } }", "hosts with the same rules, and what happens on them to packets that no rule speaks of"}, (*parser).roleDecl},
-		{keyword{"peers", "peers NAME = PEERS", "peers under one name: roles, hosts, networks, addresses, with `except` and `at` as in a rule"}, (*parser).peersDecl},
-		{keyword{"part", `part NAME from "FOLDER" [for ROLE, …] [by NAME, …] "description"`, "a folder of the policy has names of its own; `for` names the roles that its rules may speak of besides its own, `by` who may change it"}, (*parser).part},
-		{keyword{"join", `join NETWORK, NETWORK, … [through ROLE, …] "description"`, "there is a way between these networks or segments; by hosts of these roles, which carry out the rules between them, or by routers that are not ours"}, (*parser).join},
-		{keyword{"ground", "ground { [inbound|outbound|forward] PART off|from PEERS … }", "turns parts of the ground off, or narrows them, on all hosts; in a role's braces on that role's"}, (*parser).groundDecl},
-		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"}, (*parser).rule},
-		{keyword{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers", "refuses them, whatever admits them, unless the allow is an exception"}, (*parser).rule},
-		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [through ROLE, …] to [PEER :] PORT", "changes where connections go"}, (*parser).redirect},
-		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, … [via INTERFACE, …]", "peers behind these routers are seen as the router; only where they leave by such an interface, if it says one"}, (*parser).masquerade},
-		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …", "sets aside traffic that other programs rule"}, (*parser).leave},
+		{keyword{"policy", `policy NAME "description" language 1 [by NAME, …]`,
+			"names the policy; once. `by` names who may change what is of no part"}, (*parser).policyDecl},
+		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`,
+			"addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` " +
+				"reads them from a file of the policy's folder, one prefix a line; behind that, `fetched \"https://…\" every 1h up to " +
+				"5000 changing 20 percent` has the service read the file anew"}, (*parser).networkDecl},
+		{keyword{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]",
+			"an attached network. An interface is on a segment when one of its addresses lies in it, or when the fleet file says so"},
+			(*parser).segmentDecl},
+		{keyword{"service", "service NAME = tcp|udp|sctp|tcp+udp PORTS, icmp [TYPE[/CODE]], … [unit NAME, …]",
+			"ports of protocols, `icmp` and `icmpv6` with type and code, `protocol N`, other services; a bare port or range after a " +
+				"comma takes the protocol before it. `unit` names the units that serve it, for `yfence listeners`"}, (*parser).serviceDecl},
+		{keyword{"role", "role NAME { inbound|outbound|forward open|closed [on trial until DATE [else open]]   refuse by drop|reject   " +
+			"log refused [up to N per DUR]   ground { … } }",
+			"hosts with the same rules, and what happens on them to packets that no rule speaks of"}, (*parser).roleDecl},
+		{keyword{"peers", "peers NAME = PEERS",
+			"peers under one name: roles, hosts, networks, addresses, with `except` and `at` as in a rule"}, (*parser).peersDecl},
+		{keyword{"part", `part NAME from "FOLDER" [for ROLE, …] [by NAME, …] "description"`,
+			"a folder of the policy has names of its own; `for` names the roles that its rules may speak of besides its own, `by` who " +
+				"may change it"}, (*parser).part},
+		{keyword{"join", `join NETWORK, NETWORK, … [through ROLE, …] "description"`,
+			"there is a way between these networks or segments; by hosts of these roles, which carry out the rules between them, or by " +
+				"routers that are not ours"}, (*parser).join},
+		{keyword{"ground", "ground { [inbound|outbound|forward] PART off|from PEERS … }",
+			"turns parts of the ground off, or narrows them, on all hosts; in a role's braces on that role's"}, (*parser).groundDecl},
+		{keyword{"allow", "allow NAME: PEERS -> PEERS : SERVICES  modifiers", "admits connections; the left side starts them"},
+			(*parser).rule},
+		{keyword{"block", "block NAME: PEERS -> PEERS : SERVICES  modifiers",
+			"refuses them, whatever admits them, unless the allow is an exception"}, (*parser).rule},
+		{keyword{"redirect", "redirect NAME: PEERS -> PEERS : PORT [through ROLE, …] to [PEER :] PORT", "changes where connections go"},
+			(*parser).redirect},
+		{keyword{"masquerade", "masquerade NAME: PEERS -> PEERS through ROLE, … [via INTERFACE, …]",
+			"peers behind these routers are seen as the router; only where they leave by such an interface, if it says one"},
+			(*parser).masquerade},
+		{keyword{"leave", "leave NAME: PEERS : inbound|outbound|forwarded via INTERFACE, …",
+			"sets aside traffic that other programs rule"}, (*parser).leave},
 		{keyword{"with", withForm, "says once what the statements in the braces have in common; what one says itself counts instead"}, nil},
-		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …] [through ROLE, …] [by steps]", "is proven, never rendered"}, (*parser).expect},
+		{keyword{"expect", "expect NAME: never|always|only PEERS -> PEERS : SERVICES [within PEER, …] [on SEGMENT, …] [through ROLE, " +
+			"…] [by steps]", "is proven, never rendered"}, (*parser).expect},
 	}
 	const rules, allow, block = "allow block", "allow", "block"
 	modifiers = []modifier{
@@ -141,11 +164,13 @@ func init() {
 		{keyword{"through", "through ROLE, …", "forwarded by hosts of these roles, of each of them"}, rules + " expect",
 			func(p *parser, t Token, m *modified) { m.rule.Through = p.roles() },
 			func(m *modified) string { return through(m.rule.Through) }},
-		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).from, printSenders},
+		{keyword{"from", "from user|unit|program NAME, …", "only what they send, decided at the sending end"}, rules, (*parser).from,
+			printSenders},
 		{keyword{"encrypted", "encrypted", "only what comes and goes by IPsec"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Encrypted = true },
 			func(m *modified) string { return said("encrypted", m.rule.Encrypted) }},
-		{keyword{"at", "at most N per DUR [per source]", "a token bucket of N, refilled at N per time; what exceeds it is refused"}, allow, (*parser).atMost, printAtMost},
+		{keyword{"at", "at most N per DUR [per source]", "a token bucket of N, refilled at N per time; what exceeds it is refused"},
+			allow, (*parser).atMost, printAtMost},
 		{keyword{"over", "over BLOCK, …", "an exception to those blocks"}, allow,
 			func(p *parser, t Token, m *modified) {
 				m.rule.Over = list(p, func() Ident { return p.reference("the name of a block", "over BLOCK, …") })
@@ -157,7 +182,8 @@ func init() {
 		{keyword{"log", "log [up to N per DUR]", "log what the rule decides"}, rules,
 			func(p *parser, t Token, m *modified) { m.rule.Log = p.log(t) },
 			func(m *modified) string { return printLog("log", m.rule.Log) }},
-		{keyword{"on", trialForm, "what it would refuse is admitted until then, logged and counted; then it refuses by itself, or with `else open` never. A role's closed stance takes it, too"}, block, (*parser).on,
+		{keyword{"on", trialForm, "what it would refuse is admitted until then, logged and counted; then it refuses by itself, or with " +
+			"`else open` never. A role's closed stance takes it, too"}, block, (*parser).on,
 			func(m *modified) string { return printTrial(m.rule.Trial) }},
 		{keyword{"guard", "guard", "part of the way in; takes no date and no `off`"}, allow,
 			func(p *parser, t Token, m *modified) { m.rule.Guard = true },
@@ -176,7 +202,8 @@ func init() {
 				}
 				return "until " + m.rule.Until.Text
 			}},
-		{keyword{"off", "off", "checked, kept, not in force; `yfence tidy` writes it in front of the statement, where nobody misses it"}, "",
+		{keyword{"off", "off", "checked, kept, not in force; `yfence tidy` writes it in front of the statement, where nobody misses it"},
+			"",
 			func(p *parser, t Token, m *modified) { m.common.Off = &t.Pos },
 			func(m *modified) string { return "" }},
 		{keyword{"because", `because "why"`, "the reason"}, "",
@@ -199,7 +226,9 @@ func init() {
 				m.common.Ref = p.want(String, "a quoted reference", `ref "…"`).Text
 			},
 			func(m *modified) string { return quotedAfter("ref ", m.common.Ref) }},
-		{keyword{"knowingly", `knowingly CODE "why"`, "accepts that warning here, or on a declaration wherever that is named; once the warning is gone this is itself a warning"}, "", (*parser).knowingly, printKnowingly},
+		{keyword{"knowingly", `knowingly CODE "why"`,
+			"accepts that warning here, or on a declaration wherever that is named; once the warning is gone this is itself a warning"},
+			"", (*parser).knowingly, printKnowingly},
 	}
 }
 
@@ -211,8 +240,10 @@ func init() {
 	for _, w := range []string{"policy", "network", "segment", "service", "role", "ground", "allow", "block", "redirect", "masquerade",
 		"leave", "expect", "language", "shared", "local", "from", "except", "inbound", "outbound", "forward", "forwarded", "open", "closed",
 		"refuse", "by", "drop", "reject", "log", "refused", "up", "to", "per", "on", "arriving", "at", "most", "over", "user", "unit",
-		"program", "encrypted", "guard", "with", "join", "until", "off", "through", "within", "peers", "because", "owner", "ref", "knowingly", "via", "never", "always", "only",
-		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source", "port", "broadcast", "multicast", "steps", "trial", "else", "part", "for"} {
+		"program", "encrypted", "guard", "with", "join", "until", "off", "through", "within", "peers", "because", "owner", "ref",
+		"knowingly", "via", "never", "always", "only",
+		"host", "fleet", "everywhere", "strangers", "any", "tcp", "udp", "sctp", "tcp+udp", "icmp", "icmpv6", "protocol", "source",
+		"port", "broadcast", "multicast", "steps", "trial", "else", "part", "for"} {
 		reserved[w] = true
 		reservedShape[len(w)][w[0]-'a'] = true
 	}

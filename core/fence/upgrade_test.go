@@ -28,9 +28,11 @@ func TestUpgrade(t *testing.T) {
 		{"redirect r: a -> b : tcp 80 at gate to tcp 81", "redirect r: a -> b : tcp 80 through gate to tcp 81\n"},
 		{"masquerade m: a -> b via gate  off", "off masquerade m: a -> b through gate\n"},
 		{"expect e: only a -> b : ssh", "expect e: only a -> b : ssh\nexpect e-works: always a -> b : ssh\n"},
-		{"expect e: only a -> b : ssh on lan # for them", "expect e: only a -> b : ssh # for them\nexpect e-works: always a -> b : ssh on lan\n"},
+		{"expect e: only a -> b : ssh on lan # for them",
+			"expect e: only a -> b : ssh # for them\nexpect e-works: always a -> b : ssh on lan\n"},
 		{"expect e: only a -> b : ssh\nexpect f: always a -> b : ssh", "expect e: only a -> b : ssh\nexpect f: always a -> b : ssh\n"},
-		{"allow e-works: a -> b : ssh\nexpect e: only a -> b : ssh", "allow e-works: a -> b : ssh\nexpect e: only a -> b : ssh\nexpect e-works-2: always a -> b : ssh\n"},
+		{"allow e-works: a -> b : ssh\nexpect e: only a -> b : ssh",
+			"allow e-works: a -> b : ssh\nexpect e: only a -> b : ssh\nexpect e-works-2: always a -> b : ssh\n"},
 		{"expect e: never a -> b : ssh off", "off expect e: never a -> b : ssh because \"no reason was given\"\n"},
 		{"expect e: never a -> b : ssh", "expect e: never a -> b : ssh\n"},
 	} {

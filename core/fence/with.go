@@ -82,7 +82,8 @@ func (p *parser) shared(w *With) {
 		modifierFor(t.Text, "allow").parse(p, p.take(), &modified{said, &w.Common})
 	}
 	for _, s := range said.Senders {
-		p.report(source.Errorf(s.Pos, len(s.Kind), "modifier", "who sends is said by each rule, not by a with").Hinted("a with takes %s", strings.Join(common, ", ")))
+		p.report(source.Errorf(s.Pos, len(s.Kind), "modifier", "who sends is said by each rule, not by a with").Hinted("a with takes %s",
+			strings.Join(common, ", ")))
 	}
 	w.Since, w.Until = said.Since, said.Until
 }
@@ -92,7 +93,8 @@ func (p *parser) give(w *With, stmt Stmt) {
 	s, ok := stmt.(interface{ common() *Common })
 	if !ok {
 		t := Token{Kind: Word, Text: p.reading.Keyword, Pos: stmt.Declared().Pos, Width: len(stmt.Declared().Name)}
-		p.report(t.errorf("syntax", "a %s stands in no with", p.reading.Keyword).Hinted("a with holds rules, redirects and the like; is the brace missing that closes the one at %s?", w.Pos))
+		p.report(t.errorf("syntax", "a %s stands in no with",
+			p.reading.Keyword).Hinted("a with holds rules, redirects and the like; is the brace missing that closes the one at %s?", w.Pos))
 		return
 	}
 	c := s.common()
@@ -108,7 +110,8 @@ func (p *parser) give(w *With, stmt Stmt) {
 	r, isRule := stmt.(*Rule)
 	for _, date := range []*Until{w.Since, w.Until} {
 		if date != nil && !isRule {
-			p.report(source.Errorf(stmt.Declared().Pos, len(stmt.Declared().Name), "modifier", "%q neither begins nor ends by itself, as the with at %s says", stmt.Declared().Name, w.Pos).
+			p.report(source.Errorf(stmt.Declared().Pos, len(stmt.Declared().Name), "modifier",
+				"%q neither begins nor ends by itself, as the with at %s says", stmt.Declared().Name, w.Pos).
 				Hinted("only an allow and a block do; write it outside of the with"))
 			return
 		}

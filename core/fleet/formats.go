@@ -60,7 +60,8 @@ const (
 var tooDeep = fmt.Sprintf("lists and objects stand in one another more than %d deep, which nothing in a fleet file does", maxDepth)
 
 func tooLarge(file, why string) *source.Problem {
-	p := source.Errorf(source.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-size", "the fleet file is too large to be read").Hinted("%s", why)
+	p := source.Errorf(source.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-size", "the fleet file is too large to be read").Hinted("%s",
+		why)
 	return &p
 }
 
@@ -96,17 +97,20 @@ func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []so
 		}
 		var syntax *csv.ParseError
 		if errors.As(err, &syntax) {
-			problems = append(problems, source.Errorf(source.Pos{File: file, Line: syntax.Line, Column: max(syntax.Column, 1)}, 1, "fleet-syntax", "this is not CSV of %d columns: %v", len(csvHead), syntax.Err).
+			problems = append(problems, source.Errorf(source.Pos{File: file, Line: syntax.Line, Column: max(syntax.Column, 1)}, 1,
+				"fleet-syntax", "this is not CSV of %d columns: %v", len(csvHead), syntax.Err).
 				Hinted("each line is %s", strings.Join(csvHead, ",")))
 			continue
 		}
 		at := func(i int, kind, text string) tree {
 			line, column := r.FieldPos(i)
-			return tree{pos: source.Pos{File: file, Line: line, Column: column}, width: utf8.RuneCountInString(text), kind: kind, text: text}
+			return tree{pos: source.Pos{File: file, Line: line, Column: column}, width: utf8.RuneCountInString(text), kind: kind,
+				text: text}
 		}
 		if first {
 			if strings.Join(record, ",") != strings.Join(csvHead, ",") {
-				problems = append(problems, source.Errorf(at(0, "", "").pos, 1, "fleet-syntax", "the first line is not the head of the columns").Hinted("write: %s", strings.Join(csvHead, ",")))
+				problems = append(problems, source.Errorf(at(0, "", "").pos, 1, "fleet-syntax",
+					"the first line is not the head of the columns").Hinted("write: %s", strings.Join(csvHead, ",")))
 			}
 			continue
 		}
@@ -120,7 +124,8 @@ func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []so
 		if known {
 			for _, column := range []int{1, 2} {
 				if before := hosts[i].fields[column].value.text; before != record[column] {
-					problems = append(problems, source.Errorf(at(column, "", "").pos, max(len(record[column]), 1), "fleet-twice", "%s of %s was %q on an earlier line", csvHead[column], record[0], before).
+					problems = append(problems, source.Errorf(at(column, "", "").pos, max(len(record[column]), 1), "fleet-twice",
+						"%s of %s was %q on an earlier line", csvHead[column], record[0], before).
 						Hinted("write the same on every line of a host"))
 				}
 			}
@@ -131,7 +136,8 @@ func csvTree(file string, data []byte, each func(tree)) (doc tree, problems []so
 		hosts[i] = tree{}
 	}
 	top := source.Pos{File: file, Line: 1, Column: 1}
-	return tree{kind: "object", pos: top, width: 1, fields: []field{{key: "hosts", pos: top, value: tree{kind: "list", pos: top, width: 1}}}}, problems
+	return tree{kind: "object", pos: top, width: 1,
+		fields: []field{{key: "hosts", pos: top, value: tree{kind: "list", pos: top, width: 1}}}}, problems
 }
 
 // csvHost is a host as the JSON would have it, without interfaces yet.

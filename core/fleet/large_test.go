@@ -16,7 +16,8 @@ func many(hosts int) map[Format]string {
 	fl := &Fleet{}
 	for i := range hosts {
 		fl.Hosts = append(fl.Hosts, &Host{})
-		text := fmt.Sprintf(`{"name": "host-%d", "roles": ["r%d", "s%d"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["10.%d.%d.%d/8", "2001:db8::%x/64"]}]}`, i, i%40, i%7, i>>16, i>>8&255, i&255, i+1)
+		text := fmt.Sprintf(`{"name": "host-%d", "roles": ["r%d", "s%d"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": `+
+			`["10.%d.%d.%d/8", "2001:db8::%x/64"]}]}`, i, i%40, i%7, i>>16, i>>8&255, i&255, i+1)
 		one, problems := ReadJSON("", []byte(`{"hosts": [`+text+`]}`))
 		if problems != nil {
 			panic(problems[0])
@@ -54,7 +55,8 @@ func TestLargeFleetsAreTheSame(t *testing.T) {
 		require.Empty(t, Changes(want, got), f)
 		h := got.Hosts[2999]
 		line := strings.Split(text, "\n")[h.Pos.Line-1]
-		require.True(t, strings.HasPrefix(string([]rune(line)[h.Pos.Column-1:]), h.Name) || strings.HasPrefix(string([]rune(line)[h.Pos.Column-1:]), `"`+h.Name), "%s %s %.100q", f, h.Pos, line)
+		require.True(t, strings.HasPrefix(string([]rune(line)[h.Pos.Column-1:]), h.Name) ||
+			strings.HasPrefix(string([]rune(line)[h.Pos.Column-1:]), `"`+h.Name), "%s %s %.100q", f, h.Pos, line)
 	}
 }
 
@@ -67,7 +69,8 @@ func TestYAMLLayouts(t *testing.T) {
 	for _, c := range []struct{ text, hosts string }{
 		{"hosts:\n" + host("", "a") + host("", "b"), "a b"},
 		{"hosts:\n" + host("  ", "a") + host("  ", "b"), "a b"},
-		{"# fleet\n\nhosts: # all\n\n# the first\n" + host("  ", "a") + "\n# the next\n" + host("  ", "b") + "\nservice:\n  addresses: [10.0.0.5]\n  port: 8480\n", "a b"},
+		{"# fleet\n\nhosts: # all\n\n# the first\n" + host("  ", "a") + "\n# the next\n" + host("  ", "b") +
+			"\nservice:\n  addresses: [10.0.0.5]\n  port: 8480\n", "a b"},
 		{"service:\n  addresses: [10.0.0.5]\n  port: 8480\nhosts:\n" + host("", "a"), "a"},
 		{"hosts: [{name: a, roles: [r], interfaces: []}]\n", "a"},
 		{"{\"hosts\": [{\"name\": \"a\", \"roles\": [\"r\"],\n \"interfaces\": []}]}", "a"},
@@ -86,7 +89,8 @@ func TestYAMLLayouts(t *testing.T) {
 		require.NoError(t, yaml.Unmarshal([]byte(c.text), &whole))
 		require.Len(t, whole.Hosts, len(fl.Hosts))
 	}
-	_, problems := Read("f.yaml", []byte("hosts:\n- name: a\n  roles: [r]\n  interfaces: []\n\nservice:\n  addresses: [10.0.0.5]\n  prot: 1\n"))
+	_, problems := Read("f.yaml", []byte("hosts:\n- name: a\n  roles: [r]\n  interfaces: []\n\nservice:\n  addresses: [10.0.0.5]\n  "+
+		"prot: 1\n"))
 	last := problems[len(problems)-1]
 	require.Equal(t, []int{8, 3}, []int{last.Line, last.Column}, "what comes after the hosts stays in its lines")
 	_, problems = Read("f.yaml", []byte("hosts:\n"+strings.Repeat(host("", "a"), 2000)+"- name: [\n"))
@@ -116,7 +120,8 @@ func TestHostileFleetFiles(t *testing.T) {
 		{"f.json", strings.Repeat("[", 1_000_000), "more than 32 deep"},
 		{"f.json", strings.Repeat(`{"a":`, 1_000_000), "more than 32 deep"},
 		{"f.json", `{"hosts": [` + strings.Repeat(`{},`, 250_000) + `{}]}`, "it may have up to 200000 hosts, this one has 250001"},
-		{"f.json", `{"hosts": [{"name": "a", "roles": [` + strings.Repeat(`"r",`, 500_000) + `"r"], "interfaces": []}]}`, "there are 500001 roles in this list, more than the 100"},
+		{"f.json", `{"hosts": [{"name": "a", "roles": [` + strings.Repeat(`"r",`, 500_000) + `"r"], "interfaces": []}]}`,
+			"there are 500001 roles in this list, more than the 100"},
 		{"f.csv", "host,roles,dialect,interface,address\n" + func() (s string) {
 			var b strings.Builder
 			for i := range 200_000 {
@@ -138,7 +143,8 @@ func TestHostileFleetFiles(t *testing.T) {
 			said += fmt.Sprintf("f:%d:%d %s: %s %s\n", p.Line, p.Column, p.Code, p.Message, p.Hint)
 		}
 		require.Contains(t, said, strings.TrimPrefix(c.want, "f:1:1 "), "%.60q", c.text)
-		require.Less(t, (after.TotalAlloc-before.TotalAlloc)/uint64(len(c.text)+1000), uint64(1500), "%.60q: all that was allocated, for a byte", c.text)
+		require.Less(t, (after.TotalAlloc-before.TotalAlloc)/uint64(len(c.text)+1000), uint64(1500),
+			"%.60q: all that was allocated, for a byte", c.text)
 	}
 }
 

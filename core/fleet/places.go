@@ -56,7 +56,8 @@ func Places(file string, data []byte, kind, name string) (places []source.Pos, e
 			from += size
 		}
 		if !find(pos.Line, max(from-1, 0), len(line)) {
-			return nil, fmt.Errorf("the %s %s is not written out at %s:%d: give it its new name there by hand first", kind, name, file, pos.Line)
+			return nil, fmt.Errorf("the %s %s is not written out at %s:%d: give it its new name there by hand first", kind, name, file,
+				pos.Line)
 		}
 	}
 	return places, nil

@@ -37,7 +37,8 @@ func decode(file string, data []byte, read reader) (*Fleet, []source.Problem) {
 		fl.Hosts = append(fl.Hosts, d.host(t))
 	})
 	if more > 0 {
-		return &Fleet{}, []source.Problem{*tooLarge(file, fmt.Sprintf("it may have up to %d hosts, this one has %d", MaxHosts, MaxHosts+more))}
+		return &Fleet{}, []source.Problem{*tooLarge(file,
+			fmt.Sprintf("it may have up to %d hosts, this one has %d", MaxHosts, MaxHosts+more))}
 	}
 	if problems != nil && doc.kind == "" {
 		return &Fleet{}, problems
@@ -160,7 +161,8 @@ func (d *decoder) host(t tree) *Host {
 		"name": func(t tree) {
 			h.Name, h.Pos = d.text(t, "the host's name"), t.pos
 			if t.kind == "text" && (!hostName.MatchString(h.Name) || len(h.Name) > 253) {
-				d.errorf(t, "fleet-name", "%q is not a host's name", h.Name).Hint = "a host's name is made of small letters, digits, hyphens and dots"
+				d.errorf(t, "fleet-name", "%q is not a host's name",
+					h.Name).Hint = "a host's name is made of small letters, digits, hyphens and dots"
 			}
 		},
 		"roles": func(t tree) {
@@ -187,7 +189,8 @@ func (d *decoder) host(t tree) *Host {
 			for _, item := range d.list(t, "interfaces", maxInterfaces) {
 				i := d.iface(item)
 				if slices.ContainsFunc(h.Interfaces, func(j Interface) bool { return j.Name == i.Name && i.Name != "" }) {
-					d.errorf(item, "fleet-interface", "the interface %q stands twice", i.Name).Hint = "give all of its addresses in one place"
+					d.errorf(item, "fleet-interface", "the interface %q stands twice",
+						i.Name).Hint = "give all of its addresses in one place"
 				}
 				h.Interfaces = append(h.Interfaces, i)
 			}
@@ -257,7 +260,8 @@ func (d *decoder) iface(t tree) (i Interface) {
 		"name": func(t tree) {
 			i.Name, i.Pos = d.text(t, "the interface's name"), t.pos
 			if t.kind == "text" && !InterfaceName(i.Name) {
-				d.errorf(t, "fleet-interface", "%q is not an interface's name", i.Name).Hint = "it has at most 15 characters: letters, digits and . _ : @ -"
+				d.errorf(t, "fleet-interface", "%q is not an interface's name",
+					i.Name).Hint = "it has at most 15 characters: letters, digits and . _ : @ -"
 			}
 		},
 		"addresses": func(t tree) {
@@ -290,7 +294,8 @@ func (d *decoder) prefixes(t tree) (out []netip.Prefix) {
 		s := d.text(item, "a network")
 		p, err := netip.ParsePrefix(s)
 		if err != nil || p != p.Masked() {
-			d.errorf(item, "fleet-address", "%q is not a network", s).Hint = "write 10.40.0.0/16 or fd40::/64, with no bit set behind the prefix"
+			d.errorf(item, "fleet-address", "%q is not a network",
+				s).Hint = "write 10.40.0.0/16 or fd40::/64, with no bit set behind the prefix"
 			continue
 		}
 		out = append(out, p)
@@ -313,7 +318,8 @@ func (d *decoder) addresses(t tree) (out []netip.Addr) {
 
 func (d *decoder) notAddress(t tree, s string) {
 	if t.kind == "text" {
-		d.errorf(t, "fleet-address", "%q is not an address of a host", s).Hint = "write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"
+		d.errorf(t, "fleet-address", "%q is not an address of a host",
+			s).Hint = "write 203.0.113.70/28 or 2001:db8:1::70/64, with the length of the network's prefix on an interface"
 	}
 }
 
@@ -331,7 +337,8 @@ func (d *decoder) duplicates(fl *Fleet) {
 		if i := h.Instance; i != nil && i.ID != "" {
 			key := [2]string{i.Cloud, i.ID}
 			if other := instances[key]; other != nil {
-				d.errorf(at(h), "fleet-twice", "the instance %s of %s is also %s's", i.ID, i.Cloud, other.Name).Hint = "an instance is one host; " + other.Name + " is at " + other.Pos.String()
+				d.errorf(at(h), "fleet-twice", "the instance %s of %s is also %s's", i.ID, i.Cloud,
+					other.Name).Hint = "an instance is one host; " + other.Name + " is at " + other.Pos.String()
 			}
 			instances[key] = h
 		}
@@ -339,7 +346,8 @@ func (d *decoder) duplicates(fl *Fleet) {
 			for _, p := range i.Addresses {
 				if other := owners[p.Addr()]; other != nil {
 					d.errorf(at(h), "fleet-twice", "the address %s of %s is also %s's", p.Addr(), h.Name, other.Name).Hint =
-						"an address belongs to one interface of one host, unless it is `floating`; " + other.Name + " is at " + other.Pos.String()
+						"an address belongs to one interface of one host, unless it is `floating`; " + other.Name + " is at " +
+							other.Pos.String()
 				}
 				owners[p.Addr()] = h
 			}

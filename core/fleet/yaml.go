@@ -38,7 +38,8 @@ func yamlDocument(file string, data []byte, each func(tree)) (t tree, problem *s
 	head, hosts, tail, ok := yamlHosts(data)
 	if !ok {
 		if len(data) > yamlWhole {
-			return t, tooLarge(file, fmt.Sprintf("a YAML fleet file of over %d MiB is laid out as a block: the key hosts: at the beginning of a line, and below it a line that begins with - for each host", yamlWhole>>20))
+			return t, tooLarge(file, fmt.Sprintf("a YAML fleet file of over %d MiB is laid out as a block: the key hosts: at the "+
+				"beginning of a line, and below it a line that begins with - for each host", yamlWhole>>20))
 		}
 		return yamlPartOf(file, data, 0)
 	}
@@ -191,7 +192,8 @@ func yamlPartOf(file string, data []byte, lines int) (t tree, problem *source.Pr
 		return t, &p
 	}
 	if len(doc.Docs) != 1 || doc.Docs[0].Body == nil {
-		p := source.Errorf(source.Pos{File: file, Line: lines + 1, Column: 1}, 1, "fleet-syntax", "a fleet file holds one YAML document, this one %d", len(doc.Docs))
+		p := source.Errorf(source.Pos{File: file, Line: lines + 1, Column: 1}, 1, "fleet-syntax",
+			"a fleet file holds one YAML document, this one %d", len(doc.Docs))
 		return t, &p
 	}
 	return yamlReader{file, lines}.node(doc.Docs[0].Body), nil
@@ -205,7 +207,8 @@ type yamlReader struct {
 
 func (r yamlReader) node(n ast.Node) tree {
 	token := n.GetToken()
-	t := tree{pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), kind: "thing we have no use for"}
+	t := tree{pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column},
+		width: len([]rune(token.Value)), kind: "thing we have no use for"}
 	switch v := n.(type) {
 	case *ast.MappingNode:
 		t.kind, t.width = "object", 1
@@ -239,5 +242,6 @@ func (r yamlReader) node(n ast.Node) tree {
 
 func (r yamlReader) field(pair *ast.MappingValueNode) field {
 	token := pair.Key.GetToken()
-	return field{key: token.Value, pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column}, width: len([]rune(token.Value)), value: r.node(pair.Value)}
+	return field{key: token.Value, pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column},
+		width: len([]rune(token.Value)), value: r.node(pair.Value)}
 }

@@ -36,7 +36,8 @@ func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 
 // decide is the decision by what is known already, or with deciders where known is nil.
 func (rs *Ruleset) decide(sp *packet.Space, known EvalCache) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{}, plains: map[*Chain]bool{}, routes: rs.Routes, links: rs.Links, originals: rs.Originals}
+	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{},
+		plains: map[*Chain]bool{}, routes: rs.Routes, links: rs.Links, originals: rs.Originals}
 	if known == nil {
 		e.done = EvalCache{}
 	}
@@ -55,7 +56,8 @@ func (rs *Ruleset) decide(sp *packet.Space, known EvalCache) (packet.Decision, [
 	all := packet.Void
 	for way, d := range next {
 		for _, c := range rs.Chains {
-			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" && (way == packet.Through || sent == (way == packet.Out)) {
+			if sent := slices.Contains([]string{"egress", "output", "postrouting"}, c.Hook); c.Outside != "" &&
+				(way == packet.Through || sent == (way == packet.Out)) {
 				d = e.outside(c, way, d)
 			}
 		}

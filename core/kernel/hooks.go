@@ -139,9 +139,11 @@ func (e *evaluation) arrives(c *Chain) packet.Set {
 	}
 	if e.links != nil {
 		upper := e.links.Over(c.Devices)
-		return e.sp.Or(own, e.sp.And(e.sp.Interfaces(packet.InIface, upper...), e.sp.Unknown("whether packets of "+strings.Join(upper, ", ")+" come over "+strings.Join(c.Devices, ", "))))
+		return e.sp.Or(own, e.sp.And(e.sp.Interfaces(packet.InIface, upper...),
+			e.sp.Unknown("whether packets of "+strings.Join(upper, ", ")+" come over "+strings.Join(c.Devices, ", "))))
 	}
-	over := e.sp.Unknown("whether packets of other interfaces come over " + strings.Join(c.Devices, ", ") + ", as those of a bridge or a VLAN do")
+	over := e.sp.Unknown("whether packets of other interfaces come over " + strings.Join(c.Devices, ", ") +
+		", as those of a bridge or a VLAN do")
 	return e.sp.Or(own, e.sp.Minus(over, e.sp.Interfaces(packet.InIface, "lo")))
 }
 

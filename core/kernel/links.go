@@ -25,7 +25,8 @@ func (l Links) Over(devices []string) (names []string) {
 				return false
 			}
 			seen[name] = true
-			return l[name].Bridge || slices.ContainsFunc(l[name].Over, func(below string) bool { return slices.Contains(devices, below) || carried(below) })
+			return l[name].Bridge || slices.ContainsFunc(l[name].Over,
+				func(below string) bool { return slices.Contains(devices, below) || carried(below) })
 		}
 		if !slices.Contains(devices, name) && carried(name) {
 			names = append(names, name)

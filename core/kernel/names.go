@@ -33,6 +33,7 @@ func (n *Names) ControlGroup(group int) (path string, ok bool) {
 	return path, ok
 }
 
+// IsGone says that a control group which rules speak of by number is no more.
 func (n *Names) IsGone(group int) bool { return n != nil && slices.Contains(n.Gone, group) }
 
 // ByNumber is the names of users and groups by their numbers; nil where nobody says any.

@@ -90,7 +90,8 @@ func (e *evaluation) anySource(d packet.Decision, of packet.Set) bool {
 		if _, ok := e.indifferent(d, packet.Src, packet.Addr(netip.MustParseAddr(some)), among); !ok {
 			return false
 		}
-		if _, ok := e.indifferent(d, packet.SrcPort, packet.Num(0), e.sp.And(among, e.sp.Values(packet.Protocol, packet.PortProtocols...))); !ok {
+		if _, ok := e.indifferent(d, packet.SrcPort, packet.Num(0),
+			e.sp.And(among, e.sp.Values(packet.Protocol, packet.PortProtocols...))); !ok {
 			return false
 		}
 	}
@@ -211,5 +212,6 @@ func (e *evaluation) elsewhere(r *Rule, b *Branch, next, accepting packet.Decisi
 // of new connections, since only they are translated anew.
 func (e *evaluation) sentOn(r *Rule, b *Branch) packet.Set {
 	here := packet.Decision(e.sp.And(r.Match, b.Match))
-	return e.sp.AndAll(e.as(packet.Through), e.sp.Value(packet.State, packet.New), packet.Set(e.sp.Restrict(e.sp.Restrict(here, packet.Hook, packet.Num(e.way)), packet.OutIface, packet.Value{})))
+	return e.sp.AndAll(e.as(packet.Through), e.sp.Value(packet.State, packet.New),
+		packet.Set(e.sp.Restrict(e.sp.Restrict(here, packet.Hook, packet.Num(e.way)), packet.OutIface, packet.Value{})))
 }

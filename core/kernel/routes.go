@@ -253,7 +253,8 @@ func (r *Routes) KindBy(sp *packet.Space, field packet.Field, kind string) (s pa
 		if addrs = packet.Without(addrs, anycast); kind == "anycast" {
 			continue
 		}
-		of[kind] = sp.Or(of[kind], sp.And(sp.Interfaces(packet.InIface, dev), sp.Addrs(field, packet.Without(addrs, packet.Union(Multicast, limited)))))
+		of[kind] = sp.Or(of[kind], sp.And(sp.Interfaces(packet.InIface, dev),
+			sp.Addrs(field, packet.Without(addrs, packet.Union(Multicast, limited)))))
 	}
 	of["anycast"] = sp.Addrs(field, anycast)
 	of["unicast"] = sp.Not(sp.OrAll(of["local"], of["broadcast"], of["multicast"], of["anycast"]))

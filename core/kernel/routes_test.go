@@ -10,10 +10,14 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 )
 
-const routed = "default via 203.0.113.2 dev wan0 \n10.40.0.0/16 dev eth0 proto kernel scope link src 10.40.0.1 \n10.40.9.0/24 via 10.40.0.9 dev eth0 metric 50 \n10.40.9.0/24 via 10.60.0.9 dev eth1 metric 10 \n" +
-	"unreachable 192.0.2.0/24 metric 100 \ndefault \n\tnexthop via 10.60.0.9 dev eth1 weight 1 \n\tnexthop via 203.0.113.2 dev wan0 weight 1 \n" +
-	"local 10.40.0.1 dev eth0 table local proto kernel scope host src 10.40.0.1 \nbroadcast 10.40.255.255 dev eth0 table local proto kernel scope link src 10.40.0.1 \nlocal 127.0.0.0/8 dev lo table local scope host \n" +
-	"fe80::/64 dev eth0 proto kernel metric 256 pref medium\nfe80::/64 dev eth1 proto kernel metric 256 pref medium\ndefault dev wan0 metric 1024 pref medium\nlocal fd40::1 dev eth0 table local proto kernel metric 0 pref medium\n"
+const routed = "default via 203.0.113.2 dev wan0 \n10.40.0.0/16 dev eth0 proto kernel scope link src 10.40.0.1 \n10.40.9.0/24 via " +
+	"10.40.0.9 dev eth0 metric 50 \n10.40.9.0/24 via 10.60.0.9 dev eth1 metric 10 \n" +
+	"unreachable 192.0.2.0/24 metric 100 \ndefault \n\tnexthop via 10.60.0.9 dev eth1 weight 1 \n\tnexthop via 203.0.113.2 dev wan0 " +
+	"weight 1 \n" +
+	"local 10.40.0.1 dev eth0 table local proto kernel scope host src 10.40.0.1 \nbroadcast 10.40.255.255 dev eth0 table local proto " +
+	"kernel scope link src 10.40.0.1 \nlocal 127.0.0.0/8 dev lo table local scope host \n" +
+	"fe80::/64 dev eth0 proto kernel metric 256 pref medium\nfe80::/64 dev eth1 proto kernel metric 256 pref medium\ndefault dev wan0 " +
+	"metric 1024 pref medium\nlocal fd40::1 dev eth0 table local proto kernel metric 0 pref medium\n"
 
 // TestRoutes: the longest prefix counts, then the lowest metric; what is the host's own
 // is not routed.
@@ -25,8 +29,9 @@ func TestRoutes(t *testing.T) {
 	via, ok := r.Via()
 	require.True(t, ok)
 	for address, want := range map[string][]string{
-		"10.40.7.7": {"eth0"}, "10.40.9.7": {"eth1"}, "192.0.2.7": nil, "198.51.100.1": {"eth1", "wan0"}, "10.40.0.1": nil, "127.0.0.1": nil,
-		"fe80::7": {"eth0", "eth1"}, "2001:db8::7": {"wan0"}, "fd40::1": nil,
+		"10.40.7.7": {"eth0"}, "10.40.9.7": {"eth1"}, "192.0.2.7": nil, "198.51.100.1": {"eth1", "wan0"}, "10.40.0.1": nil,
+		"127.0.0.1": nil,
+		"fe80::7":   {"eth0", "eth1"}, "2001:db8::7": {"wan0"}, "fd40::1": nil,
 	} {
 		a := netip.MustParseAddr(address)
 		var by []string
@@ -42,7 +47,8 @@ func TestRoutes(t *testing.T) {
 			require.Equal(t, want[0], iface)
 		}
 	}
-	for kind, addresses := range map[string][]string{"local": {"10.40.0.1", "127.9.9.9", "fd40::1"}, "broadcast": {"10.40.255.255", "255.255.255.255"}, "multicast": {"224.0.0.1", "ff02::1"}, "unicast": {"10.40.7.7", "2001:db8::7"}} {
+	for kind, addresses := range map[string][]string{"local": {"10.40.0.1", "127.9.9.9", "fd40::1"},
+		"broadcast": {"10.40.255.255", "255.255.255.255"}, "multicast": {"224.0.0.1", "ff02::1"}, "unicast": {"10.40.7.7", "2001:db8::7"}} {
 		for _, other := range []string{"local", "broadcast", "multicast", "unicast"} {
 			s, ok := r.Kind(other)
 			require.True(t, ok)
@@ -69,7 +75,8 @@ func TestRoutes(t *testing.T) {
 	h := &fleet.Host{Interfaces: []fleet.Interface{{Name: "eth0", Addresses: []netip.Prefix{netip.MustParsePrefix("10.40.0.1/16")}}}}
 	arriving, ok := kernel.RoutesOf(h).Arriving()
 	require.True(t, ok)
-	for a, want := range map[string]bool{"10.40.0.1": true, "10.40.255.255": true, "224.0.0.1": true, "10.40.7.7": false, "127.0.0.1": true} {
+	for a, want := range map[string]bool{"10.40.0.1": true, "10.40.255.255": true, "224.0.0.1": true, "10.40.7.7": false,
+		"127.0.0.1": true} {
 		require.Equal(t, want, arriving.Contains(netip.MustParseAddr(a)), a)
 	}
 }

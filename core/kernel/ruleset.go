@@ -215,7 +215,8 @@ const (
 	Unmodelled     // something that may change the packet's fate in a way we do not model
 )
 
-var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass", Redirect: "redirect", SourceNAT: "source nat", DestinationNAT: "destination nat", Bypass: "bypass", Unmodelled: "unmodelled"}
+var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass",
+	Redirect: "redirect", SourceNAT: "source nat", DestinationNAT: "destination nat", Bypass: "bypass", Unmodelled: "unmodelled"}
 
 func (a Action) String() string { return actionNames[a] }
 
@@ -322,7 +323,8 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 			asked := sp.And(r.Match, reach[c])
 			fmt.Fprintf(&b, "%d %v", asked, r.Log)
 			for _, br := range r.Branches {
-				fmt.Fprintf(&b, " %d %v %v %v %s %s %d %v %s", sp.And(br.Match, asked), br.Marks, br.Untracks, br.Log, br.Action, br.Target, br.Port, br.To, br.With)
+				fmt.Fprintf(&b, " %d %v %v %v %s %s %d %v %s", sp.And(br.Match, asked), br.Marks, br.Untracks, br.Log, br.Action,
+					br.Target, br.Port, br.To, br.With)
 			}
 			out[c] = append(out[c], b.String())
 		}

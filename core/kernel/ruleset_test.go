@@ -23,7 +23,8 @@ func TestWhatTheKernelDoes(t *testing.T) {
 		return kernel.Rule{Match: match, Branches: all(a, append(target, "")[0])}
 	}
 	base := func(family, name, hook string, priority int, policy packet.Verdict, rules ...kernel.Rule) *kernel.Chain {
-		return &kernel.Chain{Family: family, Table: "t", Name: name, Hook: hook, Type: "filter", Priority: priority, Policy: policy, Rules: rules}
+		return &kernel.Chain{Family: family, Table: "t", Name: name, Hook: hook, Type: "filter", Priority: priority, Policy: policy,
+			Rules: rules}
 	}
 	chain := func(name string, rules ...kernel.Rule) *kernel.Chain {
 		return &kernel.Chain{Family: "inet", Table: "t", Name: name, Rules: rules}
@@ -35,29 +36,47 @@ func TestWhatTheKernelDoes(t *testing.T) {
 		want   string // A or D for each of the three ports
 	}{
 		{"no chains", nil, "AAA"},
-		{"the first rule that matches decides", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(port(1), accept), on(port(1), drop), on(port(2), drop))}, "ADA"},
+		{"the first rule that matches decides",
+			[]*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(port(1), accept), on(port(1), drop), on(port(2), drop))}, "ADA"},
 		{"the policy decides what no rule does", []*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), accept))}, "ADD"},
-		{"an accept does not spare the packet later chains", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, accept)), base("inet", "j", "input", 10, packet.Admit, on(port(2), drop))}, "ADA"},
-		{"a drop ends it", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(port(1), drop)), base("inet", "j", "input", 10, packet.Admit, on(port(1), accept))}, "DAA"},
-		{"chains run by priority, not by their place in the listing", []*kernel.Chain{base("inet", "j", "input", 10, packet.Admit, on(packet.All, accept)), base("inet", "i", "input", -10, packet.Drop, on(port(3), accept))}, "DDA"},
-		{"an earlier hook comes first", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit), base("inet", "p", "prerouting", 0, packet.Admit, on(port(1), drop))}, "DAA"},
-		{"a chain of another hook has no say", []*kernel.Chain{base("inet", "o", "output", 0, packet.Drop), base("inet", "f", "forward", 0, packet.Drop)}, "AAA"},
+		{"an accept does not spare the packet later chains",
+			[]*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, accept)),
+				base("inet", "j", "input", 10, packet.Admit, on(port(2), drop))}, "ADA"},
+		{"a drop ends it", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(port(1), drop)),
+			base("inet", "j", "input", 10, packet.Admit, on(port(1), accept))}, "DAA"},
+		{"chains run by priority, not by their place in the listing",
+			[]*kernel.Chain{base("inet", "j", "input", 10, packet.Admit, on(packet.All, accept)),
+				base("inet", "i", "input", -10, packet.Drop, on(port(3), accept))}, "DDA"},
+		{"an earlier hook comes first", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit),
+			base("inet", "p", "prerouting", 0, packet.Admit, on(port(1), drop))}, "DAA"},
+		{"a chain of another hook has no say",
+			[]*kernel.Chain{base("inet", "o", "output", 0, packet.Drop), base("inet", "f", "forward", 0, packet.Drop)}, "AAA"},
 		{"a table of the other family has no say", []*kernel.Chain{base("ip6", "i", "input", 0, packet.Drop)}, "AAA"},
 		{"a table of this family has", []*kernel.Chain{base("ip", "i", "input", 0, packet.Drop)}, "DDD"},
-		{"a jump comes back at the chain's end", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, jump, "c"), on(port(2), drop)), chain("c", on(port(1), drop))}, "DDA"},
-		{"a return comes back at once", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, jump, "c"), on(port(1), drop)), chain("c", on(port(1), back), on(packet.All, accept))}, "DAA"},
-		{"a return from a base chain is its policy", []*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), back), on(packet.All, accept))}, "DAA"},
-		{"a goto does not come back", []*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), gotoo, "c"), on(packet.All, accept)), chain("c")}, "DAA"},
-		{"a goto in a chain returns to where the jump came from", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, jump, "c"), on(port(1), drop)), chain("c", on(port(1), gotoo, "d"), on(port(1), accept)), chain("d")}, "DAA"},
-		{"the same chain from two places", []*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), jump, "c"), on(port(2), jump, "c"), on(port(2), accept)), chain("c", on(port(1), accept))}, "AAD"},
-		{"a nat chain that does nothing", []*kernel.Chain{{Family: "ip", Table: "n", Name: "n", Hook: "prerouting", Type: "nat", Policy: packet.Admit}}, "AAA"},
+		{"a jump comes back at the chain's end",
+			[]*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, jump, "c"), on(port(2), drop)),
+				chain("c", on(port(1), drop))}, "DDA"},
+		{"a return comes back at once", []*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, jump, "c"),
+			on(port(1), drop)), chain("c", on(port(1), back), on(packet.All, accept))}, "DAA"},
+		{"a return from a base chain is its policy",
+			[]*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), back), on(packet.All, accept))}, "DAA"},
+		{"a goto does not come back", []*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), gotoo, "c"),
+			on(packet.All, accept)), chain("c")}, "DAA"},
+		{"a goto in a chain returns to where the jump came from",
+			[]*kernel.Chain{base("inet", "i", "input", 0, packet.Admit, on(packet.All, jump, "c"), on(port(1), drop)),
+				chain("c", on(port(1), gotoo, "d"), on(port(1), accept)), chain("d")}, "DAA"},
+		{"the same chain from two places", []*kernel.Chain{base("inet", "i", "input", 0, packet.Drop, on(port(1), jump, "c"),
+			on(port(2), jump, "c"), on(port(2), accept)), chain("c", on(port(1), accept))}, "AAD"},
+		{"a nat chain that does nothing", []*kernel.Chain{{Family: "ip", Table: "n", Name: "n", Hook: "prerouting", Type: "nat",
+			Policy: packet.Admit}}, "AAA"},
 	} {
 		rs := &kernel.Ruleset{Chains: c.chains}
 		d := rs.Decision(sp)
 		attributed, deciders := rs.Attributed(sp)
 		got := ""
 		for n := 1; n <= 3; n++ {
-			p, ok := sp.Example(sp.AndAll(port(n), sp.Value(packet.Hook, packet.In), sp.Value(packet.Family, packet.IPv4)), packet.Preferences{})
+			p, ok := sp.Example(sp.AndAll(port(n), sp.Value(packet.Hook, packet.In), sp.Value(packet.Family, packet.IPv4)),
+				packet.Preferences{})
 			require.True(t, ok)
 			o := sp.Outcome(d, p)
 			got += map[packet.Verdict]string{packet.Admit: "A", packet.Drop: "D"}[o.Verdict]
@@ -76,7 +95,8 @@ func TestSignatureIsAboutMeaningAndComments(t *testing.T) {
 	sp := packet.NewSpace()
 	ssh, web := sp.Value(packet.DstPort, 22), sp.Value(packet.DstPort, 80)
 	table := func(rules ...kernel.Rule) *kernel.Ruleset {
-		return &kernel.Ruleset{Chains: []*kernel.Chain{{Family: "inet", Table: "t", Name: "i", Hook: "input", Type: "filter", Policy: packet.Drop, Rules: rules}}}
+		return &kernel.Ruleset{Chains: []*kernel.Chain{{Family: "inet", Table: "t", Name: "i", Hook: "input", Type: "filter",
+			Policy: packet.Drop, Rules: rules}}}
 	}
 	rule := func(match packet.Set, comment string) kernel.Rule {
 		return kernel.Rule{Match: match, Comment: comment, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}}
@@ -85,7 +105,8 @@ func TestSignatureIsAboutMeaningAndComments(t *testing.T) {
 		return rs.Signature(sp, func(c *kernel.Chain) bool { return c.Table == "t" })
 	}
 	want := of(table(rule(ssh, "a"), rule(web, "b")))
-	require.Equal(t, want, of(table(rule(sp.And(ssh, sp.Value(packet.Hook, packet.In)), "a"), rule(web, "b"))), "the chain's own hook said again")
+	require.Equal(t, want, of(table(rule(sp.And(ssh, sp.Value(packet.Hook, packet.In)), "a"), rule(web, "b"))),
+		"the chain's own hook said again")
 	require.NotEqual(t, want, of(table(rule(web, "b"), rule(ssh, "a"))), "another order")
 	require.NotEqual(t, want, of(table(rule(ssh, "x"), rule(web, "b"))), "another comment")
 	require.NotEqual(t, want, of(table(rule(ssh, "a"))), "a rule less")

@@ -35,7 +35,8 @@ func (rs *Ruleset) AsUsual(sp *packet.Space, seldom Seldom) {
 			}
 			refuse, accept := len(r.Branches) > 0, len(r.Branches) > 0
 			for _, b := range r.Branches {
-				refuse = refuse && (b.Action == Drop || b.Action == Reject || b.Action == Jump && refusing[chainKey{c.Family, c.Table, b.Target}])
+				refuse = refuse && (b.Action == Drop || b.Action == Reject || b.Action == Jump &&
+					refusing[chainKey{c.Family, c.Table, b.Target}])
 				accept = accept && b.Action == Accept
 			}
 			if !refuse && !accept {
@@ -98,7 +99,8 @@ func FramesTo(sp *packet.Space, routes *Routes, kinds []string, unknown packet.S
 			is = sp.Or(is, every)
 		}
 	}
-	odd := sp.Minus(rarely("whether it came in a frame to others than its address says", "it came in a frame to whom its address says"), sent)
+	odd := sp.Minus(rarely("whether it came in a frame to others than its address says", "it came in a frame to whom its address says"),
+		sent)
 	return sp.Or(sp.Minus(is, odd), sp.And(odd, unknown))
 }
 
@@ -121,8 +123,13 @@ func Spread(sp *packet.Space, said string, from, to netip.Addr, port int) (out [
 
 // Protocols are the numbers of IP protocols by the names that tools list them with (IANA, "Protocol
 // Numbers", as Debian's /etc/protocols spells them).
-var Protocols = map[string]int{"ip": 0, "hopopt": 0, "icmp": 1, "igmp": 2, "ggp": 3, "ipencap": 4, "st": 5, "tcp": 6, "egp": 8, "igp": 9, "pup": 12, "udp": 17, "hmp": 20,
-	"xns-idp": 22, "rdp": 27, "iso-tp4": 29, "dccp": 33, "xtp": 36, "ddp": 37, "idpr-cmtp": 38, "ipv6": 41, "ipv6-route": 43, "ipv6-frag": 44, "idrp": 45, "rsvp": 46,
-	"gre": 47, "esp": 50, "ah": 51, "skip": 57, "ipv6-icmp": 58, "icmpv6": 58, "ipv6-nonxt": 59, "ipv6-opts": 60, "rspf": 73, "vmtp": 81, "eigrp": 88, "ospf": 89,
-	"ax.25": 93, "ipip": 94, "etherip": 97, "encap": 98, "pim": 103, "ipcomp": 108, "comp": 108, "vrrp": 112, "l2tp": 115, "isis": 124, "sctp": 132, "fc": 133,
-	"mobility-header": 135, "mh": 135, "udplite": 136, "mpls-in-ip": 137, "manet": 138, "hip": 139, "shim6": 140, "wesp": 141, "rohc": 142, "ethernet": 143}
+var Protocols = map[string]int{"ip": 0, "hopopt": 0, "icmp": 1, "igmp": 2, "ggp": 3, "ipencap": 4, "st": 5, "tcp": 6, "egp": 8, "igp": 9,
+	"pup": 12, "udp": 17, "hmp": 20,
+	"xns-idp": 22, "rdp": 27, "iso-tp4": 29, "dccp": 33, "xtp": 36, "ddp": 37, "idpr-cmtp": 38, "ipv6": 41, "ipv6-route": 43,
+	"ipv6-frag": 44, "idrp": 45, "rsvp": 46,
+	"gre": 47, "esp": 50, "ah": 51, "skip": 57, "ipv6-icmp": 58, "icmpv6": 58, "ipv6-nonxt": 59, "ipv6-opts": 60, "rspf": 73, "vmtp": 81,
+	"eigrp": 88, "ospf": 89,
+	"ax.25": 93, "ipip": 94, "etherip": 97, "encap": 98, "pim": 103, "ipcomp": 108, "comp": 108, "vrrp": 112, "l2tp": 115, "isis": 124,
+	"sctp": 132, "fc": 133,
+	"mobility-header": 135, "mh": 135, "udplite": 136, "mpls-in-ip": 137, "manet": 138, "hip": 139, "shim6": 140, "wesp": 141,
+	"rohc": 142, "ethernet": 143}

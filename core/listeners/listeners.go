@@ -139,7 +139,9 @@ func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, s
 		case len(open) == 0:
 			note.Kind, note.Says = Shut, fmt.Sprintf("%s listens, and by the policy nobody may come to it", l)
 		case len(shut) > 0:
-			note.Kind, note.Says = TooWide, fmt.Sprintf("%s listens on %s too, where by the policy nobody may come to it; only %s is meant", l, strings.Join(shut, ", "), strings.Join(open, ", "))
+			note.Kind, note.Says = TooWide, fmt.Sprintf(
+				"%s listens on %s too, where by the policy nobody may come to it; only %s is meant", l, strings.Join(shut, ", "),
+				strings.Join(open, ", "))
 		default:
 			note.Kind, note.Says = AsMeant, fmt.Sprintf("%s, as %s means it", l, orRules(note.Rules))
 		}
@@ -171,13 +173,16 @@ func byUnit(sp *packet.Space, s *policy.Service, admitted packet.Set, runs []str
 		switch {
 		case here == packet.Empty && running >= 0:
 			told := slices.ContainsFunc(notes, func(n Note) bool {
-				return n.Kind == Shut && n.Listener != nil && n.Listener.protocol() == t.Protocol && t.Ports.Lo <= n.Listener.Port && n.Listener.Port <= t.Ports.Hi
+				return n.Kind == Shut && n.Listener != nil && n.Listener.protocol() == t.Protocol && t.Ports.Lo <= n.Listener.Port &&
+					n.Listener.Port <= t.Ports.Hi
 			})
 			if !told {
-				notes = append(notes, Note{Kind: Shut, Unit: s.Units[running], At: s.Pos.String(), Says: fmt.Sprintf("%s runs, and by the policy nobody may come to %s of service %s", s.Units[running], t, s.Name)})
+				notes = append(notes, Note{Kind: Shut, Unit: s.Units[running], At: s.Pos.String(),
+					Says: fmt.Sprintf("%s runs, and by the policy nobody may come to %s of service %s", s.Units[running], t, s.Name)})
 			}
 		case here != packet.Empty && running < 0:
-			down := Note{Kind: Down, Unit: s.Units[0], At: s.Pos.String(), Says: fmt.Sprintf("%s is down, though %s of service %s is admitted", strings.Join(s.Units, ", "), t, s.Name)}
+			down := Note{Kind: Down, Unit: s.Units[0], At: s.Pos.String(),
+				Says: fmt.Sprintf("%s is down, though %s of service %s is admitted", strings.Join(s.Units, ", "), t, s.Name)}
 			notes = slices.DeleteFunc(notes, func(n Note) bool {
 				if n.Kind != Nobody || !strings.HasPrefix(n.Says, t.String()+" is admitted by ") {
 					return false
@@ -232,11 +237,13 @@ func idle(sp *packet.Space, plan *compile.Plan, r *policy.Rule, admitted packet.
 			}
 			addresses, _ := l.on(plan.Host)
 			return slices.ContainsFunc(addresses, func(at netip.Addr) bool {
-				return sp.And(own, sp.Ranges(packet.Dst, []packet.Range{packet.PrefixRange(netip.PrefixFrom(at, at.BitLen()))})) != packet.Empty
+				return sp.And(own, sp.Ranges(packet.Dst,
+					[]packet.Range{packet.PrefixRange(netip.PrefixFrom(at, at.BitLen()))})) != packet.Empty
 			})
 		})
 		if !served {
-			out = append(out, Note{Kind: Nobody, Rules: []string{r.Title()}, At: r.Pos.String(), Says: fmt.Sprintf("%s is admitted by %s, and nothing listens there", t, r.Title())})
+			out = append(out, Note{Kind: Nobody, Rules: []string{r.Title()}, At: r.Pos.String(),
+				Says: fmt.Sprintf("%s is admitted by %s, and nothing listens there", t, r.Title())})
 		}
 	}
 	return out

@@ -46,7 +46,8 @@ const (
 	leafField    Field = 1<<16 - 1
 )
 
-var fieldNames = [known]string{"hook", "family", "protocol", "fragment", "source port", "source", "port", "icmp type", "icmp code", "destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "group", "unit", "program", "ipsec"}
+var fieldNames = [known]string{"hook", "family", "protocol", "fragment", "source port", "source", "port", "icmp type", "icmp code",
+	"destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "group", "unit", "program", "ipsec"}
 
 func (f Field) String() string {
 	switch {

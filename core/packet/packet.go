@@ -129,7 +129,8 @@ func (sp *Space) values(p Packet) (v [known]Value) {
 			v[Fragment] = Num(i)
 		}
 	}
-	v[User], v[Group], v[Unit], v[Program] = Num(sp.number(User, p.User)), Num(sp.number(Group, p.Group)), Num(sp.number(Unit, p.Unit)), Num(sp.number(Program, p.Program))
+	v[User], v[Group], v[Unit], v[Program] = Num(sp.number(User, p.User)), Num(sp.number(Group, p.Group)), Num(sp.number(Unit, p.Unit)),
+		Num(sp.number(Program, p.Program))
 	if p.IPsec {
 		v[IPsec] = Num(1)
 	}
@@ -239,7 +240,8 @@ var typical = Preferences{
 	TCPFlags: {Num(SYN), Num(ACK)},
 	InIface:  {iface("eth0"), iface("eth1")},
 	OutIface: {iface("eth0"), iface("eth1")},
-	Src: {Addr(netip.MustParseAddr("198.51.100.7")), Addr(netip.MustParseAddr("198.51.100.207")), Addr(netip.MustParseAddr("203.0.113.207")),
+	Src: {Addr(netip.MustParseAddr("198.51.100.7")), Addr(netip.MustParseAddr("198.51.100.207")),
+		Addr(netip.MustParseAddr("203.0.113.207")),
 		Addr(netip.MustParseAddr("192.0.2.207")), Addr(netip.MustParseAddr("2001:db8:ffff::7"))},
 	Dst: {Addr(netip.MustParseAddr("192.0.2.7")), Addr(netip.MustParseAddr("2001:db8:fffe::7"))},
 }
@@ -326,8 +328,10 @@ func (sp *Space) packet(v [known]Value) Packet {
 	p := Packet{
 		Hook: v[Hook].Int(), Family: []string{"ipv4", "ipv6"}[family],
 		Src: v[Src].addr(family), Dst: v[Dst].addr(family),
-		Protocol: ProtocolName(protocol), Fragment: FragmentNames[v[Fragment].Int()], In: v[InIface].iface(), Out: v[OutIface].iface(), State: StateNames[v[State].Int()],
-		User: sp.nameOf(User, v[User]), Group: sp.nameOf(Group, v[Group]), Unit: sp.nameOf(Unit, v[Unit]), Program: sp.nameOf(Program, v[Program]), IPsec: v[IPsec] == Num(1),
+		Protocol: ProtocolName(protocol), Fragment: FragmentNames[v[Fragment].Int()], In: v[InIface].iface(), Out: v[OutIface].iface(),
+		State: StateNames[v[State].Int()],
+		User:  sp.nameOf(User, v[User]), Group: sp.nameOf(Group, v[Group]), Unit: sp.nameOf(Unit, v[Unit]),
+		Program: sp.nameOf(Program, v[Program]), IPsec: v[IPsec] == Num(1),
 	}
 	if at := int64(v[Time].Int()); at != sp.now {
 		t := time.Unix(at, 0).UTC()

@@ -216,10 +216,14 @@ func TestExampleIsTypical(t *testing.T) {
 	}{
 		{"anything that comes in", in, "tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 in by eth0"},
 		{"from a network: its second address, the first being its name", lan, "tcp 10.60.0.1 port 50000 -> 192.0.2.7 port 22 in by eth0"},
-		{"a port nobody knows", sp.AndAll(in, sp.Range(DstPort, 9000, 9100), sp.Value(Protocol, UDP)), "udp 198.51.100.7 port 50000 -> 192.0.2.7 port 9000 in by eth0"},
-		{"IPv6 only", sp.AndAll(in, sp.Value(Family, IPv6), sp.Value(Protocol, ICMPv6)), "icmpv6 type 128 2001:db8:ffff::7 -> 2001:db8:fffe::7 in by eth0"},
-		{"not a new connection", sp.AndAll(in, sp.Not(sp.Value(State, New))), "tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 in by eth0 (established)"},
-		{"sent", sp.And(sp.Value(Hook, Out), sp.Interfaces(OutIface, "wan*")), "tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 out by wan"},
+		{"a port nobody knows", sp.AndAll(in, sp.Range(DstPort, 9000, 9100), sp.Value(Protocol, UDP)),
+			"udp 198.51.100.7 port 50000 -> 192.0.2.7 port 9000 in by eth0"},
+		{"IPv6 only", sp.AndAll(in, sp.Value(Family, IPv6), sp.Value(Protocol, ICMPv6)),
+			"icmpv6 type 128 2001:db8:ffff::7 -> 2001:db8:fffe::7 in by eth0"},
+		{"not a new connection", sp.AndAll(in, sp.Not(sp.Value(State, New))),
+			"tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 in by eth0 (established)"},
+		{"sent", sp.And(sp.Value(Hook, Out), sp.Interfaces(OutIface, "wan*")),
+			"tcp 198.51.100.7 port 50000 -> 192.0.2.7 port 22 out by wan"},
 	} {
 		p, ok := sp.Example(c.set, Preferences{})
 		require.True(t, ok, c.name)
@@ -242,7 +246,8 @@ func TestInterfacesMatchByNameAndPrefix(t *testing.T) {
 		return Packet{Hook: In, Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("192.0.2.2"), Protocol: "tcp", In: name}
 	}
 	eth := sp.Interfaces(InIface, "eth*")
-	for name, in := range map[string]bool{"eth0": true, "eth": true, "eth0.100": true, "et": false, "ens3": false, "eti": false, "": false} {
+	for name, in := range map[string]bool{"eth0": true, "eth": true, "eth0.100": true, "et": false, "ens3": false, "eti": false,
+		"": false} {
 		require.Equal(t, in, sp.Has(eth, at(name)), name)
 	}
 	require.Equal(t, eth, sp.Or(eth, sp.Interfaces(InIface, "eth1")))
@@ -276,7 +281,8 @@ func BenchmarkFirstMatch(b *testing.B) {
 		var choices []Choice
 		for range 1000 {
 			a := netip.AddrFrom4([4]byte{10, byte(rng.IntN(256)), byte(rng.IntN(256)), 0})
-			match := sp.AndAll(sp.Value(Family, IPv4), sp.Ranges(Src, []Range{PrefixRange(netip.PrefixFrom(a, 24))}), sp.Value(Protocol, TCP), sp.Value(DstPort, 1000+rng.IntN(40)))
+			match := sp.AndAll(sp.Value(Family, IPv4), sp.Ranges(Src, []Range{PrefixRange(netip.PrefixFrom(a, 24))}),
+				sp.Value(Protocol, TCP), sp.Value(DstPort, 1000+rng.IntN(40)))
 			choices = append(choices, Choice{match, sp.Leaf(Outcome{Verdict: Admit})})
 		}
 		sp.FirstMatch(append(choices, Choice{All, sp.Leaf(Outcome{Verdict: Drop})}))
@@ -350,7 +356,8 @@ func TestRestrictAndRoom(t *testing.T) {
 	require.Equal(t, sp.Value(Hook, In), sp.AnyRoom(admitted))
 	require.True(t, sp.Has(admitted, Packet{Hook: In, Src: netip.MustParseAddr("192.0.2.1")}), "a bucket has room unless said")
 	require.Equal(t, "4 per 1m", four.String())
-	for b, want := range map[Bucket]string{{Every: 1e9, Burst: 5}: "5 per 5s", {Every: 36e11, Burst: 24}: "24 per 1d", {Every: 1e9, Burst: 1, Sources: 9}: "1 per 1s per source", {Every: 333333333, Burst: 3}: "3 per 1s"} {
+	for b, want := range map[Bucket]string{{Every: 1e9, Burst: 5}: "5 per 5s", {Every: 36e11, Burst: 24}: "24 per 1d",
+		{Every: 1e9, Burst: 1, Sources: 9}: "1 per 1s per source", {Every: 333333333, Burst: 3}: "3 per 1s"} {
 		require.Equal(t, want, b.String())
 	}
 }
@@ -386,13 +393,15 @@ func TestCount(t *testing.T) {
 	for range 100 {
 		sp := NewSpace()
 		e := randomExpression(rng, 4)
-		s := sp.AndAll(e.set(sp), sp.Value(Hook, In), sp.Range(Protocol, 0, 21), sp.Range(DstPort, 0, 21), sp.Value(Family, IPv4), sp.Value(SrcPort, 3), sp.Value(State, New), sp.Value(Src, 7))
+		s := sp.AndAll(e.set(sp), sp.Value(Hook, In), sp.Range(Protocol, 0, 21), sp.Range(DstPort, 0, 21), sp.Value(Family, IPv4),
+			sp.Value(SrcPort, 3), sp.Value(State, New), sp.Value(Src, 7))
 		want := 0
 		for protocol := range 22 {
 			for port := range 22 {
 				p := somePacket(rng)
 				three := 3
-				p.Hook, p.Protocol, p.DstPort, p.SrcPort, p.State, p.Family = In, ProtocolName(protocol), &port, &three, StateNames[New], "ipv4"
+				p.Hook, p.Protocol, p.DstPort, p.SrcPort, p.State, p.Family = In, ProtocolName(protocol), &port, &three, StateNames[New],
+					"ipv4"
 				p.In, p.Src, p.Dst = "eth0", netip.AddrFrom4([4]byte{0, 0, 0, 7}), netip.MustParseAddr("192.0.2.1")
 				if sp.Has(s, p) {
 					want++
@@ -402,7 +411,9 @@ func TestCount(t *testing.T) {
 		require.Equal(t, int64(want), sp.Count(s, DstPort, Protocol).Int64())
 	}
 	sp := NewSpace()
-	require.Equal(t, "340282366920938463463374607436063178752", sp.Count(All, Family, Src).String(), "2^128 and 2^32, without what has no family")
+	require.Equal(t, "340282366920938463463374607436063178752", sp.Count(All, Family, Src).String(),
+		"2^128 and 2^32, without what has no family")
 	require.Zero(t, sp.Count(Empty, Src).Sign())
-	require.Equal(t, int64(256+1), sp.Count(sp.OrAll(sp.And(sp.Value(Family, IPv4), sp.Range(Src, 512, 767)), sp.And(sp.Value(Family, IPv6), sp.Value(Src, 600))), Family, Src).Int64())
+	require.Equal(t, int64(256+1), sp.Count(sp.OrAll(sp.And(sp.Value(Family, IPv4), sp.Range(Src, 512, 767)),
+		sp.And(sp.Value(Family, IPv6), sp.Value(Src, 600))), Family, Src).Int64())
 }

@@ -19,7 +19,8 @@ import (
 )
 
 func (r *resolver) role(d *fence.RoleDecl) {
-	role := &Role{Name: d.Name, Description: d.Description, Closed: map[packet.Direction]bool{}, Trials: map[packet.Direction]*Trial{}, Pos: d.Pos}
+	role := &Role{Name: d.Name, Description: d.Description, Closed: map[packet.Direction]bool{}, Trials: map[packet.Direction]*Trial{},
+		Pos: d.Pos}
 	for _, s := range d.Stances {
 		dir, _ := packet.DirectionNamed(s.Direction) // the parser takes no other
 		role.Closed[dir] = s.Closed
@@ -109,7 +110,8 @@ func (r *resolver) addrItem(item fence.AddrItem) *netipx.IPSet {
 func (r *resolver) fetch(f *fence.Fetch) *Fetch {
 	u, err := url.Parse(f.URL.Text)
 	if err != nil || u.Scheme != "https" || u.Host == "" || u.User != nil || u.Fragment != "" {
-		r.errorf(fence.Ident{Name: f.URL.Text + `""`, Pos: f.URL.Pos}, "list", "%q is no address that a list can be read from", f.URL.Text).Hint = "it is an https address, as https://lists.example/pests.txt"
+		r.errorf(fence.Ident{Name: f.URL.Text + `""`, Pos: f.URL.Pos}, "list", "%q is no address that a list can be read from",
+			f.URL.Text).Hint = "it is an https address, as https://lists.example/pests.txt"
 		return nil
 	}
 	out := &Fetch{URL: f.URL.Text, Every: fetchEvery, UpTo: cmp.Or(f.UpTo, fetchUpTo), Changing: cmp.Or(f.Changing, fetchChanging)}
@@ -176,7 +178,8 @@ func (r *resolver) serviceTerms(list []fence.ServiceTerm, within ...string) (ter
 			for i := range of {
 				of[i].Not = r.serviceTerms(t.Except, within...)
 				if slices.ContainsFunc(of[i].Not, func(n Term) bool { return n.Protocol == AnyProtocol }) {
-					r.errorf(fence.Ident{Name: "any", Pos: t.Pos}, "syntax", "%q takes any away from any", t.Text).Hint = "name the services that are not meant: any except ping, ssh"
+					r.errorf(fence.Ident{Name: "any", Pos: t.Pos}, "syntax", "%q takes any away from any",
+						t.Text).Hint = "name the services that are not meant: any except ping, ssh"
 				}
 			}
 			terms = append(terms, of...)
@@ -241,8 +244,10 @@ func (r *resolver) attached(i fleet.Interface, segments []*Network) {
 	if i.Segment != "" {
 		at := fence.Ident{Name: i.Segment, Pos: i.SegmentPos}
 		seg := r.segment(at)
-		if seg != nil && len(i.Addresses) > 0 && !slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return seg.Addrs.Contains(p.Addr()) }) {
-			r.errorf(at, "fleet-segment", "no address of %s lies in the segment %q", i.Name, i.Segment).Hint = fmt.Sprintf("its addresses are %s; the segment is declared at %s", prefixes(i.Addresses), seg.Pos)
+		if seg != nil && len(i.Addresses) > 0 &&
+			!slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return seg.Addrs.Contains(p.Addr()) }) {
+			r.errorf(at, "fleet-segment", "no address of %s lies in the segment %q", i.Name,
+				i.Segment).Hint = fmt.Sprintf("its addresses are %s; the segment is declared at %s", prefixes(i.Addresses), seg.Pos)
 		}
 		return
 	}
@@ -254,7 +259,8 @@ func (r *resolver) attached(i fleet.Interface, segments []*Network) {
 			}
 		}
 		if len(on) > 1 {
-			r.errorf(fence.Ident{Name: i.Name, Pos: i.Pos}, "fleet-segment", "%s lies in the segments %s, which overlap", p.Addr(), strings.Join(on, " and ")).Hint =
+			r.errorf(fence.Ident{Name: i.Name, Pos: i.Pos}, "fleet-segment", "%s lies in the segments %s, which overlap", p.Addr(),
+				strings.Join(on, " and ")).Hint =
 				fmt.Sprintf("say which of them %s is on: \"segment\": %q", i.Name, on[0])
 			return
 		}

@@ -84,13 +84,15 @@ func (r *resolver) join(d *fence.JoinDecl) {
 		n.Used = true
 		for _, before := range j.Networks {
 			if both := packet.Intersection(before.Addrs, n.Addrs); len(both.Ranges()) > 0 {
-				r.errorf(i, "join", "%s is in %s and in %s: what goes from one to the other is not clear", both.Ranges()[0].From(), before.Name, n.Name).Hint = "join networks that have no address in common"
+				r.errorf(i, "join", "%s is in %s and in %s: what goes from one to the other is not clear", both.Ranges()[0].From(),
+					before.Name, n.Name).Hint = "join networks that have no address in common"
 			}
 		}
 		j.Networks = append(j.Networks, n)
 	}
 	if r.joined += len(j.Networks) * (len(j.Networks) - 1); r.joined > mostJoined {
-		r.errorf(d.Declared(), "policy-size", "the joins name more than %d ways between networks", mostJoined).Hint = "join larger networks, or fewer"
+		r.errorf(d.Declared(), "policy-size", "the joins name more than %d ways between networks",
+			mostJoined).Hint = "join larger networks, or fewer"
 		return
 	}
 	r.pol.Joins = append(r.pol.Joins, j)

@@ -48,13 +48,15 @@ func (r *resolver) parts(files []*fence.File) {
 			if !ok {
 				continue
 			}
-			p := &Part{Name: d.Name, Folder: path.Clean(d.Folder.Text), Description: d.Description, Limited: d.For != nil, Pos: d.Pos, decl: d}
+			p := &Part{Name: d.Name, Folder: path.Clean(d.Folder.Text), Description: d.Description, Limited: d.For != nil, Pos: d.Pos,
+				decl: d}
 			for _, who := range d.By {
 				p.By = append(p.By, who.Text)
 			}
 			at := fence.Ident{Name: d.Folder.Text + `""`, Pos: d.Folder.Pos}
 			if p.Folder != d.Folder.Text || strings.HasPrefix(p.Folder, "/") || strings.HasPrefix(p.Folder, "..") || p.Folder == "." {
-				r.errorf(at, "part", "%q is no folder of the policy's", d.Folder.Text).Hint = "write it as from the policy's folder: \"teams/radiology\""
+				r.errorf(at, "part", "%q is no folder of the policy's",
+					d.Folder.Text).Hint = "write it as from the policy's folder: \"teams/radiology\""
 				continue
 			}
 			if len(r.pol.Parts) == mostParts {
@@ -68,11 +70,13 @@ func (r *resolver) parts(files []*fence.File) {
 					r.errorf(d.Declared(), "twice", "two parts are named %q", p.Name).Hint = "the other is at " + before.Pos.String()
 				} else if strings.HasPrefix(p.Folder+"/", before.Folder+"/") || strings.HasPrefix(before.Folder+"/", p.Folder+"/") {
 					clash = true
-					r.errorf(at, "part", "the folders of %q and %q lie in one another", p.Name, before.Name).Hint = "give each part a folder that is no other's"
+					r.errorf(at, "part", "the folders of %q and %q lie in one another", p.Name,
+						before.Name).Hint = "give each part a folder that is no other's"
 				}
 			}
 			if !slices.ContainsFunc(files, func(f *fence.File) bool { return p.Holds(f.Name) }) {
-				r.errorf(at, "part", "the folder %q holds no .fence file", d.Folder.Text).Hint = "give the part its first file, or take it away"
+				r.errorf(at, "part", "the folder %q holds no .fence file",
+					d.Folder.Text).Hint = "give the part its first file, or take it away"
 			}
 			if !clash {
 				r.pol.Parts = append(r.pol.Parts, p)
@@ -117,7 +121,8 @@ func (r *resolver) whole(p *Part, file *fence.File) {
 		default:
 			continue
 		}
-		r.errorf(stmt.Declared(), "part", "%s is the whole policy's to say, and not the part %s's", what, p.Name).Hint = "say it in a file outside of " + p.Folder
+		r.errorf(stmt.Declared(), "part", "%s is the whole policy's to say, and not the part %s's", what,
+			p.Name).Hint = "say it in a file outside of " + p.Folder
 	}
 }
 
@@ -151,7 +156,8 @@ func (r *resolver) spoken() {
 		}
 		told := func(kind, name string, pos source.Pos, ends ...Side) {
 			if p.Holds(pos.File) && p.Limited && !slices.ContainsFunc(ends, mine) {
-				r.errorf(fence.Ident{Name: fence.Bare(name), Pos: pos}, "part", "the %s %q speaks at no end of hosts of the part %s alone", kind, name, p.Name).Hint =
+				r.errorf(fence.Ident{Name: fence.Bare(name), Pos: pos}, "part",
+					"the %s %q speaks at no end of hosts of the part %s alone", kind, name, p.Name).Hint =
 					fmt.Sprintf("name one of its roles there, or one that %s says it is for", p.Pos)
 			}
 		}
@@ -159,7 +165,8 @@ func (r *resolver) spoken() {
 			told(strings.Fields(rule.Title())[0], rule.Name, rule.Pos, rule.From, rule.To)
 			for i, b := range rule.Over {
 				if p.Holds(rule.Pos.File) && !p.Holds(b.Pos.File) {
-					r.errorf(rule.Decl.Over[i], "part", "the block %q is not the part %s's, and takes no exception from it", b.Name, p.Name).Hint = "whoever may change the block can make the exception"
+					r.errorf(rule.Decl.Over[i], "part", "the block %q is not the part %s's, and takes no exception from it", b.Name,
+						p.Name).Hint = "whoever may change the block can make the exception"
 				}
 			}
 		}

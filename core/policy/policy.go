@@ -49,7 +49,8 @@ type Policy struct {
 // WaysIn is the policy with no rules but those that keep a way in: the ground, the
 // stances and what is left to other programs stay as they are.
 func (p *Policy) WaysIn() *Policy {
-	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground, Leaves: p.Leaves, Joins: p.Joins, Parts: p.Parts, By: p.By, Peers: p.Peers,
+	bare := &Policy{Name: p.Name, Description: p.Description, Fleet: p.Fleet, Networks: p.Networks, Roles: p.Roles, Ground: p.Ground,
+		Leaves: p.Leaves, Joins: p.Joins, Parts: p.Parts, By: p.By, Peers: p.Peers,
 		Pos: p.Pos, Services: p.Services, Strangers: p.Strangers, names: p.names}
 	for _, r := range p.Rules {
 		if r.Guard {

@@ -37,7 +37,8 @@ func Read(sources []Source, fl *fleet.Fleet) (Input, []source.Problem) {
 		}
 	}
 	if text > MaxText {
-		return in, tooLarge(sources, "the policy has %d MiB of statements, more than the %d MiB that are read", (text+1<<20-1)>>20, MaxText>>20)
+		return in, tooLarge(sources, "the policy has %d MiB of statements, more than the %d MiB that are read", (text+1<<20-1)>>20,
+			MaxText>>20)
 	}
 	if lines > MaxListed {
 		return in, tooLarge(sources, "the lists hold %d lines, more than the %d that are read", lines, MaxListed)
@@ -52,7 +53,8 @@ func Read(sources []Source, fl *fleet.Fleet) (Input, []source.Problem) {
 		statements += len(file.Stmts)
 	}
 	if statements > MaxStatements {
-		return Input{Lists: map[string]string{}, Fleet: fl}, tooLarge(sources, "the policy has %d statements, more than the %d that are read", statements, MaxStatements)
+		return Input{Lists: map[string]string{}, Fleet: fl},
+			tooLarge(sources, "the policy has %d statements, more than the %d that are read", statements, MaxStatements)
 	}
 	return in, problems
 }
@@ -210,7 +212,9 @@ func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *sour
 // declare notes a name, and says whether it is new.
 func (r *resolver) declare(i fence.Ident) bool {
 	if before, twice := r.places[i.Name]; twice {
-		r.errorf(i, "twice", "%q is declared twice", i.Name).Hint = fmt.Sprintf("the other declaration is at %s; networks, segments, services, roles and peers share their names", before)
+		r.errorf(i, "twice", "%q is declared twice",
+			i.Name).Hint = fmt.Sprintf("the other declaration is at %s; networks, segments, services, roles and peers share their names",
+			before)
 		return false
 	}
 	r.places[i.Name] = i.Pos
@@ -225,7 +229,8 @@ func (r *resolver) collect(files []*fence.File) {
 			switch d := stmt.(type) {
 			case *fence.PolicyDecl:
 				if named != nil {
-					r.errorf(d.Declared(), "twice", "the policy is named twice").Hint = "the other name is at " + named.Pos.String() + "; leave one"
+					r.errorf(d.Declared(), "twice", "the policy is named twice").Hint = "the other name is at " + named.Pos.String() +
+						"; leave one"
 					continue
 				}
 				named = d
@@ -254,7 +259,8 @@ func (r *resolver) collect(files []*fence.File) {
 				}
 			case *fence.Rule:
 				if before, twice := rules[d.Name]; twice {
-					r.errorf(d.Declared(), "twice", "two rules are named %q", d.Name).Hint = "the other is at " + before.String() + "; a rule's name says which rule is meant"
+					r.errorf(d.Declared(), "twice", "two rules are named %q", d.Name).Hint = "the other is at " + before.String() +
+						"; a rule's name says which rule is meant"
 					continue
 				}
 				rules[d.Name] = d.Pos
@@ -264,7 +270,8 @@ func (r *resolver) collect(files []*fence.File) {
 			case *fence.PartDecl: // see parts
 			case *fence.Expectation:
 				if before, twice := expects[d.Name]; twice {
-					r.errorf(d.Declared(), "twice", "two expectations are named %q", d.Name).Hint = "the other is at " + before.String() + "; an expectation's name says which is meant"
+					r.errorf(d.Declared(), "twice", "two expectations are named %q", d.Name).Hint = "the other is at " + before.String() +
+						"; an expectation's name says which is meant"
 					continue
 				}
 				expects[d.Name] = d.Pos
@@ -274,7 +281,8 @@ func (r *resolver) collect(files []*fence.File) {
 			default: // redirects and the like share the rules' names
 				i := stmt.Declared()
 				if before, twice := rules[i.Name]; twice {
-					r.errorf(i, "twice", "two rules are named %q", i.Name).Hint = "the other is at " + before.String() + "; a rule's name says which rule is meant"
+					r.errorf(i, "twice", "two rules are named %q", i.Name).Hint = "the other is at " + before.String() +
+						"; a rule's name says which rule is meant"
 					continue
 				}
 				rules[i.Name] = i.Pos
@@ -294,8 +302,10 @@ func (r *resolver) collect(files []*fence.File) {
 
 // otherNames are services by names that are common and not registered.
 var otherNames = map[string]string{
-	"dns": "domain", "rdp": "tcp 3389, udp 3389", "postgres": "postgresql", "smb": "tcp 445", "cifs": "tcp 445", "mongodb": "tcp 27017", "redis": "tcp 6379", "wireguard": "udp 51820",
-	"tls": "https, or the port: tcp 443", "ssl": "https, or the port: tcp 443", "icmp6": "icmpv6", "all": "any", "dhcp": "udp 67", "vnc": "tcp 5900", "winrm": "tcp 5985-5986", "mssql": "ms-sql-s", "quic": "udp 443", "http3": "udp 443",
+	"dns": "domain", "rdp": "tcp 3389, udp 3389", "postgres": "postgresql", "smb": "tcp 445", "cifs": "tcp 445", "mongodb": "tcp 27017",
+	"redis": "tcp 6379", "wireguard": "udp 51820",
+	"tls": "https, or the port: tcp 443", "ssl": "https, or the port: tcp 443", "icmp6": "icmpv6", "all": "any", "dhcp": "udp 67",
+	"vnc": "tcp 5900", "winrm": "tcp 5985-5986", "mssql": "ms-sql-s", "quic": "udp 443", "http3": "udp 443",
 }
 
 // unknown reports a name that is not declared, with the nearest that is.

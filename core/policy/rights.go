@@ -80,7 +80,8 @@ func MayChange(before, after []Source, name string) (problems []source.Problem) 
 		} else if !has {
 			verb = "take away"
 		}
-		pr := source.Errorf(source.Pos{File: file, Line: firstChange(old, now), Column: 1}, 1, "not-theirs", "%s may not %s %s, which is %s", name, verb, file, of).
+		pr := source.Errorf(source.Pos{File: file, Line: firstChange(old, now), Column: 1}, 1, "not-theirs",
+			"%s may not %s %s, which is %s", name, verb, file, of).
 			Hinted("%s", fmt.Sprintf("have it changed by %s", strings.Join(may, " or ")))
 		problems = append(problems, pr)
 	}

@@ -16,7 +16,8 @@ func (r *resolver) rules() {
 	byName := map[string]*Rule{}
 	for _, d := range r.ruleOrder {
 		r.budget.Check()
-		rule := &Rule{Name: d.Name, Block: d.Block, Log: logOf(d.Log), AtMost: atMostOf(d.AtMost), IPsec: d.Encrypted, Guard: d.Guard, Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
+		rule := &Rule{Name: d.Name, Block: d.Block, Log: logOf(d.Log), AtMost: atMostOf(d.AtMost), IPsec: d.Encrypted, Guard: d.Guard,
+			Off: d.Off != nil, Pos: d.Pos, Decl: d, Verdict: packet.Admit,
 			Terms: r.serviceTerms(d.Services)}
 		if d.Block {
 			rule.Verdict = refusal(d.By)
@@ -30,18 +31,21 @@ func (r *resolver) rules() {
 		}
 		if d.Since != nil {
 			if rule.Since, _ = d.Since.Begins(); rule.Until != 0 && rule.Since >= rule.Until {
-				r.errorf(fence.Ident{Name: d.Until.Text, Pos: d.Until.Pos}, "date", "the rule %q ends before it begins", d.Name).Hint = "it begins on " + d.Since.Text + "; give it a later end"
+				r.errorf(fence.Ident{Name: d.Until.Text, Pos: d.Until.Pos}, "date", "the rule %q ends before it begins",
+					d.Name).Hint = "it begins on " + d.Since.Text + "; give it a later end"
 			}
 		}
 		if rule.Trial = trial(d.Trial); rule.Trial != nil && rule.Until != 0 && rule.Trial.Until >= rule.Until {
-			r.errorf(fence.Ident{Name: "on", Pos: d.Trial.Pos}, "date", "the block %q ends before its trial does", d.Name).Hint = "it ends with " + d.Until.Text + "; give it a later end, or a shorter trial"
+			r.errorf(fence.Ident{Name: "on", Pos: d.Trial.Pos}, "date", "the block %q ends before its trial does",
+				d.Name).Hint = "it ends with " + d.Until.Text + "; give it a later end, or a shorter trial"
 		}
 		r.guardTakesNo(d)
 		r.senders(d, rule)
 		r.crossings(rule)
 		if !rule.From.Named && !rule.To.Named && d.Through == nil && rule.Routers() == nil {
 			r.errorf(d.Declared(), "no-end", "the rule %q names hosts of ours at neither end", d.Name).Hint =
-				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`, or join the networks through one"
+				"name a role, host NAME or fleet on one side, so that there is a host to put the rule on, or a role it goes `through`, " +
+					"or join the networks through one"
 		}
 		byName[d.Name] = rule
 		r.pol.Rules = append(r.pol.Rules, rule)
@@ -69,7 +73,8 @@ func (r *resolver) spans(from, to fence.Peers, within []fence.Peer, on []*Networ
 			spans = append(spans, p)
 		}
 		for _, seg := range on {
-			spans = append(spans, Span{From: p.From, To: p.To, On: seg, OnFrom: r.within(p.From.Addrs, seg), OnTo: r.within(p.To.Addrs, seg)})
+			spans = append(spans, Span{From: p.From, To: p.To, On: seg, OnFrom: r.within(p.From.Addrs, seg),
+				OnTo: r.within(p.To.Addrs, seg)})
 		}
 	}
 	return left, right, spans
@@ -143,7 +148,8 @@ func (r *resolver) guardTakesNo(d *fence.Rule) {
 	}
 	for word, pos := range map[string]*source.Pos{"until": untilPos(d.Until), "from": untilPos(d.Since), "off": d.Off} {
 		if pos != nil {
-			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure", word).Hint = "take it away, or take guard away"
+			r.errorf(fence.Ident{Name: word, Pos: *pos}, "guard", "a guard takes no %q: the way in must be sure",
+				word).Hint = "take it away, or take guard away"
 		}
 	}
 }
@@ -160,7 +166,8 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	for _, s := range d.Senders {
 		rule.Senders = append(rule.Senders, Sender{Kind: s.Kind, Names: s.Names})
 		if !rule.From.Named {
-			r.errorf(fence.Ident{Name: s.Kind, Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours", rule.From.Text).Hint =
+			r.errorf(fence.Ident{Name: s.Kind, Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours",
+				rule.From.Text).Hint =
 				"name a role, host NAME or fleet on the left, or take `from " + s.Kind + "` away"
 		}
 	}
@@ -168,11 +175,14 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 		rule.Through = r.through(d.Through)
 		for word, pos := range map[string]*source.Pos{"on": first(d.On), "arriving": first(d.Arriving)} {
 			if pos != nil {
-				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through", "what goes through %s is on more than one segment: it takes no %q", d.Through[0].Name, word).Hint = "take one of the two away"
+				r.errorf(fence.Ident{Name: word, Pos: *pos}, "through",
+					"what goes through %s is on more than one segment: it takes no %q", d.Through[0].Name,
+					word).Hint = "take one of the two away"
 			}
 		}
 		if d.Encrypted {
-			r.errorf(d.Through[0], "through", "what is encrypted from end to end shows a router on its way nothing but ESP").Hint = "take `through` away, and allow `protocol 50` through " + d.Through[0].Name
+			r.errorf(d.Through[0], "through", "what is encrypted from end to end shows a router on its way "+
+				"nothing but ESP").Hint = "take `through` away, and allow `protocol 50` through " + d.Through[0].Name
 		}
 	}
 }
@@ -187,7 +197,9 @@ func first(names []fence.Ident) *source.Pos {
 // leave resolves what is set aside.
 func (r *resolver) leave(d *fence.Leave) {
 	side := r.side(d.Peers)
-	l := Leave{Name: d.Name, hosts: map[*fleet.Host]bool{}, Refs: side.Refs, Pos: d.Pos, Direction: map[string]packet.Direction{"inbound": packet.Inbound, "outbound": packet.Outbound, "forwarded": packet.Forward}[d.Direction]}
+	l := Leave{Name: d.Name, hosts: map[*fleet.Host]bool{}, Refs: side.Refs, Pos: d.Pos,
+		Direction: map[string]packet.Direction{"inbound": packet.Inbound, "outbound": packet.Outbound,
+			"forwarded": packet.Forward}[d.Direction]}
 	for _, h := range side.Hosts {
 		l.hosts[h] = d.Off == nil
 	}
@@ -220,11 +232,13 @@ func (r *resolver) others() {
 }
 
 func (r *resolver) expectation(d *fence.Expectation) {
-	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil, Pos: d.Pos, Decl: d,
+	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil,
+		Pos: d.Pos, Decl: d,
 		Within: fence.Peers{Items: d.Within}.String(), On: r.segments(d.On), Through: r.through(d.Through), BySteps: d.BySteps != nil}
 	e.From, e.To, e.Spans = r.spans(d.From, d.To, d.Within, nil)
 	if d.Off != nil && d.Because == "" {
-		r.errorf(fence.Ident{Name: "off", Pos: *d.Off}, "expectation-off", "the expectation %q is off and does not say why", d.Name).Hint = "say so: because \"…\""
+		r.errorf(fence.Ident{Name: "off", Pos: *d.Off}, "expectation-off", "the expectation %q is off and does not say why",
+			d.Name).Hint = "say so: because \"…\""
 	}
 	if !e.From.Named && !e.To.Named && d.Through == nil {
 		r.errorf(d.Declared(), "no-end", "the expectation %q names hosts of ours at neither end", d.Name).Hint =
@@ -262,10 +276,12 @@ func (r *resolver) exceptions(byName map[string]*Rule) {
 			if b := byName[i.Name]; b == nil {
 				r.unknown(i, "block", blocks...)
 				if d := r.networks[i.Name]; d != nil && d.Segment {
-					r.problems[len(r.problems)-1].Hint = fmt.Sprintf("%q is a segment: to admit only what stays on it, write `on %s`", i.Name, i.Name)
+					r.problems[len(r.problems)-1].Hint = fmt.Sprintf("%q is a segment: to admit only what stays on it, write `on %s`",
+						i.Name, i.Name)
 				}
 			} else if !b.Block {
-				r.errorf(i, "over", "%q is an allow; an exception is made to a block", i.Name).Hint = "name the block that stands in the way"
+				r.errorf(i, "over", "%q is an allow; an exception is made to a block",
+					i.Name).Hint = "name the block that stands in the way"
 			} else {
 				byName[d.Name].Over = append(byName[d.Name].Over, b)
 			}

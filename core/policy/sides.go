@@ -78,7 +78,8 @@ func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
 	if narrows || g.part != nil {
 		return s, false
 	}
-	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer && peer.At == nil, Strangers: peer.Kind == fence.StrangersPeer, Refs: r.refs(peer)}
+	s = Side{Text: peer.Text, Pos: p.Pos, Everywhere: peer.Kind == fence.EverywherePeer && peer.At == nil,
+		Strangers: peer.Kind == fence.StrangersPeer, Refs: r.refs(peer)}
 	s.Named, s.Addrs, s.own = named, g.addrs, &netipx.IPSet{}
 	if named {
 		s.Hosts, s.named, s.own = g.hosts, g.named, g.addrs

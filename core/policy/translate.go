@@ -74,11 +74,14 @@ func (r *resolver) redirect(d *fence.Redirect) {
 	if len(inner) == 1 {
 		out.Port = inner[0].Ports.Lo
 		if inner[0].Protocol != out.Term.Protocol {
-			r.errorf(fence.Ident{Name: d.Port.Text, Pos: d.Port.Pos}, "redirect", "the redirect %q takes %s and gives %s: a connection keeps its protocol", d.Name, d.Service.Text, d.Port.Text).Hint = "write the same protocol on both sides of `to`"
+			r.errorf(fence.Ident{Name: d.Port.Text, Pos: d.Port.Pos}, "redirect",
+				"the redirect %q takes %s and gives %s: a connection keeps its protocol", d.Name, d.Service.Text,
+				d.Port.Text).Hint = "write the same protocol on both sides of `to`"
 		}
 	}
 	if out.Through = r.through(d.Through); d.Through == nil && !out.To.Named {
-		r.errorf(d.Declared(), "no-end", "the redirect %q names no hosts of ours that could carry it out", d.Name).Hint = "name a role, host NAME or fleet on the right side, or the routers with `through ROLE`"
+		r.errorf(d.Declared(), "no-end", "the redirect %q names no hosts of ours that could carry it out",
+			d.Name).Hint = "name a role, host NAME or fleet on the right side, or the routers with `through ROLE`"
 	}
 	if d.Target != nil {
 		side := r.side(fence.Peers{Items: []fence.Peer{*d.Target}, Pos: d.Target.Pos})
@@ -86,7 +89,9 @@ func (r *resolver) redirect(d *fence.Redirect) {
 		for _, run := range side.Addrs.Ranges() {
 			second := slices.ContainsFunc(out.Targets, func(a netip.Addr) bool { return a.Is4() == run.From().Is4() })
 			if run.From() != run.To() || second {
-				r.errorf(fence.Ident{Name: d.Target.Text, Pos: d.Target.Pos}, "redirect", "the redirect %q goes to %s, which is more than one address of a family", d.Name, d.Target.Text).Hint = "say which: an address, or `host NAME at SEGMENT`"
+				r.errorf(fence.Ident{Name: d.Target.Text, Pos: d.Target.Pos}, "redirect",
+					"the redirect %q goes to %s, which is more than one address of a family", d.Name,
+					d.Target.Text).Hint = "say which: an address, or `host NAME at SEGMENT`"
 				break
 			}
 			out.Targets = append(out.Targets, run.From())
@@ -122,7 +127,9 @@ func (r *resolver) leavingBy() {
 	told := func(kind, name string, pos source.Pos, on func(h *fleet.Host) bool) {
 		for _, h := range r.pol.Fleet.Hosts {
 			if q := sends[h]; q != nil && on(h) {
-				r.errorf(fence.Ident{Name: name, Pos: pos}, "redirect", "the %s %q says by which interfaces packets leave, and on %s redirect %q sends some on to another host: by which these leave is not known",
+				r.errorf(fence.Ident{Name: name, Pos: pos}, "redirect",
+					"the %s %q says by which interfaces packets leave, and on %s redirect %q sends some on to another host: by which "+
+						"these leave is not known",
 					kind, name, h.Name, q.Name).Hint = "name no interface there, or have another host carry the redirect out"
 				return
 			}

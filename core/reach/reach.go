@@ -238,7 +238,8 @@ func (r *Reach) Alike(list, other []Party, dir packet.Direction, some packet.Set
 	}
 	index := map[like]int{}
 	for _, p := range list {
-		alone := len(p.Hosts) == 1 && slices.ContainsFunc(other, func(o Party) bool { return len(o.Hosts) == 1 && o.Hosts[0] == p.Hosts[0] })
+		alone := len(p.Hosts) == 1 && slices.ContainsFunc(other,
+			func(o Party) bool { return len(o.Hosts) == 1 && o.Hosts[0] == p.Hosts[0] })
 		if !p.Ours() || alone {
 			out = append(out, p)
 			continue

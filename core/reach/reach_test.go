@@ -21,7 +21,8 @@ func TestAboutSome(t *testing.T) {
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rng))
 		sp := packet.NewSpace()
 		all := reach.New(sp, pol, 0)
-		some := sp.AndAll(sp.Value(packet.Protocol, packet.TCP), sp.Values(packet.DstPort, 22, 80, 1500), sp.Value(packet.State, packet.New))
+		some := sp.AndAll(sp.Value(packet.Protocol, packet.TCP), sp.Values(packet.DstPort, 22, 80, 1500),
+			sp.Value(packet.State, packet.New))
 		about := all.About(some)
 		// who decides is counted for each by itself: said by name it can be compared
 		names := map[string]int32{}

@@ -32,7 +32,8 @@ func (r *Reach) redirected() (out []Redirected) {
 		if q.Off || q.Through == nil && q.Target == nil { // which its own host has in its decision
 			continue
 		}
-		d := Redirected{intercepts: q.Through != nil, Packets: sp.AndAll(sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), r.Services([]policy.Term{q.Term}))}
+		d := Redirected{intercepts: q.Through != nil,
+			Packets: sp.AndAll(sp.Addrs(packet.Src, q.From.Addrs), sp.Addrs(packet.Dst, q.To.Addrs), r.Services([]policy.Term{q.Term}))}
 		for _, a := range q.Targets {
 			for _, h := range r.pol.Fleet.Hosts {
 				if !h.Addresses().Contains(a) {

@@ -20,7 +20,8 @@ func New(ctx context.Context, width, height int) (context.Context, context.Cance
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(width, height),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("force-color-profile", "srgb"))
 	ctx, stopBrowser := chromedp.NewExecAllocator(ctx, options...)
 	ctx, stopTab := chromedp.NewContext(ctx)

@@ -50,7 +50,8 @@ func TestChaos(t *testing.T) {
 	}
 	h.calm()
 	h.judge()
-	t.Logf("%d rounds: %d calls, %d of them not acknowledged; %d revisions, %d generations, %d tokens", *rounds, h.model.calls, h.model.failed, len(h.model.published), len(h.model.imported), len(h.model.tokens))
+	t.Logf("%d rounds: %d calls, %d of them not acknowledged; %d revisions, %d generations, %d tokens", *rounds, h.model.calls,
+		h.model.failed, len(h.model.published), len(h.model.imported), len(h.model.tokens))
 }
 
 // socket is a listening socket to be handed to services, however often they are started.
@@ -144,14 +145,16 @@ func (h *harbour) act(ctx context.Context, n int, id string, rng *rand.Rand) {
 	defer cancel()
 	switch rng.IntN(8) {
 	case 0, 1:
-		done, err := c.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: policyText(20001 + rng.IntN(10000))}}, Why: id})
+		done, err := c.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence",
+			Text: policyText(20001 + rng.IntN(10000))}}, Why: id})
 		note(err, func() { m.published[id] = done.Revision })
 	case 2:
 		done, err := c.Import(ctx, api.ImportRequest{File: "fleet.json", Text: fleetText(rng.IntN(250)), Why: id})
 		note(err, func() { m.imported[id] = done.Generation })
 	case 3:
 		name := fmt.Sprint("load-", n)
-		r := api.Report{Version: 1, Host: name, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-text", Text: "table ip t" + strings.ReplaceAll(id, "-", "") + " {\n}\n"}}}}
+		r := api.Report{Version: 1, Host: name, TakenAt: time.Now().UTC(),
+			InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-text", Text: "table ip t" + strings.ReplaceAll(id, "-", "") + " {\n}\n"}}}}
 		d, err := c.Report(ctx, r)
 		note(err, func() { m.reported[id] = name + " " + d.Hash })
 	case 4:
@@ -249,7 +252,8 @@ func (h *harbour) judge() {
 		for why, number := range acknowledged {
 			require.Equal(h, number, one("SELECT number FROM "+table+" WHERE why = ?", why), "%s of %s was acknowledged", table, why)
 		}
-		require.Zero(h, one("SELECT COUNT(*) FROM (SELECT why FROM "+table+" WHERE author = 'pat' GROUP BY why HAVING COUNT(*) > 1) x"), "nothing is there twice")
+		require.Zero(h, one("SELECT COUNT(*) FROM (SELECT why FROM "+table+" WHERE author = 'pat' GROUP BY why HAVING COUNT(*) > 1) x"),
+			"nothing is there twice")
 		require.Equal(h, one("SELECT MAX(number) FROM "+table), one("SELECT COUNT(*) FROM "+table), "no number is missing")
 	}
 	rows, err := db.Query("SELECT revision, generation FROM pairs ORDER BY number")
@@ -274,7 +278,8 @@ func (h *harbour) judge() {
 	}
 	for id, report := range h.model.reported {
 		name, hash, _ := strings.Cut(report, " ")
-		require.Positive(h, one("SELECT COUNT(*) FROM reports WHERE host = ? AND hash = UNHEX(?)", name, hash), "the report %s was acknowledged", id)
+		require.Positive(h, one("SELECT COUNT(*) FROM reports WHERE host = ? AND hash = UNHEX(?)", name, hash),
+			"the report %s was acknowledged", id)
 		require.Positive(h, one("SELECT COUNT(*) FROM content WHERE hash = UNHEX(?)", hash))
 	}
 	require.Zero(h, one("SELECT COUNT(*) FROM wave_hosts"), "no wave holds a host")
@@ -300,7 +305,8 @@ func (h *harbour) judge() {
 		}
 		switch {
 		case kept != nil:
-			require.Contains(h, string(rules), mark(kept.Files), "%s has in force what it kept last; the last change %s: %s", name, c.Phase, c.Why)
+			require.Contains(h, string(rules), mark(kept.Files), "%s has in force what it kept last; the last change %s: %s", name,
+				c.Phase, c.Why)
 		default:
 			require.NotContains(h, string(rules), "tcp dport 2", "%s never kept anything", name)
 		}

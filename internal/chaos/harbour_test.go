@@ -63,28 +63,35 @@ const realHosts = 3
 
 func fleetText(extra int) string {
 	all := []string{
-		`{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "own_console": true, "interfaces": [{"name": "eth1", "addresses": ["10.40.9.1/16"]}]}`,
+		`{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "own_console": true, "interfaces": [{"name": "eth1", "addresses": ` +
+			`["10.40.9.1/16"]}]}`,
 		`{"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.2.1/16"]}]}`,
-		`{"name": "charts-02", "roles": ["charts"], "dialect": "iptables", "interfaces": [{"name": "eth1", "addresses": ["10.40.2.2/16"]}]}`,
+		`{"name": "charts-02", "roles": ["charts"], "dialect": "iptables", "interfaces": [{"name": "eth1", "addresses": ` +
+			`["10.40.2.2/16"]}]}`,
 	}
 	for n := range clients {
-		all = append(all, fmt.Sprintf(`{"name": "load-%d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.3.%d/16"]}]}`, n, n+1))
+		all = append(all, fmt.Sprintf(`{"name": "load-%d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", `+
+			`"addresses": ["10.40.3.%d/16"]}]}`, n, n+1))
 	}
-	all = append(all, fmt.Sprintf(`{"name": "extra", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": ["10.40.4.%d/16"]}]}`, extra%250+1))
+	all = append(all, fmt.Sprintf(`{"name": "extra", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth1", "addresses": `+
+		`["10.40.4.%d/16"]}]}`, extra%250+1))
 	return `{"service": {"addresses": ["10.40.0.5"], "port": 8480}, "hosts": [` + strings.Join(all, ",\n") + `]}`
 }
 
 // policyText is a policy that admits a port of its own: what a host has in force tells which it is.
 func policyText(port int) string {
-	return fmt.Sprintf("policy chaos language 1\nrole jump\nrole charts\nallow way-in: 10.40.8.0/24 -> jump : ssh guard\nallow hop: jump -> charts : ssh guard\nallow mark: 10.40.8.0/24 -> fleet : tcp %d\n", port)
+	return fmt.Sprintf("policy chaos language 1\nrole jump\nrole charts\nallow way-in: 10.40.8.0/24 -> jump : ssh guard\nallow hop: jump "+
+		"-> charts : ssh guard\nallow mark: 10.40.8.0/24 -> fleet : tcp %d\n", port)
 }
 
 func newHarbour(t *testing.T) *harbour {
 	dir, err := os.MkdirTemp("", "yfx")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	h := &harbour{T: t, dir: dir, program: filepath.Join(dir, "yfence"), hosts: map[string]*testbed.Namespace{}, agents: map[string]*exec.Cmd{},
-		model: model{published: map[string]int64{}, imported: map[string]int64{}, tokens: map[string]bool{}, unsure: map[string]bool{}, reported: map[string]string{}}}
+	h := &harbour{T: t, dir: dir, program: filepath.Join(dir, "yfence"), hosts: map[string]*testbed.Namespace{},
+		agents: map[string]*exec.Cmd{},
+		model: model{published: map[string]int64{}, imported: map[string]int64{}, tokens: map[string]bool{}, unsure: map[string]bool{},
+			reported: map[string]string{}}}
 	out, err := exec.Command("go", "build", "-o", h.program, "../../cmd/yfence").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	h.db, err = testbed.StartMariaDB(filepath.Join(dir, "db"))
@@ -125,7 +132,8 @@ func newHarbour(t *testing.T) *harbour {
 	pat := h.client(0)
 	_, err = pat.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: fleetText(0), Why: "first"})
 	require.NoError(t, err)
-	_, err = pat.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: policyText(20000)}}, Why: "first"})
+	_, err = pat.Publish(context.Background(),
+		api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: policyText(20000)}}, Why: "first"})
 	require.NoError(t, err)
 	for name := range h.hosts {
 		e, err := pat.NewEnrolment(context.Background(), name)
@@ -133,7 +141,8 @@ func newHarbour(t *testing.T) *harbour {
 		file := filepath.Join(dir, name+"-once")
 		require.NoError(t, os.WriteFile(file, []byte(e.Token), 0o600))
 		h.attend(name, "--enrol", file, "--server", "http://10.40.0.5:8480", "--without-tls")
-		h.until("the host "+name+" is enrolled", func() bool { _, err := os.Stat(filepath.Join(h.state(name), "identity.json")); return err == nil })
+		h.until("the host "+name+" is enrolled",
+			func() bool { _, err := os.Stat(filepath.Join(h.state(name), "identity.json")); return err == nil })
 	}
 	return h
 }

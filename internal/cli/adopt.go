@@ -50,8 +50,9 @@ ends with 1.
 
 A dump is what drift takes: of one host there may be several, one --dump for each. A report of
 ` + "`yfence report --print`" + ` says itself whose it is.`,
-		Example: "  yfence adopt --fleet fleet.json --dump logbook-01=logbook.nft --dump charts-02=v4.rules --dump charts-02=v6.rules --into policy",
-		Args:    cobra.NoArgs,
+		Example: "  yfence adopt --fleet fleet.json --dump logbook-01=logbook.nft --dump charts-02=v4.rules --dump charts-02=v6.rules " +
+			"--into policy",
+		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			r, err := a.adopt(name, dumps)
 			if err != nil {

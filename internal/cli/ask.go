@@ -65,7 +65,8 @@ networks, segments, everywhere and strangers.`,
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringVar(&expect, "expect", "admitted", "what all of it should be, for the exit status: admitted or refused")
 	_ = c.RegisterFlagCompletionFunc("expect", cobra.FixedCompletions([]string{"admitted", "refused"}, cobra.ShellCompDirectiveNoFileComp))
-	c.Flags().StringArrayVar(&dumps, "dump", nil, "[HOST=]FILE with a report or listing of a host, to ask instead of the policy; - for standard input")
+	c.Flags().StringArrayVar(&dumps, "dump", nil,
+		"[HOST=]FILE with a report or listing of a host, to ask instead of the policy; - for standard input")
 	return c
 }
 
@@ -82,7 +83,8 @@ func answered(answer api.Answer, expect string) error {
 	switch {
 	case verdicts[ask.Uncertain]:
 		return told(nil)
-	case answer.Verdict == ask.Mixed && (admitted || expect == "admitted"), admitted != (expect == "admitted"), len(answer.Examples) == 0 && answer.Verdict == "":
+	case answer.Verdict == ask.Mixed && (admitted || expect == "admitted"), admitted != (expect == "admitted"),
+		len(answer.Examples) == 0 && answer.Verdict == "":
 		return errFound
 	}
 	return nil
@@ -241,7 +243,8 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 		if more := has.Of - has.Hosts - len(has.Not); more > 0 {
 			not += fmt.Sprintf(" and %d more", more)
 		}
-		line("  %s  revision %d says so, and is in force on %d of %s that decide: not on %s", p(amber, "published"), has.Revision, has.Hosts, plural(has.Of, "host"), not)
+		line("  %s  revision %d says so, and is in force on %d of %s that decide: not on %s", p(amber, "published"), has.Revision,
+			has.Hosts, plural(has.Of, "host"), not)
 	}
 	if outside := notOurs(answer); outside != "" {
 		line("  %s", p(dim, outside))

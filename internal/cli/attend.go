@@ -63,7 +63,8 @@ service's key from then on.`,
 			common = append(common, "--token-file", a.tokenFile)
 		}
 		at := agent.Agent{Machine: h.machine, Host: h.name, Service: svc, Every: every, Told: !cmd.Flags().Changed("every"), Look: look,
-			Run: agent.RunProgram("/proc/self/exe", common), Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
+			Run: agent.RunProgram("/proc/self/exe", common),
+			Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
 		return at.Attend(ctx)
 	}
 	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
@@ -82,7 +83,8 @@ func speaksTLS(server string) error {
 	if at, err := netip.ParseAddr(u.Hostname()); err == nil && at.IsLoopback() || u.Hostname() == "localhost" {
 		return nil
 	}
-	return fmt.Errorf("%s does not speak TLS: whoever is on the way could take this host's token, or give it keys of his own; give an https URL (and --ca-file FILE for authorities of your own), or say --without-tls", server)
+	return fmt.Errorf("%s does not speak TLS: whoever is on the way could take this host's token, or give it keys of his own; give an "+
+		"https URL (and --ca-file FILE for authorities of your own), or say --without-tls", server)
 }
 
 // enrolHere trades a one-time token for this host's own.

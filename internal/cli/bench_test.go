@@ -39,7 +39,8 @@ func scattered(b *testing.B, hosts int) (policy string, fleets map[fleet.Format]
 		if i%2 == 0 || one == two {
 			roles = fmt.Sprintf("r%d", one)
 		}
-		fmt.Fprintf(&lines, "h%06d,%s,nft,eth0,10.%d.%d.%d/8\nh%06d,%s,nft,eth0,2001:db8::%x/64\n", i, roles, i>>16, i>>8&255, i&255, i, roles, i+1)
+		fmt.Fprintf(&lines, "h%06d,%s,nft,eth0,10.%d.%d.%d/8\nh%06d,%s,nft,eth0,2001:db8::%x/64\n", i, roles, i>>16, i>>8&255, i&255, i,
+			roles, i+1)
 	}
 	fl, problems := fleet.Read("f.csv", []byte(lines.String()))
 	require.Empty(b, problems)
@@ -56,7 +57,8 @@ func scattered(b *testing.B, hosts int) (policy string, fleets map[fleet.Format]
 // BenchmarkFrontDoor runs commands as they are typed, over 10,000 hosts.
 func BenchmarkFrontDoor(b *testing.B) {
 	policy, fleets := scattered(b, 10_000)
-	for _, args := range []string{"check", "ask r1~->~r2~:~tcp~2001", "rules h000000", "rules --all --into " + filepath.Join(b.TempDir(), "rules")} {
+	for _, args := range []string{"check", "ask r1~->~r2~:~tcp~2001", "rules h000000", "rules --all --into " +
+		filepath.Join(b.TempDir(), "rules")} {
 		for _, f := range []fleet.Format{fleet.CSV, fleet.JSON, fleet.YAML} {
 			words := strings.Fields(args)
 			for i := range words {
@@ -64,7 +66,8 @@ func BenchmarkFrontDoor(b *testing.B) {
 			}
 			b.Run(words[0]+map[bool]string{true: "-all"}[len(words) > 2]+"/"+string(f), func(b *testing.B) {
 				for b.Loop() {
-					if code := cli.Main(append(words, "--policy", policy, "--fleet", fleets[f]), strings.NewReader(""), io.Discard, io.Discard, os.Getenv); code > 1 {
+					if code := cli.Main(append(words, "--policy", policy, "--fleet", fleets[f]), strings.NewReader(""), io.Discard,
+						io.Discard, os.Getenv); code > 1 {
 						b.Fatal(code)
 					}
 				}

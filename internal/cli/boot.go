@@ -31,7 +31,8 @@ func (a *app) loadKept(cmd *cobra.Command, h *here) error {
 
 // bootCommand is what the unit runs when the host starts: what was last kept is put in force.
 func (a *app) bootCommand() *cobra.Command {
-	c := &cobra.Command{Use: "boot", Short: "On a host: load the rules that were last kept, as at the start of the machine", Hidden: true, Args: cobra.NoArgs}
+	c := &cobra.Command{Use: "boot", Short: "On a host: load the rules that were last kept, as at the start of the machine", Hidden: true,
+		Args: cobra.NoArgs}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, _ []string) error { return a.loadKept(cmd, h) }
 	return c

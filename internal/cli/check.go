@@ -58,7 +58,8 @@ With --by NAME it says besides what of the change NAME may not make: against the
 			if a.output == "sarif" {
 				err = a.printSARIF(problems)
 			} else {
-				err = a.print(map[string]any{"version": api.Version, "problems": problems}, func(w io.Writer) { a.explain(w, problems, texts) })
+				err = a.print(map[string]any{"version": api.Version, "problems": problems},
+					func(w io.Writer) { a.explain(w, problems, texts) })
 			}
 			if err != nil {
 				return err
@@ -121,7 +122,8 @@ func (a *app) published(ctx context.Context) ([]check.Source, error) {
 // printAccepted lists what a policy accepts with `knowingly`.
 func (a *app) printAccepted() error {
 	var all []check.Acceptance
-	texts, problems, err := a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []source.Problem, err error) {
+	texts, problems, err := a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []source.Problem,
+		err error) {
 		all, found, err = check.AcceptedWithin(b, files, fl, now)
 		return found, err
 	})
@@ -134,7 +136,8 @@ func (a *app) printAccepted() error {
 	return a.print(map[string]any{"version": api.Version, "accepted": all}, func(w io.Writer) {
 		p := a.paint(w)
 		for _, k := range all {
-			_, _ = fmt.Fprintf(w, "%s accepts %s: %s  %s\n", p(bold, k.In), k.Code, k.Why, p(dim, fmt.Sprintf("(%s:%d:%d)", k.File, k.Line, k.Column)))
+			_, _ = fmt.Fprintf(w, "%s accepts %s: %s  %s\n", p(bold, k.In), k.Code, k.Why,
+				p(dim, fmt.Sprintf("(%s:%d:%d)", k.File, k.Line, k.Column)))
 			for _, c := range k.Covers {
 				_, _ = fmt.Fprintf(w, "    %s  %s\n", c.Message, p(dim, fmt.Sprintf("(%s:%d:%d)", c.File, c.Line, c.Column)))
 			}
@@ -157,7 +160,8 @@ func codes() []string {
 func (a *app) explainCode(code string) error {
 	for _, c := range check.Codes() {
 		if c.Code == code {
-			return a.print(map[string]any{"version": api.Version, "code": c.Code, "text": c.Doc}, func(w io.Writer) { _, _ = fmt.Fprint(w, c.Doc) })
+			return a.print(map[string]any{"version": api.Version, "code": c.Code, "text": c.Doc},
+				func(w io.Writer) { _, _ = fmt.Fprint(w, c.Doc) })
 		}
 	}
 	hint := "the codes are " + strings.Join(codes(), ", ")
@@ -247,7 +251,8 @@ func (a *app) elsewhere(w io.Writer, problems []source.Problem, texts []check.So
 		}
 	}
 	if len(files) > 0 {
-		_, _ = fmt.Fprintf(w, "%s: as the service has it, which is the policy and the fleet that are published\n", strings.Join(files, ", "))
+		_, _ = fmt.Fprintf(w, "%s: as the service has it, which is the policy and the fleet that are published\n",
+			strings.Join(files, ", "))
 	}
 }
 

@@ -139,9 +139,14 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"policy", "What a policy says, on files or with the service:", []*cobra.Command{a.newCommand(), a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(), a.driftCommand(), a.adoptCommand(), a.lspCommand()}},
-		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(), a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.copiesCommand(), a.pauseCommand(), a.resumeCommand(), a.tokensCommand(), a.serveCommand()}},
-		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(), a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
+		{"policy", "What a policy says, on files or with the service:",
+			[]*cobra.Command{a.newCommand(), a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(),
+				a.driftCommand(), a.adoptCommand(), a.lspCommand()}},
+		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
+			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.copiesCommand(), a.pauseCommand(),
+			a.resumeCommand(), a.tokensCommand(), a.serveCommand()}},
+		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
+			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
 		for _, c := range g.commands {
@@ -183,7 +188,8 @@ func listing(noun, list *cobra.Command) *cobra.Command {
 	if _, args, takes := strings.Cut(list.Use, " "); takes {
 		noun.Use += " " + args
 	}
-	noun.Long, noun.Example, noun.Args, noun.RunE, noun.ValidArgsFunction = list.Long, list.Example, list.Args, list.RunE, list.ValidArgsFunction
+	noun.Long, noun.Example, noun.Args, noun.RunE, noun.ValidArgsFunction = list.Long, list.Example, list.Args, list.RunE,
+		list.ValidArgsFunction
 	noun.Flags().AddFlagSet(list.Flags())
 	return noun
 }

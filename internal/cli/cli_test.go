@@ -57,7 +57,8 @@ func TestFiles(t *testing.T) { testscript.Run(t, params(t, "files")) }
 // in the same words.
 func TestTooComplexOnFiles(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "p.fence"), []byte("policy p language 1\nrole red\nrole blue\nrole green\n"+policytest.TooComplex(1500, "red")), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "p.fence"),
+		[]byte("policy p language 1\nrole red\nrole blue\nrole green\n"+policytest.TooComplex(1500, "red")), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "fleet.json"), []byte(policytest.Fleet), 0o644))
 	for _, args := range [][]string{{"check"}, {"rules", "h1"}, {"rules", "--all", "--into", filepath.Join(dir, "out")},
 		{"ask", "198.51.100.1 -> h1 : tcp 22"}, {"compare", "--from", dir, "--to", dir}} {
@@ -103,7 +104,8 @@ func TestService(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		server := httptest.NewServer(service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Hour}).Handler())
+		server := httptest.NewServer(service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler),
+			ReportEvery: time.Hour}).Handler())
 		env.Defer(func() {
 			server.Close()
 			_ = st.Close()

@@ -122,7 +122,8 @@ func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, erro
 	changes, err := svc.Compare(cmd.Context(), req)
 	var refused *client.Problem
 	if errors.As(err, &refused) && refused.Problems != nil {
-		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems}, func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
+		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems},
+			func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
 			return changes, err
 		}
 		return changes, told(refused.Problems)

@@ -167,7 +167,8 @@ with settle, what is in force now comes back by itself unless it is kept in time
 		}
 		if h.svc == nil {
 			return a.print(settled{Version: api.Version, Change: &made.Change}, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n", h.name, made.Change.What, made.Change.Until.Local().Format(time.TimeOnly))
+				_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n",
+					h.name, made.Change.What, made.Change.Until.Local().Format(time.TimeOnly))
 			})
 		}
 		return a.made(cmd, h, made, true)
@@ -199,9 +200,11 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 		case c == nil:
 			_, _ = fmt.Fprintf(w, "%s: done\n", name)
 		case c.Kind == "pause" && c.Phase == api.InForceYet:
-			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", name, c.Until.Local().Format(time.DateTime))
+			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", name,
+				c.Until.Local().Format(time.DateTime))
 		case c.Phase == api.InForceYet:
-			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept\n", name, c.What, c.Until.Local().Format(time.TimeOnly))
+			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept\n", name, c.What,
+				c.Until.Local().Format(time.TimeOnly))
 		default:
 			_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", name, c.What, c.Phase, c.Why)
 		}

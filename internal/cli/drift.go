@@ -93,7 +93,8 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	if err != nil { // what cannot be read is no host without rules: it is unread
 		res = &compare.Result{Unread: []string{unreadable(dumps, err)}, Findings: []compare.Finding{}}
 	}
-	return api.Drift{Version: api.Version, Hosts: []api.HostDrift{{Host: host, State: api.State(res.State()), Findings: res.Findings, Unread: res.Unread}}}, nil
+	return api.Drift{Version: api.Version,
+		Hosts: []api.HostDrift{{Host: host, State: api.State(res.State()), Findings: res.Findings, Unread: res.Unread}}}, nil
 }
 
 // toneColours are how states look; every state is said in words too.
@@ -112,7 +113,8 @@ func (a *app) printDrift(w io.Writer, d api.Drift) {
 		if h.Why != "" {
 			why = ", " + h.Why
 		}
-		_, _ = fmt.Fprintf(w, "%s  %s%s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)), p(toneColours[h.State.Note().Tone], string(h.State)), why)
+		_, _ = fmt.Fprintf(w, "%s  %s%s\n", p(bold, fmt.Sprintf("%-*s", width, h.Host)),
+			p(toneColours[h.State.Note().Tone], string(h.State)), why)
 		for _, f := range h.Findings {
 			a.printFinding(w, f, p)
 		}
@@ -142,7 +144,8 @@ func printInForce(w io.Writer, published int64, t api.Tally) {
 	for _, r := range t.InForce {
 		has[r.Revision] = r.Hosts
 	}
-	parts := []string{fmt.Sprintf("revision %d, which is published, is in force on %d of %s", published, has[published], plural(t.Total, "host"))}
+	parts := []string{fmt.Sprintf("revision %d, which is published, is in force on %d of %s", published, has[published],
+		plural(t.Total, "host"))}
 	for _, r := range t.InForce {
 		if r.Revision != published && r.Revision != 0 {
 			parts = append(parts, fmt.Sprintf("revision %d on %d", r.Revision, r.Hosts))
@@ -156,7 +159,8 @@ func printInForce(w io.Writer, published int64, t api.Tally) {
 
 // printCloud tells how a cloud stands, and what of its groups is not as it is to be.
 func (a *app) printCloud(w io.Writer, c api.CloudStatus, p func(string, string) string) {
-	_, _ = fmt.Fprintf(w, "\ncloud %s  %s, %s, read %s\n", p(bold, c.Cloud), plural(c.Instances, "instance"), plural(c.Groups, "group"), ago(c.ReadAt))
+	_, _ = fmt.Fprintf(w, "\ncloud %s  %s, %s, read %s\n", p(bold, c.Cloud), plural(c.Instances, "instance"), plural(c.Groups, "group"),
+		ago(c.ReadAt))
 	if c.Failing != "" {
 		_, _ = fmt.Fprintf(w, "    %s  %s\n", p(red, "failing "), c.Failing)
 	}
@@ -168,7 +172,8 @@ func (a *app) printCloud(w io.Writer, c api.CloudStatus, p func(string, string) 
 	}
 }
 
-var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Boot: amber, compare.Cosmetic: dim}
+var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Boot: amber,
+	compare.Cosmetic: dim}
 
 func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string) string) {
 	_, _ = fmt.Fprintf(w, "    %s  %s\n", p(kindColours[f.Kind], fmt.Sprintf("%-8s", f.Kind)), f.Sentence)

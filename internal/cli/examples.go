@@ -33,8 +33,9 @@ var examples = map[string]string{
 	"settle":         "yfence settle --server https://fence.saltmarsh.example --token-file /etc/yfence/token\nyfence settle --minimal",
 	"keep":           "yfence keep",
 	"undo":           "yfence undo",
-	"report":         "yfence report --server https://fence.saltmarsh.example --token-file /etc/yfence/token\nyfence report --print > report.json",
-	"attend":         "yfence attend --enrol token --server https://fence.saltmarsh.example",
+	"report": "yfence report --server https://fence.saltmarsh.example --token-file /etc/yfence/token\nyfence report --print > " +
+		"report.json",
+	"attend": "yfence attend --enrol token --server https://fence.saltmarsh.example",
 }
 
 // exampled gives commands their examples.

@@ -104,7 +104,8 @@ func (a *app) fleet() (*fleet.Fleet, check.Source, []source.Problem, error) {
 
 // checked reads policy and fleet and runs all checks.
 func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []source.Problem, err error) {
-	texts, problems, err = a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []source.Problem, err error) {
+	texts, problems, err = a.checkedBy(func(b packet.Budget, files []check.Source, fl *fleet.Fleet, now int64) (found []source.Problem,
+		err error) {
 		pol, found, err = check.PolicyWithin(b, files, fl, now)
 		return found, err
 	})
@@ -112,7 +113,8 @@ func (a *app) checked() (pol *policy.Policy, texts []check.Source, problems []so
 }
 
 // checkedBy reads policy and fleet and has them checked within what a service would give it.
-func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, int64) ([]source.Problem, error)) (texts []check.Source, problems []source.Problem, err error) {
+func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, int64) ([]source.Problem, error)) (texts []check.Source,
+	problems []source.Problem, err error) {
 	files, err := a.sources()
 	if err != nil {
 		return nil, nil, err
@@ -208,7 +210,8 @@ func (a *app) locate(cmd *cobra.Command, args []string) error {
 	dump := cmd.Flags().Lookup("dump")
 	explain := cmd.Flags().Lookup("explain")
 	switch { // some need no policy, or find their own
-	case name == "tidy", name == "lsp", name == "compare" && a.policyDir == "", name == "ask" && dump.Changed && a.policyDir == "", explain != nil && explain.Changed:
+	case name == "tidy", name == "lsp", name == "compare" && a.policyDir == "", name == "ask" && dump.Changed && a.policyDir == "",
+		explain != nil && explain.Changed:
 		return nil
 	case a.policyDir == "":
 		server := ""

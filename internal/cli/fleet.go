@@ -18,7 +18,18 @@ import (
 
 func (a *app) fleetCommand() *cobra.Command {
 	c := &cobra.Command{Use: "fleet", Short: "List, import and export hosts"}
-	list := &cobra.Command{
+	show := &cobra.Command{
+		Use:   "show HOST",
+		Short: "Show one host, and how its last change stands",
+		Args:  cobra.ExactArgs(1),
+		RunE:  a.showHost,
+	}
+	c.AddCommand(show, a.fleetImportCommand(), a.fleetExportCommand(), a.enrolCommand())
+	return listing(c, a.fleetListCommand())
+}
+
+func (a *app) fleetListCommand() *cobra.Command {
+	return &cobra.Command{
 		Use:   "list [PART-OF-A-NAME]",
 		Short: "List all hosts and their states",
 		Args:  cobra.MaximumNArgs(1),
@@ -43,6 +54,9 @@ func (a *app) fleetCommand() *cobra.Command {
 			return a.print(fl, func(w io.Writer) { printFleet(w, fl) })
 		},
 	}
+}
+
+func (a *app) fleetImportCommand() *cobra.Command {
 	var why string
 	var merge, preview bool
 	imported := &cobra.Command{
@@ -63,7 +77,8 @@ func (a *app) fleetCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			done, err := svc.Import(cmd.Context(), api.ImportRequest{File: args[0], Text: string(data), Why: why, Merge: merge, Preview: preview})
+			done, err := svc.Import(cmd.Context(),
+				api.ImportRequest{File: args[0], Text: string(data), Why: why, Merge: merge, Preview: preview})
 			return a.changed(done, err, []check.Source{{Name: args[0], Text: string(data)}}, func(w io.Writer) {
 				printChanges(w, done.Changes)
 				if preview {
@@ -77,6 +92,10 @@ func (a *app) fleetCommand() *cobra.Command {
 	because(imported, &why)
 	imported.Flags().BoolVar(&merge, "merge", false, "put its hosts over those that are there, and remove none")
 	imported.Flags().BoolVar(&preview, "preview", false, "show what would change, and change nothing")
+	return imported
+}
+
+func (a *app) fleetExportCommand() *cobra.Command {
 	var format string
 	exported := &cobra.Command{
 		Use:   "export",
@@ -95,13 +114,12 @@ func (a *app) fleetCommand() *cobra.Command {
 		},
 	}
 	exported.Flags().StringVar(&format, "format", "json", "json, yaml or csv")
-	_ = exported.RegisterFlagCompletionFunc("format", cobra.FixedCompletions([]string{"json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
-	show := &cobra.Command{
-		Use:   "show HOST",
-		Short: "Show one host, and how its last change stands",
-		Args:  cobra.ExactArgs(1),
-		RunE:  a.showHost,
-	}
+	_ = exported.RegisterFlagCompletionFunc("format",
+		cobra.FixedCompletions([]string{"json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	return exported
+}
+
+func (a *app) enrolCommand() *cobra.Command {
 	var into string
 	enrol := &cobra.Command{
 		Use:   "enrol HOST",
@@ -127,7 +145,8 @@ before end when it is used.`,
 			}
 			return a.print(e, func(w io.Writer) {
 				if into != "" {
-					_, _ = fmt.Fprintf(w, "the one-time token for %s is in %s, and works until %s\n", e.Host, into, e.Until.Local().Format(time.DateTime))
+					_, _ = fmt.Fprintf(w, "the one-time token for %s is in %s, and works until %s\n", e.Host, into,
+						e.Until.Local().Format(time.DateTime))
 					return
 				}
 				_, _ = fmt.Fprintln(w, e.Token)
@@ -135,8 +154,7 @@ before end when it is used.`,
 		},
 	}
 	enrol.Flags().StringVar(&into, "into", "", "a file to write the token to")
-	c.AddCommand(show, imported, exported, enrol)
-	return listing(c, list)
+	return enrol
 }
 
 // showHost prints one host.
@@ -243,7 +261,8 @@ func printFleet(w io.Writer, fl api.Fleet) {
 		if h.InForce != 0 {
 			revision = fmt.Sprintf("revision %d", h.InForce)
 		}
-		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", h.Name, strings.Join(h.Roles, ", "), h.State, revision, findings, heard, strings.Join(addresses, " "))
+		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", h.Name, strings.Join(h.Roles, ", "), h.State, revision, findings, heard,
+			strings.Join(addresses, " "))
 	}
 	_ = t.Flush()
 	for _, h := range fl.Hosts {

@@ -79,7 +79,8 @@ func (h *here) service() (*client.Client, error) {
 		return nil, err
 	}
 	if h.svc == nil {
-		return nil, errors.New("this host is not enrolled (yfence attend --enrol FILE), and no service is named: give --server URL and --token-file FILE")
+		return nil, errors.New("this host is not enrolled (yfence attend --enrol FILE), and no service is named: give --server URL and " +
+			"--token-file FILE")
 	}
 	return h.svc, nil
 }

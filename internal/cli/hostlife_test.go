@@ -97,7 +97,8 @@ func TestHostsAreAmongThemselves(t *testing.T) {
 			return mine.PutCopies(ctx, api.Copies{Version: 1, Host: "charts-02", Copies: []api.CopyNote{}})
 		},
 		"another's report": func() error {
-			_, err := mine.Report(ctx, api.Report{Version: 1, Host: "charts-02", TakenAt: time.Now(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-text"}}}})
+			_, err := mine.Report(ctx, api.Report{Version: 1, Host: "charts-02", TakenAt: time.Now(),
+				InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-text"}}}})
 			return err
 		},
 		"the fleet":      func() error { _, err := mine.Fleet(ctx); return err },
@@ -196,15 +197,18 @@ func TestListenersConnectionsAndAddresses(t *testing.T) {
 
 	out, code = p.operate("listeners", "charts-01")
 	require.Equal(t, 1, code, out)
-	for _, want := range []string{`(?m)^    shut            tcp 7000 on 10\.40\.2\.1 \(.*\) listens, and by the policy nobody may come to it$`,
-		`(?m)^    nobody listens  tcp 9100 is admitted by allow feed, and nothing listens there  \(pier\.fence:\d+:7\)$`, `(?m)^    nobody listens  tcp 22 is admitted by allow hop`} {
+	for _, want := range []string{
+		`(?m)^    shut            tcp 7000 on 10\.40\.2\.1 \(.*\) listens, and by the policy nobody may come to it$`,
+		`(?m)^    nobody listens  tcp 9100 is admitted by allow feed, and nothing listens there  \(pier\.fence:\d+:7\)$`,
+		`(?m)^    nobody listens  tcp 22 is admitted by allow hop`} {
 		require.Regexp(t, want, out)
 	}
 	require.NotContains(t, out, "8095")
 	require.NotContains(t, out, "7001")
 
 	// The connection of before was made when nobody tracked: what it says next is new.
-	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority -5; policy accept;\n\t\tct state new tcp dport 6000 accept\n\t}\n}\n"))
+	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority -5; policy "+
+		"accept;\n\t\tct state new tcp dport 6000 accept\n\t}\n}\n"))
 	require.NoError(t, p.hosts["charts-01"].Load("insert rule inet yellowfence inbound tcp dport 6000 accept"))
 	_, err = conn.Write([]byte("hello"))
 	require.NoError(t, err)

@@ -30,9 +30,13 @@ func TestWaves(t *testing.T) {
 	out, code := p.operate("waves", "start", "--check", "echo checked $YFENCE_HOSTS")
 	require.Equal(t, 0, code, out)
 	require.Contains(t, <-kept, "revision 1 is kept, from the machine's own console")
-	for _, want := range []string{"wave 1, step 1 of 2, revision 1: jump-01, charts-01", "  charts-01      kept       jump-01 opened a connection to 10.40.2.1:22", "checked jump-01 charts-01", "  7 connections came out as the policy says",
-		"proved allow hop (new): jump-01 -> charts-01 (10.40.2.1) : tcp 22 passes\nproved allow hop (new): jump-01 -> charts-01 (10.40.2.1) : tcp 23 is refused\n", "not tried: allow way-in, which is new: no connection that must pass could be tried\n",
-		"wave 1, step 2 of 2, revision 1: charts-02", "charts-02      kept       jump-01 opened a connection to 10.40.2.2:22", "wave 1 is done: 3 kept"} {
+	for _, want := range []string{"wave 1, step 1 of 2, revision 1: jump-01, charts-01",
+		"  charts-01      kept       jump-01 opened a connection to 10.40.2.1:22", "checked jump-01 charts-01",
+		"  7 connections came out as the policy says",
+		"proved allow hop (new): jump-01 -> charts-01 (10.40.2.1) : tcp 22 passes\nproved allow hop (new): jump-01 -> charts-01 " +
+			"(10.40.2.1) : tcp 23 is refused\n", "not tried: allow way-in, which is new: no connection that must pass could be tried\n",
+		"wave 1, step 2 of 2, revision 1: charts-02", "charts-02      kept       jump-01 opened a connection to 10.40.2.2:22",
+		"wave 1 is done: 3 kept"} {
 		require.Contains(t, out, want)
 	}
 	for name := range p.hosts {
@@ -59,7 +63,8 @@ func TestFaults(t *testing.T) {
 		{"attend is killed", func() { p.kill("charts-01", syscall.SIGKILL) }, func() { p.start("charts-01") }},
 		{"the service is gone", func() { p.stopService() }, func() { p.startService() }},
 		{"its database is gone", func() { database.set(true) }, func() { database.set(false) }},
-		{"the network is gone", func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 down")) }, func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 up")) }},
+		{"the network is gone", func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 down")) },
+			func() { require.NoError(t, p.hosts["charts-01"].IP("link set eth1 up")) }},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			begun := time.Now().Add(-time.Second)
@@ -73,7 +78,8 @@ func TestFaults(t *testing.T) {
 				s := p.status("charts-01")
 				return s.Change != nil && s.Change.Phase == api.WentBack && s.Change.Began.After(begun)
 			})
-			require.Regexp(t, "^(nobody kept it within 5s|the service could no longer be reached|the command that made it ended before it was done)", p.status("charts-01").Change.Why)
+			require.Regexp(t, "^(nobody kept it within 5s|the service could no longer be reached|the command that made it ended before "+
+				"it was done)", p.status("charts-01").Change.Why)
 			p.until("the wave stopped", func() bool {
 				now, err := p.Wave(context.Background(), w.Number)
 				return err == nil && now.State == api.WaveStopped
@@ -146,7 +152,8 @@ func TestEachStepWithoutTheService(t *testing.T) {
 	mu.Lock()
 	steps := asked
 	mu.Unlock()
-	require.Equal(t, []string{"GET /api/v1/keys", "POST /api/v1/hosts/charts-01/settle", "POST /api/v1/hosts/charts-01/change", "POST /api/v1/hosts/charts-01/reports"}, steps)
+	require.Equal(t, []string{"GET /api/v1/keys", "POST /api/v1/hosts/charts-01/settle", "POST /api/v1/hosts/charts-01/change",
+		"POST /api/v1/hosts/charts-01/reports"}, steps)
 	back()
 	for i, step := range steps {
 		for _, what := range []string{"the request is lost", "the answer is lost", "the database is gone"} {
@@ -166,11 +173,16 @@ func TestEachStepWithoutTheService(t *testing.T) {
 func TestAPolicyThatCutsAHostOff(t *testing.T) {
 	p := newPier(t)
 	p.begin()
-	p.publish(strings.Replace(pierPolicy, "role charts\n", "role charts { outbound closed }\nground { service off  replies off }\n", 1), "guard-refused") // whose answers do not get out
+	// whose answers do not get out
+	p.publish(strings.Replace(pierPolicy, "role charts\n", "role charts { outbound closed }\nground { service off  replies off }\n", 1),
+		"guard-refused")
 	out, err := p.run("charts-01", "settle")
 	require.ErrorContains(t, err, "these rules would cut off what this host sends to the service at 10.40.0.5:8480", out)
 	require.NotContains(t, p.listing("charts-01"), "yellowfence")
-	p.until("the service was told", func() bool { return strings.Contains(p.status("charts-01").Why, "would cut off what this host sends") })
+	p.until("the service was told", func() bool {
+		return strings.Contains(p.status("charts-01").Why,
+			"would cut off what this host sends")
+	})
 	require.Equal(t, api.Failed, p.status("charts-01").State)
 
 	out, err = p.run("charts-01", "settle", "--force", "--within", "3s")
@@ -186,7 +198,8 @@ func TestAPolicyThatCutsAHostOff(t *testing.T) {
 func TestAWayInThatIsShut(t *testing.T) {
 	p := newPier(t)
 	p.begin()
-	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 22 drop\n\t}\n}\n"))
+	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy "+
+		"accept;\n\t\ttcp dport 22 drop\n\t}\n}\n"))
 	out, code := p.operate("waves", "start", "charts", "--steps", "1")
 	require.Equal(t, 1, code, out)
 	require.Contains(t, out, "the way in is shut: a new connection from jump-01 to 10.40.2.1:22 was silent")
@@ -205,12 +218,14 @@ func TestWhatIsExpectedIsTried(t *testing.T) {
 	p.keepAtConsole("jump-01")
 	out, code := p.operate("waves", "start")
 	require.Equal(t, 1, code, out)
-	require.Contains(t, out, "it stopped because allow site, which is new: jump-01 -> charts-01 (10.40.2.1) : tcp 8095 was silent, and the policy admits it\nwhat is kept stays; yfence waves undo 1")
+	require.Contains(t, out, "it stopped because allow site, which is new: jump-01 -> charts-01 (10.40.2.1) : tcp 8095 was silent, and "+
+		"the policy admits it\nwhat is kept stays; yfence waves undo 1")
 	require.NotContains(t, p.listing("charts-02"), "yf-", "the second step never began")
 	require.NoError(t, p.hosts["charts-01"].Load("delete table ip theirs"))
 
 	// What arrives elsewhere than it was sent to is nobody's to try.
-	p.publish(pierPolicy + "allow tls-in: jump -> charts : tcp 443\nredirect tls: jump -> charts : tcp 443 to tcp 8096\nexpect tls-comes: always jump -> charts : tcp 443\n")
+	p.publish(pierPolicy + "allow tls-in: jump -> charts : tcp 443\nredirect tls: jump -> charts : tcp 443 to tcp 8096\nexpect " +
+		"tls-comes: always jump -> charts : tcp 443\n")
 	p.keepAtConsole("jump-01")
 	out, code = p.operate("waves", "start")
 	require.Equal(t, 0, code, out)
@@ -231,7 +246,8 @@ func TestWhatIsExpectedIsTried(t *testing.T) {
 	status.Store(http.StatusServiceUnavailable)
 	out, code = p.operate("waves", "start", "charts", "--check", site.URL, "--roll-back")
 	require.Equal(t, 1, code, out)
-	for _, want := range []string{"proved block noise (new): jump-01 -> charts-01 (10.40.2.1) : tcp 8095 is refused\n", "wave 6 puts back what wave 5 has kept\n", "wave 6 is done\n"} {
+	for _, want := range []string{"proved block noise (new): jump-01 -> charts-01 (10.40.2.1) : tcp 8095 is refused\n",
+		"wave 6 puts back what wave 5 has kept\n", "wave 6 is done\n"} {
 		require.Contains(t, out, want)
 	}
 	require.NotContains(t, p.listing("charts-01"), "noise")

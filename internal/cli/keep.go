@@ -30,7 +30,8 @@ shares the connection of an earlier one, shows nothing.`,
 		}
 		return a.ended(cmd, h, kept)
 	}
-	c.Flags().BoolVar(&console, "at-console", false, "you sit at the machine itself; only where the fleet file says that it has its own console")
+	c.Flags().BoolVar(&console, "at-console", false,
+		"you sit at the machine itself; only where the fleet file says that it has its own console")
 	return c
 }
 

@@ -25,7 +25,8 @@ func TestWhatIsWrittenIsInForce(t *testing.T) {
 	const policy, fleet = "../../demo/saltmarsh", "../../demo/saltmarsh/fleet.json"
 	run := func(args ...string) (string, int) {
 		var out bytes.Buffer
-		code := cli.Main(append(args, "--policy", policy, "--fleet", fleet), strings.NewReader(""), &out, &out, func(string) string { return "" })
+		code := cli.Main(append(args, "--policy", policy, "--fleet", fleet), strings.NewReader(""), &out, &out,
+			func(string) string { return "" })
 		return out.String(), code
 	}
 	dir := t.TempDir()
@@ -63,5 +64,5 @@ func TestWhatIsWrittenIsInForce(t *testing.T) {
 	}
 	out, code = drift()
 	require.Equal(t, 1, code)
-	require.Contains(t, out, "Nothing goes to the chain yf-inbound, so that its rules do nothing: ")
+	require.Contains(t, out, "gets in: the chain INPUT no longer asks our rules.")
 }

@@ -45,7 +45,8 @@ hold anything yet; its name is the policy's.`,
 			} else if len(there) > 0 {
 				return fmt.Errorf("%s holds %s already: name a folder that is new, or empty", dir, there[0].Name())
 			}
-			files := map[string]string{"policy.fence": strings.Replace(newPolicy, "policy example ", "policy "+name+" ", 1), "fleet.yaml": newFleet}
+			files := map[string]string{"policy.fence": strings.Replace(newPolicy, "policy example ", "policy "+name+" ", 1),
+				"fleet.yaml": newFleet}
 			for file, text := range files {
 				if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o644); err != nil {
 					return err

@@ -67,7 +67,8 @@ func newPier(t *testing.T) *pier {
 	dir, err := os.MkdirTemp("", "yfp")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	p := &pier{T: t, dir: dir, program: filepath.Join(dir, "yfence"), prefix: fmt.Sprintf("yfp%d-", os.Getpid()), dsn: testbed.Database(t), hosts: map[string]*testbed.Namespace{}, attending: map[string]*exec.Cmd{}}
+	p := &pier{T: t, dir: dir, program: filepath.Join(dir, "yfence"), prefix: fmt.Sprintf("yfp%d-", os.Getpid()),
+		dsn: testbed.Database(t), hosts: map[string]*testbed.Namespace{}, attending: map[string]*exec.Cmd{}}
 	out, err := exec.Command("go", "build", "-o", p.program, "../../cmd/yfence").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	p.wire, err = testbed.NewNamespace(p.prefix + "wire")
@@ -170,7 +171,8 @@ func (p *pier) attend(host string) {
 
 // start has a host attend, with the capabilities that its unit leaves it.
 func (p *pier) start(host string, args ...string) {
-	args = append([]string{"--no-new-privs", "--bounding-set=" + capabilities(p.T), p.program, "attend", "--state", p.state(host), "--look", "500ms"}, args...)
+	args = append([]string{"--no-new-privs", "--bounding-set=" + capabilities(p.T), p.program, "attend", "--state", p.state(host),
+		"--look", "500ms"}, args...)
 	cmd := exec.Command("setpriv", args...)
 	cmd.Stderr = &lines{t: p.T, prefix: host}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -181,7 +183,8 @@ func (p *pier) start(host string, args ...string) {
 
 // capabilities are those that the unit which attends is left, as setpriv takes them.
 func capabilities(t *testing.T) string {
-	set := regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`).FindStringSubmatch(inventory.Units("yfence", host.StateDir)[inventory.AttendUnit])
+	set := regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`).FindStringSubmatch(inventory.Units("yfence",
+		host.StateDir)[inventory.AttendUnit])
 	require.NotNil(t, set)
 	return "-all," + strings.ToLower(strings.ReplaceAll(strings.ReplaceAll(set[1], " CAP_", ",+"), "CAP_", "+"))
 }
@@ -222,7 +225,8 @@ func (p *pier) until(what string, holds func() bool) {
 
 func (p *pier) publish(policy string, accept ...string) {
 	p.Helper()
-	_, err := p.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "pier.fence", Text: policy}}, Why: "a test", Accept: accept})
+	_, err := p.Publish(context.Background(),
+		api.PublishRequest{Files: []check.Source{{Name: "pier.fence", Text: policy}}, Why: "a test", Accept: accept})
 	require.NoError(p, err)
 }
 

@@ -35,8 +35,9 @@ the connection is opened from where this runs, which may be outside the fleet.
 
 It ends with 1 if anything came out otherwise than the policy says, and with 2 if
 nothing could be tried.`,
-		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n  yfence probe --all-expectations",
-		Args:    cobra.MaximumNArgs(1),
+		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n  yfence probe " +
+			"--all-expectations",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 == req.Expectations {
 				return errors.New("say what to try, as in 'A -> B : SERVICE', or --all-expectations")
@@ -161,7 +162,8 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 				continue
 			}
 			got := agent.Open(cmd.Context(), p)
-			r := api.ProbeResult{From: from.String(), To: name, Address: at.String(), Service: service, Came: got.Came, Reached: got.Reached, Took: got.Took, Why: strings.Join(got.Said, "; "), Policy: ask.Uncertain, Agrees: "open"}
+			r := api.ProbeResult{From: from.String(), To: name, Address: at.String(), Service: service, Came: got.Came,
+				Reached: got.Reached, Took: got.Took, Why: strings.Join(got.Said, "; "), Policy: ask.Uncertain, Agrees: "open"}
 			if noService == nil {
 				if answer, err := svc.Ask(cmd.Context(), fmt.Sprintf("%s -> %s : %s", from, at, service)); err == nil {
 					r.Policy = answer.Verdict

@@ -52,7 +52,10 @@ expectation among them, is refused.`,
 				return a.changed(seen, err, files, nil)
 			}
 			if seen.Same {
-				return a.print(seen, func(w io.Writer) { _, _ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision) })
+				return a.print(seen, func(w io.Writer) {
+					_,
+						_ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision)
+				})
 			}
 			if len(seen.Problems) > 0 {
 				a.explain(a.errOut, seen.Problems, files)
@@ -107,7 +110,8 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source
 func (a *app) changed(done api.Checked, err error, texts []check.Source, text func(io.Writer)) error {
 	var refused *client.Problem
 	if errors.As(err, &refused) && refused.Problems != nil {
-		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems}, func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
+		if err := a.print(map[string]any{"version": api.Version, "problems": refused.Problems},
+			func(w io.Writer) { a.explain(w, refused.Problems, texts) }); err != nil {
 			return err
 		}
 		a.say("yfence: %s", refused.Detail)
@@ -167,7 +171,8 @@ func (a *app) revisionsCommand() *cobra.Command {
 					if r.Hosts > 0 || r.Published {
 						hosts = fmt.Sprintf("%d of %s", r.Hosts, plural(list.Total, "host"))
 					}
-					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author, r.Why+inSpite(r))
+					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author,
+						r.Why+inSpite(r))
 				}
 				_ = t.Flush()
 			})

@@ -75,7 +75,8 @@ func (a *app) rulesCommand() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&all, "all", false, "all hosts of the fleet")
-	c.Flags().StringVar(&into, "into", "", "a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables with HOST.load, a script that loads them")
+	c.Flags().StringVar(&into, "into", "",
+		"a folder to write files to, HOST.nft, or HOST.ipset, HOST.iptables and HOST.ip6tables with HOST.load, a script that loads them")
 	c.Flags().StringVar(&kind, "dialect", "", "these rules alone, whatever the host's filter is: "+strings.Join(ruleKinds, ", "))
 	c.Flags().BoolVar(&prove, "prove", false, "read the rules back and compare them with the policy for every packet")
 	_ = c.MarkFlagDirname("into")
@@ -283,7 +284,8 @@ func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, pr
 		a.say("%s: proven, the groups admit just the connections that the policy admits, by what a group can tell", h.Name)
 	}
 	if admitted.Until != 0 {
-		a.say("%s: no group ends by itself: write them anew at %s, when a rule does", h.Name, time.Unix(admitted.Until, 0).UTC().Format("2006-01-02T15:04Z"))
+		a.say("%s: no group ends by itself: write them again at %s, when a rule does", h.Name,
+			time.Unix(admitted.Until, 0).UTC().Format("2006-01-02T15:04Z"))
 	}
 	for _, what := range admitted.Left {
 		a.say("%s: left to its own filter: %s", h.Name, what)

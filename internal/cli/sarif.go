@@ -59,7 +59,8 @@ type (
 
 // printSARIF prints problems so that a code review shows them where they stand.
 func (a *app) printSARIF(problems []source.Problem) error {
-	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Yellow Fence", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints", Results: []sarifResult{}}
+	run := sarifRun{Tool: sarifTool{sarifDriver{Name: "Yellow Fence", Rules: []sarifRule{}}}, ColumnKind: "unicodeCodePoints",
+		Results: []sarifResult{}}
 	for _, c := range check.Codes() {
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{c.Code, sarifText{c.Doc}})
 	}
@@ -73,7 +74,8 @@ func (a *app) printSARIF(problems []source.Problem) error {
 		}
 		width := max(pr.Width, 1)
 		run.Results = append(run.Results, sarifResult{RuleID: pr.Code, Level: string(pr.Severity), Message: sarifText{message},
-			Locations: []sarifLocation{{sarifPhysical{sarifArtifact{filepath.ToSlash(a.pathOf(pr))}, sarifRegion{pr.Line, pr.Column, pr.Column + width}}}}})
+			Locations: []sarifLocation{{sarifPhysical{sarifArtifact{filepath.ToSlash(a.pathOf(pr))},
+				sarifRegion{pr.Line, pr.Column, pr.Column + width}}}}})
 	}
 	enc := json.NewEncoder(a.out)
 	enc.SetEscapeHTML(false)

@@ -66,9 +66,13 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().StringVar(&f.firstToken, "first-token", "", "a file to write a token with all rights to, if there is no token yet")
 	lengthVar(c, &f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	lengthVar(c, &f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
-	c.Flags().StringVar(&f.follow, "follow", "on", "on: what hosts and clouds tell is settled by waves of its own, with the same undo as any; off: hosts stay behind until a person's wave")
+	c.Flags().StringVar(&f.follow, "follow", "on",
+		"on: what hosts and clouds tell is settled by waves of its own, with the same undo as any; off: hosts stay behind until a "+
+			"person's wave")
 	c.Flags().StringVar(&f.keep, "keep", "90d", "for how long earlier reports of hosts are kept, as 90d or 36h; the newest of each stay")
-	c.Flags().StringVar(&f.sealKey, "seal-key", "", "a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services on the database need the same")
+	c.Flags().StringVar(&f.sealKey, "seal-key", "",
+		"a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services "+
+			"on the database need the same")
 	c.Flags().StringVar(&f.clouds, "clouds", "", "a file that names the clouds whose groups the service looks after")
 	lengthVar(c, &f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
@@ -77,28 +81,14 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 }
 
 func (a *app) serve(ctx context.Context, f serveFlags) error {
-	source := a.getenv("YFENCE_DATABASE")
-	if f.databaseFile != "" {
-		data, err := os.ReadFile(f.databaseFile)
-		if err != nil {
-			return err
-		}
-		source = strings.TrimSpace(string(data))
-	}
-	if source == "" {
-		return errors.New("no database is named: give --database-file FILE or set YFENCE_DATABASE")
+	source, err := a.databaseOf(f.databaseFile)
+	if err != nil {
+		return err
 	}
 	if (f.cert == "") != (f.key == "") {
 		return errors.New("--tls-cert and --tls-key go together")
 	}
-	level := slog.LevelInfo
-	if f.logErrors {
-		level = slog.LevelError
-	}
-	var handler slog.Handler = slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: level})
-	if f.logJSON {
-		handler = slog.NewJSONHandler(a.errOut, &slog.HandlerOptions{Level: level})
-	}
+	handler := a.logHandler(f)
 	log := slog.New(handler)
 
 	keep, err := parseLength(f.keep)
@@ -123,18 +113,10 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	var answers atomic.Pointer[http.Handler] // from before the database is there
 	waiting := service.Waiting()
 	answers.Store(&waiting)
-	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*answers.Load()).ServeHTTP(w, r) }),
-		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		ErrorLog: slog.NewLogLogger(handler, slog.LevelWarn), TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get}}
+	server := newServer(&answers, handler, certificate)
 	failed := make(chan error, len(sockets)+1)
 	for _, l := range sockets {
-		go func() {
-			if f.cert != "" {
-				failed <- server.ServeTLS(l, "", "")
-			} else {
-				failed <- server.Serve(l)
-			}
-		}()
+		go func() { failed <- serveOn(server, l, f.cert != "") }()
 	}
 	hangUp := make(chan os.Signal, 1)
 	signal.Notify(hangUp, syscall.SIGHUP)
@@ -143,24 +125,11 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	stop := func() {}
 	opened := make(chan *store.Store, 1)
 	go func() {
-		st, err := openStore(ctx, source, log)
-		if err == nil && f.sealKey != "" {
-			err = seal(ctx, st, f.sealKey)
-		}
-		if err == nil { // whoever cannot sign serves nobody
-			_, err = st.SigningKeys(ctx)
-		}
-		if errors.Is(err, store.ErrSealed) {
-			err = fmt.Errorf("%w: give the file that they were sealed with (--seal-key FILE)", err)
-		}
-		if err == nil && f.firstToken != "" {
-			err = makeFirstToken(ctx, st, f.firstToken)
-		}
-		if err != nil {
+		if st, err := a.openSigning(ctx, source, f, log); err != nil {
 			failed <- err
-			return
+		} else {
+			opened <- st
 		}
-		opened <- st
 	}()
 	for {
 		select {
@@ -172,7 +141,8 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			}
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
-			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery, MaxPause: f.maxPause, Secure: f.cert != "", Stay: f.follow == "off", Keep: store.Keeping{Reports: keep}})
+			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery,
+				MaxPause: f.maxPause, Secure: f.cert != "", Stay: f.follow == "off", Keep: store.Keeping{Reports: keep}})
 			stop = svc.Stop
 			real := svc.Handler()
 			answers.Store(&real)
@@ -183,17 +153,83 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 				work.Go(func() { part(ctx) })
 			}
 		case <-ctx.Done():
-			// What was begun is finished, if it takes no longer than this; nothing new is taken.
 			stop()
-			grace, cancel := context.WithTimeout(context.Background(), stopTime)
-			defer cancel()
-			if err := server.Shutdown(grace); err != nil {
-				_ = server.Close()
-			}
-			work.Wait()
+			shutDown(server, &work)
 			return nil
 		}
 	}
+}
+
+// logHandler is how the service writes its log.
+func (a *app) logHandler(f serveFlags) slog.Handler {
+	level := slog.LevelInfo
+	if f.logErrors {
+		level = slog.LevelError
+	}
+	if f.logJSON {
+		return slog.NewJSONHandler(a.errOut, &slog.HandlerOptions{Level: level})
+	}
+	return slog.NewTextHandler(a.errOut, &slog.HandlerOptions{Level: level})
+}
+
+// newServer is the server with all its bounds; it answers by what answers holds at the time.
+func newServer(answers *atomic.Pointer[http.Handler], log slog.Handler, certificate *certificate) *http.Server {
+	return &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*answers.Load()).ServeHTTP(w, r) }),
+		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 2 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog:  slog.NewLogLogger(log, slog.LevelWarn),
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get}}
+}
+
+func serveOn(server *http.Server, l net.Listener, encrypted bool) error {
+	if encrypted {
+		return server.ServeTLS(l, "", "")
+	}
+	return server.Serve(l)
+}
+
+// shutDown finishes what was begun, if it takes no longer than stopTime; nothing new is taken.
+func shutDown(server *http.Server, work *sync.WaitGroup) {
+	grace, cancel := context.WithTimeout(context.Background(), stopTime)
+	defer cancel()
+	if err := server.Shutdown(grace); err != nil {
+		_ = server.Close()
+	}
+	work.Wait()
+}
+
+// databaseOf is the database that a file names, or else the environment.
+func (a *app) databaseOf(file string) (string, error) {
+	source := a.getenv("YFENCE_DATABASE")
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return "", err
+		}
+		source = strings.TrimSpace(string(data))
+	}
+	if source == "" {
+		return "", errors.New("no database is named: give --database-file FILE or set YFENCE_DATABASE")
+	}
+	return source, nil
+}
+
+// openSigning opens the database, and finds out whether this service can sign with its keys:
+// whoever cannot serves nobody.
+func (a *app) openSigning(ctx context.Context, source string, f serveFlags, log *slog.Logger) (*store.Store, error) {
+	st, err := openStore(ctx, source, log)
+	if err == nil && f.sealKey != "" {
+		err = seal(ctx, st, f.sealKey)
+	}
+	if err == nil {
+		_, err = st.SigningKeys(ctx)
+	}
+	if errors.Is(err, store.ErrSealed) {
+		err = fmt.Errorf("%w: give the file that they were sealed with (--seal-key FILE)", err)
+	}
+	if err == nil && f.firstToken != "" {
+		err = makeFirstToken(ctx, st, f.firstToken)
+	}
+	return st, err
 }
 
 // parseLength reads a length of time, in days too.

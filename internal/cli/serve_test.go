@@ -32,8 +32,9 @@ import (
 func certificate(t *testing.T, dir string) (certFile, keyFile string, pool *x509.CertPool) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		IsCA: true, BasicConstraintsValid: true}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		IsCA:        true, BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(t, err)
 	keyDER, err := x509.MarshalECPrivateKey(key)
@@ -58,7 +59,8 @@ func TestServe(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "database"), []byte(testbed.Database(t)+"\n"), 0o600))
 	token := filepath.Join(dir, "token")
 	start := func() (*exec.Cmd, string) {
-		cmd := exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--database-file", filepath.Join(dir, "database"), "--first-token", token,
+		cmd := exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--database-file", filepath.Join(dir, "database"),
+			"--first-token", token,
 			"--tls-cert", certFile, "--tls-key", keyFile, "--log-json")
 		stderr, err := cmd.StderrPipe()
 		require.NoError(t, err)
@@ -81,7 +83,8 @@ func TestServe(t *testing.T) {
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
 	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
-	session, err := web.Post("https://"+address+"/api/v1/session", "application/json", strings.NewReader(`{"token": "`+strings.TrimSpace(string(secret))+`"}`))
+	session, err := web.Post("https://"+address+"/api/v1/session", "application/json",
+		strings.NewReader(`{"token": "`+strings.TrimSpace(string(secret))+`"}`))
 	require.NoError(t, err)
 	require.Contains(t, session.Header.Get("Set-Cookie"), "Secure", "over TLS the cookie is for TLS only")
 	require.NoError(t, session.Body.Close())
@@ -113,7 +116,8 @@ func TestServe(t *testing.T) {
 	time.Sleep(200 * time.Millisecond)
 	_, err = web.Get("https://" + address + "/healthz")
 	require.Error(t, err, "nothing new is taken")
-	_, err = writer.Write([]byte(`{"name": "p.fence", "text": "policy p language 1\nrole jump\nallow in: 198.51.100.1 -> jump : ssh guard\n"}]}`))
+	_, err = writer.Write([]byte(`{"name": "p.fence", "text": "policy p language 1\nrole jump\nallow in: 198.51.100.1 -> jump : ssh ` +
+		`guard\n"}]}`))
 	require.NoError(t, err)
 	require.NoError(t, writer.Close())
 	require.Contains(t, <-answer, `"revision":1`, "what was begun is finished")
@@ -140,14 +144,17 @@ func TestServe(t *testing.T) {
 	}
 	url := "https://" + address
 	fleetFile := filepath.Join(dir, "fleet.json")
-	require.NoError(t, os.WriteFile(fleetFile, []byte(`{"hosts": [{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.65/28"]}]}]}`), 0o600))
+	require.NoError(t, os.WriteFile(fleetFile,
+		[]byte(`{"hosts": [{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": `+
+			`["203.0.113.65/28"]}]}]}`), 0o600))
 	said, err := run("fleet", "import", fleetFile, "--server", url, "--ca-file", certFile)
 	require.NoError(t, err, said)
 	once, err := run("fleet", "enrol", "jump-01", "--server", url, "--ca-file", certFile, "--output", "json")
 	require.NoError(t, err, once)
 	oneTime := filepath.Join(dir, "once")
 	require.NoError(t, os.WriteFile(oneTime, []byte(regexp.MustCompile(`"token": "([^"]+)"`).FindStringSubmatch(once)[1]), 0o600))
-	for server, want := range map[string]string{"http://203.0.113.5:8480": "does not speak TLS: whoever is on the way could take this host's token", url: "certificate signed by unknown authority"} {
+	for server, want := range map[string]string{"http://203.0.113.5:8480": "does not speak TLS: whoever is on the way could take this " +
+		"host's token", url: "certificate signed by unknown authority"} {
 		said, err := run("attend", "--enrol", oneTime, "--server", server)
 		require.Error(t, err)
 		require.Contains(t, said, want)

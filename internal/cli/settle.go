@@ -44,7 +44,8 @@ Rules that would cut off somebody who is logged in, or the service, are refused.
 	}
 	lengthVar(c, &f.within, "within", 2*time.Minute, "the time for the keep")
 	c.Flags().BoolVar(&f.minimal, "minimal", false, "apply only the ground and the guards")
-	c.Flags().BoolVar(&f.force, "force", false, "go on where the change cuts off log-ins or the service; it is undone by itself all the same")
+	c.Flags().BoolVar(&f.force, "force", false,
+		"go on where the change cuts off log-ins or the service; it is undone by itself all the same")
 	c.Flags().BoolVar(&f.pause, "pause", false, "")
 	c.Flags().Int64Var(&f.pair, "pair", 0, "")
 	c.Flags().Int64Var(&f.task, "task", 0, "")
@@ -83,7 +84,8 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	}
 	var rules api.Rules
 	kind := ""
-	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Force: f.force, Service: h.services()}
+	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Force: f.force,
+		Service: h.services()}
 	if f.pause {
 		kind = "pause"
 		rules, err = svc.RulesOf(ctx, h.name, kind)
@@ -143,7 +145,8 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		left, _ := inventory.Unadmitted(ctx, h.services(), false) // what it found in that time; nothing where conntrack is not installed
 		cancel()
 		if len(left) > 0 {
-			out.Said = append(out.Said, fmt.Sprintf("%s would no longer be admitted, as %s from %s to %s (yfence connections)", plural(len(left), "open connection"), left[0].Protocol, left[0].From, left[0].To))
+			out.Said = append(out.Said, fmt.Sprintf("%s would no longer be admitted, as %s from %s to %s (yfence connections)",
+				plural(len(left), "open connection"), left[0].Protocol, left[0].From, left[0].To))
 		}
 	}
 	for _, s := range out.Said {
@@ -154,9 +157,11 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
 		out.Change = &c
 		if back != nil || c.Phase != api.WentBack {
-			return errors.Join(errors.New("the service could no longer be reached, and the change could not be taken back yet: it goes back by itself"), err, back)
+			return errors.Join(errors.New("the service could no longer be reached, and the change could not be taken back yet: it goes "+
+				"back by itself"), err, back)
 		}
-		return errors.Join(errors.New("nothing was changed in the end: the service could no longer be reached, and what was in force before is in force again"), err)
+		return errors.Join(errors.New("nothing was changed in the end: the service could no longer be reached, and what was in force "+
+			"before is in force again"), err)
 	}
 	if err == nil {
 		out.Host = &d
@@ -168,7 +173,8 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		if made.Change.Kind == "pause" {
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", h.name, until)
 		} else {
-			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n", h.name, made.Change.What, until)
+			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n", h.name,
+				made.Change.What, until)
 		}
 		if out.Host != nil {
 			a.writeReported(w, d)
@@ -215,7 +221,8 @@ func (a *app) ended(cmd *cobra.Command, h *here, c api.HostChange) error {
 		}
 	}
 	return a.print(out, func(w io.Writer) {
-		_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", h.name, c.What, map[api.Phase]string{api.Kept: "is kept", api.WentBack: "went back"}[c.Phase], c.Why)
+		_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", h.name, c.What,
+			map[api.Phase]string{api.Kept: "is kept", api.WentBack: "went back"}[c.Phase], c.Why)
 		if out.Host != nil {
 			a.writeReported(w, *out.Host)
 		}

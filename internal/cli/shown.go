@@ -27,7 +27,8 @@ type shown struct {
 // show makes a writer of what people and other programs read.
 func (a *app) show(to io.Writer) *shown {
 	f, ok := to.(*os.File)
-	return &shown{to: to, json: func() bool { return a.output == "json" || a.output == "sarif" }, colours: ok && term.IsTerminal(int(f.Fd())) && a.getenv("NO_COLOR") == ""}
+	return &shown{to: to, json: func() bool { return a.output == "json" || a.output == "sarif" }, colours: ok &&
+		term.IsTerminal(int(f.Fd())) && a.getenv("NO_COLOR") == ""}
 }
 
 // ours are the colours that pass.

@@ -19,7 +19,8 @@ var (
 // of the service; one that stands with nil takes none.
 var takes = map[string][]string{
 	"new": nil, "check": slices.Concat(onFiles, onService), "tidy": onFiles, "lsp": onFiles,
-	"rules": slices.Concat(onFiles, onService), "ask": slices.Concat(onFiles, onService), "compare": slices.Concat(onFiles, onService), "drift": slices.Concat(onFiles, onService),
+	"rules": slices.Concat(onFiles, onService), "ask": slices.Concat(onFiles, onService), "compare": slices.Concat(onFiles, onService),
+	"drift": slices.Concat(onFiles, onService),
 	"adopt": {"fleet"}, "publish": slices.Concat([]string{"policy"}, onService),
 	"serve": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,
 }

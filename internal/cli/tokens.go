@@ -63,7 +63,8 @@ func (a *app) tokensCommand() *cobra.Command {
 					if k.RevokedAt != nil {
 						revoked = k.RevokedAt.Format("2006-01-02 15:04 MST")
 					}
-					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(words, ", "), k.Host, k.CreatedAt.Format("2006-01-02 15:04 MST"), revoked)
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(words, ", "), k.Host,
+						k.CreatedAt.Format("2006-01-02 15:04 MST"), revoked)
 				}
 				_ = t.Flush()
 			})
@@ -83,7 +84,8 @@ func (a *app) tokensCommand() *cobra.Command {
 			if err := svc.RevokeToken(cmd.Context(), id); err != nil {
 				return err
 			}
-			return a.print(map[string]any{"version": api.Version, "revoked": id}, func(w io.Writer) { _, _ = fmt.Fprintf(w, "revoked token %d\n", id) })
+			return a.print(map[string]any{"version": api.Version, "revoked": id},
+				func(w io.Writer) { _, _ = fmt.Fprintf(w, "revoked token %d\n", id) })
 		},
 	}
 	c.AddCommand(create, revoke)

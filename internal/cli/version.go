@@ -28,9 +28,10 @@ type version struct {
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use:     "version",
-		Short:   "Print the version of this program and the formats it reads",
-		Long:    "Version says which commit this program was built of, and what it reads and writes:\nthe language of policies, the forms of fleet files, the dialects and the API.",
+		Use:   "version",
+		Short: "Print the version of this program and the formats it reads",
+		Long: "Version says which commit this program was built of, and what it reads and writes:\nthe language of policies, the " +
+			"forms of fleet files, the dialects and the API.",
 		Example: "  yfence version\n  yfence version --output json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -43,7 +44,8 @@ func (a *app) versionCommand() *cobra.Command {
 						built += ", with changes"
 					}
 				}
-				_, _ = fmt.Fprintf(w, "yfence, %s (%s, %s)\n\n  policies     language %d\n  fleet files  %s\n  dialects     %s\n  API          %s\n",
+				_, _ = fmt.Fprintf(w, "yfence, %s (%s, %s)\n\n  policies     language %d\n  fleet files  %s\n  dialects     %s\n  API    "+
+					"      %s\n",
 					built, v.Go, v.Platform, v.Language, strings.Join(v.Fleet, ", "), strings.Join(v.Dialects, ", "), v.API)
 			})
 		},
@@ -52,7 +54,8 @@ func (a *app) versionCommand() *cobra.Command {
 
 // versionOf takes what the toolchain wrote into the program.
 func versionOf(info *debug.BuildInfo, ok bool) version {
-	v := version{Version: api.Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Language: 1, API: "v1", Fleet: []string{"json", "yaml", "csv"}, Dialects: ruleKinds}
+	v := version{Version: api.Version, Go: runtime.Version(), Platform: runtime.GOOS + "/" + runtime.GOARCH, Language: 1, API: "v1",
+		Fleet: []string{"json", "yaml", "csv"}, Dialects: ruleKinds}
 	if !ok {
 		return v
 	}

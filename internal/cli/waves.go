@@ -44,7 +44,8 @@ must not, and what the policy expects; if one comes out otherwise, the wave stop
 --check a command of yours is run besides, here, or a URL is asked for; if the command
 ends with anything but 0, or the answer is no 2xx, the wave stops. What is kept by then
 stays, but with --roll-back.`,
-		Example: "  yfence waves start\n  yfence waves start charts --steps 1 --check './ask-the-chart-site.sh'\n  yfence waves start --revision 6 -m 'back to what worked'",
+		Example: "  yfence waves start\n  yfence waves start charts --steps 1 --check './ask-the-chart-site.sh'\n  yfence waves start " +
+			"--revision 6 -m 'back to what worked'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if detach && (check != "" || rollBack) {
 				return errors.New("--check and --roll-back need somebody to stay: leave --detach out")
@@ -87,7 +88,8 @@ stays, but with --roll-back.`,
 	lengthVar(c, &within, "within", time.Minute, "the time for a host's keep")
 	c.Flags().StringVar(&check, "check", "", "a command or a URL that is asked after each step whether all is well")
 	c.Flags().BoolVar(&req.SkipProbes, "skip-probes", false, "do not try real connections after each step")
-	c.Flags().BoolVar(&req.Force, "force", false, "go on where the change cuts off log-ins or the service; it is undone by itself all the same")
+	c.Flags().BoolVar(&req.Force, "force", false,
+		"go on where the change cuts off log-ins or the service; it is undone by itself all the same")
 	because(c, &req.Why)
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait; the service continues by itself")
 	return c
@@ -161,7 +163,8 @@ func (a *app) sayPhases(w api.Wave, said map[string]string) {
 	var order []string
 	hosts := map[string][]string{}
 	for _, h := range w.Hosts {
-		telling := slices.Contains([]string{api.HostKept, api.HostBack, api.HostFailed, api.HostAbsent}, h.Phase) || h.Phase == api.HostInForce && h.Why != ""
+		telling := slices.Contains([]string{api.HostKept, api.HostBack, api.HostFailed, api.HostAbsent}, h.Phase) ||
+			h.Phase == api.HostInForce && h.Why != ""
 		line := h.Phase + "\x00" + h.Why
 		if !telling || said[h.Subject()] == line {
 			continue
@@ -211,7 +214,8 @@ func (a *app) runCheck(ctx context.Context, w api.Wave, check string) error {
 		if err != nil {
 			return err
 		}
-		fresh := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, Proxy: http.ProxyFromEnvironment}} // an old connection may outlive new rules
+		// an old connection may outlive new rules
+		fresh := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, Proxy: http.ProxyFromEnvironment}}
 		res, err := fresh.Do(req)
 		if err != nil {
 			return err
@@ -293,7 +297,8 @@ func (a *app) wavesList() *cobra.Command {
 					_, _ = fmt.Fprintln(out, "no wave yet; yfence waves start begins one")
 				}
 				for _, w := range all.Waves {
-					_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State, w.Revision, w.Step, w.Steps, w.Size(), w.By, ago(&w.Began), w.Stopped)
+					_, _ = fmt.Fprintf(out, "%4d  %-8s revision %d, step %d of %d, %d hosts, by %s %s  %s\n", w.Number, w.State,
+						w.Revision, w.Step, w.Steps, w.Size(), w.By, ago(&w.Began), w.Stopped)
 				}
 			})
 		},
@@ -351,7 +356,8 @@ func (a *app) wavesReturn() *cobra.Command {
 }
 
 // onWave does something to a wave and prints how it stands.
-func (a *app) onWave(do func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error)) func(*cobra.Command, []string) error {
+func (a *app) onWave(do func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error)) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		number, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {

@@ -24,7 +24,8 @@ func (a *app) helpCommand() *cobra.Command {
 			}
 			of, left, err := cmd.Root().Find(args)
 			if err != nil || of == nil || len(left) > 0 && of == cmd.Root() {
-				return fmt.Errorf("there is no command %q; yfence --help lists them, yfence help words lists words", strings.Join(args, " "))
+				return fmt.Errorf("there is no command %q; yfence --help lists them, yfence help words lists words",
+					strings.Join(args, " "))
 			}
 			return of.Help()
 		},

@@ -18,11 +18,14 @@ func TestWhatAnswersIsNotAlwaysAService(t *testing.T) {
 		handler http.HandlerFunc
 		want    string
 	}{
-		{"another web server", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<h1>no</h1>", http.StatusNotFound) }, "is no Yellow Fence service (404 Not Found)"},
-		{"a web page", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, "is not understood: invalid character '<'"},
+		{"another web server", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<h1>no</h1>", http.StatusNotFound) },
+			"is no Yellow Fence service (404 Not Found)"},
+		{"a web page", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) },
+			"is not understood: invalid character '<'"},
 		{"a problem document", func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusConflict)
-			_, _ = w.Write([]byte(`{"title": "Conflict", "detail": "somebody was faster", "errors": [{"message": "too late", "location": "body.after"}]}`))
+			_, _ = w.Write([]byte(`{"title": "Conflict", "detail": "somebody was faster", "errors": [{"message": "too late", "location": ` +
+				`"body.after"}]}`))
 		}, "somebody was faster; body.after: too late"},
 	} {
 		server := httptest.NewServer(c.handler)

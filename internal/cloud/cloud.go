@@ -108,7 +108,8 @@ func Read(ctx context.Context, a Account) (s *State, err error) {
 		}
 	}
 	for _, g := range before { // somebody left it between the two
-		if !slices.ContainsFunc(s.Groups, func(h Group) bool { return h.Name == g.Name }) && slices.ContainsFunc(s.Instances, func(i Instance) bool { return slices.Contains(i.Groups, g.Name) }) {
+		if !slices.ContainsFunc(s.Groups, func(h Group) bool { return h.Name == g.Name }) &&
+			slices.ContainsFunc(s.Instances, func(i Instance) bool { return slices.Contains(i.Groups, g.Name) }) {
 			s.Groups = append(s.Groups, g)
 		}
 	}

@@ -37,7 +37,8 @@ func newSky(t *testing.T, rng *rand.Rand, o dunlin.Options) *sky {
 	t.Cleanup(server.Close)
 	s.Account = &dunlin.Account{URL: server.URL, Token: "secret", Timeout: 60 * time.Millisecond, Pause: time.Millisecond}
 	for i := range 3 {
-		s.Start(dunlin.Instance{ID: fmt.Sprintf("p-%d", i), Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(200 + i)})}, Groups: []string{}})
+		s.Start(dunlin.Instance{ID: fmt.Sprintf("p-%d", i),
+			Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, byte(200 + i)})}, Groups: []string{}})
 	}
 	return s
 }
@@ -46,7 +47,8 @@ func newSky(t *testing.T, rng *rand.Rand, o dunlin.Options) *sky {
 func (s *sky) admitted(sp *packet.Space, d *group.Document) map[string]packet.Set {
 	out := map[string]packet.Set{}
 	for _, m := range d.Members {
-		rs, err := group.Read(sp, &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "dunlin", ID: m.Instance}}, &fleet.Fleet{}, d)
+		rs, err := group.Read(sp, &fleet.Host{Name: m.Instance, Instance: &fleet.Instance{Cloud: "dunlin", ID: m.Instance}},
+			&fleet.Fleet{}, d)
 		require.NoError(s, err)
 		out[m.Instance] = sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 	}
@@ -58,7 +60,11 @@ func wanted(ports ...int) *group.Document {
 	d := &group.Document{Version: 1, Kind: group.Kind, Cloud: "dunlin", Groups: []group.Group{}}
 	for i, port := range ports {
 		name := fmt.Sprintf("yf-g%d", i)
-		d.Groups = append(d.Groups, group.Group{Name: name, Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp", Ports: fmt.Sprint(port)}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}, Outbound: []group.Rule{{Service: group.Service{Protocol: "any"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}, {Prefix: netip.MustParsePrefix("::/0")}}}}})
+		d.Groups = append(d.Groups, group.Group{Name: name,
+			Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp", Ports: fmt.Sprint(port)},
+				Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}},
+			Outbound: []group.Rule{{Service: group.Service{Protocol: "any"},
+				Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}, {Prefix: netip.MustParsePrefix("::/0")}}}}})
 		d.Members = append(d.Members, group.Member{Instance: fmt.Sprintf("p-%d", i), Groups: []string{name}})
 	}
 	d.Members = append(d.Members, group.Member{Instance: "p-2", Groups: []string{"yf-g0"}})
@@ -66,7 +72,8 @@ func wanted(ports ...int) *group.Document {
 }
 
 // faults are what may go wrong with which requests.
-var faults = []string{"GET /v1/abilities", "GET /v1/instances", "GET /v1/groups", "PUT /v1/groups/*", "PUT /v1/instances/*/groups", "DELETE /v1/groups/*"}
+var faults = []string{"GET /v1/abilities", "GET /v1/instances", "GET /v1/groups", "PUT /v1/groups/*", "PUT /v1/instances/*/groups",
+	"DELETE /v1/groups/*"}
 
 // TestWhateverGoesWrong: requests fail, are done in part, hang, have their answers lost, cut
 // or replaced by nonsense, and are too many, at random; a person changes a group by
@@ -86,7 +93,8 @@ func TestWhateverGoesWrong(t *testing.T) {
 				for round := 0; !done; round++ {
 					require.Less(t, round, 200, "it comes to an end")
 					if rng.IntN(3) == 0 && round < 60 {
-						s.Fail(dunlin.Fault{Of: faults[rng.IntN(len(faults))], Kind: []string{"fails", "partly", "hangs", "lost", "nonsense", "half"}[rng.IntN(6)], Times: 1 + rng.IntN(5)})
+						s.Fail(dunlin.Fault{Of: faults[rng.IntN(len(faults))],
+							Kind: []string{"fails", "partly", "hangs", "lost", "nonsense", "half"}[rng.IntN(6)], Times: 1 + rng.IntN(5)})
 					}
 					have, err := cloud.Read(ctx, s.Account)
 					if err == nil {
@@ -116,7 +124,9 @@ func TestWhateverGoesWrong(t *testing.T) {
 func TestWhatIsNotBelieved(t *testing.T) {
 	ctx := context.Background()
 	for _, of := range faults[:3] {
-		for kind, want := range map[string]string{"nonsense": "is not what its API promises", "half": "is not what its API promises", "fails": "the cloud answers 503: the cloud is not well", "hangs": "the cloud does not answer", "lost": "the cloud does not answer"} {
+		for kind, want := range map[string]string{"nonsense": "is not what its API promises", "half": "is not what its API promises",
+			"fails": "the cloud answers 503: the cloud is not well", "hangs": "the cloud does not answer",
+			"lost": "the cloud does not answer"} {
 			s := newSky(t, rand.New(rand.NewPCG(1, 1)), dunlin.Options{})
 			s.Fail(dunlin.Fault{Of: of, Kind: kind, Times: 1000})
 			_, err := cloud.Read(ctx, s.Account)

@@ -134,7 +134,8 @@ func (s *status) Error() string { return fmt.Sprintf("the cloud answers %d: %s",
 
 // As makes of what the cloud will not do a Refusal.
 func (s *status) As(target any) bool {
-	if r, ok := target.(**cloud.Refusal); ok && s.code >= 400 && s.code < 500 && s.code != http.StatusUnauthorized && s.code != http.StatusTooManyRequests {
+	if r, ok := target.(**cloud.Refusal); ok && s.code >= 400 && s.code < 500 && s.code != http.StatusUnauthorized &&
+		s.code != http.StatusTooManyRequests {
 		*r = &cloud.Refusal{Why: s.why}
 		return true
 	}
@@ -212,7 +213,8 @@ func (a *Account) once(ctx context.Context, method, path string, body, into any)
 	}
 	dec := json.NewDecoder(bytes.NewReader(text))
 	if err := dec.Decode(into); err != nil || dec.More() {
-		return soon, fmt.Errorf("the cloud's answer to %s %s is not what its API promises: %w", method, path, errors.Join(err, trailing(dec)))
+		return soon, fmt.Errorf("the cloud's answer to %s %s is not what its API promises: %w", method, path,
+			errors.Join(err, trailing(dec)))
 	}
 	return -1, nil
 }

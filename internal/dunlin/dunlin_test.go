@@ -33,7 +33,8 @@ func (a *account) pass(d time.Duration) { a.now.Add(d.Nanoseconds()) }
 func newAccount(t *testing.T, o dunlin.Options) *account {
 	a := &account{T: t}
 	a.now.Store(1_800_000_000_000_000_000)
-	o.Name, o.Token, o.SoonAfter, o.LateAfter, o.Clock = "dunlin", "secret", 2*time.Second, 10*time.Second, func() time.Time { return time.Unix(0, a.now.Load()) }
+	o.Name, o.Token, o.SoonAfter, o.LateAfter, o.Clock = "dunlin", "secret", 2*time.Second, 10*time.Second,
+		func() time.Time { return time.Unix(0, a.now.Load()) }
 	a.Cloud = dunlin.New(o)
 	server := httptest.NewServer(a.Handler())
 	t.Cleanup(server.Close)
@@ -99,7 +100,8 @@ func TestWhatIsAskedIsInForceLater(t *testing.T) {
 		sp := packet.NewSpace()
 		rs, err := group.Read(sp, fl.Hosts[0], fl, d)
 		require.NoError(t, err)
-		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("203.0.113.70"), Protocol: "tcp", SrcPort: new(50000), DstPort: new(443), In: "eth0", State: "new"}
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr("192.0.2.1"),
+			Dst: netip.MustParseAddr("203.0.113.70"), Protocol: "tcp", SrcPort: new(50000), DstPort: new(443), In: "eth0", State: "new"}
 		return sp.Outcome(rs.Decision(sp), p).Verdict == packet.Admit
 	}
 	require.False(t, admits())
@@ -141,15 +143,19 @@ func TestLimitsOfTheCloud(t *testing.T) {
 		body         any
 		want         string
 	}{
-		{"PUT", "/v1/groups/a", put(0, rule("1", "::/0"), rule("2", "::/0"), rule("3", "::/0")), "422 3 inbound rules are more than the 2 that a group holds"},
-		{"PUT", "/v1/groups/a", put(0, rule("1", "10.0.0.0/8", "::/0", "11.0.0.0/8")), "422 inbound rule 1 has 3 peers, and a rule holds 2"},
+		{"PUT", "/v1/groups/a", put(0, rule("1", "::/0"), rule("2", "::/0"), rule("3", "::/0")),
+			"422 3 inbound rules are more than the 2 that a group holds"},
+		{"PUT", "/v1/groups/a", put(0, rule("1", "10.0.0.0/8", "::/0", "11.0.0.0/8")),
+			"422 inbound rule 1 has 3 peers, and a rule holds 2"},
 		{"PUT", "/v1/groups/a", put(0, rule("1", "b")), "422 inbound rule 1: peers are prefixes here"},
-		{"PUT", "/v1/groups/a", json.RawMessage(`{"version": 0, "group": {"inbound": [{"service": "tcp 1", "peers": ["everywhere"]}], "outbound": []}}`),
+		{"PUT", "/v1/groups/a", json.RawMessage(`{"version": 0, "group": {"inbound": [{"service": "tcp 1", "peers": ["everywhere"]}], ` +
+			`"outbound": []}}`),
 			`422 inbound rule 1: the peer "everywhere" is neither a prefix nor {"group": NAME}`},
 		{"PUT", "/v1/groups/a", put(7), `404 there is no group "a"`},
 		{"PUT", "/v1/groups/a", put(0, rule("1", "::/0")), "202"},
 		{"PUT", "/v1/groups/b", put(0), "202"},
-		{"PUT", "/v1/instances/p-1/groups", map[string]any{"groups": []string{"a", "b"}}, "422 2 groups are more than the 1 that an instance may be in"},
+		{"PUT", "/v1/instances/p-1/groups", map[string]any{"groups": []string{"a", "b"}},
+			"422 2 groups are more than the 1 that an instance may be in"},
 		{"PUT", "/v1/instances/p-1/groups", map[string]any{"groups": []string{"c"}}, `422 there is no group "c"`},
 		{"PUT", "/v1/instances/p-2/groups", map[string]any{"groups": []string{"a"}}, `404 there is no instance "p-2"`},
 		{"PUT", "/v1/instances/p-1/groups", map[string]any{"groups": []string{"a"}}, "202"},
@@ -184,7 +190,8 @@ func TestFaultsOfTheCloud(t *testing.T) {
 	for i, c := range []struct {
 		kind, want string
 		done       bool
-	}{{"fails", "503 the cloud is not well", false}, {"lost", "no answer", true}, {"nonsense", "nonsense", false}, {"half", "nonsense", true}, {"partly", "503 the cloud is not well", true}} {
+	}{{"fails", "503 the cloud is not well", false}, {"lost", "no answer", true}, {"nonsense", "nonsense", false},
+		{"half", "nonsense", true}, {"partly", "503 the cloud is not well", true}} {
 		status, _ := a.call("POST", "/controls/faults", dunlin.Fault{Of: "PUT /v1/groups/*", Kind: c.kind, Times: 1})
 		require.Equal(t, "202", status)
 		name := fmt.Sprintf("g%d", i)

@@ -21,7 +21,8 @@ func EnforcerRules(d *group.Document, instance, up, down string) string {
 		policy = "accept"
 	}
 	var base strings.Builder
-	fmt.Fprintf(&base, "\tchain between {\n\t\ttype filter hook forward priority filter; policy %s;\n\t\tct state established,related accept\n", policy)
+	fmt.Fprintf(&base, "\tchain between {\n\t\ttype filter hook forward priority filter; policy %s;\n\t\tct state established,related "+
+		"accept\n", policy)
 	for n, g := range d.Groups {
 		if at < 0 || !slices.Contains(d.Members[at].Groups, g.Name) {
 			continue

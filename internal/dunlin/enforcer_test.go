@@ -75,8 +75,10 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	gateways := []netip.Addr{netip.MustParseAddr("198.51.100.222"), netip.MustParseAddr("2001:db8:c::222")}
 	require.NoError(t, wire.Bridge("sky"))
 	require.NoError(t, wire.Bridge("out"))
-	require.NoError(t, wire.IP("addr add 198.51.100.222/27 dev sky", "addr add 2001:db8:c::222/64 dev sky nodad", "addr add 169.254.9.9/32 dev out", "addr add 2001:db8:ffff::1/64 dev out nodad"))
-	sources := []string{"203.0.113.65", "203.0.113.66", "198.51.100.7", "192.0.2.1", "192.0.2.129", "192.0.2.200", "2001:db8:1::65", "2001:db8:1::66", "2001:db8:78::7", "2001:db8:9::9"}
+	require.NoError(t, wire.IP("addr add 198.51.100.222/27 dev sky", "addr add 2001:db8:c::222/64 dev sky nodad",
+		"addr add 169.254.9.9/32 dev out", "addr add 2001:db8:ffff::1/64 dev out nodad"))
+	sources := []string{"203.0.113.65", "203.0.113.66", "198.51.100.7", "192.0.2.1", "192.0.2.129", "192.0.2.200", "2001:db8:1::65",
+		"2001:db8:1::66", "2001:db8:78::7", "2001:db8:9::9"}
 	require.NoError(t, elsewhere.Attach(wire, "out", "eth0", "2001:db8:ffff::2/64"))
 	for _, s := range sources {
 		bits := map[bool]string{true: "128 nodad", false: "32"}[strings.Contains(s, ":")]
@@ -84,7 +86,8 @@ func TestOnePolicyInFourForms(t *testing.T) {
 		require.NoError(t, elsewhere.IP(fmt.Sprintf("addr add %s/%s dev eth0 %s", s, address, more)))
 		require.NoError(t, wire.IP(fmt.Sprintf("route add %s/%s dev out", s, address)))
 	}
-	require.NoError(t, elsewhere.IP("route add 169.254.9.9 dev eth0", "route add default via 169.254.9.9 dev eth0", "route add default via 2001:db8:ffff::1 dev eth0"))
+	require.NoError(t, elsewhere.IP("route add 169.254.9.9 dev eth0", "route add default via 169.254.9.9 dev eth0",
+		"route add default via 2001:db8:ffff::1 dev eth0"))
 
 	can := group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 40}
 	doc, left, failed := group.OfFleet(pol, "dunlin", now, can)
@@ -92,7 +95,8 @@ func TestOnePolicyInFourForms(t *testing.T) {
 	require.Empty(t, left)
 	ordered, _, failed := group.OfFleet(pol, "skua", now, group.Abilities{Ordered: true})
 	require.Empty(t, failed)
-	require.True(t, slices.ContainsFunc(ordered.Groups[0].Inbound, func(r group.Rule) bool { return r.Refuses }), "another cloud's groups may refuse")
+	require.True(t, slices.ContainsFunc(ordered.Groups[0].Inbound, func(r group.Rule) bool { return r.Refuses }),
+		"another cloud's groups may refuse")
 	docs := map[string]*group.Document{"dunlin": doc, "skua": ordered}
 	hosts := []*fleet.Host{fl.Host("charts-01"), fl.Host("charts-02"), fl.Host("charts-03"), fl.Host("charts-04"), fl.Host("charts-05")}
 	tcp, udp := []int{22, 80, 443, 7003, 7004, 8883}, []int{443, 10110, 10115, 10119, 10120}
@@ -109,7 +113,8 @@ func TestOnePolicyInFourForms(t *testing.T) {
 			d := &simhost.Host{Dir: t.TempDir()}
 			require.NoError(t, ns.Do(func() error { return d.Take([]byte(files[0].Text)) }))
 		} else if h.Instance != nil {
-			require.NoError(t, gate.Load(dunlin.EnforcerRules(docs[h.Instance.Cloud], h.Instance.ID, testbed.EnforcerUp, testbed.EnforcerDown)))
+			require.NoError(t, gate.Load(dunlin.EnforcerRules(docs[h.Instance.Cloud], h.Instance.ID, testbed.EnforcerUp,
+				testbed.EnforcerDown)))
 		} else {
 			sp := packet.NewSpace()
 			files, err := forms.Of(h).Write(sp, compile.ForHost(sp, pol, h, now))
@@ -149,7 +154,8 @@ func TestOnePolicyInFourForms(t *testing.T) {
 				for _, port := range ports {
 					from := netip.MustParseAddr(source)
 					to := h.Own()[map[bool]int{true: 0, false: 1}[from.Is4()]]
-					p := packet.Packet{Hook: packet.In, In: "nic", Family: map[bool]string{true: "ipv4", false: "ipv6"}[from.Is4()], Src: from, Dst: to, Protocol: protocol, SrcPort: new(40000), DstPort: &port, State: "new"}
+					p := packet.Packet{Hook: packet.In, In: "nic", Family: map[bool]string{true: "ipv4", false: "ipv6"}[from.Is4()],
+						Src: from, Dst: to, Protocol: protocol, SrcPort: new(40000), DstPort: &port, State: "new"}
 					want := sp.Outcome(decision, p).Verdict == packet.Admit
 					all.Go(func() {
 						slots <- struct{}{}

@@ -40,9 +40,13 @@ func (a *said) RoundTrip(req *http.Request) (*http.Response, error) {
 // every instance one of ours.
 func FuzzAnswers(f *testing.F) {
 	pol := policytest.Resolve(f, formsFleet, formsPolicy)
-	sky := dunlin.New(dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 20, GroupsPerInstance: 4, PeersPerRule: 10}})
-	sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.203")}})
-	sky.ByHand(group.Group{Name: "yf-charts.12345678", Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}, {Group: "yf-charts.12345678"}}}}, Outbound: []group.Rule{}})
+	sky := dunlin.New(dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret",
+		Abilities: group.Abilities{RulesPerGroup: 20, GroupsPerInstance: 4, PeersPerRule: 10}})
+	sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"},
+		Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.203")}})
+	sky.ByHand(group.Group{Name: "yf-charts.12345678",
+		Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp", Ports: "22"},
+			Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}, {Group: "yf-charts.12345678"}}}}, Outbound: []group.Rule{}})
 	require.NoError(f, sky.PutMembership("dunlin-3", []string{"yf-charts.12345678"}))
 	var real [3]string
 	for i, path := range []string{"/v1/abilities", "/v1/instances", "/v1/groups"} {
@@ -63,7 +67,8 @@ func FuzzAnswers(f *testing.F) {
 	f.Add(real[0], real[1], strings.ReplaceAll(real[2], `"22"`, `"99999-1"`))
 	f.Fuzz(func(t *testing.T, about, instances, groups string) {
 		a := &said{says: map[string]string{"/v1/abilities": about, "/v1/instances": instances, "/v1/groups": groups}}
-		account := &dunlin.Account{URL: "http://dunlin.example", Token: "secret", Client: &http.Client{Transport: a}, Pause: time.Nanosecond}
+		account := &dunlin.Account{URL: "http://dunlin.example", Token: "secret", Client: &http.Client{Transport: a},
+			Pause: time.Nanosecond}
 		have, err := cloud.Read(context.Background(), account)
 		require.Empty(t, a.asked)
 		if err != nil {

@@ -108,7 +108,8 @@ func (r *ran) has(command string) bool {
 
 func attend(t *testing.T, dir string, o *office) (r *ran, stop func()) {
 	r = &ran{}
-	a := &agent.Agent{Machine: host.Machine{Dir: dir}, Host: "charts-01", Service: o, Run: r.run, Every: time.Hour, Look: time.Hour, Say: func(string, ...any) {}}
+	a := &agent.Agent{Machine: host.Machine{Dir: dir}, Host: "charts-01", Service: o, Run: r.run, Every: time.Hour, Look: time.Hour,
+		Say: func(string, ...any) {}}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- a.Attend(ctx) }()
@@ -134,9 +135,11 @@ func TestAnAttendantDoesWhatItsServiceSigned(t *testing.T) {
 	}
 	altered := task(3, "charts-01", "report", o.key)
 	altered.Do = "settle"
-	o.tasks = []api.Task{task(1, "charts-01", "settle", forger.key), task(2, "charts-02", "settle", o.key), altered, task(4, "charts-01", "dance", o.key), task(5, "charts-01", "report", o.key), task(6, "charts-01", "keep", o.key)}
+	o.tasks = []api.Task{task(1, "charts-01", "settle", forger.key), task(2, "charts-02", "settle", o.key), altered,
+		task(4, "charts-01", "dance", o.key), task(5, "charts-01", "report", o.key), task(6, "charts-01", "keep", o.key)}
 	r, stop := attend(t, dir, o)
-	for id, want := range map[int64]string{1: "the task was not done: ", 2: "the task is for charts-02", 3: "the task was not done: ", 4: "this version does not know how to dance", 6: "a keep by the service needs proof that somebody came in"} {
+	for id, want := range map[int64]string{1: "the task was not done: ", 2: "the task is for charts-02", 3: "the task was not done: ",
+		4: "this version does not know how to dance", 6: "a keep by the service needs proof that somebody came in"} {
 		require.Contains(t, o.result(t, id).Failed, want)
 	}
 	require.Empty(t, o.result(t, 5).Failed)
@@ -171,7 +174,8 @@ func TestAnAttendantHasRulesFollowUnits(t *testing.T) {
 	t.Cleanup(func() { _ = os.Remove(group) })
 	_, stop := attend(t, dir, newOffice(t)) // which makes the folder
 	stop()
-	kept := fmt.Sprintf(`{"change": {}, "files": [{"kind": "nft", "text": "\tset s {\n\t\ttypeof socket cgroupv2 level 1\n\t\tcomment \"unit %s\"\n\t}\n"}]}`, unit)
+	kept := fmt.Sprintf(`{"change": {}, "files": [{"kind": "nft", "text": "\tset s {\n\t\ttypeof socket cgroupv2 level 1\n\t\tcomment `+
+		`\"unit %s\"\n\t}\n"}]}`, unit)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "kept.json"), []byte(kept), 0o600))
 	r, _ := attend(t, dir, newOffice(t))
 	refills := func() (n int) {
@@ -195,12 +199,14 @@ func TestReportsWaitForTheService(t *testing.T) {
 	m := host.Machine{Dir: t.TempDir()}
 	begin := time.Now().UTC().Truncate(time.Second)
 	report := func(n int, text string) api.Report {
-		return api.Report{Version: 1, Host: "h", TakenAt: begin.Add(time.Duration(n) * time.Second), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: text}}}, Around: &api.HostFacts{Routes: []string{"ipv4"}}}
+		return api.Report{Version: 1, Host: "h", TakenAt: begin.Add(time.Duration(n) * time.Second),
+			InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: text}}}, Around: &api.HostFacts{Routes: []string{"ipv4"}}}
 	}
 	for i, text := range []string{"a", "a", "b", "c"} {
 		require.NoError(t, m.Spool(report(i, text)))
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(m.Dir, "spool", fmt.Sprintf("%020d.json", begin.Add(90*time.Minute).UnixNano())), []byte(`{"half`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(m.Dir, "spool", fmt.Sprintf("%020d.json", begin.Add(90*time.Minute).UnixNano())),
+		[]byte(`{"half`), 0o600))
 	var sent []string
 	away := errors.New("away")
 	send := func(r api.Report) error {

@@ -59,12 +59,16 @@ func TestCut(t *testing.T) {
 	left, right := newNamespace(t, "yf-cl"), newNamespace(t, "yf-cr")
 	for i, side := range []*testbed.Namespace{left, right} {
 		name := []string{"eth1", "eth2"}[i]
-		require.NoError(t, m.ns.IP(fmt.Sprintf("link add %s type veth peer name eth0 netns %s", name, side.Name), fmt.Sprintf("addr add 10.40.%d.1/24 dev %s", i+1, name), "link set "+name+" up"))
-		require.NoError(t, side.IP(fmt.Sprintf("addr add 10.40.%d.9/24 dev eth0", i+1), "link set eth0 up", fmt.Sprintf("route add default via 10.40.%d.1", i+1)))
+		require.NoError(t, m.ns.IP(fmt.Sprintf("link add %s type veth peer name eth0 netns %s", name, side.Name),
+			fmt.Sprintf("addr add 10.40.%d.1/24 dev %s", i+1, name), "link set "+name+" up"))
+		require.NoError(t, side.IP(fmt.Sprintf("addr add 10.40.%d.9/24 dev eth0", i+1), "link set eth0 up",
+			fmt.Sprintf("route add default via 10.40.%d.1", i+1)))
 	}
 	require.NoError(t, m.ns.Sysctl("ipv4/ip_forward=1"))
-	const redirect = "table ip nat {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8443 redirect to :9443\n\t}\n}\n"
-	const admits = "table inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n\t\ttcp dport 7000 accept\n%s\t}\n" +
+	const redirect = "table ip nat {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8443 " +
+		"redirect to :9443\n\t}\n}\n"
+	const admits = "table inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\tct state " +
+		"established,related accept\n\t\ttcp dport 7000 accept\n%s\t}\n" +
 		"\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n\t\tct state established,related accept\n%s\t}\n" +
 		"\tchain forward {\n\t\ttype filter hook forward priority filter; policy drop;\n\t\tct state established,related accept\n%s\t}\n}\n"
 
@@ -72,14 +76,16 @@ func TestCut(t *testing.T) {
 		"from before the first rules, in":  dialled(t, left, m.ns, "10.40.1.1:7101", "10.40.1.1:7101"),
 		"from before the first rules, out": dialled(t, m.ns, right, "10.40.2.9:7102", "10.40.2.9:7102"),
 	}
-	require.NoError(t, m.ns.Load(redirect+fmt.Sprintf(admits, "\t\ttcp dport { 7001, 9443 } accept\n", "\t\ttcp dport { 7002, 8480 } accept\n", "\t\ttcp dport 7003 accept\n")))
+	require.NoError(t, m.ns.Load(redirect+fmt.Sprintf(admits, "\t\ttcp dport { 7001, 9443 } accept\n",
+		"\t\ttcp dport { 7002, 8480 } accept\n", "\t\ttcp dport 7003 accept\n")))
 	lines := map[string]line{
 		"inbound":            dialled(t, left, m.ns, "10.40.1.1:7001", "10.40.1.1:7001"),
 		"outbound":           dialled(t, m.ns, right, "10.40.2.9:7002", "10.40.2.9:7002"),
 		"forwarded":          dialled(t, left, right, "10.40.2.9:7003", "10.40.2.9:7003"),
 		"through a redirect": dialled(t, left, m.ns, ":9443", "10.40.1.1:8443"),
 	}
-	admitted, service := dialled(t, left, m.ns, "10.40.1.1:7000", "10.40.1.1:7000"), dialled(t, m.ns, right, "10.40.2.9:8480", "10.40.2.9:8480")
+	admitted, service := dialled(t, left, m.ns, "10.40.1.1:7000", "10.40.1.1:7000"),
+		dialled(t, m.ns, right, "10.40.2.9:8480", "10.40.2.9:8480")
 	require.NoError(t, m.ns.Load("delete table inet yellowfence\n"+fmt.Sprintf(admits, "", "", "")))
 	for what, l := range lines {
 		require.True(t, l.flows(t), "%s: what is established goes on", what)
@@ -111,11 +117,13 @@ func TestCut(t *testing.T) {
 		}
 	}
 	// Where the far end may open connections of its own, nothing that a router does ends one.
-	require.NoError(t, m.ns.Load("delete table inet yellowfence\n"+fmt.Sprintf(admits, "", "", "\t\tip saddr 10.40.2.9 accept\n\t\ttcp dport 7004 accept\n")))
+	require.NoError(t, m.ns.Load("delete table inet yellowfence\n"+
+		fmt.Sprintf(admits, "", "", "\t\tip saddr 10.40.2.9 accept\n\t\ttcp dport 7004 accept\n")))
 	lasting := dialled(t, left, right, "10.40.2.9:7004", "10.40.2.9:7004")
 	require.NoError(t, m.ns.Load("delete table inet yellowfence\n"+fmt.Sprintf(admits, "", "", "\t\tip saddr 10.40.2.9 accept\n")))
 	cut = found(true)
-	require.Equal(t, []any{1, false, "what answers would be admitted as a connection of its own: end it at one of its ends"}, []any{len(cut), cut[0].Cut, cut[0].Why})
+	require.Equal(t, []any{1, false, "what answers would be admitted as a connection of its own: end it at one of its ends"},
+		[]any{len(cut), cut[0].Cut, cut[0].Why})
 	require.True(t, lasting.flows(t), "and it is not said to be cut")
 	require.NoError(t, m.ns.Load("delete table inet yellowfence\n"+fmt.Sprintf(admits, "", "", "")))
 	require.True(t, found(true)[0].Cut)
@@ -128,8 +136,11 @@ func TestCut(t *testing.T) {
 // TestToAll: what is for everybody on a network is not what the host forwards.
 func TestToAll(t *testing.T) {
 	m := newMachine(t)
-	require.NoError(t, m.ns.IP("link add eth1 type veth peer name eth1p", "addr add 10.40.1.1/24 dev eth1", "link set eth1 up", "link set eth1p up"))
-	require.NoError(t, m.ns.Load("table inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n\t\tudp dport 9 accept\n\t}\n\tchain forward {\n\t\ttype filter hook forward priority filter; policy drop;\n\t}\n}\n"))
+	require.NoError(t, m.ns.IP("link add eth1 type veth peer name eth1p", "addr add 10.40.1.1/24 dev eth1", "link set eth1 up",
+		"link set eth1p up"))
+	require.NoError(t, m.ns.Load("table inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy "+
+		"drop;\n\t\tct state established,related accept\n\t\tudp dport 9 accept\n\t}\n\tchain forward {\n\t\ttype filter hook forward "+
+		"priority filter; policy drop;\n\t}\n}\n"))
 	require.NoError(t, m.ns.Do(func() error {
 		c, err := net.Dial("udp", "10.40.1.255:9")
 		if err == nil {

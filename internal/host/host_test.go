@@ -85,7 +85,8 @@ E`)
 	for _, l := range s.Listeners {
 		got = append(got, fmt.Sprintf("%s %q %q %d %q", l.Protocol, l.Address, l.Interface, l.Port, l.Unit))
 	}
-	require.Equal(t, []string{`udp "127.0.0.53" "lo" 53 "resolver.service"`, `udp "::" "" 5353 "names.service"`, `tcp "" "" 443 "web.service"`, `tcp "::1" "" 631 ""`, `tcp "fe80::1" "eth0" 22 ""`}, got)
+	require.Equal(t, []string{`udp "127.0.0.53" "lo" 53 "resolver.service"`, `udp "::" "" 5353 "names.service"`,
+		`tcp "" "" 443 "web.service"`, `tcp "::1" "" 631 ""`, `tcp "fe80::1" "eth0" 22 ""`}, got)
 	require.Equal(t, `web \"x\"`, s.Listeners[2].Process)
 	require.Equal(t, "ip is not installed on this host (Debian's package iproute2)", s.Untold["interfaces"])
 	require.Contains(t, around("").Untold["listeners"], "ss is not installed on this host (Debian's package iproute2)")
@@ -160,7 +161,8 @@ func TestSendersOfAHost(t *testing.T) {
 		sets += fmt.Sprintf("\tset s%d {\n\t\ttypeof %s\n\t\tcomment %q\n\t}\n\n", i, ask, s)
 		rules += fmt.Sprintf("\t\t%s @s%d accept\n", ask, i)
 	}
-	text := "table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n" + sets + "\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n" + rules + "\t}\n}\n"
+	text := "table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n" + sets +
+		"\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n" + rules + "\t}\n}\n"
 	var report api.Report
 	require.NoError(t, ns.Do(func() error {
 		absent, err := apply.Load(context.Background(), nftFile(text))
@@ -170,10 +172,12 @@ func TestSendersOfAHost(t *testing.T) {
 		}
 		return err
 	}))
-	require.Equal(t, &kernel.Names{Users: map[string]int{"backup": 34}, Absent: []string{"user nobody-by-that-name", "unit gone.service"}}, report.Names)
+	require.Equal(t, &kernel.Names{Users: map[string]int{"backup": 34},
+		Absent: []string{"user nobody-by-that-name", "unit gone.service"}}, report.Names)
 	listing, err := ns.Run(nil, "nft", "list", "table", "inet", "yellowfence")
 	require.NoError(t, err)
-	for _, want := range []string{"elements = { 34 }", "yfhost-inner.slice/" + deepUnit + `" }`, "socket cgroupv2 level 2 @s2", "socket cgroupv2 level 3 @s3"} {
+	for _, want := range []string{"elements = { 34 }", "yfhost-inner.slice/" + deepUnit + `" }`, "socket cgroupv2 level 2 @s2",
+		"socket cgroupv2 level 3 @s3"} {
 		require.Contains(t, string(listing), want)
 	}
 
@@ -214,18 +218,24 @@ func TestReportOfSeveralTools(t *testing.T) {
 	}
 	_, err := ns.Run([]byte("create friends hash:ip\nadd friends 198.51.100.7\n"), "ipset", "restore")
 	require.NoError(t, err)
-	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore")
+	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n-A INPUT -m set --match-set friends src -j DROP\n-A "+
+		"OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore")
 	require.NoError(t, err)
-	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m iprange --src-range fd00::1-fd00::9 -j DROP\nCOMMIT\n"), "ip6tables-nft-restore")
+	_, err = ns.Run([]byte("*filter\n:INPUT ACCEPT [0:0]\n-A INPUT -m iprange --src-range fd00::1-fd00::9 -j DROP\nCOMMIT\n"),
+		"ip6tables-nft-restore")
 	require.NoError(t, err)
 	kinds, r := reported()
 	require.Equal(t, []dialect.Kind{nft.ListingJSON, nft.ListingText, iptables.Listing4, iptables.Listing6, iptables.ListingSets}, kinds)
 	require.Equal(t, map[string]int{"backup": 34}, r.Names.Users)
-	_, err = ns.Run([]byte("*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:INPUT ACCEPT [5:500]\n:OUTPUT ACCEPT [7:700]\n[11:1100] -A INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore", "--counters")
+	_, err = ns.Run([]byte("*nat\n:PREROUTING ACCEPT [0:0]\nCOMMIT\n*filter\n:INPUT ACCEPT [5:500]\n:OUTPUT ACCEPT [7:700]\n[11:1100] -A "+
+		"INPUT -m set --match-set friends src -j DROP\n-A OUTPUT -m owner --uid-owner 34 -j DROP\nCOMMIT\n"), "iptables-legacy-restore",
+		"--counters")
 	require.NoError(t, err)
-	require.NoError(t, ns.Load("add counter ip t seen { packets 3 bytes 300 }\nadd chain ip t c\nadd rule ip t c counter packets 5 bytes 500 accept\nadd rule ip t c counter name seen\n"))
+	require.NoError(t, ns.Load("add counter ip t seen { packets 3 bytes 300 }\nadd chain ip t c\nadd rule ip t c counter packets 5 bytes "+
+		"500 accept\nadd rule ip t c counter name seen\n"))
 	_, again := reported()
-	require.Equal(t, []api.Count{{At: "ip t counter seen", Packets: 3, Bytes: 300}, {At: "ip t/c handle 3", Packets: 5, Bytes: 500}}, again.Counts[:2])
+	require.Equal(t, []api.Count{{At: "ip t counter seen", Packets: 3, Bytes: 300}, {At: "ip t/c handle 3", Packets: 5, Bytes: 500}},
+		again.Counts[:2])
 	require.Regexp(t, `^iptables-save:\d+$`, again.Counts[3].At)
 	require.Equal(t, "[11 1100]", fmt.Sprint([]int64{again.Counts[3].Packets, again.Counts[3].Bytes}))
 	for i, d := range again.Dumps[1:] {
@@ -239,12 +249,15 @@ func TestReportOfSeveralTools(t *testing.T) {
 	rs, err := live.Read(sp, r.InForce)
 	require.NoError(t, err)
 	d := rs.Decision(sp)
-	require.Empty(t, sp.UnknownsOf(sp.Where(sp.Answered(d, kernel.LaterPorts, false), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "all of it is read")
+	require.Empty(t, sp.UnknownsOf(sp.Where(sp.Answered(d, kernel.LaterPorts, false),
+		func(o packet.Outcome) bool { return o.Verdict == packet.Admit })), "all of it is read")
 	require.NotEqual(t, packet.Empty, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Drop }))
-	_, err = ns.Run([]byte("*nat\n-A PREROUTING -m addrtype --dst-type LOCAL -p tcp --dport 80 -j DNAT --to-destination 10.0.0.2\nCOMMIT\n"), "iptables-legacy-restore")
+	_, err = ns.Run([]byte("*nat\n-A PREROUTING -m addrtype --dst-type LOCAL -p tcp --dport 80 -j DNAT --to-destination "+
+		"10.0.0.2\nCOMMIT\n"), "iptables-legacy-restore")
 	require.NoError(t, err)
 	kinds, r = reported()
-	require.Equal(t, []dialect.Kind{nft.ListingJSON, nft.ListingText, iptables.Listing4, iptables.Listing6, iptables.ListingSets, dialect.ListingRoutes}, kinds, "what rules say of addresses by their kind needs the routes")
+	require.Equal(t, []dialect.Kind{nft.ListingJSON, nft.ListingText, iptables.Listing4, iptables.Listing6, iptables.ListingSets,
+		dialect.ListingRoutes}, kinds, "what rules say of addresses by their kind needs the routes")
 	require.Contains(t, r.Dumps[5].Text, "local 127.0.0.1 dev lo table local")
 }
 
@@ -253,7 +266,8 @@ func TestSettleInAKernel(t *testing.T) {
 	ns := newNamespace(t, "yf-settle")
 	// The tools run as children of a thread that is in the namespace.
 	in := func(f func() error) error { return ns.Do(f) }
-	const rules = "table inet yellowfence\ndelete table inet yellowfence\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"
+	const rules = "table inet yellowfence\ndelete table inet yellowfence\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter " +
+		"hook input priority filter; policy drop;\n\t\ttcp dport 22 accept\n\t}\n}\n"
 	require.NoError(t, in(func() error { _, err := apply.Load(context.Background(), nftFile(rules)); return err }))
 	before, err := ns.ListJSON()
 	require.NoError(t, err)

@@ -79,7 +79,8 @@ func (m *Machine) Trust(keys api.Keys) (fresh bool, err error) {
 		return false, nil
 	}
 	if err := keys.Verify(publics(pins)); err != nil {
-		return false, fmt.Errorf("the service signs with a key that this host does not know: %w; if the service was set up anew, enrol the host again", err)
+		return false, fmt.Errorf("the service signs with a key that this host does not know: %w; if the service was set up anew, enrol "+
+			"the host again", err)
 	}
 	return false, m.pin(keys.Keys)
 }
@@ -126,11 +127,14 @@ func (m *Machine) Accept(r api.Rules, host, kind string, pair int64) error {
 	case r.Host != host:
 		return fmt.Errorf("these rules are %s's and not %s's: somebody on the way to the service mixes answers up", r.Host, host)
 	case r.Kind != kind:
-		return fmt.Errorf("these are %s rules, and %s were asked for: somebody on the way to the service mixes answers up", kinds[r.Kind], kinds[kind])
+		return fmt.Errorf("these are %s rules, and %s were asked for: somebody on the way to the service mixes answers up", kinds[r.Kind],
+			kinds[kind])
 	case pair != 0 && r.Pair != pair:
-		return fmt.Errorf("these are the rules of pair %d, and those of pair %d were asked for: somebody on the way to the service mixes answers up", r.Pair, pair)
+		return fmt.Errorf("these are the rules of pair %d, and those of pair %d were asked for: somebody on the way to the service mixes "+
+			"answers up", r.Pair, pair)
 	case pair == 0 && r.Pair < last.Pair:
-		return fmt.Errorf("these are the rules of pair %d, and pair %d was settled here already: this is an old answer; if the service's database was put back, use a wave, or enrol the host again", r.Pair, last.Pair)
+		return fmt.Errorf("these are the rules of pair %d, and pair %d was settled here already: this is an old answer; if the service's "+
+			"database was put back, use a wave, or enrol the host again", r.Pair, last.Pair)
 	}
 	return nil
 }

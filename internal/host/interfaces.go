@@ -36,7 +36,8 @@ func interfacesIn(files []api.File) (names []string) {
 			for _, found := range asked.FindAllStringSubmatch(line, -1) {
 				for _, name := range strings.Split(found[1]+found[2]+found[3], ",") {
 					name = strings.Trim(name, ` "`)
-					if name != "" && name != "lo" && !strings.HasSuffix(name, "*") && !strings.HasSuffix(name, "+") && !slices.Contains(names, name) {
+					if name != "" && name != "lo" && !strings.HasSuffix(name, "*") && !strings.HasSuffix(name, "+") &&
+						!slices.Contains(names, name) {
 						names = append(names, name)
 					}
 				}

@@ -27,7 +27,8 @@ func TestAnInterfaceThatIsNotThere(t *testing.T) {
 		require.Equal(t, []string{"eth7"}, missing.Names)
 		require.NotContains(t, m.normal(), "eth7", "nothing is in force")
 	}
-	_, err := m.make(wanted(strings.Replace(openTo(443), "\t\ttcp dport", "\t\tiifname \"ctr0\" accept comment \"leave containers\"\n\t\ttcp dport", 1), 200*time.Millisecond))
+	_, err := m.make(wanted(strings.Replace(openTo(443), "\t\ttcp dport",
+		"\t\tiifname \"ctr0\" accept comment \"leave containers\"\n\t\ttcp dport", 1), 200*time.Millisecond))
 	require.NoError(t, err, "what is left to others may come later")
 	m.waitFor("went back")
 

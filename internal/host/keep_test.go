@@ -35,13 +35,16 @@ func TestKeepOverALogIn(t *testing.T) {
 	require.NoError(t, desk.IP("addr add 10.40.0.5/16 dev quay"))
 	require.NoError(t, m.ns.Attach(desk, "quay", "eth1", "10.40.2.1/16"))
 	require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", dir+"/key").Run())
-	require.NoError(t, os.WriteFile(dir+"/sshd_config", []byte(fmt.Sprintf("ListenAddress 10.40.2.1\nHostKey %s/key\nAuthorizedKeysFile %s/key.pub\nStrictModes no\nUsePAM no\nPidFile none\nPermitRootLogin yes\n", dir, dir)), 0o600))
+	require.NoError(t, os.WriteFile(dir+"/sshd_config",
+		[]byte(fmt.Sprintf("ListenAddress 10.40.2.1\nHostKey %s/key\nAuthorizedKeysFile %s/key.pub\nStrictModes no\nUsePAM no\nPidFile "+
+			"none\nPermitRootLogin yes\n", dir, dir)), 0o600))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755))
 	server := exec.Command(sshd, "-D", "-e", "-f", dir+"/sshd_config")
 	require.NoError(t, m.ns.Do(server.Start))
 	t.Cleanup(func() { _ = server.Process.Kill(); _ = server.Wait() })
 	ssh := func(from *testbed.Namespace, args ...string) string {
-		args = append([]string{"-F", "none", "-i", dir + "/key", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR"}, args...)
+		args = append([]string{"-F", "none", "-i", dir + "/key", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
+			"-o", "LogLevel=ERROR"}, args...)
 		for try := 0; ; try++ {
 			out, err := from.Run(nil, "ssh", args...)
 			if err == nil {
@@ -60,15 +63,18 @@ func TestKeepOverALogIn(t *testing.T) {
 
 	was := m.normal()
 	_, err = m.make(wanted(strings.ReplaceAll(openTo(9000), "22, ", ""), time.Minute))
-	require.Regexp(t, `^nothing was changed: these rules would cut off the log-in at 10\.40\.2\.1:22 from 10\.40\.0\.5; mend the policy, or say --force to try it`, err.Error())
+	require.Regexp(t, `^nothing was changed: these rules would cut off the log-in at 10\.40\.2\.1:22 from 10\.40\.0\.5; mend the policy, `+
+		`or say --force to try it`, err.Error())
 	require.Equal(t, was, m.normal())
 
 	_, err = m.make(wanted(openTo(9000), time.Minute))
 	require.NoError(t, err)
 	_, err = m.Keep(nil, true)
 	require.ErrorContains(t, err, "this keep came over no connection")
-	require.Regexp(t, `^in force  this keep came over the connection 10\.40\.2\.1:22 from 10\.40\.0\.5:\d+, which was open before the change`, ssh(desk, append(shared, keep)...))
-	require.Regexp(t, `^in force  this keep came over the connection 10\.40\.2\.1:22 from 10\.40\.2\.1:\d+, which the host has to itself, so it does not show that the way in is open`, ssh(m.ns, "root@10.40.2.1", keep))
+	require.Regexp(t, `^in force  this keep came over the connection 10\.40\.2\.1:22 from 10\.40\.0\.5:\d+, which was open before `+
+		`the change`, ssh(desk, append(shared, keep)...))
+	require.Regexp(t, `^in force  this keep came over the connection 10\.40\.2\.1:22 from 10\.40\.2\.1:\d+, which the host has to `+
+		`itself, so it does not show that the way in is open`, ssh(m.ns, "root@10.40.2.1", keep))
 	require.Regexp(t, `^kept over 10\.40\.2\.1:22 from 10\.40\.0\.5:\d+ <nil>`, ssh(desk, "root@10.40.2.1", keep))
 	m.waitFor(api.Kept)
 	kept, err := m.Kept()

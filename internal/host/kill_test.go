@@ -90,9 +90,11 @@ func (m *machine) watching() (first, standby []int) {
 // is over the old rules are in force, or the change is kept, and what anybody said is so.
 func TestNobodyDiesWithTheWayBack(t *testing.T) {
 	rng := rand.New(rand.NewPCG(*killSeed, 2))
-	whom := []string{"the command", "the watchdog", "the one that stands by", "both watchdogs", "all of them", "all of them, and whoever keeps it"}
+	whom := []string{"the command", "the watchdog", "the one that stands by", "both watchdogs", "all of them",
+		"all of them, and whoever keeps it"}
 	for n := range *kills {
-		who, signal, managed, after := whom[n%len(whom)], []syscall.Signal{syscall.SIGKILL, syscall.SIGSTOP}[n/len(whom)%2], n/len(whom)/2%2 == 1, time.Duration(rng.IntN(700))*time.Millisecond
+		who, signal, managed, after := whom[n%len(whom)], []syscall.Signal{syscall.SIGKILL, syscall.SIGSTOP}[n/len(whom)%2],
+			n/len(whom)/2%2 == 1, time.Duration(rng.IntN(700))*time.Millisecond
 		t.Run(fmt.Sprintf("%s %s after %s, managed %v", who, signal, after, managed), func(t *testing.T) {
 			t.Parallel()
 			m := newMachine(t)

@@ -43,6 +43,7 @@ type Machine struct {
 func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
 func (m *Machine) socket() string  { return m.Path("watchdog.sock") }
 
+// Path is a file in the host's folder.
 func (m *Machine) Path(name string) string { return filepath.Join(m.Dir, name) }
 
 // Wanted is a change of what is in force.
@@ -68,7 +69,8 @@ type Made struct {
 type CutsOff struct{ What []string }
 
 func (c *CutsOff) Error() string {
-	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --force to try it: it goes back by itself unless it is kept", strings.Join(c.What, ", and "))
+	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --force to try it: it goes back by itself unless "+
+		"it is kept", strings.Join(c.What, ", and "))
 }
 
 // Make makes a change, with a copy of what was in force before and watchdogs that put
@@ -117,7 +119,8 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 		if p.Change.Kind == "pause" {
 			return nil, fmt.Errorf("the filter is paused until %s: end the pause first (yfence resume)", until)
 		}
-		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence undo) first", p.Change.What, until)
+		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence undo) first", p.Change.What,
+			until)
 	}
 	if kept, err := m.Kept(); err == nil && kept != nil && w.Copy != nil && kept.OwnConsole {
 		own := *m // what the rules said of the host holds of a copy too
@@ -147,7 +150,8 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 	made.Change = w.Change
 	made.Change.ID, made.Change.Phase, made.Change.Began = rand.Text(), api.Changing, time.Now().UTC().Truncate(time.Second)
 	made.Change.Until = made.Change.Began.Add(w.Within)
-	p := &waiting{Machine: *m, Change: made.Change, Within: w.Within, Deadline: bootClock() + w.Within, Boot: m.thisBoot(), Back: *before, Whole: w.Copy != nil}
+	p := &waiting{Machine: *m, Change: made.Change, Within: w.Within, Deadline: bootClock() + w.Within, Boot: m.thisBoot(), Back: *before,
+		Whole: w.Copy != nil}
 	for _, k := range w.Pins {
 		p.Pins = append(p.Pins, k.Public())
 	}
@@ -188,7 +192,8 @@ func (m *Machine) undo(p *waiting, why error) error {
 		}
 	}
 	if err != nil {
-		return fmt.Errorf("the change failed, and what was in force before could not be put back yet, which is tried again: %w", errors.Join(why, err))
+		return fmt.Errorf("the change failed, and what was in force before could not be put back yet, which is tried again: %w",
+			errors.Join(why, err))
 	}
 	return fmt.Errorf("what was in force before is in force again: %w", why)
 }

@@ -62,7 +62,8 @@ func TestMain(m *testing.M) {
 
 // openTo is rules of ours that let one port in, and everything that this host begins.
 func openTo(port int) string {
-	return fmt.Sprintf("table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype filter hook input priority filter; policy drop;\n"+
+	return fmt.Sprintf("table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n\tchain inbound {\n\t\ttype "+
+		"filter hook input priority filter; policy drop;\n"+
 		"\t\tct state established,related accept\n\t\ttcp dport { 22, %d } accept\n\t}\n}\n", port)
 }
 
@@ -77,7 +78,8 @@ type machine struct {
 	ns *testbed.Namespace
 }
 
-const others = "table ip theirs {\n\tset seen {\n\t\ttype ipv4_addr\n\t\tflags dynamic,timeout\n\t\ttimeout 1h\n\t}\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 80 counter accept\n\t}\n}\n"
+const others = "table ip theirs {\n\tset seen {\n\t\ttype ipv4_addr\n\t\tflags dynamic,timeout\n\t\ttimeout 1h\n\t}\n\tchain c " +
+	"{\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 80 counter accept\n\t}\n}\n"
 
 func newMachine(t *testing.T) *machine {
 	dir, err := os.MkdirTemp("", "yfm")
@@ -141,7 +143,8 @@ func TestFaults(t *testing.T) {
 			require.NoError(m, syscall.Kill(-settling.Process.Pid, syscall.SIGKILL))
 		}, ""},
 		{"another program changes its rules, and ours", func(m *machine, _ *exec.Cmd) {
-			require.NoError(m, m.ns.Load("add rule ip theirs c udp dport 53 accept\nadd rule inet yellowfence inbound tcp dport 1 accept\n"))
+			require.NoError(m, m.ns.Load("add rule ip theirs c udp dport 53 accept\nadd rule inet yellowfence inbound tcp dport 1 "+
+				"accept\n"))
 		}, "\t\tudp dport 53 accept\n"},
 		{"another program takes all rules away", func(m *machine, _ *exec.Cmd) {
 			require.NoError(m, m.ns.Load("flush ruleset\n"+others))
@@ -257,11 +260,13 @@ func TestTwoAtOnce(t *testing.T) {
 // TestEachKindGoesBack: rules that tools of iptables made go back by those, with sets,
 // whatever stood before and behind ours; so do copies of everything.
 func TestEachKindGoesBack(t *testing.T) {
-	const before = "*filter\n:INPUT ACCEPT [0:0]\n:theirs - [0:0]\n-A INPUT -m set --match-set friends src -j theirs\n-A INPUT -p tcp -m tcp --dport 99 -j DROP\n-A theirs -p tcp -m tcp --dport 80 -j ACCEPT\nCOMMIT\n"
+	const before = "*filter\n:INPUT ACCEPT [0:0]\n:theirs - [0:0]\n-A INPUT -m set --match-set friends src -j theirs\n-A INPUT -p tcp -m " +
+		"tcp --dport 99 -j DROP\n-A theirs -p tcp -m tcp --dport 80 -j ACCEPT\nCOMMIT\n"
 	files := func(n int) []api.File {
 		set := fmt.Sprintf("yf4.set%d.0123456%d", n, n)
 		return []api.File{{Kind: "ipset", Text: fmt.Sprintf("create %s hash:net family inet\nadd %s 10.0.0.%d\n", set, set, n)},
-			{Kind: "iptables", Text: fmt.Sprintf("*filter\n:yf-inbound - [0:0]\n-A yf-inbound -m set --match-set %s src -j ACCEPT\n-A yf-inbound -p tcp -m tcp --dport 22 -j ACCEPT\n-A yf-inbound -p tcp -m tcp --dport %d -j DROP\nCOMMIT\n", set, 9000+n)},
+			{Kind: "iptables", Text: fmt.Sprintf("*filter\n:yf-inbound - [0:0]\n-A yf-inbound -m set --match-set %s src -j ACCEPT\n-A "+
+				"yf-inbound -p tcp -m tcp --dport 22 -j ACCEPT\n-A yf-inbound -p tcp -m tcp --dport %d -j DROP\nCOMMIT\n", set, 9000+n)},
 			{Kind: "ip6tables", Text: "*filter\n:yf-inbound - [0:0]\n-A yf-inbound -j ACCEPT\nCOMMIT\n"}}
 	}
 	for _, kind := range []string{"legacy", "nft"} {
@@ -279,7 +284,8 @@ func TestEachKindGoesBack(t *testing.T) {
 			first := m.normal()
 			settle := func(n int) {
 				t.Helper()
-				_, err := m.make(host.Wanted{Change: api.HostChange{Kind: "settle", What: "a revision"}, Files: files(n), Within: time.Minute})
+				_, err := m.make(host.Wanted{Change: api.HostChange{Kind: "settle", What: "a revision"}, Files: files(n),
+					Within: time.Minute})
 				require.NoError(t, err)
 				require.Contains(t, m.normal(), fmt.Sprintf("--dport %d -j DROP", 9000+n))
 			}
@@ -326,7 +332,8 @@ func (m *machine) console(t *testing.T) {
 	_, err := m.Back("to begin anew")
 	require.NoError(t, err)
 	w := host.Wanted{Change: api.HostChange{Kind: "settle", What: "a revision"}, Within: time.Minute}
-	w.Files = []api.File{{Kind: "iptables", Text: "*filter\n:yf-inbound - [0:0]\n-A yf-inbound -p tcp -m tcp --dport 9001 -j DROP\nCOMMIT\n"}}
+	w.Files = []api.File{{Kind: "iptables",
+		Text: "*filter\n:yf-inbound - [0:0]\n-A yf-inbound -p tcp -m tcp --dport 9001 -j DROP\nCOMMIT\n"}}
 	_, err = m.make(w)
 	require.NoError(t, err)
 	c, err := m.Keep(nil, true)
@@ -395,7 +402,8 @@ func TestPowerLoss(t *testing.T) {
 	require.Empty(t, m.normal())
 	c, err := m.Change()
 	require.NoError(t, err)
-	require.Equal(t, []any{api.WentBack, "the host was started anew before anybody kept it: what is loaded at the start is in force"}, []any{c.Phase, c.Why})
+	require.Equal(t, []any{api.WentBack, "the host was started anew before anybody kept it: what is loaded at the start is in force"},
+		[]any{c.Phase, c.Why})
 
 	_, err = m.make(wanted(openTo(2000), time.Minute))
 	require.NoError(t, err)

@@ -62,7 +62,8 @@ func refillNFT(ctx context.Context) error {
 		}
 		fill := f.Filling()
 		if fill.Level != 0 && !strings.Contains(string(text), fmt.Sprintf("socket cgroupv2 level %d @%s ", fill.Level, s.Set)) {
-			err = errors.Join(err, fmt.Errorf("%s %s lies elsewhere than when the rules were loaded: settle this host again", s.Kind, s.Name))
+			err = errors.Join(err, fmt.Errorf("%s %s lies elsewhere than when the rules were loaded: settle this host again", s.Kind,
+				s.Name))
 			continue
 		}
 		script += fmt.Sprintf("add element %s %s { %s }\n", strings.TrimPrefix(apply.OwnTable, "table "), s.Set, fill.Element)
@@ -73,7 +74,8 @@ func refillNFT(ctx context.Context) error {
 
 func refillSaved(ctx context.Context, name string) error {
 	family, kind, _ := strings.Cut(name, "-")
-	if names, _ := os.ReadFile("/proc/thread-self/net/" + strings.TrimSuffix(family, "tables") + "_tables_names"); kind == "legacy" && len(strings.TrimSpace(string(names))) == 0 {
+	if names, _ := os.ReadFile("/proc/thread-self/net/" + strings.TrimSuffix(family, "tables") + "_tables_names"); kind == "legacy" &&
+		len(strings.TrimSpace(string(names))) == 0 {
 		return nil
 	}
 	saved, err := inventory.Run(ctx, nil, name+"-save", "-c")

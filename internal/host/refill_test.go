@@ -29,13 +29,17 @@ func TestRulesFollowAUnitThatStartsAnew(t *testing.T) {
 		added   string
 	}{
 		{"nft", func(unit string) []api.File {
-			return nftFile(fmt.Sprintf("table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n\tset from.unit {\n\t\ttypeof socket cgroupv2 level 2\n\t\tcomment \"unit %s\"\n\t}\n\n"+
-				"\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n\t\tsocket cgroupv2 level 2 @from.unit counter accept\n\t}\n}\n", unit))
+			return nftFile(fmt.Sprintf("table inet yellowfence\ndelete table inet yellowfence\n\ntable inet yellowfence {\n\tset "+
+				"from.unit {\n\t\ttypeof socket cgroupv2 level 2\n\t\tcomment \"unit %s\"\n\t}\n\n"+
+				"\tchain outbound {\n\t\ttype filter hook output priority filter; policy drop;\n\t\tsocket cgroupv2 level 2 @from.unit "+
+				"counter accept\n\t}\n}\n", unit))
 		}, func(m *machine) {
 			require.NoError(m, m.ns.Load("add rule inet yellowfence outbound udp dport 53 accept\n"))
 		}, []string{"nft", "list", "table", "inet", "yellowfence"}, regexp.MustCompile(`counter packets (\d+)`), "udp dport 53 accept"},
 		{"iptables", func(unit string) []api.File {
-			return []api.File{{Kind: "iptables", Text: fmt.Sprintf("*filter\n:yf-outbound - [0:0]\n-A yf-outbound -m cgroup --path %[1]s -m comment --comment \"allow x; from unit %[1]s\" -j ACCEPT\n-A yf-outbound -j DROP\nCOMMIT\n", unit)}}
+			return []api.File{{Kind: "iptables",
+				Text: fmt.Sprintf("*filter\n:yf-outbound - [0:0]\n-A yf-outbound -m cgroup --path %[1]s -m comment --comment \"allow x; "+
+					"from unit %[1]s\" -j ACCEPT\n-A yf-outbound -j DROP\nCOMMIT\n", unit)}}
 		}, func(m *machine) {
 			_, err := m.ns.Run(nil, "iptables", "-I", "yf-outbound", "-p", "udp", "--dport", "53", "-j", "ACCEPT")
 			require.NoError(m, err)

@@ -54,7 +54,8 @@ func Rehearse(ctx context.Context, in io.Reader, out io.Writer) error {
 		return err
 	}
 	if inside, err := os.Readlink(ownNetwork); err != nil || r.Outside == "" || inside == r.Outside {
-		return errors.New("this is for yfence report to begin, in a network namespace of its own: here it would change the rules that are in force")
+		return errors.New("this is for yfence report to begin, in a network namespace of its own: here it would change the rules that " +
+			"are in force")
 	}
 	for _, name := range r.Interfaces {
 		for _, kind := range []string{"dummy", "bridge"} { // not every kernel has both

@@ -39,7 +39,8 @@ func TestWhatIsLoadedAtTheStart(t *testing.T) {
 	write("run/systemd/system/x", "")
 	require.Equal(t, &api.Boot{}, boot(), "nothing is loaded by anybody")
 
-	const conf = "flush ruleset\ndefine web = { 80, 443 }\ntable inet filter {\n\tchain input {\n\t\ttype filter hook input priority 5; policy accept;\n\t\tiif \"eth9\" tcp dport $web accept\n\t\ttcp dport 23 drop\n\t}\n}\n"
+	const conf = "flush ruleset\ndefine web = { 80, 443 }\ntable inet filter {\n\tchain input {\n\t\ttype filter hook input priority 5; " +
+		"policy accept;\n\t\tiif \"eth9\" tcp dport $web accept\n\t\ttcp dport 23 drop\n\t}\n}\n"
 	write("etc/nftables.conf", conf)
 	write("etc/systemd/system/sysinit.target.wants/nftables.service", "")
 	write("etc/systemd/system/sysinit.target.wants/yfence-boot.service", "")
@@ -56,7 +57,8 @@ func TestWhatIsLoadedAtTheStart(t *testing.T) {
 	require.Equal(t, "revision 7", b.Kept.What)
 	require.Equal(t, "/etc/nftables.conf", b.Loads[0].File)
 
-	require.NoError(t, m.ns.Load("add rule inet filter input tcp dport 7000 drop\nadd rule inet yellowfence inbound tcp dport 7001 accept\n"))
+	require.NoError(t, m.ns.Load("add rule inet filter input tcp dport 7000 drop\nadd rule inet yellowfence inbound tcp dport 7001 "+
+		"accept\n"))
 	b = boot()
 	require.False(t, b.Same)
 	text := b.InForce.Dumps[1].Text
@@ -74,7 +76,8 @@ func TestWhatIsLoadedAtTheStart(t *testing.T) {
 		outside, err := os.Readlink("/proc/thread-self/ns/net")
 		require.NoError(t, err)
 		for _, told := range []string{"", outside} {
-			err := host.Rehearse(context.Background(), strings.NewReader(`{"outside": "`+told+`", "kept": true, "dir": "`+m.Dir+`"}`), io.Discard)
+			err := host.Rehearse(context.Background(), strings.NewReader(`{"outside": "`+told+`", "kept": true, "dir": "`+m.Dir+`"}`),
+				io.Discard)
 			require.ErrorContains(t, err, "here it would change the rules that are in force")
 		}
 		return nil

@@ -29,7 +29,8 @@ func TestUnits(t *testing.T) {
 		require.Equal(t, string(want), text)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 		if _, err := exec.LookPath("systemd-analyze"); err == nil {
-			out, _ := exec.Command("systemd-analyze", "verify", filepath.Join(dir, name)).CombinedOutput() // it complains of units that it does not find, too
+			// it complains of units that it does not find, too
+			out, _ := exec.Command("systemd-analyze", "verify", filepath.Join(dir, name)).CombinedOutput()
 			require.NotRegexp(t, `Unknown|Invalid|Failed to parse|ignoring`, string(out))
 		}
 	}

@@ -121,7 +121,8 @@ func (m *Machine) resume(w *waiting) (c api.HostChange, err error) {
 		c = w.Change
 	}
 	if w.Boot != m.thisBoot() {
-		c.Phase, c.Why, c.Ended = api.WentBack, "the host was started anew before anybody kept it: what is loaded at the start is in force", new(time.Now().UTC())
+		c.Phase, c.Why, c.Ended = api.WentBack,
+			"the host was started anew before anybody kept it: what is loaded at the start is in force", new(time.Now().UTC())
 	}
 	return c, nil
 }
@@ -272,7 +273,8 @@ func (m *Machine) startUnit(change string, args []string) error {
 	if err != nil {
 		return err
 	}
-	run := []string{"--quiet", "--collect", "--unit=yfence-watchdog-" + strings.ToLower(change), "--property=Restart=on-failure", "--property=RestartSec=1s",
+	run := []string{"--quiet", "--collect", "--unit=yfence-watchdog-" + strings.ToLower(change), "--property=Restart=on-failure",
+		"--property=RestartSec=1s",
 		"--property=StartLimitIntervalSec=0", "--property=OOMScoreAdjust=-999"}
 	for _, v := range watchdogEnv() {
 		run = append(run, "--setenv="+v)
@@ -317,7 +319,8 @@ func (m *Machine) insist(r request) (c api.HostChange, err error) {
 		return c, err
 	}
 	for try := 0; ; try++ {
-		if c, err = m.ask(r); err == nil || w == nil || try == 20 || !errors.Is(err, errNobody) && !errors.Is(err, io.EOF) && !errors.Is(err, syscall.ECONNRESET) {
+		if c, err = m.ask(r); err == nil || w == nil || try == 20 || !errors.Is(err, errNobody) && !errors.Is(err, io.EOF) &&
+			!errors.Is(err, syscall.ECONNRESET) {
 			return c, err
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -334,7 +337,8 @@ func (m *Machine) insist(r request) (c api.HostChange, err error) {
 		if r.Do == "keep" && last.Phase == api.Kept || r.Do == "back" && last.Phase == api.WentBack {
 			return last, nil // it came to it before it was killed
 		}
-		return last, fmt.Errorf("%s %s meanwhile: %s", last.What, map[api.Phase]string{api.Kept: "was kept", api.WentBack: "went back"}[last.Phase], last.Why)
+		return last, fmt.Errorf("%s %s meanwhile: %s", last.What,
+			map[api.Phase]string{api.Kept: "was kept", api.WentBack: "went back"}[last.Phase], last.Why)
 	}
 }
 

@@ -249,6 +249,7 @@ func (w *watchdog) become(change func(c *api.HostChange)) {
 	change(&w.state)
 }
 
+// Ended says that a change is over: it was kept, or undone.
 func Ended(c api.HostChange) bool { return c.Phase == api.Kept || c.Phase == api.WentBack }
 
 func (w *watchdog) obey(r request) error {
@@ -320,11 +321,13 @@ func (w *watchdog) proof(r request) (string, error) {
 		if w.OwnConsole {
 			hint = "; if you sit at the machine itself, say --at-console"
 		}
-		return "", fmt.Errorf("this keep came over %s, so it does not show that the way in is open: log in again from elsewhere, and keep the change there (not in a terminal that was open before)%s", over, hint)
+		return "", fmt.Errorf("this keep came over %s, so it does not show that the way in is open: log in again from elsewhere, and "+
+			"keep the change there (not in a terminal that was open before)%s", over, hint)
 	}
 	for _, c := range came {
 		if slices.Contains(w.Before, c) {
-			return "", fmt.Errorf("this keep came over the connection %s, which was open before the change: log in again, over a connection of its own, and keep the change there", c)
+			return "", fmt.Errorf("this keep came over the connection %s, which was open before the change: log in again, over a "+
+				"connection of its own, and keep the change there", c)
 		}
 	}
 	return "over " + came[0].String(), nil
@@ -395,7 +398,8 @@ func peer(c *net.UnixConn) (pid int, err error) {
 		return 0, err
 	}
 	var cred *unix.Ucred
-	if e := raw.Control(func(fd uintptr) { cred, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); e != nil || err != nil {
+	if e := raw.Control(func(fd uintptr) { cred, err = unix.GetsockoptUcred(int(fd), unix.SOL_SOCKET, unix.SO_PEERCRED) }); e != nil ||
+		err != nil {
 		return 0, errors.Join(e, err)
 	}
 	return int(cred.Pid), nil

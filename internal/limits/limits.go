@@ -59,26 +59,37 @@ var All = []Limit{
 	{"an ordinary request", mib(Body), "memory", "413"},
 	{"a request with a policy or a fleet file", mib(PolicyBody), "memory", "413"},
 	{"a report, or what a host tells of its copies", mib(ReportBody), "memory", "413"},
-	{"the statements of a policy, as text", mib(policy.MaxText), "memory and time", "422: the policy has N MiB of statements, more than the 4 MiB that are read"},
-	{"the statements of a policy", fmt.Sprint(policy.MaxStatements), "time", "422: the policy has N statements, more than the 10000 that are read"},
-	{"the lines of a policy's lists of addresses", fmt.Sprint(policy.MaxListed), "memory and time", "422: the lists hold N lines, more than the 500000 that are read"},
+	{"the statements of a policy, as text", mib(policy.MaxText), "memory and time",
+		"422: the policy has N MiB of statements, more than the 4 MiB that are read"},
+	{"the statements of a policy", fmt.Sprint(policy.MaxStatements), "time",
+		"422: the policy has N statements, more than the 10000 that are read"},
+	{"the lines of a policy's lists of addresses", fmt.Sprint(policy.MaxListed), "memory and time",
+		"422: the lists hold N lines, more than the 500000 that are read"},
 	{"a fleet file", mib(fleet.MaxFile), "memory", "422, and 413 before that"},
-	{"the hosts of a fleet file", fmt.Sprint(fleet.MaxHosts), "memory and time", "422: the fleet file is too large to be read; it may have up to 200000 hosts"},
+	{"the hosts of a fleet file", fmt.Sprint(fleet.MaxHosts), "memory and time",
+		"422: the fleet file is too large to be read; it may have up to 200000 hosts"},
 	{"how deep a fleet file is nested", "32", "memory and time", "422: lists and objects stand in one another more than 32 deep"},
 	{"a reason", fmt.Sprintf("%d characters", Words), "the database", "422"},
 	{"the copies that a host tells of", fmt.Sprint(Copies), "the database", "422"},
-	{"what a comparison, a publish or an import works out", fmt.Sprintf("%d million cases, %s", Cases/1_000_000, ComputeTime), "memory and time", "422: too complex to decide exactly"},
-	{"how many of those are worked out at once", fmt.Sprintf("%d, and %d that wait", Computing, ComputeWait), "memory and time", "503 with Retry-After"},
-	{"what a question works out", fmt.Sprintf("%d million cases, %s", Cases/1_000_000, AskTime), "memory and time", "422: too complex to decide exactly"},
-	{"how many questions are answered at once", fmt.Sprintf("%d, and %d that wait", Asking, AskWait), "memory and time", "503 with Retry-After"},
-	{"what the rules of one host are compared with", fmt.Sprintf("%d million cases, %s", JudgeCases/1_000_000, JudgeTime), "memory and time", "the host is unread, with the reason"},
-	{"how many hosts' rules are compared at once", fmt.Sprintf("%d, one report of a host at a time; %d wait", Judging, JudgeWait), "memory and time", "the host's last report is being read"},
+	{"what a comparison, a publish or an import works out", fmt.Sprintf("%d million cases, %s", Cases/1_000_000, ComputeTime),
+		"memory and time", "422: too complex to decide exactly"},
+	{"how many of those are worked out at once", fmt.Sprintf("%d, and %d that wait", Computing, ComputeWait), "memory and time",
+		"503 with Retry-After"},
+	{"what a question works out", fmt.Sprintf("%d million cases, %s", Cases/1_000_000, AskTime), "memory and time",
+		"422: too complex to decide exactly"},
+	{"how many questions are answered at once", fmt.Sprintf("%d, and %d that wait", Asking, AskWait), "memory and time",
+		"503 with Retry-After"},
+	{"what the rules of one host are compared with", fmt.Sprintf("%d million cases, %s", JudgeCases/1_000_000, JudgeTime),
+		"memory and time", "the host is unread, with the reason"},
+	{"how many hosts' rules are compared at once", fmt.Sprintf("%d, one report of a host at a time; %d wait", Judging, JudgeWait),
+		"memory and time", "the host's last report is being read"},
 	{"the reports of one host in a day that say something new", mib(ReportQuota), "the database's disk", "429 with Retry-After"},
 	{"failed sign-ins from one address", fmt.Sprintf("%d in a minute", SignIns), "tokens, from being guessed", "429 with Retry-After"},
 	{"tokens of one host that are in force", fmt.Sprint(HostTokens), "the database", "409: revoke one first"},
 	{"tokens of people and programs that are in force", fmt.Sprint(PeopleTokens), "the database", "409: revoke one first"},
 	{"questions for tasks that one host has open", fmt.Sprint(Polls), "connections", "429 with Retry-After"},
-	{"entries of a list in one answer", fmt.Sprint(Page), "memory and time", "422: expected number <= 1000; the answer says where the next part begins"},
+	{"entries of a list in one answer", fmt.Sprint(Page), "memory and time",
+		"422: expected number <= 1000; the answer says where the next part begins"},
 }
 
 func mib(n int) string {
@@ -91,12 +102,15 @@ func mib(n int) string {
 // Markdown is docs/limits.md.
 func Markdown() string {
 	var b strings.Builder
-	b.WriteString("# Limits\n\nWhatever comes from outside is bounded before it costs anything: in size, in memory, in time, and in how much of it is done at once.\n" +
-		"This page is made from a table in the code (`internal/limits`), and a test reaches every line of it.\n\n| what | bound | what that protects | who goes beyond it gets |\n|---|---|---|---|\n")
+	b.WriteString("# Limits\n\nWhatever comes from outside is bounded before it costs anything: in size, in memory, in time, and in how " +
+		"much of it is done at once.\n" +
+		"This page is made from a table in the code (`internal/limits`), and a test reaches every line of it.\n\n| what | bound | what " +
+		"that protects | who goes beyond it gets |\n|---|---|---|---|\n")
 	for _, l := range All {
 		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", l.What, l.Bound, l.Protects, l.Answer)
 	}
 	b.WriteString("\nA million cases take about 50 MB. A policy of 2,000 statements for 10,000 hosts in 200 roles takes 1.4 million.\n" +
-		"Requests of people, reports of hosts and the service's own work have connections to the database of their own. An operator's request never waits for a report.\n")
+		"Requests of people, reports of hosts and the service's own work have connections to the database of their own. An operator's " +
+		"request never waits for a report.\n")
 	return b.String()
 }

@@ -51,13 +51,15 @@ const foundFleet = `{"hosts": [{"name": "host", "roles": ["new"], "dialect": "nf
 // TestAdoptFound: rulesets as administrators write them become policies. Held against what the
 // hosts have in force they have no finding but those that stand at their ends.
 func TestAdoptFound(t *testing.T) {
-	for _, host := range []string{"login-first", "drop-last", "mail-server", "nat-gateway", "intercepting-proxy", "container-host", "edge-router", "database", "name-server", "tunnel-end"} {
+	for _, host := range []string{"login-first", "drop-last", "mail-server", "nat-gateway", "intercepting-proxy", "container-host",
+		"edge-router", "database", "name-server", "tunnel-end"} {
 		t.Run(host, func(t *testing.T) {
 			fl, problems := fleet.ReadJSON("fleet.json", []byte(foundFleet))
 			require.Empty(t, problems)
 			fl.Hosts[0].Name = host
 			f := foundFiles(t, host)
-			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host, Read: func(sp *packet.Space) (*kernel.Ruleset, error) { return live.Read(sp, f) }}}, foundAt)
+			r, err := adopt.Policy(fl, "found", []adopt.Host{{Name: host,
+				Read: func(sp *packet.Space) (*kernel.Ruleset, error) { return live.Read(sp, f) }}}, foundAt)
 			require.NoError(t, err)
 			file := filepath.Join("testdata", "adopted", host+".fence")
 			if *update {
@@ -79,7 +81,8 @@ func TestAdoptFound(t *testing.T) {
 					continue
 				}
 				left++
-				require.Contains(t, r.Text, fmt.Sprintf("# %s: %s: %s\n", host, finding.Kind, strings.Join(strings.Fields(finding.Sentence), " ")))
+				require.Contains(t, r.Text, fmt.Sprintf("# %s: %s: %s\n", host, finding.Kind,
+					strings.Join(strings.Fields(finding.Sentence), " ")))
 			}
 			require.Len(t, r.Left, left+len(res.Unread))
 		})

@@ -30,11 +30,13 @@ func FuzzDrift(f *testing.F) {
 			}
 		}
 	}
-	f.Add([]byte(`{"host": "r1", "dumps": [{"kind": "nft-json", "text": "{\"nftables\": []}"}, {"kind": "ipset-save", "text": "create x hash:ip\n"}, {"kind": "routes", "text": "default via 192.0.2.1 dev eth0\n"}], "names": {"users": {"0": "root"}}}`))
+	f.Add([]byte(`{"host": "r1", "dumps": [{"kind": "nft-json", "text": "{\"nftables\": []}"}, {"kind": "ipset-save", "text": "create x ` +
+		`hash:ip\n"}, {"kind": "routes", "text": "default via 192.0.2.1 dev eth0\n"}], "names": {"users": {"0": "root"}}}`))
 	f.Add([]byte("\xff\xfe{\x00}\x00"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		said, begun := live.Sniff("f", data), time.Now()
-		res, err := live.Drift([]live.Stage{{Policy: pol, Host: pol.Fleet.Hosts[0]}}, compare.NamesOf(pol), 1795564800, said, begun.Add(time.Second))
+		res, err := live.Drift([]live.Stage{{Policy: pol, Host: pol.Fleet.Hosts[0]}}, compare.NamesOf(pol), 1795564800, said,
+			begun.Add(time.Second))
 		if err == nil {
 			require.NotNil(t, res)
 		}

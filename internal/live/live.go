@@ -32,7 +32,8 @@ func Read(sp *packet.Space, f api.InForce) (*kernel.Ruleset, error) {
 
 // ReadOf is Read of dumps of a host of a fleet, whose groups may name others'.
 func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*kernel.Ruleset, error) {
-	all, r := &kernel.Ruleset{}, &dialect.Reading{Space: sp, Host: h, Fleet: fl, Names: &kernel.Names{Unsaid: true}, Read: map[string]bool{}}
+	all, r := &kernel.Ruleset{}, &dialect.Reading{Space: sp, Host: h, Fleet: fl, Names: &kernel.Names{Unsaid: true},
+		Read: map[string]bool{}}
 	if f.Names != nil {
 		*r.Names = *f.Names
 	}

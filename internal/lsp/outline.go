@@ -27,7 +27,8 @@ func (s *server) symbols(a *assist.Analysis, sources []policy.Source, file strin
 		line := lineOf(textOf(sources, file), n.Pos.Line-1)
 		whole := s.span(sources, source.Pos{File: file, Line: n.Pos.Line, Column: 1}, utf8.RuneCountInString(line))
 		word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
-		out = append(out, map[string]any{"name": n.Name, "detail": word, "kind": cmp.Or(symbolKinds[n.Kind], 13), "range": whole, "selectionRange": s.location(sources, n.Ident).Range})
+		out = append(out, map[string]any{"name": n.Name, "detail": word, "kind": cmp.Or(symbolKinds[n.Kind], 13), "range": whole,
+			"selectionRange": s.location(sources, n.Ident).Range})
 	}
 	return out
 }

@@ -39,7 +39,8 @@ type Loader func(dir string) (Policy, error)
 // Serve speaks with one editor until it is done.
 func Serve(ctx context.Context, in io.ReadCloser, out io.WriteCloser, load Loader) error {
 	s := &server{load: load, open: map[string]string{}, told: map[string]bool{}}
-	conn := jsonrpc2.NewConn(ctx, jsonrpc2.NewBufferedStream(pipe{in, out}, jsonrpc2.VSCodeObjectCodec{}), jsonrpc2.HandlerWithError(s.handle))
+	conn := jsonrpc2.NewConn(ctx, jsonrpc2.NewBufferedStream(pipe{in, out}, jsonrpc2.VSCodeObjectCodec{}),
+		jsonrpc2.HandlerWithError(s.handle))
 	select {
 	case <-conn.DisconnectNotify():
 		return nil
@@ -116,9 +117,11 @@ type (
 // capabilities are what we offer: whole texts on change, and what handle answers.
 var capabilities = map[string]any{
 	"positionEncoding": "utf-16", "textDocumentSync": 1, "hoverProvider": true, "definitionProvider": true, "referencesProvider": true,
-	"renameProvider": true, "documentFormattingProvider": true, "completionProvider": map[string]any{"triggerCharacters": []string{" ", ","}},
+	"renameProvider": true, "documentFormattingProvider": true,
+	"completionProvider":     map[string]any{"triggerCharacters": []string{" ", ","}},
 	"documentSymbolProvider": true, "codeActionProvider": map[string]any{"codeActionKinds": []string{"quickfix"}},
-	"semanticTokensProvider": map[string]any{"full": true, "legend": map[string]any{"tokenTypes": tokenTypes, "tokenModifiers": []string{"declaration"}}},
+	"semanticTokensProvider": map[string]any{"full": true,
+		"legend": map[string]any{"tokenTypes": tokenTypes, "tokenModifiers": []string{"declaration"}}},
 }
 
 func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, error) {
@@ -151,7 +154,8 @@ func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.
 		return nil, nil
 	case "exit":
 		return nil, conn.Close()
-	case "textDocument/hover", "textDocument/definition", "textDocument/references", "textDocument/rename", "textDocument/completion", "textDocument/formatting",
+	case "textDocument/hover", "textDocument/definition", "textDocument/references", "textDocument/rename", "textDocument/completion",
+		"textDocument/formatting",
 		"textDocument/documentSymbol", "textDocument/codeAction", "textDocument/semanticTokens/full":
 		return s.answer(req.Method, p)
 	}
@@ -170,7 +174,8 @@ func (s *server) answer(method string, p params) (any, error) {
 	if method == "textDocument/formatting" {
 		file, problems := fence.Parse(name, text)
 		if len(problems) > 0 {
-			return nil, &jsonrpc2.Error{Code: jsonrpc2.CodeInvalidRequest, Message: "a file with mistakes is not laid out: " + check.Summary(problems)}
+			return nil, &jsonrpc2.Error{Code: jsonrpc2.CodeInvalidRequest, Message: "a file with mistakes is not laid out: " +
+				check.Summary(problems)}
 		}
 		return []textEdit{{span{position{}, position{strings.Count(text, "\n") + 1, 0}}, fence.Print(file)}}, nil
 	}
@@ -227,7 +232,8 @@ func (s *server) answer(method string, p params) (any, error) {
 }
 
 // completionKinds are the protocol's numbers for how a proposal is shown.
-var completionKinds = map[string]int{"statement": 14, "modifier": 14, "word": 14, "role": 7, "network": 8, "segment": 8, "service": 6, "rule": 18, "host": 21}
+var completionKinds = map[string]int{"statement": 14, "modifier": 14, "word": 14, "role": 7, "network": 8, "segment": 8, "service": 6,
+	"rule": 18, "host": 21}
 
 // sources are the policy's files, with what is open in the editor over them.
 func (s *server) sources() (Policy, error) {
@@ -285,7 +291,9 @@ func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
 		if pr.Hint != "" {
 			message += "\n" + pr.Hint
 		}
-		byFile[pr.File] = append(byFile[pr.File], diagnostic{s.span(sources, source.Pos{File: pr.File, Line: pr.Line, Column: pr.Column}, max(pr.Width, 1)), severity, pr.Code, "yfence", message})
+		byFile[pr.File] = append(byFile[pr.File],
+			diagnostic{s.span(sources, source.Pos{File: pr.File, Line: pr.Line, Column: pr.Column}, max(pr.Width, 1)), severity, pr.Code,
+				"yfence", message})
 	}
 	for name, list := range byFile {
 		s.told[name] = len(list) > 0

@@ -17,7 +17,8 @@ import (
 	"yellowfence.example/yfence/internal/lsp"
 )
 
-const onDisk = "policy p language 1\nrole red\nrole blue\nrole green\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48\nallow way-in: office -> red : ssh  guard\nallow hop:    red -> fleet : ssh  guard\nallow use:    blue, green -> red : https\n"
+const onDisk = "policy p language 1\nrole red\nrole blue\nrole green\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48\nallow way-in: " +
+	"office -> red : ssh  guard\nallow hop:    red -> fleet : ssh  guard\nallow use:    blue, green -> red : https\n"
 
 type stream struct {
 	io.Reader
@@ -46,7 +47,8 @@ func newEditor(t *testing.T) *editor {
 	require.Empty(t, problems)
 	load := func(dir string) (lsp.Policy, error) {
 		require.Equal(t, "/work tree/policy", dir)
-		return lsp.Policy{Sources: []policy.Source{{Name: "rules.fence", Text: onDisk}}, Fleet: fl, FleetFile: policy.Source{Name: "/work tree/policy/fleet.json", Text: policytest.Fleet}}, nil
+		return lsp.Policy{Sources: []policy.Source{{Name: "rules.fence", Text: onDisk}}, Fleet: fl,
+			FleetFile: policy.Source{Name: "/work tree/policy/fleet.json", Text: policytest.Fleet}}, nil
 	}
 	fromEditor, toServer := io.Pipe()
 	fromServer, toEditor := io.Pipe()
@@ -86,7 +88,8 @@ func ask[T any](e *editor, method string, line, character int, more map[string]a
 
 func (e *editor) change(text string) published {
 	e.t.Helper()
-	require.NoError(e.t, e.Notify(context.Background(), "textDocument/didChange", map[string]any{"textDocument": map[string]any{"uri": uri}, "contentChanges": []map[string]any{{"text": text}}}))
+	require.NoError(e.t, e.Notify(context.Background(), "textDocument/didChange",
+		map[string]any{"textDocument": map[string]any{"uri": uri}, "contentChanges": []map[string]any{{"text": text}}}))
 	return e.next()
 }
 
@@ -113,7 +116,8 @@ func TestASessionWithAnEditor(t *testing.T) {
 	require.NoError(t, e.Call(context.Background(), "initialize", map[string]any{"rootUri": "file:///work%20tree/policy"}, &hello))
 	require.True(t, hello.Capabilities.HoverProvider)
 	require.NoError(t, e.Notify(context.Background(), "initialized", map[string]any{}))
-	require.NoError(t, e.Notify(context.Background(), "textDocument/didOpen", map[string]any{"textDocument": map[string]any{"uri": uri, "text": onDisk}}))
+	require.NoError(t, e.Notify(context.Background(), "textDocument/didOpen",
+		map[string]any{"textDocument": map[string]any{"uri": uri, "text": onDisk}}))
 	p := e.next()
 	require.Equal(t, uri, p.URI)
 	require.Empty(t, p.Diagnostics, "it is sound")
@@ -123,14 +127,18 @@ func TestASessionWithAnEditor(t *testing.T) {
 	p = e.change(onDisk + "allow x: office -> red : http because \"😀\" lgo\n")
 	require.Len(t, p.Diagnostics, 1)
 	d := p.Diagnostics[0]
-	require.Equal(t, []any{"modifier", 1, 8, 43, 46}, []any{d.Code, d.Severity, d.Range.Start.Line, d.Range.Start.Character, d.Range.End.Character}, "UTF-16 units")
+	require.Equal(t, []any{"modifier", 1, 8, 43, 46},
+		[]any{d.Code, d.Severity, d.Range.Start.Line, d.Range.Start.Character, d.Range.End.Character}, "UTF-16 units")
 	require.Contains(t, d.Message, `did you mean "log"?`)
 	fixes, err := ask[[]struct {
 		Title string
 		Edit  struct {
 			Changes map[string][]struct{ NewText string }
 		}
-	}](e, "textDocument/codeAction", 8, 43, map[string]any{"context": map[string]any{"diagnostics": []any{map[string]any{"source": "yfence", "message": d.Message, "range": map[string]any{"start": map[string]any{"line": 8, "character": 43}, "end": map[string]any{"line": 8, "character": 46}}}}}})
+	}](e, "textDocument/codeAction", 8, 43,
+		map[string]any{"context": map[string]any{"diagnostics": []any{map[string]any{"source": "yfence", "message": d.Message,
+			"range": map[string]any{"start": map[string]any{"line": 8, "character": 43},
+				"end": map[string]any{"line": 8, "character": 46}}}}}})
 	require.NoError(t, err)
 	require.Len(t, fixes, 1)
 	require.Equal(t, []string{"Write log", "log"}, []string{fixes[0].Title, fixes[0].Edit.Changes[uri][0].NewText})
@@ -157,7 +165,8 @@ func TestASessionWithAnEditor(t *testing.T) {
 	}](e, "textDocument/rename", 1, 6, map[string]any{"newName": "crimson"})
 	require.NoError(t, err)
 	require.Len(t, renamed.Changes[uri], 4)
-	require.Len(t, renamed.Changes["file:///work%20tree/policy/fleet.json"], strings.Count(policytest.Fleet, `"red"`), "and in the fleet file")
+	require.Len(t, renamed.Changes["file:///work%20tree/policy/fleet.json"], strings.Count(policytest.Fleet, `"red"`),
+		"and in the fleet file")
 	symbols, err := ask[[]struct {
 		Name, Detail string
 		Kind         int

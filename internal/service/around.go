@@ -36,7 +36,8 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 		return nil, noHost(in.Host)
 	}
 	out := api.Listening{Version: api.Version, Hosts: []api.HostListening{}}
-	err = s.computed(ctx, s.computing, "reading the listeners", func(b packet.Budget) error { return s.listening(ctx, b, current, in.Host, &out) })
+	err = s.computed(ctx, s.computing, "reading the listeners",
+		func(b packet.Budget) error { return s.listening(ctx, b, current, in.Host, &out) })
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +64,8 @@ func (s *Service) listening(ctx context.Context, b packet.Budget, current *model
 		default:
 			sp := b.Space()
 			one.TakenAt = timeOf(said.TakenAt)
-			one.Notes = listeners.Compare(sp, compile.ForHost(sp, current.policy, h, s.Clock().Unix()), current.policy.Services, listeners.Seen{Listeners: said.Listeners, Runs: said.Runs})
+			one.Notes = listeners.Compare(sp, compile.ForHost(sp, current.policy, h, s.Clock().Unix()), current.policy.Services,
+				listeners.Seen{Listeners: said.Listeners, Runs: said.Runs})
 		}
 		out.Hosts = append(out.Hosts, one)
 	}
@@ -149,8 +151,9 @@ func missingInterfaces(h *fleet.Host, seen []api.SeenInterface) (out []compare.F
 	for _, i := range h.Interfaces {
 		if !slices.ContainsFunc(seen, func(s api.SeenInterface) bool { return s.Name == i.Name }) {
 			out = append(out, compare.Finding{Kind: compare.Shut, Because: compare.Changed, Traffic: "everything over " + i.Name,
-				Sentence: fmt.Sprintf("The host has no interface %s, which the fleet file says: what the policy admits over it passes nowhere.", i.Name),
-				Hint:     "mend the fleet file, or bring the interface up"})
+				Sentence: fmt.Sprintf("The host has no interface %s, which the fleet file says: what the policy admits over it passes "+
+					"nowhere.", i.Name),
+				Hint: "mend the fleet file, or bring the interface up"})
 		}
 	}
 	return out
@@ -175,12 +178,14 @@ func (s *Service) follow(ctx context.Context, m *model, host string, said api.Ho
 			}
 			now, beyond := m.allowed(h, mine, said.Interfaces[at].Addresses)
 			if beyond != nil {
-				s.Log.Warn("what a dynamic interface reported is not believed", "host", host, "interface", mine.Name, "addresses", joinPrefixes(beyond))
+				s.Log.Warn("what a dynamic interface reported is not believed", "host", host, "interface", mine.Name, "addresses",
+					joinPrefixes(beyond))
 			}
 			if len(now) == 0 {
 				continue
 			}
-			same := len(now) == len(mine.Addresses) && !slices.ContainsFunc(now, func(p netip.Prefix) bool { return !slices.Contains(mine.Addresses, p) })
+			same := len(now) == len(mine.Addresses) &&
+				!slices.ContainsFunc(now, func(p netip.Prefix) bool { return !slices.Contains(mine.Addresses, p) })
 			if !same {
 				what = append(what, fmt.Sprintf("%s now has %s", mine.Name, joinPrefixes(now)))
 				mine.Addresses = now
@@ -220,7 +225,8 @@ func (m *model) allowed(h *fleet.Host, i *fleet.Interface, reported []netip.Pref
 	}
 	for _, p := range reported {
 		a := p.Addr().Unmap()
-		if p = netip.PrefixFrom(a, min(p.Bits(), a.BitLen())); !p.IsValid() || !fleet.Unicast(a) || !within.Contains(a) || len(now) == maxMoved {
+		if p = netip.PrefixFrom(a, min(p.Bits(), a.BitLen())); !p.IsValid() || !fleet.Unicast(a) || !within.Contains(a) ||
+			len(now) == maxMoved {
 			beyond = append(beyond, p)
 		} else {
 			now = append(now, p)
@@ -288,12 +294,14 @@ func joinPrefixes(all []netip.Prefix) string {
 
 // bootFindings tell where a host would have other rules after it starts than it has
 // now: in what those would do to packets, if the host says what they are.
-func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *api.Boot, asked int64, now []compare.Finding) ([]compare.Finding, error) {
+func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *api.Boot, asked int64,
+	now []compare.Finding) ([]compare.Finding, error) {
 	if b == nil || b.Unknown != "" {
 		return nil, nil
 	}
 	finding := func(sentence, hint string) []compare.Finding {
-		return []compare.Finding{{Kind: compare.Boot, Because: compare.Changed, Traffic: "everything, after a reboot", Sentence: sentence, Hint: hint}}
+		return []compare.Finding{{Kind: compare.Boot, Because: compare.Changed, Traffic: "everything, after a reboot", Sentence: sentence,
+			Hint: hint}}
 	}
 	const settle = "settle the host, and keep it"
 	switch {
@@ -304,7 +312,8 @@ func (s *Service) bootFindings(ctx context.Context, m *model, h *fleet.Host, b *
 		if len(b.Loads) > 0 {
 			loads = "what " + b.Loads[0].By + " loads from " + b.Loads[0].File
 		}
-		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", inventory.BootUnit, loads), "systemctl enable "+inventory.BootUnit), nil
+		return finding(fmt.Sprintf("The unit %s is not enabled: after a reboot %s is in force.", inventory.BootUnit, loads),
+			"systemctl enable "+inventory.BootUnit), nil
 	case b.Same || b.Dump == "":
 		return nil, nil
 	}

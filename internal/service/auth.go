@@ -63,7 +63,8 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 			refuseBroken(a, ctx, s.broken("looking the token up", err))
 			return
 		case token.RevokedAt != nil:
-			refuse(http.StatusUnauthorized, fmt.Sprintf("the token %q was revoked at %s", token.Name, token.RevokedAt.UTC().Format(time.DateTime)))
+			refuse(http.StatusUnauthorized, fmt.Sprintf("the token %q was revoked at %s", token.Name,
+				token.RevokedAt.UTC().Format(time.DateTime)))
 			return
 		}
 		permitted := slices.ContainsFunc(rights, func(r api.Right) bool {
@@ -74,7 +75,8 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 			for i, r := range rights {
 				words[i] = string(r)
 			}
-			refuse(http.StatusForbidden, fmt.Sprintf("the token %q may not do this: it takes the right %s", token.Name, strings.Join(words, " or ")))
+			refuse(http.StatusForbidden, fmt.Sprintf("the token %q may not do this: it takes the right %s", token.Name,
+				strings.Join(words, " or ")))
 			return
 		}
 		next(huma.WithValue(ctx, callerKey{}, token))
@@ -126,7 +128,8 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 }) (*sessionOutput, error) {
 	from := sourceOf(remote(ctx))
 	if wait := s.signIns.wait(from, time.Now()); wait > 0 {
-		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s", limits.SignIns, from, wait.Round(time.Second))),
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s",
+			limits.SignIns, from, wait.Round(time.Second))),
 			http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
 	}
 	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
@@ -139,7 +142,8 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 	case err != nil:
 		return nil, s.broken("sign-in", err)
 	case t.RevokedAt != nil:
-		return nil, huma.Error401Unauthorized(fmt.Sprintf("the token %q was revoked at %s", t.Name, t.RevokedAt.UTC().Format(time.DateTime)))
+		return nil, huma.Error401Unauthorized(fmt.Sprintf("the token %q was revoked at %s", t.Name,
+			t.RevokedAt.UTC().Format(time.DateTime)))
 	}
 	if !slices.Contains(t.Rights, api.Read) {
 		return nil, huma.Error403Forbidden(fmt.Sprintf("the token %q may not read, which is what the console is for", t.Name))
@@ -165,7 +169,8 @@ func (s *Service) signOut(ctx context.Context, in *struct {
 }
 
 func (s *Service) cookie(value string, maxAge int) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.Secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.Secure,
+		SameSite: http.SameSiteStrictMode}
 }
 
 // told is an error as an answer: what is one already, or what broken makes of it.
@@ -231,7 +236,8 @@ func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenReque
 	default:
 		for _, r := range req.Rights {
 			if !slices.Contains(api.Rights, r) {
-				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not a right; the rights are read, publish, settle, tokens", r))
+				return nil, huma.Error422UnprocessableEntity(
+					fmt.Sprintf("%q is not a right; the rights are read, publish, settle, tokens", r))
 			}
 			if !slices.Contains(mine, r) {
 				return nil, huma.Error403Forbidden(fmt.Sprintf("you cannot give the right %s, which your own token does not have", r))

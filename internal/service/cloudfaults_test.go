@@ -20,7 +20,8 @@ func TestACloudThatIsNotWell(t *testing.T) {
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	was := c.sky.Document()
-	for _, f := range []dunlin.Fault{{Of: "GET /v1/groups", Kind: "half"}, {Of: "GET /v1/instances", Kind: "nonsense"}, {Of: "GET /v1/*", Kind: "hangs"}, {Of: "GET /v1/abilities", Kind: "fails"}} {
+	for _, f := range []dunlin.Fault{{Of: "GET /v1/groups", Kind: "half"}, {Of: "GET /v1/instances", Kind: "nonsense"},
+		{Of: "GET /v1/*", Kind: "hangs"}, {Of: "GET /v1/abilities", Kind: "fails"}} {
 		f.Times = 12
 		c.sky.Fail(f)
 		c.until(f.Kind, func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing != "" })
@@ -54,8 +55,10 @@ func TestOneThatCannotHindersNobody(t *testing.T) {
 	w := c.wave("broker")
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
 	require.NotEmpty(t, c.peersOf("dunlin-2", "allow hop"))
-	c.sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "broker"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
-	c.sky.Start(dunlin.Instance{ID: "dunlin-4", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.215")}})
+	c.sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "broker"},
+		Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
+	c.sky.Start(dunlin.Instance{ID: "dunlin-4", Labels: map[string]string{"role": "charts"},
+		Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.215")}})
 	c.until("the newcomer is covered", func() bool { return c.state("dunlin-3") == api.InStep })
 	for range 3 { // and however often the cloud is read
 		c.until("the other one is told of", func() bool { return c.state("dunlin-4") == api.Failed })
@@ -70,9 +73,12 @@ func TestOneThatCannotHindersNobody(t *testing.T) {
 func TestAnInstanceMoves(t *testing.T) {
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
-	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `{"cloud": "dunlin", "id": "dunlin-1"}`, `{"cloud": "gull", "id": "gull-1"}`, 1)})
+	_, err := c.Import(context.Background(),
+		api.ImportRequest{File: "fleet.json",
+			Text: strings.Replace(cloudedFleet, `{"cloud": "dunlin", "id": "dunlin-1"}`, `{"cloud": "gull", "id": "gull-1"}`, 1)})
 	require.NoError(t, err)
-	c.sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"}, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
+	c.sky.Start(dunlin.Instance{ID: "dunlin-3", Labels: map[string]string{"role": "charts"},
+		Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.208")}})
 	c.until("it is covered", func() bool { return c.state("dunlin-3") == api.InStep })
 }
 
@@ -85,7 +91,9 @@ func TestACloudThatCannot(t *testing.T) {
 	w := c.wave()
 	require.Equal(t, api.WaveDone, w.State, "%+v", w)
 	was := c.sky.Document()
-	checked, err := c.Publish(context.Background(), api.PublishRequest{Files: cloudedPolicy("allow site: everywhere -> charts : tcp 80, 443, 8080, 8443\n"), Why: "more", Preview: true})
+	checked, err := c.Publish(context.Background(),
+		api.PublishRequest{Files: cloudedPolicy("allow site: everywhere -> charts : tcp 80, 443, 8080, 8443\n"), Why: "more",
+			Preview: true})
 	require.NoError(t, err)
 	var warned []string
 	for _, pr := range checked.Problems {
@@ -93,7 +101,8 @@ func TestACloudThatCannot(t *testing.T) {
 			warned = append(warned, pr.Message)
 		}
 	}
-	require.Contains(t, strings.Join(warned, "\n"), "inbound rules take 2 groups of at most 8, and the cloud lets an instance be in 1", "before it is published")
+	require.Contains(t, strings.Join(warned, "\n"), "inbound rules take 2 groups of at most 8, and the cloud lets an instance be in 1",
+		"before it is published")
 	require.Contains(t, strings.Join(warned, "\n"), "there is no room for old and new ones at once")
 	c.publish("allow site: everywhere -> charts : tcp 80, 443, 8080, 8443\n")
 	w = c.wave("charts")

@@ -140,17 +140,38 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 		st.Reached = map[string]time.Time{}
 	}
 	for at, why := range st.Failed { // what the cloud refused stays refused until it is asked for anew
-		if h, ok := heard[at]; ok && failed[at] == "" && h.Pair != 0 && st.Reached[at].Equal(h.AskedAt) && m.host(api.SubjectOf(at).Host) != nil {
+		if h, ok := heard[at]; ok && failed[at] == "" && h.Pair != 0 && st.Reached[at].Equal(h.AskedAt) &&
+			m.host(api.SubjectOf(at).Host) != nil {
 			failed[at] = why
 		}
 	}
 	st.Failed, st.Left = failed, left
+	opened := s.pushGroups(ctx, c, m, have, want, heard, &st)
+	st.Notes = notes
+	for _, n := range group.Notes(doc, want) {
+		_, changes := opened[n.What]
+		known := look[n.What]
+		switch {
+		case changes || len(opened) > 0 && n.Kind == group.Unattached: // just about to be right
+			continue
+		case n.Kind == group.NoGroup && known != nil && heard[atCloud(known)].Pair == 0:
+			n.Hint = fmt.Sprintf("nobody asked for the groups of %s yet: yfence waves start %s", known.Name, known.Name)
+		}
+		st.Notes = append(st.Notes, n)
+	}
+	return s.Store.PutCloud(ctx, c.Name, holder, st)
+}
+
+// pushGroups goes on with what instances of a cloud were asked for and do not have in force yet.
+// It gives those that it is at, HOST@CLOUD by the identity of the instance.
+func (s *Service) pushGroups(ctx context.Context, c CloudAccount, m *model, have *cloud.State, want *group.Document,
+	heard map[string]store.LastReport, st *store.CloudState) (opened map[string]string) {
 	open := &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: want.Groups, Members: []group.Member{}}
-	opened := map[string]string{} // HOST@CLOUD by the identity of the instance
+	opened = map[string]string{}
 	for at, h := range heard {
 		switch {
 		case h.Pair == 0 || st.Reached[at].Equal(h.AskedAt):
-		case failed[at] != "":
+		case st.Failed[at] != "":
 			st.Reached[at] = h.AskedAt // as far as it goes
 		default:
 			known := m.host(api.SubjectOf(at).Host)
@@ -179,19 +200,7 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 			}
 		}
 	}
-	st.Notes = notes
-	for _, n := range group.Notes(doc, want) {
-		_, changes := opened[n.What]
-		known := look[n.What]
-		switch {
-		case changes || len(opened) > 0 && n.Kind == group.Unattached: // just about to be right
-			continue
-		case n.Kind == group.NoGroup && known != nil && heard[atCloud(known)].Pair == 0:
-			n.Hint = fmt.Sprintf("nobody asked for the groups of %s yet: yfence waves start %s", known.Name, known.Name)
-		}
-		st.Notes = append(st.Notes, n)
-	}
-	return s.Store.PutCloud(ctx, c.Name, holder, st)
+	return opened
 }
 
 // readCloud reads a cloud, if it is the right one.
@@ -200,7 +209,8 @@ func readCloud(ctx context.Context, c CloudAccount) (have *cloud.State, doc *gro
 		return nil, nil, err
 	}
 	if have.Cloud != c.Name || have.About.Account != c.Owner {
-		return nil, nil, fmt.Errorf("it is the account %q of the cloud %q that answers, not %q of %q", have.About.Account, have.Cloud, c.Owner, c.Name)
+		return nil, nil, fmt.Errorf("it is the account %q of the cloud %q that answers, not %q of %q", have.About.Account, have.Cloud,
+			c.Owner, c.Name)
 	}
 	doc, err = have.Document()
 	return have, doc, err
@@ -215,9 +225,11 @@ func (s *Service) cloudHeard(ctx context.Context, c CloudAccount) (out map[strin
 
 // hearCloud notes for every host with an instance what its groups are, as if it had
 // reported them.
-func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *group.Document, heard map[string]store.LastReport, now time.Time) error {
+func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *group.Document, heard map[string]store.LastReport,
+	now time.Time) error {
 	for _, h := range m.fleet.Hosts {
-		if h.Instance == nil || h.Instance.Cloud != c.Name || !slices.ContainsFunc(doc.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID }) {
+		if h.Instance == nil || h.Instance.Cloud != c.Name ||
+			!slices.ContainsFunc(doc.Members, func(m group.Member) bool { return m.Instance == h.Instance.ID }) {
 			continue
 		}
 		dump, err := json.Marshal(api.InForce{Dumps: []api.Dump{{Kind: group.Listing, Text: doc.Concerning(h.Instance.ID).String()}}})
@@ -239,8 +251,10 @@ func (s *Service) hearCloud(ctx context.Context, c CloudAccount, m *model, doc *
 // wanted is what a cloud is to have by what its instances were asked for, each by the pair
 // that it was. failed tells by HOST@CLOUD why that cannot be, left what is left to hosts.
 // Nothing is wanted for what has left the fleet or the cloud.
-func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store.LastReport, c CloudAccount, st store.CloudState) (want *group.Document, failed map[string]string, left []string, err error) {
-	want, failed = &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: []group.Group{}, Members: []group.Member{}}, map[string]string{}
+func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store.LastReport, c CloudAccount,
+	st store.CloudState) (want *group.Document, failed map[string]string, left []string, err error) {
+	want, failed = &group.Document{Version: 1, Kind: group.Kind, Cloud: c.Name, Groups: []group.Group{}, Members: []group.Member{}},
+		map[string]string{}
 	by := map[int64][]string{}
 	for at, h := range heard {
 		if known := now.host(api.SubjectOf(at).Host); h.Pair != 0 && known != nil && st.Gone[at] == 0 {
@@ -271,7 +285,8 @@ func (s *Service) wanted(ctx context.Context, now *model, heard map[string]store
 				left = append(left, h.Name+": "+what)
 			}
 			for _, g := range whole.Groups {
-				if slices.Contains(whole.Members[i].Groups, g.Name) && !slices.ContainsFunc(want.Groups, func(w group.Group) bool { return w.Name == g.Name }) {
+				if slices.Contains(whole.Members[i].Groups, g.Name) &&
+					!slices.ContainsFunc(want.Groups, func(w group.Group) bool { return w.Name == g.Name }) {
 					want.Groups = append(want.Groups, g)
 				}
 			}
@@ -310,14 +325,16 @@ func (s *Service) askAnew(ctx context.Context, heard map[string]store.LastReport
 // groupsOf are the groups of all of a cloud's instances by a pair, called after what they hold.
 //
 // It tells by host what is left to its own filter, and whose groups cannot be written.
-func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (d *group.Document, left map[string][]string, failed map[string]error) {
+func (s *Service) groupsOf(m *model, cloud string, can group.Abilities) (d *group.Document, left map[string][]string,
+	failed map[string]error) {
 	m.grouping.Lock()
 	defer m.grouping.Unlock()
 	can.GroupPeers = false // a group that is a peer would have to keep its name, and what it holds
 	now := s.Clock().Unix()
 	if g := m.grouped; g == nil || g.cloud != cloud || g.can != can || g.until != 0 && now >= g.until || now < g.at {
 		doc, left, failed := group.OfFleet(m.policy, cloud, now, can)
-		m.grouped = &grouped{cloud: cloud, can: can, at: now, until: m.policy.NextTurn(now), doc: group.ByContent(doc), left: left, failed: failed}
+		m.grouped = &grouped{cloud: cloud, can: can, at: now, until: m.policy.NextTurn(now), doc: group.ByContent(doc), left: left,
+			failed: failed}
 	}
 	return m.grouped.doc, m.grouped.left, m.grouped.failed
 }

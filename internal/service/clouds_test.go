@@ -45,7 +45,9 @@ allow feed: charts -> broker : tcp 8883
 }
 
 func newClouded(t *testing.T, change ...func(*dunlin.Options)) *clouded {
-	o := dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret", Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 2}, SoonAfter: 100 * time.Millisecond, LateAfter: 400 * time.Millisecond}
+	o := dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret",
+		Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 2}, SoonAfter: 100 * time.Millisecond,
+		LateAfter: 400 * time.Millisecond}
 	for _, c := range change {
 		c(&o)
 	}
@@ -56,7 +58,8 @@ func newClouded(t *testing.T, change ...func(*dunlin.Options)) *clouded {
 		c.sky.Start(dunlin.Instance{ID: id, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
 	}
 	c.harbour = newHarbour(t, func(o *service.Options) {
-		o.Clouds = []service.CloudAccount{{Name: "dunlin", Owner: "saltmarsh", Label: "role", Account: &dunlin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
+		o.Clouds = []service.CloudAccount{{Name: "dunlin", Owner: "saltmarsh", Label: "role",
+			Account: &dunlin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
 		o.CloudEvery, o.CloudSoon, o.FollowEvery = 200*time.Millisecond, 50*time.Millisecond, 50*time.Millisecond
 	})
 	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: cloudedFleet})
@@ -185,7 +188,9 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 
 	// By hand: a group is opened, another made, an instance put into it as well.
 	opened := c.groupOf("dunlin-2")
-	opened.Inbound = append(opened.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
+	opened.Inbound = append(opened.Inbound,
+		group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"},
+			Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 	c.sky.ByHand(opened)
 	c.sky.ByHand(group.Group{Name: "yf-left", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
 	c.sky.ByHand(group.Group{Name: "handy", Inbound: []group.Rule{}, Outbound: []group.Rule{}})
@@ -194,7 +199,8 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	h, _ := c.drift("broker-01")
 	require.Len(t, h.Findings, 1)
 	require.Contains(t, h.Findings[0].Sentence, "tcp 5432 from everywhere (IPv4) gets in")
-	require.Equal(t, "The group "+opened.Name+" holds something else than it was made with: somebody changed it by hand.", c.note(group.Changed))
+	require.Equal(t, "The group "+opened.Name+" holds something else than it was made with: somebody changed it by hand.",
+		c.note(group.Changed))
 	require.Equal(t, "Nobody is in the group yf-left, which was made for instances.", c.note(group.Unattached))
 	require.Regexp(t, `^The instance dunlin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
 	require.Equal(t, api.InStep, c.state("charts-01"), "another group that admits nothing means nothing")
@@ -251,7 +257,8 @@ func TestNewInstances(t *testing.T) {
 	}
 	start("dunlin-3", "charts", "198.51.100.208")
 	c.until("it is covered", func() bool {
-		return strings.HasPrefix(c.groupOf("dunlin-3").Name, "yf-charts.") && c.state("dunlin-3") == api.InStep && len(c.peersOf("dunlin-2", "allow feed")) == 3
+		return strings.HasPrefix(c.groupOf("dunlin-3").Name, "yf-charts.") && c.state("dunlin-3") == api.InStep &&
+			len(c.peersOf("dunlin-2", "allow feed")) == 3
 	})
 	require.ElementsMatch(t, []string{"tcp 8883", "198.51.100.201/32", "198.51.100.208/32"}, c.peersOf("dunlin-2", "allow feed"))
 	for role, wrong := range map[string]struct{ id, address, says string }{
@@ -292,7 +299,8 @@ func TestInstancesGoAndChange(t *testing.T) {
 	feeds := func(addresses ...string) func() bool {
 		return func() bool {
 			peers := slices.DeleteFunc(c.peersOf("dunlin-2", "allow feed"), func(s string) bool { return s == "tcp 8883" })
-			return len(peers) == len(addresses) && !slices.ContainsFunc(addresses, func(a string) bool { return !slices.Contains(peers, a+"/32") })
+			return len(peers) == len(addresses) &&
+				!slices.ContainsFunc(addresses, func(a string) bool { return !slices.Contains(peers, a+"/32") })
 		}
 	}
 	hosts := func() (names []string) {
@@ -311,18 +319,25 @@ func TestInstancesGoAndChange(t *testing.T) {
 	c.until("one has another address", feeds("198.51.100.201", "198.51.100.210", "198.51.100.215"))
 	start("dunlin-4", "broker", "198.51.100.215")
 	c.until("the other another role", feeds("198.51.100.201", "198.51.100.210"))
-	c.until("and what goes with it", func() bool { return c.state("dunlin-4") == api.InStep && len(c.peersOf("dunlin-4", "allow feed")) == 3 })
+	c.until("and what goes with it", func() bool {
+		return c.state("dunlin-4") == api.InStep &&
+			len(c.peersOf("dunlin-4", "allow feed")) == 3
+	})
 	require.Contains(t, hosts(), "dunlin-4 broker")
 	start("dunlin-4", "brokers", "198.51.100.215")
 	c.until("it is told", func() bool {
-		return c.note(group.NotTaken) == "The instance dunlin-4 of dunlin-4 changed, and that is not followed: the policy has no role brokers"
+		return c.note(group.NotTaken) == "The instance dunlin-4 of dunlin-4 changed, and that is not followed: the policy has no role "+
+			"brokers"
 	})
 	start("dunlin-4", "broker", "198.51.100.215")
 
 	c.sky.Stop("dunlin-3")
 	c.until("it left the fleet", func() bool { return !slices.Contains(hosts(), "dunlin-3 charts") && feeds("198.51.100.201")() })
 	start("dunlin-5", "charts", "198.51.100.210") // with the address of the one before
-	c.until("its follower is covered", func() bool { return c.state("dunlin-5") == api.InStep && feeds("198.51.100.201", "198.51.100.210")() })
+	c.until("its follower is covered", func() bool {
+		return c.state("dunlin-5") == api.InStep &&
+			feeds("198.51.100.201", "198.51.100.210")()
+	})
 	c.sky.Stop("dunlin-5")
 	start("dunlin-6", "charts", "198.51.100.210")
 	c.until("at once, where the address shows that it is gone", func() bool { return c.state("dunlin-6") == api.InStep })
@@ -335,7 +350,8 @@ func TestInstancesGoAndChange(t *testing.T) {
 	c.sky.Stop("dunlin-1")
 	c.until("that it is gone is told", func() bool {
 		d, err := c.Drift(context.Background(), "charts-01")
-		return err == nil && d.Hosts[0].State == api.Silent && d.Hosts[0].Why == "dunlin has no instance dunlin-1" && strings.HasPrefix(c.note(group.Gone), "The instance dunlin-1 of charts-01 is not there any more")
+		return err == nil && d.Hosts[0].State == api.Silent && d.Hosts[0].Why == "dunlin has no instance dunlin-1" &&
+			strings.HasPrefix(c.note(group.Gone), "The instance dunlin-1 of charts-01 is not there any more")
 	})
 	w := c.wave("charts")
 	require.Equal(t, api.WaveDone, w.State, "nobody waits for it: %+v", w)
@@ -358,7 +374,8 @@ func TestInstancesGoAndChange(t *testing.T) {
 // findings of each.
 func TestAFilterAndGroups(t *testing.T) {
 	c, ctx := newClouded(t), context.Background()
-	_, err := c.Import(ctx, api.ImportRequest{File: "fleet.json", Text: strings.Replace(cloudedFleet, `["charts"], "dialect": "none"`, `["charts"], "dialect": "nft"`, 1)})
+	_, err := c.Import(ctx, api.ImportRequest{File: "fleet.json",
+		Text: strings.Replace(cloudedFleet, `["charts"], "dialect": "none"`, `["charts"], "dialect": "nft"`, 1)})
 	require.NoError(t, err)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	c.until("its groups are in force", func() bool { return len(c.peersOf("dunlin-1", "allow hop")) > 0 })
@@ -368,14 +385,17 @@ func TestAFilterAndGroups(t *testing.T) {
 		rules, err := c.Settle(ctx, "charts-01")
 		require.NoError(t, err)
 		text := rules.Text[strings.LastIndex(rules.Text, "table inet yellowfence {"):]
-		_, err = c.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: nft.ListingText, Text: change(text)}}}})
+		_, err = c.Report(ctx, api.Report{Version: 1, Host: "charts-01", TakenAt: time.Now().UTC(),
+			InForce: api.InForce{Dumps: []api.Dump{{Kind: nft.ListingText, Text: change(text)}}}})
 		require.NoError(t, err)
 	}
 	own(func(s string) string { return s })
 	c.until("both are in force", func() bool { return c.state("charts-01") == api.InStep })
 
 	opened := c.groupOf("dunlin-1")
-	opened.Inbound = append(opened.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
+	opened.Inbound = append(opened.Inbound,
+		group.Rule{Service: group.Service{Protocol: "tcp", Ports: "5432"},
+			Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 	c.sky.ByHand(opened)
 	c.until("the groups are drifted", func() bool { return c.state("charts-01") == api.Drifted })
 	h, _ := c.drift("charts-01")

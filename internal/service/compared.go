@@ -45,7 +45,8 @@ func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body ap
 }
 
 // liveOf reads a host's rules into out, beside those that are published.
-func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *fleet.Host, f api.InForce, counts []api.Count, reported bool, out *api.LiveRules) error {
+func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *fleet.Host, f api.InForce, counts []api.Count, reported bool,
+	out *api.LiveRules) error {
 	sp := b.Space()
 	sp.Since(s.Clock().Unix())
 	plan := compile.ForHost(sp, m.policy, h, s.Clock().Unix())

@@ -39,7 +39,9 @@ func TestConsole(t *testing.T) {
 		_, err = h.Report(ctx, r)
 		require.NoError(t, err)
 	}
-	require.NoError(t, h.as([]api.Right{api.Host}, "logbook-01").PutCopies(ctx, api.Copies{Version: 1, Host: "logbook-01", Copies: []api.CopyNote{{Number: 1, TakenAt: time.Now(), Before: "revision 1", Rules: 17}}}))
+	require.NoError(t, h.as([]api.Right{api.Host}, "logbook-01").PutCopies(ctx,
+		api.Copies{Version: 1, Host: "logbook-01",
+			Copies: []api.CopyNote{{Number: 1, TakenAt: time.Now(), Before: "revision 1", Rules: 17}}}))
 	tab, cancel, err := browser.New(ctx, 1280, 800)
 	require.NoError(t, err)
 	defer cancel()
@@ -71,7 +73,8 @@ func TestConsole(t *testing.T) {
 		return s
 	}
 
-	do(chromedp.Navigate(h.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "yft_wrong"), chromedp.Click(`button[type="submit"]`),
+	do(chromedp.Navigate(h.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "yft_wrong"),
+		chromedp.Click(`button[type="submit"]`),
 		chromedp.WaitVisible(`[role="alert"]`))
 	require.Contains(t, text("#token-help"), "the token is not known here")
 	do(browser.SignIn(h.url, h.token))
@@ -85,20 +88,25 @@ func TestConsole(t *testing.T) {
 
 	do(chromedp.Click(`//a[text()="logbook-01"]`), chromedp.WaitVisible("article"))
 	finding := text("article")
-	for _, want := range []string{"opened", "tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it.", "10.60.3.40 port 5432", "eth2",
+	for _, want := range []string{"opened", "tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it.",
+		"10.60.3.40 port 5432", "eth2",
 		"ip saddr 10.60.0.0/16 tcp dport 5432 accept", "allow NAME: hill-lan -> logbook : postgresql"} {
 		require.Contains(t, finding, want)
 	}
 	do(chromedp.Click(`//button[contains(., "Rules")]`), chromedp.WaitVisible(`//*[text()="only on the host"]`))
-	do(chromedp.Click(`//button[text()="Listeners"]`), chromedp.WaitVisible(`//section[@aria-label="What listens"]//span[contains(., "(someprogram) listens, and by the policy nobody may come to it")]`))
-	do(chromedp.Click(`//button[text()="Copies"]`), chromedp.WaitVisible(`//section[@aria-label="Copies"]//span[contains(., "what was there before revision 1")]`))
+	do(chromedp.Click(`//button[text()="Listeners"]`),
+		chromedp.WaitVisible(`//section[@aria-label="What listens"]//span[contains(., "(someprogram) listens, and by the policy nobody `+
+			`may come to it")]`))
+	do(chromedp.Click(`//button[text()="Copies"]`),
+		chromedp.WaitVisible(`//section[@aria-label="Copies"]//span[contains(., "what was there before revision 1")]`))
 
 	do(chromedp.Navigate(h.url+"/hosts/broker-02"), chromedp.WaitVisible("article"))
 	require.Contains(t, text("article"), "Chain inbound has no rules left while its policy is drop")
 	do(chromedp.Click(`//a[contains(., "rules.fence")]`), chromedp.WaitVisible("section ol"))
 	require.Contains(t, text("li.bg-fence"), "hop:", "the link leads to the line of the rule")
 	require.Contains(t, text("aside"), "in force on 2 of 15 hosts")
-	do(chromedp.WaitVisible(`//span[@title="part of the way in; takes no date and no ` + "`off`" + `"][text()="guard"]`)) // modifiers say what they mean
+	// modifiers say what they mean
+	do(chromedp.WaitVisible(`//span[@title="part of the way in; takes no date and no ` + "`off`" + `"][text()="guard"]`))
 
 	do(chromedp.WaitVisible(`//span[@title][text()="off"]/following-sibling::b[text()="block"]`))
 

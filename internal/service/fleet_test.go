@@ -21,7 +21,8 @@ func manyHosts(t testing.TB, hosts int) *harbour {
 	h := newHarbour(t)
 	more := make([]string, hosts-2)
 	for i := range more {
-		more[i] = fmt.Sprintf(`{"name": "charts-%05d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["10.40.%d.%d/16"]}]}`, i, 100+i/250, i%250+1)
+		more[i] = fmt.Sprintf(`{"name": "charts-%05d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", `+
+			`"addresses": ["10.40.%d.%d/16"]}]}`, i, 100+i/250, i%250+1)
 	}
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet(more...)})
 	require.NoError(t, err)
@@ -36,10 +37,12 @@ func manyHosts(t testing.TB, hosts int) *harbour {
 	require.NoError(t, err)
 	require.Equal(t, api.InStep, d.State, "%+v", d)
 	for _, q := range []string{
-		"INSERT INTO reports (host, taken_at, received_at, hash) SELECT CONCAT('charts-', LPAD(seq, 5, '0')), NOW(6), NOW(6), (SELECT hash FROM reports WHERE host = 'charts-00000') FROM seq_1_to_20000 WHERE seq < ?",
+		"INSERT INTO reports (host, taken_at, received_at, hash) SELECT CONCAT('charts-', LPAD(seq, 5, '0')), NOW(6), NOW(6), (SELECT " +
+			"hash FROM reports WHERE host = 'charts-00000') FROM seq_1_to_20000 WHERE seq < ?",
 		"INSERT INTO newest (host, report) SELECT host, id FROM reports WHERE host <> 'charts-00000' AND ? > 0",
 		"INSERT INTO attending (host, asked_at) SELECT host, NOW(6) FROM newest WHERE ? > 0",
-		"INSERT INTO findings (host, dump, pair, result) SELECT n.host, f.dump, f.pair, f.result FROM newest n JOIN findings f WHERE f.host = 'charts-00000' AND n.host <> f.host AND ? > 0",
+		"INSERT INTO findings (host, dump, pair, result) SELECT n.host, f.dump, f.pair, f.result FROM newest n JOIN findings f WHERE " +
+			"f.host = 'charts-00000' AND n.host <> f.host AND ? > 0",
 		"UPDATE newest SET changed_at = NOW(6) - INTERVAL 1 HOUR WHERE ? > 0",
 		"UPDATE attending SET changed_at = NOW(6) - INTERVAL 1 HOUR, polled_at = NOW(6) - INTERVAL 1 HOUR WHERE ? > 0",
 	} {

@@ -70,7 +70,8 @@ func (s *Service) followOn(ctx context.Context, done int64) (int64, error) {
 	if err != nil {
 		return done, err
 	}
-	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: Itself, State: api.WaveRunning, Step: 1, Within: keepWithin.String(), Hosts: []api.WaveHost{}}
+	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: Itself, State: api.WaveRunning, Step: 1,
+		Within: keepWithin.String(), Hosts: []api.WaveHost{}}
 	follows, err := s.following(ctx, m, k)
 	if err != nil || len(follows) == 0 {
 		return done, err

@@ -60,7 +60,8 @@ func (s *Service) enrol(ctx context.Context, in *struct{ Body api.EnrolRequest }
 	}
 	t, err := s.Store.Enrol(ctx, in.Body.Token, in.Body)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, huma.Error401Unauthorized("this is no one-time token that still works: it may have been used, or be older than a day; `yfence fleet enrol HOST` gives a new one")
+		return nil, huma.Error401Unauthorized("this is no one-time token that still works: it may have been used, or be older than a " +
+			"day; `yfence fleet enrol HOST` gives a new one")
 	} else if err != nil {
 		return nil, s.broken("enrolling", err)
 	}
@@ -122,7 +123,8 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 }) (*struct{ Body api.Tasks }, error) {
 	leave, ok := s.polls.enter(in.Host)
 	if !ok {
-		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s has %d questions for tasks open already", in.Host, limits.Polls)), http.Header{"Retry-After": {"5"}})
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s has %d questions for tasks open already", in.Host,
+			limits.Polls)), http.Header{"Retry-After": {"5"}})
 	}
 	defer leave()
 	if err := s.Store.Attends(ctx, in.Host); err != nil {
@@ -280,7 +282,8 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		case err != nil || length <= 0:
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a pause needs its length, as 30m or 2h, not %q", b.Within))
 		case length > s.MaxPause:
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a pause may last %s at most, so that nobody forgets it (serve --max-pause)", s.MaxPause))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a pause may last %s at most, so that nobody forgets it (serve "+
+				"--max-pause)", s.MaxPause))
 		case b.Why == "":
 			return nil, huma.Error422UnprocessableEntity("a pause needs a reason: others will see it, and ask")
 		}
@@ -343,7 +346,8 @@ func (s *Service) putCopies(ctx context.Context, in *struct {
 	seen := map[int]bool{}
 	for _, c := range in.Body.Copies {
 		if c.Number < 1 || c.Number > math.MaxInt32 || seen[c.Number] {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("copies are numbered from 1 to %d, each once, and one of these is numbered %d", math.MaxInt32, c.Number))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("copies are numbered from 1 to %d, each once, and one of these is "+
+				"numbered %d", math.MaxInt32, c.Number))
 		}
 		seen[c.Number] = true
 	}
@@ -379,7 +383,8 @@ func (s *Service) newKey(ctx context.Context, in *struct{}) (*keysOutput, error)
 func (s *Service) retireKey(ctx context.Context, in *struct{}) (*keysOutput, error) {
 	switch err := s.Store.RetireSigningKey(ctx); {
 	case errors.Is(err, store.ErrConflict):
-		return nil, huma.Error409Conflict("there is no other key to follow this one: make one first, and wait until all hosts have asked for tasks since")
+		return nil, huma.Error409Conflict("there is no other key to follow this one: make one first, and wait until all hosts have asked " +
+			"for tasks since")
 	case err != nil:
 		return nil, s.broken("retiring a key", err)
 	}

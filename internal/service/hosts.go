@@ -42,7 +42,8 @@ func (in *HostsWanted) waits() time.Duration {
 // each goes through the hosts that are wanted, with what each is now, and counts them by
 // state and by the revision in force there. page is called for those of the part that is wanted; the tally's Next is the last of
 // them, if there are more.
-func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, page func(h *fleet.Host, res result)) (tally api.Tally, err error) {
+func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, page func(h *fleet.Host, res result)) (tally api.Tally,
+	err error) {
 	tally.Counts = map[string]int{}
 	has := map[int64]int{}
 	if in.After != "" && m.host(in.After) == nil {
@@ -117,11 +118,13 @@ func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.F
 		return nil, s.broken("reading the fleet", err)
 	}
 	ctx = patient(ctx, time.Now().Add(in.waits()))
-	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name, Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
+	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name,
+		Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
 	out.Tally, err = s.each(ctx, in, m, k, func(h *fleet.Host, res result) {
 		a := k.attending[h.Name]
 		status := api.HostStatus{Name: h.Name, Roles: h.Roles, Dialect: h.Dialect, Interfaces: h.Interfaces, State: res.State, Why: res.Why,
-			Instance: h.Instance, HeardAt: timeOf(k.lastHeard(h).ReceivedAt), InForce: res.inForce, Change: a.Change, Attends: timeOf(a.AskedAt)}
+			Instance: h.Instance, HeardAt: timeOf(k.lastHeard(h).ReceivedAt), InForce: res.inForce, Change: a.Change,
+			Attends: timeOf(a.AskedAt)}
 		status.Findings, status.Cosmetic = res.differences()
 		if pair, err := s.pair(ctx, k.lastHeard(h).Pair); err == nil { // else it was never asked
 			status.Asked = pair.Revision

@@ -18,7 +18,9 @@ import (
 	"yellowfence.example/yfence/internal/client"
 )
 
-const extraRule = `, {"rule": {"family": "inet", "table": "yellowfence", "chain": "inbound", "handle": 999, "expr": [{"match": {"left": {"payload": {"protocol": "tcp", "field": "dport"}}, "op": "==", "right": 8096}}, {"counter": {"packets": 0, "bytes": 0}}, {"accept": null}]}}]}`
+const extraRule = `, {"rule": {"family": "inet", "table": "yellowfence", "chain": "inbound", "handle": 999, "expr": [{"match": {"left": ` +
+	`{"payload": {"protocol": "tcp", "field": "dport"}}, "op": "==", "right": 8096}}, {"counter": {"packets": 0, "bytes": 0}}, ` +
+	`{"accept": null}]}}]}`
 
 // withRule is a recorded report with a rule more.
 func withRule(r api.Report) api.Report {
@@ -48,12 +50,19 @@ func TestAfterAReboot(t *testing.T) {
 	}{
 		{"it is not known", running, api.Boot{Unknown: "systemd does not run here"}, api.InStep, nil, ""},
 		{"it is what runs", running, api.Boot{Kept: kept, Ours: true, Same: true}, api.InStep, nil, ""},
-		{"nothing was kept", running, api.Boot{Ours: true}, api.Drifted, []string{"Nothing was ever kept here: after a reboot none of these rules are in force."}, "settle the host, and keep it"},
-		{"nothing loads it", running, api.Boot{Kept: kept, Loads: conf}, api.Drifted, []string{"The unit yfence-boot.service is not enabled: after a reboot what nftables.service loads from /etc/nftables.conf is in force."}, "systemctl enable yfence-boot.service"},
-		{"another rule is loaded", running, api.Boot{Kept: kept, Ours: true, Loads: conf, InForce: &open.InForce}, api.Drifted, []string{"After a reboot: " + toPeople}, "settle the host, and keep it; besides what is ours, /etc/nftables.conf is loaded then"},
+		{"nothing was kept", running, api.Boot{Ours: true}, api.Drifted,
+			[]string{"Nothing was ever kept here: after a reboot none of these rules are in force."}, "settle the host, and keep it"},
+		{"nothing loads it", running, api.Boot{Kept: kept, Loads: conf}, api.Drifted,
+			[]string{"The unit yfence-boot.service is not enabled: after a reboot what nftables.service loads from /etc/nftables.conf is " +
+				"in force."}, "systemctl enable yfence-boot.service"},
+		{"another rule is loaded", running, api.Boot{Kept: kept, Ours: true, Loads: conf, InForce: &open.InForce}, api.Drifted,
+			[]string{"After a reboot: " + toPeople},
+			"settle the host, and keep it; besides what is ours, /etc/nftables.conf is loaded then"},
 		{"the host names what is stored", running, api.Boot{Kept: kept, Ours: true, Dump: told.Hash}, api.InStep, nil, ""},
-		{"another rule is gone after it", open, api.Boot{Kept: kept, Ours: true, InForce: &running.InForce}, api.Drifted, []string{toPeople}, ""},
-		{"the same wrong rule is loaded", open, api.Boot{Kept: kept, Ours: true, Loads: conf, InForce: &open.InForce}, api.Drifted, []string{toPeople}, ""},
+		{"another rule is gone after it", open, api.Boot{Kept: kept, Ours: true, InForce: &running.InForce}, api.Drifted,
+			[]string{toPeople}, ""},
+		{"the same wrong rule is loaded", open, api.Boot{Kept: kept, Ours: true, Loads: conf, InForce: &open.InForce}, api.Drifted,
+			[]string{toPeople}, ""},
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			r := c.running
@@ -207,7 +216,8 @@ func TestTasks(t *testing.T) {
 func TestAWaveOfNobody(t *testing.T) {
 	h := newSaltmarsh(t)
 	ctx := context.Background()
-	require.Equal(t, "none of these hosts polls the service: is yfence attend running there?", problem(t, wave(h, api.WaveRequest{})).Detail)
+	require.Equal(t, "none of these hosts polls the service: is yfence attend running there?",
+		problem(t, wave(h, api.WaveRequest{})).Detail)
 	for _, name := range []string{"charts-01", "charts-02", "logbook-01"} {
 		_, err := h.as([]api.Right{api.Host}, name).Tasks(ctx, name, 0)
 		require.NoError(t, err)
@@ -230,7 +240,8 @@ func TestAWaveOfNobody(t *testing.T) {
 		steps[host.Name+" "+host.Phase] = host.Step
 	}
 	require.Equal(t, map[string]int{"charts-01 due": 1, "logbook-01 due": 1, "charts-02 due": 2, "charts-03 absent": 0}, steps)
-	require.Equal(t, "wave 1 is at charts-01; wait for it, or stop it first", problem(t, wave(h, api.WaveRequest{Hosts: []string{"charts"}})).Detail)
+	require.Equal(t, "wave 1 is at charts-01; wait for it, or stop it first",
+		problem(t, wave(h, api.WaveRequest{Hosts: []string{"charts"}})).Detail)
 	w, err = h.StopWave(ctx, w.Number, "lunch")
 	require.NoError(t, err)
 	require.Equal(t, []string{api.WaveStopped, "stopped by pat: lunch"}, []string{w.State, w.Stopped})
@@ -251,7 +262,8 @@ func wave(h *harbour, req api.WaveRequest) error {
 func TestStrangeAddresses(t *testing.T) {
 	h := newHarbour(t)
 	ctx := context.Background()
-	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"addresses": ["10.40.3.40/16"`, `"dynamic": true, "addresses": ["10.40.3.40/16"`, 1)})
+	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json",
+		Text: strings.Replace(fleetFile(t), `"addresses": ["10.40.3.40/16"`, `"dynamic": true, "addresses": ["10.40.3.40/16"`, 1)})
 	require.NoError(t, err)
 	_, err = h.Publish(ctx, api.PublishRequest{Files: policyFiles(t), Why: "first"})
 	require.NoError(t, err)
@@ -269,7 +281,9 @@ func TestStrangeAddresses(t *testing.T) {
 	}
 	report := func(addresses ...string) {
 		r := recordedReport(t, "logbook-01")
-		r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth2", Addresses: seen()[1].Addresses}}}
+		r.TakenAt, r.Around = time.Now().UTC(),
+			&api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}},
+				{Name: "eth2", Addresses: seen()[1].Addresses}}}
 		for _, a := range addresses {
 			r.Around.Interfaces[0].Addresses = append(r.Around.Interfaces[0].Addresses, netip.MustParsePrefix(a))
 		}
@@ -287,7 +301,9 @@ func TestStrangeAddresses(t *testing.T) {
 	require.Equal(t, []netip.Prefix{netip.MustParsePrefix("10.40.3.44/16")}, seen()[0].Addresses, "a host is not believed whatever it says")
 	require.Contains(t, differs, "eth1 has 192.0.2.50/24, which the fleet file does not say")
 	r := recordedReport(t, "logbook-01")
-	r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "+", Addresses: seen()[0].Addresses}, {Name: "eth\r", Addresses: seen()[0].Addresses}}}
+	r.TakenAt, r.Around = time.Now().UTC(),
+		&api.HostFacts{Interfaces: []api.SeenInterface{{Name: "+", Addresses: seen()[0].Addresses},
+			{Name: "eth\r", Addresses: seen()[0].Addresses}}}
 	_, err = h.Report(ctx, r)
 	require.NoError(t, err)
 	seen()
@@ -302,8 +318,11 @@ func TestAnInterfaceThatIsNotThere(t *testing.T) {
 	_, err := h.Settle(ctx, "watch-01")
 	require.NoError(t, err)
 	r := recordedReport(t, "watch-01")
-	r.TakenAt, r.Around = time.Now().UTC(), &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}}, {Name: "eth7", Addresses: []netip.Prefix{}}}}
+	r.TakenAt, r.Around = time.Now().UTC(),
+		&api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth1", Addresses: []netip.Prefix{}},
+			{Name: "eth7", Addresses: []netip.Prefix{}}}}
 	d, err := h.Report(ctx, r)
 	require.NoError(t, err)
-	require.Equal(t, []any{api.Drifted, "The host has no interface eth2, which the fleet file says: what the policy admits over it passes nowhere."}, []any{d.State, d.Findings[0].Sentence})
+	require.Equal(t, []any{api.Drifted, "The host has no interface eth2, which the fleet file says: what the policy admits over it " +
+		"passes nowhere."}, []any{d.State, d.Findings[0].Sentence})
 }

@@ -90,7 +90,8 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 		if r.Findings == nil {
 			r.Findings = []compare.Finding{}
 		}
-		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread, AsAsked: r.AsAsked}
+		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread,
+			AsAsked: r.AsAsked}
 	}
 	if dumps := nft.Relevant(f.Dumps); len(dumps) == 1 && dumps[0].Kind != group.Listing {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
@@ -110,7 +111,8 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 	var stages []live.Stage
 	for _, one := range since {
 		if then := one.host(h.Name); then != nil {
-			stages = append(stages, live.Stage{Policy: one.policy, Host: then, Revision: one.pair.Revision, Generation: one.pair.Generation})
+			stages = append(stages, live.Stage{Policy: one.policy, Host: then, Revision: one.pair.Revision,
+				Generation: one.pair.Generation})
 		}
 	}
 	r, err := live.Drift(stages, m.names(), now, f, over)
@@ -124,7 +126,8 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 const overdue = time.Minute
 
 // status is what a host is now, held against what is published, by current.
-func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.LastReport, a store.AgentStatus) (res result, err error) {
+func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, heard store.LastReport, a store.AgentStatus) (res result,
+	err error) {
 	res = result{State: api.New, Findings: []compare.Finding{}}
 	if heard.ReceivedAt.IsZero() || current.pair.Number == 0 {
 		return res, nil
@@ -188,7 +191,8 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	case ours && change.Phase == api.InForceYet:
 		res.State, res.Why = api.Waiting, "it is in force, and waits for its keep"
 		if s.Clock().Sub(change.Until) > overdue {
-			res.Why = fmt.Sprintf("its time for the keep ended at %s, and the host has not said yet what became of it", change.Until.UTC().Format(time.DateTime))
+			res.Why = fmt.Sprintf("its time for the keep ended at %s, and the host has not said yet what became of it",
+				change.Until.UTC().Format(time.DateTime))
 		}
 	case res.State == api.InStep:
 	case ours && (change.Phase == api.WentBack || change.Phase == api.GoingBack):

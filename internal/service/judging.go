@@ -183,7 +183,8 @@ func (s *Service) work() {
 			return err
 		})
 		if errors.Is(err, errPanicked) { // what poisons the work is set aside, and told
-			one.res, err = result{Engine: engine, State: api.Unread, Findings: []compare.Finding{}, Unread: []string{"the report could not be compared: something of ours failed; the service's log says why"}}, nil
+			one.res, err = result{Engine: engine, State: api.Unread, Findings: []compare.Finding{},
+				Unread: []string{"the report could not be compared: something of ours failed; the service's log says why"}}, nil
 		}
 		cancel()
 		one.err = err

@@ -117,7 +117,8 @@ func drifts(h *fleet.Host, res result, heard store.LastReport) api.HostDrift {
 	if res.Findings == nil {
 		res.Findings = []compare.Finding{}
 	}
-	return api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(heard.TakenAt), Findings: res.Findings, Unread: res.Unread}
+	return api.HostDrift{Host: h.Name, State: res.State, Why: res.Why, TakenAt: timeOf(heard.TakenAt), Findings: res.Findings,
+		Unread: res.Unread}
 }
 
 // hashOf is the hash of what was heard, as hosts are told it.

@@ -69,7 +69,8 @@ func tangle(rules int) []check.Source {
 	var b strings.Builder
 	b.WriteString(smallPolicy)
 	for i := range rules {
-		from := netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(rng.IntN(200) + 1), byte(rng.IntN(256)), byte(rng.IntN(256)), byte(rng.IntN(256))}), 8+rng.IntN(24)).Masked()
+		from := netip.PrefixFrom(netip.AddrFrom4([4]byte{byte(rng.IntN(200) + 1), byte(rng.IntN(256)), byte(rng.IntN(256)),
+			byte(rng.IntN(256))}), 8+rng.IntN(24)).Masked()
 		fmt.Fprintf(&b, "allow a%d: %s -> fleet : tcp %d-%d\n", i, from, 1+rng.IntN(30000), 30001+rng.IntN(30000))
 	}
 	return []check.Source{{Name: "p.fence", Text: b.String()}}
@@ -81,7 +82,8 @@ func hostile(lines int, seed uint64) api.Report {
 	var b strings.Builder
 	b.WriteString("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy drop;\n")
 	for range lines {
-		fmt.Fprintf(&b, "\t\tip saddr %d.%d.%d.%d/%d tcp dport %d-%d %s\n", rng.IntN(200)+1, rng.IntN(256), 0, 0, 16, 1+rng.IntN(30000), 30001+rng.IntN(30000), []string{"accept", "drop"}[rng.IntN(2)])
+		fmt.Fprintf(&b, "\t\tip saddr %d.%d.%d.%d/%d tcp dport %d-%d %s\n", rng.IntN(200)+1, rng.IntN(256), 0, 0, 16, 1+rng.IntN(30000),
+			30001+rng.IntN(30000), []string{"accept", "drop"}[rng.IntN(2)])
 	}
 	b.WriteString("\t}\n}\n")
 	r := report("charts-01", "")
@@ -156,28 +158,42 @@ func TestLimits(t *testing.T) {
 		})
 	}
 	comparing := func(ctx context.Context) outcome {
-		_, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy + policytest.TooComplex(1500, "fleet")}}}})
+		_, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence",
+			Text: smallPolicy + policytest.TooComplex(1500, "fleet")}}}})
 		if p, ok := err.(*client.Problem); ok {
 			return outcome{p.Status, p.Detail, map[int]string{503: "5"}[p.Status]}
 		}
 		return outcome{detail: fmt.Sprint(err)}
 	}
 	cases := map[string]func() outcome{
-		"an ordinary request":                     func() outcome { return h.call("POST", "/ask", bytes.Repeat([]byte(" "), limits.Body+1)) },
-		"a request with a policy or a fleet file": func() outcome { return h.call("PUT", "/fleet", bytes.Repeat([]byte(" "), limits.PolicyBody+1)) },
-		"a fleet file":                            func() outcome { return h.call("PUT", "/fleet", bytes.Repeat([]byte(" "), limits.PolicyBody+1)) },
+		"an ordinary request": func() outcome {
+			return h.call("POST", "/ask",
+				bytes.Repeat([]byte(" "), limits.Body+1))
+		},
+		"a request with a policy or a fleet file": func() outcome {
+			return h.call("PUT", "/fleet",
+				bytes.Repeat([]byte(" "), limits.PolicyBody+1))
+		},
+		"a fleet file": func() outcome {
+			return h.call("PUT", "/fleet",
+				bytes.Repeat([]byte(" "), limits.PolicyBody+1))
+		},
 		"a report, or what a host tells of its copies": func() outcome {
 			return h.call("POST", "/hosts/charts-01/reports", bytes.Repeat([]byte(" "), limits.ReportBody+1))
 		},
-		"the statements of a policy, as text": func() outcome { return publish(fence(smallPolicy + strings.Repeat("# nothing\n", 500_000))) },
-		"the statements of a policy":          func() outcome { return publish(fence(smallPolicy + strings.Repeat("role x\n", 10_001))) },
+		"the statements of a policy, as text": func() outcome {
+			return publish(fence(smallPolicy + strings.Repeat("# nothing\n",
+				500_000)))
+		},
+		"the statements of a policy": func() outcome { return publish(fence(smallPolicy + strings.Repeat("role x\n", 10_001))) },
 		"the lines of a policy's lists of addresses": func() outcome {
 			return publish(fence(smallPolicy), check.Source{Name: "l.txt", Text: strings.Repeat("\n", 500_001)})
 		},
 		"the hosts of a fleet file":       func() outcome { return importing(`{"hosts": [` + strings.Repeat("{},", 200_001) + `{}]}`) },
 		"how deep a fleet file is nested": func() outcome { return importing(strings.Repeat("[", 400_000)) },
 		"a reason": func() outcome {
-			return h.send("POST", "/revisions", api.PublishRequest{Files: []check.Source{fence(smallPolicy)}, Why: strings.Repeat("x", limits.Words+1)})
+			return h.send("POST", "/revisions", api.PublishRequest{Files: []check.Source{fence(smallPolicy)},
+				Why: strings.Repeat("x", limits.Words+1)})
 		},
 		"the copies that a host tells of": func() outcome {
 			all := api.Copies{Version: 1, Host: "charts-01"}
@@ -204,7 +220,8 @@ func TestLimits(t *testing.T) {
 		"what the rules of one host are compared with": func() outcome {
 			d, err := host.Report(ctx, hostile(6000, 1))
 			require.NoError(t, err)
-			for deadline := time.Now().Add(time.Minute); strings.Contains(d.Why, "being read") && time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
+			for deadline := time.Now().Add(time.Minute); strings.Contains(d.Why, "being read") &&
+				time.Now().Before(deadline); time.Sleep(100 * time.Millisecond) {
 				all, err := h.Drift(ctx, "charts-01")
 				require.NoError(t, err)
 				d = all.Hosts[0]
@@ -231,7 +248,8 @@ func TestLimits(t *testing.T) {
 			return outcome{}
 		},
 		"the reports of one host in a day that say something new": func() outcome {
-			h.exec("INSERT INTO reports (host, taken_at, received_at, hash, size) VALUES ('jump-01', UTC_TIMESTAMP(6), UTC_TIMESTAMP(6), REPEAT('x', 32), ?)", limits.ReportQuota)
+			h.exec("INSERT INTO reports (host, taken_at, received_at, hash, size) VALUES ('jump-01', UTC_TIMESTAMP(6), UTC_TIMESTAMP(6), "+
+				"REPEAT('x', 32), ?)", limits.ReportQuota)
 			r := report("jump-01", emptyListing)
 			return h.send("POST", "/hosts/jump-01/reports", r)
 		},
@@ -248,7 +266,8 @@ func TestLimits(t *testing.T) {
 			return o
 		},
 		"tokens of people and programs that are in force": func() outcome {
-			h.exec("INSERT INTO tokens (name, rights, hash, created_at) SELECT 'many', 'read', UNHEX(SHA2(CONCAT('many', seq), 256)), NOW(6) FROM seq_1_to_1000")
+			h.exec("INSERT INTO tokens (name, rights, hash, created_at) SELECT 'many', 'read', UNHEX(SHA2(CONCAT('many', seq), 256)), " +
+				"NOW(6) FROM seq_1_to_1000")
 			return h.send("POST", "/tokens", api.TokenRequest{Name: "one more", Rights: []api.Right{api.Read}})
 		},
 		"questions for tasks that one host has open": func() outcome {
@@ -275,7 +294,8 @@ func TestLimits(t *testing.T) {
 		code, detail, _ := strings.Cut(l.Answer, ":")
 		switch first, more, _ := strings.Cut(code, " "); {
 		case first == "the":
-			detail = map[bool]string{true: "being read", false: "unread too complex to decide exactly"}[strings.Contains(l.Answer, "being read")]
+			detail = map[bool]string{true: "being read",
+				false: "unread too complex to decide exactly"}[strings.Contains(l.Answer, "being read")]
 		case strings.Contains(more, "413"):
 			require.Equal(t, 413, o.status, l.What)
 		default:

@@ -150,7 +150,8 @@ func (s *Service) readList(ctx context.Context, m *model, n *policy.Network, st 
 	}
 	what := fmt.Sprintf("%s: %d more, %d less, of %d", n.Name, len(added), len(gone), len(had))
 	if share := 100 * (len(added) + len(gone)) / max(len(had), 1); share > n.Fetch.Changing && !whole {
-		st.Waits = fmt.Sprintf("%s: that is %d%%, and %d%% is taken without a person: yfence lists take %s", what, share, n.Fetch.Changing, n.Name)
+		st.Waits = fmt.Sprintf("%s: that is %d%%, and %d%% is taken without a person: yfence lists take %s", what, share,
+			n.Fetch.Changing, n.Name)
 		return nil, nil
 	}
 	files = slices.Clone(files)
@@ -238,7 +239,8 @@ func (s *Service) listClient() *http.Client {
 		}
 		return nil
 	}}
-	transport := &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second, DisableKeepAlives: true, MaxResponseHeaderBytes: 64 << 10, Proxy: nil}
+	transport := &http.Transport{DialContext: dialer.DialContext, TLSHandshakeTimeout: 10 * time.Second, DisableKeepAlives: true,
+		MaxResponseHeaderBytes: 64 << 10, Proxy: nil}
 	if s.Lists.Authorities != nil {
 		transport.TLSClientConfig = &tls.Config{RootCAs: s.Lists.Authorities, MinVersion: tls.VersionTLS12}
 	}
@@ -320,7 +322,8 @@ func (s *Service) showLists(ctx context.Context, _ *struct{}) (*struct{ Body api
 	for _, n := range m.policy.Networks {
 		if n.Fetch != nil {
 			st := known[n.Name]
-			st.Network, st.File, st.URL, st.Every, st.UpTo, st.Changing = n.Name, n.List, n.Fetch.URL, n.Fetch.Every, n.Fetch.UpTo, n.Fetch.Changing
+			st.Network, st.File, st.URL, st.Every, st.UpTo, st.Changing = n.Name, n.List, n.Fetch.URL, n.Fetch.Every, n.Fetch.UpTo,
+				n.Fetch.Changing
 			out.Lists = append(out.Lists, st)
 		}
 	}

@@ -49,7 +49,9 @@ func TestLists(t *testing.T) {
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
 	require.NoError(t, err)
 	policy := func(more string) []check.Source {
-		return []check.Source{{Name: "p.fence", Text: smallPolicy + "network pests from \"pests.txt\" fetched \"" + web.URL + "/pests\" every 1h up to 100 changing 10 percent shared\nblock no-pests: pests -> fleet : any\n" + more}, {Name: "pests.txt", Text: pestsAt(0, 40)}}
+		return []check.Source{{Name: "p.fence", Text: smallPolicy + "network pests from \"pests.txt\" fetched \"" + web.URL +
+			"/pests\" every 1h up to 100 changing 10 percent shared\nblock no-pests: pests -> fleet : any\n" + more},
+			{Name: "pests.txt", Text: pestsAt(0, 40)}}
 	}
 	_, err = h.Publish(ctx, api.PublishRequest{Files: policy(""), Why: "first"})
 	require.NoError(t, err)
@@ -77,16 +79,27 @@ func TestLists(t *testing.T) {
 	says(pestsAt(0, 42))
 	until("two more are taken", func() bool { return revision().Number == 2 })
 	r := revision()
-	require.Equal(t, []any{service.Itself, "pests: 2 more, 0 less, of 40, read from " + web.URL + "/pests", pestsAt(0, 42)}, []any{r.Author, r.Why, r.Files[1].Text})
+	require.Equal(t, []any{service.Itself, "pests: 2 more, 0 less, of 40, read from " + web.URL + "/pests", pestsAt(0, 42)},
+		[]any{r.Author, r.Why, r.Files[1].Text})
 
 	says(pestsAt(20, 42))
 	until("half of it waits", func() bool { return state().Waits != "" })
-	require.Equal(t, "pests: 20 more, 20 less, of 42: that is 95%, and 10% is taken without a person: yfence lists take pests", state().Waits)
+	require.Equal(t, "pests: 20 more, 20 less, of 42: that is 95%, and 10% is taken without a person: yfence lists take pests",
+		state().Waits)
 	require.EqualValues(t, 2, revision().Number)
 	for why, wrong := range map[string]func(http.ResponseWriter, *http.Request){
-		"it holds no address":                       func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("# nothing today\n")) },
-		"it answered 503 Service Unavailable":       func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusServiceUnavailable) },
-		"it has 101 lines, and up to 100 are taken": func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(pestsAt(0, 101))) },
+		"it holds no address": func(w http.ResponseWriter, _ *http.Request) {
+			_,
+				_ = w.Write([]byte("# nothing today\n"))
+		},
+		"it answered 503 Service Unavailable": func(w http.ResponseWriter,
+			_ *http.Request) {
+			w.WriteHeader(http.StatusServiceUnavailable)
+		},
+		"it has 101 lines, and up to 100 are taken": func(w http.ResponseWriter, _ *http.Request) {
+			_,
+				_ = w.Write([]byte(pestsAt(0, 101)))
+		},
 		"its entry 1: \"<html>\" is not an address": func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>\n")) },
 		"elsewhere than to an https address": func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://192.0.2.1/", http.StatusFound)

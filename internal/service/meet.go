@@ -38,7 +38,8 @@ type meeting struct {
 // taken over, and their groups asked for. Of those that the fleet has labels of, the cloud
 // says roles and addresses, and they leave with their instance. What is told and not followed
 // is noted. Peers of all these are behind then, and follow in a wave.
-func (s *Service) meet(ctx context.Context, c CloudAccount, m *model, have *cloud.State, state *store.CloudState) (after *model, notes []group.CloudNote, err error) {
+func (s *Service) meet(ctx context.Context, c CloudAccount, m *model, have *cloud.State, state *store.CloudState) (after *model,
+	notes []group.CloudNote, err error) {
 	if m.pair.Number == 0 {
 		return m, nil, nil
 	}
@@ -111,7 +112,8 @@ func (l *meeting) departures(ctx context.Context) error {
 		switch n := gone[atCloud(h)]; {
 		case n == 0:
 		case h.Instance.Labels == nil:
-			l.note(group.Gone, id, "take it out of the fleet file", "The instance %s of %s is not there any more; what its addresses may reach is still open to whoever gets them.", id, h.Name)
+			l.note(group.Gone, id, "take it out of the fleet file",
+				"The instance %s of %s is not there any more; what its addresses may reach is still open to whoever gets them.", id, h.Name)
 		case n >= goneAfter || slices.ContainsFunc(l.addresses(h), l.taken(id)):
 			leave = append(leave, h.Name)
 		}
@@ -130,7 +132,8 @@ func (l *meeting) departures(ctx context.Context) error {
 		return w
 	})
 	if refused != "" {
-		l.note(group.Gone, strings.Join(leave, ", "), "publish a policy that does without it", "What left %s does not leave the fleet: %s", l.cloud.Name, refused)
+		l.note(group.Gone, strings.Join(leave, ", "), "publish a policy that does without it",
+			"What left %s does not leave the fleet: %s", l.cloud.Name, refused)
 	}
 	return err
 }
@@ -159,16 +162,19 @@ func (l *meeting) taken(but string) func(netip.Addr) bool {
 // again looks at an instance that the fleet knows.
 func (l *meeting) again(ctx context.Context, h *fleet.Host, i cloud.Instance) error {
 	has := l.addresses(h)
-	elsewhere := len(i.Addresses) > 0 && (len(has) != len(i.Addresses) || slices.ContainsFunc(i.Addresses, func(a netip.Addr) bool { return !slices.Contains(has, a) }))
+	elsewhere := len(i.Addresses) > 0 &&
+		(len(has) != len(i.Addresses) || slices.ContainsFunc(i.Addresses, func(a netip.Addr) bool { return !slices.Contains(has, a) }))
 	if h.Instance.Labels == nil {
 		if elsewhere && h.Dialect == fleet.NoFilter { // else the host tells its addresses itself
-			l.note(group.Elsewhere, i.ID, "mend the fleet file", "The instance %s of %s has %s, and the fleet file says %s.", i.ID, h.Name, joinAddresses(i.Addresses), joinAddresses(has))
+			l.note(group.Elsewhere, i.ID, "mend the fleet file", "The instance %s of %s has %s, and the fleet file says %s.", i.ID,
+				h.Name, joinAddresses(i.Addresses), joinAddresses(has))
 		}
 		return nil
 	}
 	roles := rolesOf(i.Labels[l.cloud.Label])
 	if roles == nil {
-		l.note(group.NotTaken, i.ID, "label it with its roles", "The instance %s of %s is no longer labelled with roles: it keeps those it had, %s.", i.ID, h.Name, strings.Join(h.Roles, ", "))
+		l.note(group.NotTaken, i.ID, "label it with its roles",
+			"The instance %s of %s is no longer labelled with roles: it keeps those it had, %s.", i.ID, h.Name, strings.Join(h.Roles, ", "))
 		roles = h.Roles
 	}
 	if !elsewhere && slices.Equal(roles, h.Roles) {
@@ -205,7 +211,8 @@ func (l *meeting) again(ctx context.Context, h *fleet.Host, i cloud.Instance) er
 		return w
 	})
 	if why = cmp.Or(why, refused); why != "" {
-		l.note(group.NotTaken, i.ID, "mend the label, or the fleet file", "The instance %s of %s changed, and that is not followed: %s", i.ID, h.Name, why)
+		l.note(group.NotTaken, i.ID, "mend the label, or the fleet file", "The instance %s of %s changed, and that is not followed: %s",
+			i.ID, h.Name, why)
 	}
 	return err
 }
@@ -221,13 +228,15 @@ func (l *meeting) first(ctx context.Context, i cloud.Instance) error {
 		if h, why = newcomer(l.cloud, m, i); h == nil {
 			return w
 		}
-		return moved{hosts: []*fleet.Host{h}, why: fmt.Sprintf("the instance %s came up in %s, labelled %s", i.ID, l.cloud.Name, strings.Join(h.Roles, ", "))}
+		return moved{hosts: []*fleet.Host{h},
+			why: fmt.Sprintf("the instance %s came up in %s, labelled %s", i.ID, l.cloud.Name, strings.Join(h.Roles, ", "))}
 	})
 	if err != nil {
 		return err
 	}
 	if why = cmp.Or(refused, why); why != "" {
-		l.note(group.NotTaken, i.ID, "mend the label, or add it to the fleet file", "The instance %s is labelled %q, and is not taken into the fleet: %s", i.ID, i.Labels[l.cloud.Label], why)
+		l.note(group.NotTaken, i.ID, "mend the label, or add it to the fleet file",
+			"The instance %s is labelled %q, and is not taken into the fleet: %s", i.ID, i.Labels[l.cloud.Label], why)
 		return nil
 	}
 	if h == nil {
@@ -276,7 +285,8 @@ func unknownRole(m *model, roles []string) string {
 // newcomer is a new instance as a host; why says what is wrong with it.
 func newcomer(c CloudAccount, m *model, i cloud.Instance) (h *fleet.Host, why string) {
 	name := cmp.Or(i.Labels["name"], i.ID)
-	h = &fleet.Host{Name: name, Roles: rolesOf(i.Labels[c.Label]), Dialect: fleet.NoFilter, Instance: &fleet.Instance{Cloud: c.Name, ID: i.ID, Labels: i.Labels}}
+	h = &fleet.Host{Name: name, Roles: rolesOf(i.Labels[c.Label]), Dialect: fleet.NoFilter,
+		Instance: &fleet.Instance{Cloud: c.Name, ID: i.ID, Labels: i.Labels}}
 	if !hostName.MatchString(name) {
 		return nil, fmt.Sprintf("%q cannot be a host's name", name)
 	}

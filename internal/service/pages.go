@@ -27,7 +27,8 @@ func (s *Service) consoleFiles(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/api/") || !isFile && !page {
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(http.StatusNotFound)
-		_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is nothing at this path; /api/v1/openapi.json says what there is"}`))
+		_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is nothing at this path; /api/v1/openapi.json says what ` +
+			`there is"}`))
 		return
 	}
 	if !built {
@@ -53,7 +54,8 @@ func (s *Service) securityHeaders(next http.Handler) http.Handler {
 		if s.Secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src "+
+			"'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")

@@ -46,12 +46,14 @@ func (q *quay) close(t *testing.T) {
 	require.NoError(t, q.store.Close())
 }
 
-const smallPolicy = "policy p \"\" language 1\nrole jump\nrole charts\nallow in: 198.51.100.0/25 -> jump : ssh  guard\nallow hop: jump -> fleet : ssh  guard\n"
+const smallPolicy = "policy p \"\" language 1\nrole jump\nrole charts\nallow in: 198.51.100.0/25 -> jump : ssh  guard\nallow hop: jump " +
+	"-> fleet : ssh  guard\n"
 
 func smallFleet(more ...string) string {
 	all := append([]string{
 		`{"name": "jump-01", "roles": ["jump"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["203.0.113.10/28"]}]}`,
-		`{"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "dynamic": true, "addresses": ["10.40.2.10/16"]}]}`,
+		`{"name": "charts-01", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "dynamic": true, "addresses": ` +
+			`["10.40.2.10/16"]}]}`,
 	}, more...)
 	return `{"hosts": [` + strings.Join(all, ",\n") + `]}`
 }
@@ -97,7 +99,8 @@ func TestChangesRaceInSomeOrder(t *testing.T) {
 				published[done.Revision] = text
 			})
 			all.Go(func() {
-				text := smallFleet(fmt.Sprintf(`{"name": "charts-%d-%d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": "eth0", "addresses": ["10.40.%d.%d/16"]}]}`, round, n, 100+n, round%250+1))
+				text := smallFleet(fmt.Sprintf(`{"name": "charts-%d-%d", "roles": ["charts"], "dialect": "nft", "interfaces": [{"name": `+
+					`"eth0", "addresses": ["10.40.%d.%d/16"]}]}`, round, n, 100+n, round%250+1))
 				done, err := pat(n).Import(ctx, api.ImportRequest{File: "fleet.json", Text: text})
 				if err != nil {
 					failures <- fmt.Errorf("import: %w", err)
@@ -111,7 +114,8 @@ func TestChangesRaceInSomeOrder(t *testing.T) {
 		all.Go(func() {
 			now := fmt.Sprintf("10.40.9.%d/16", round%250+1)
 			r := report("charts-01", emptyListing)
-			r.Around = &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth0", Up: true, Addresses: []netip.Prefix{netip.MustParsePrefix(now)}}}}
+			r.Around = &api.HostFacts{Interfaces: []api.SeenInterface{{Name: "eth0", Up: true,
+				Addresses: []netip.Prefix{netip.MustParsePrefix(now)}}}}
 			if _, err := client.New(quays[0].server.URL, hostToken.Secret).Report(ctx, r); err != nil {
 				failures <- fmt.Errorf("report: %w", err)
 			}

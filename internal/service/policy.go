@@ -130,7 +130,8 @@ func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.La
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
 	for _, code := range in.Body.Accept {
 		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem",
+				code))
 		}
 	}
 	return s.change(ctx, "publishing", func(current *model) (pair store.Pair, out api.Checked, err error) {
@@ -144,7 +145,8 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 			in.Body.After = after
 		}
 		if after := in.Body.After; after != nil && *after != current.pair.Revision {
-			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at what changed and publish again", current.pair.Revision, *after))
+			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at "+
+				"what changed and publish again", current.pair.Revision, *after))
 		}
 		files, err := s.newestLists(ctx, current, in.Body.Files)
 		if err != nil {
@@ -263,7 +265,8 @@ const changeTries = 20
 
 // change works out a change of the policy or the fleet from what is newest and stores it.
 // Where somebody was faster it is worked out again from what that one stored.
-func (s *Service) change(ctx context.Context, what string, work func(current *model) (store.Pair, api.Checked, error)) (*struct{ Body api.Checked }, error) {
+func (s *Service) change(ctx context.Context, what string,
+	work func(current *model) (store.Pair, api.Checked, error)) (*struct{ Body api.Checked }, error) {
 	for range changeTries {
 		current, err := s.newest(ctx)
 		if err != nil {
@@ -285,7 +288,8 @@ func (s *Service) change(ctx context.Context, what string, work func(current *mo
 		out.Version, out.Revision, out.Generation = api.Version, pair.Revision, pair.Generation
 		return &struct{ Body api.Checked }{out}, nil
 	}
-	return nil, huma.Error409Conflict(fmt.Sprintf("others changed the policy or the fleet at the same moment, %d times in a row; try again", changeTries))
+	return nil, huma.Error409Conflict(
+		fmt.Sprintf("others changed the policy or the fleet at the same moment, %d times in a row; try again", changeTries))
 }
 
 func (s *Service) exportFleet(ctx context.Context, in *struct {
@@ -299,5 +303,6 @@ func (s *Service) exportFleet(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, huma.Error409Conflict(err.Error())
 	}
-	return &struct{ Body api.FleetFile }{api.FleetFile{Version: api.Version, Generation: m.pair.Generation, Format: in.Format, Text: string(text)}}, nil
+	return &struct{ Body api.FleetFile }{api.FleetFile{Version: api.Version, Generation: m.pair.Generation, Format: in.Format,
+		Text: string(text)}}, nil
 }

@@ -62,7 +62,8 @@ func tries(from, to []*fleet.Host, terms []policy.Term, about string) (out []tri
 			for _, at := range to {
 				for _, term := range terms {
 					t := trial{a, b, at, term, about}
-					echo := term.Protocol == packet.ICMP && term.Type == echoRequest && at.Is4() || term.Protocol == packet.ICMPv6 && term.Type == echoRequest6 && at.Is6()
+					echo := term.Protocol == packet.ICMP && term.Type == echoRequest && at.Is4() || term.Protocol == packet.ICMPv6 &&
+						term.Type == echoRequest6 && at.Is6()
 					ports := term.HasPorts() && t.protocol() != ""
 					family := map[bool]int{true: packet.IPv4, false: packet.IPv6}[at.Is4()]
 					if (ports || echo) && (term.Family == policy.AnyFamily || term.Family == family) && speaks(a, at) {
@@ -117,15 +118,18 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 			return nil, refused("the question is not understood", problems)
 		}
 		if len(from.Hosts) == 0 || len(to.Hosts) == 0 {
-			return nil, huma.Error422UnprocessableEntity("a probe is from hosts of the fleet to hosts of the fleet; from elsewhere, run yfence probe there, as in yfence probe 'charts-01 : https'")
+			return nil, huma.Error422UnprocessableEntity("a probe is from hosts of the fleet to hosts of the fleet; from elsewhere, run " +
+				"yfence probe there, as in yfence probe 'charts-01 : https'")
 		}
 		all = tries(there(s, from.Hosts, attending, &out.Left), to.Hosts, terms, "")
 		if len(all) == 0 && len(out.Left) == 0 {
-			return nil, huma.Error422UnprocessableEntity("there is nothing to try: TCP, UDP and echo requests can be, between hosts that share a family")
+			return nil, huma.Error422UnprocessableEntity("there is nothing to try: TCP, UDP and echo requests can be, between hosts that " +
+				"share a family")
 		}
 	}
 	if len(all) > maxProbes {
-		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections: more than %d are not tried at once; ask for fewer hosts", len(all)-maxProbes, len(all), maxProbes))
+		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections: more than %d are not tried at once; ask for fewer hosts",
+			len(all)-maxProbes, len(all), maxProbes))
 		all = all[:maxProbes]
 	}
 	out.Probes, err = s.tryAll(ctx, m, all, in.Body.Listen || in.Body.Expectations, attending)
@@ -194,7 +198,8 @@ func firsts(hosts []*fleet.Host, can, is func(*fleet.Host) bool, others []*fleet
 // tryAll opens connections, and holds what comes of them against what the policy says.
 // All hosts are asked before anybody waits: first those that are to listen, then those
 // that open the connections.
-func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool, attending map[string]store.AgentStatus) ([]api.ProbeResult, error) {
+func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool,
+	attending map[string]store.AgentStatus) ([]api.ProbeResult, error) {
 	probe := func(t trial) *api.Probe {
 		p := &api.Probe{Protocol: t.protocol(), To: t.at.String(), Port: t.term.Ports.Lo}
 		if !t.term.HasPorts() {
@@ -248,7 +253,8 @@ func (s *Service) turned(ctx context.Context, m *model, all []trial, admitted bo
 		if i == mostChoices {
 			break
 		}
-		if yes, err := s.admits(ctx, m, api.Trial{From: t.from.Name, Address: t.at.String(), Service: t.service()}); err == nil && yes == admitted {
+		if yes, err := s.admits(ctx, m, api.Trial{From: t.from.Name, Address: t.at.String(), Service: t.service()}); err == nil &&
+			yes == admitted {
 			return all[i : i+1]
 		}
 	}
@@ -263,7 +269,8 @@ func until(d time.Duration) func() time.Duration {
 
 // tried is what came of one connection; res and listener are nil where a host said nothing.
 func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api.ProbeResult) {
-	r = api.ProbeResult{From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), For: t.about, Came: "untried", Policy: ask.Uncertain, Agrees: "open"}
+	r = api.ProbeResult{From: t.from.Name, To: t.to.Name, Address: t.at.String(), Service: t.service(), For: t.about, Came: "untried",
+		Policy: ask.Uncertain, Agrees: "open"}
 	if res != nil {
 		r.Source = res.From
 	}

@@ -14,7 +14,8 @@ import (
 // within to another, of which it says nothing.
 func TestExpectationsWithinAreTriedThere(t *testing.T) {
 	hosts := func(role, name string) string {
-		return fmt.Sprintf(`{"name": "%s-1", "roles": [%q], "interfaces": [{"name": "e", "addresses": ["10.40.0.%s1/16"]}]}, {"name": "%s-2", "roles": [%q], "interfaces": [{"name": "e", "addresses": ["10.40.0.%s2/16"]}]}`,
+		return fmt.Sprintf(`{"name": "%s-1", "roles": [%q], "interfaces": [{"name": "e", "addresses": ["10.40.0.%s1/16"]}]}, {"name": `+
+			`"%s-2", "roles": [%q], "interfaces": [{"name": "e", "addresses": ["10.40.0.%s2/16"]}]}`,
 			role, role, name, role, role, name)
 	}
 	pol := policytest.Resolve(t, `{"hosts": [`+hosts("prod", "1")+", "+hosts("stage", "2")+`]}`,

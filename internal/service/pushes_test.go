@@ -80,12 +80,15 @@ func TestPushesUnderFaults(t *testing.T) {
 	port, from := func(n int) packet.Set { return sp.Value(packet.DstPort, n) }, func(s string) packet.Set {
 		return sp.Addrs(packet.Src, packet.Prefixes(netip.MustParsePrefix(s)))
 	}
-	begins := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, packet.In), sp.Value(packet.State, packet.New), sp.Value(packet.Family, packet.IPv4), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(packet.InIface, "nic"))
+	begins := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, packet.In), sp.Value(packet.State, packet.New),
+		sp.Value(packet.Family, packet.IPv4), sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.Fragment, packet.Whole),
+		sp.Interfaces(packet.InIface, "nic"))
 	wayIn, never := sp.AndAll(begins, port(22), from("203.0.113.65/32")), sp.AndAll(begins, port(5432))
 	for round := range 10 {
 		more := ""
 		for i := range rng.IntN(4) {
-			more += fmt.Sprintf("allow more%d: %s -> %s : tcp %s\n", i, pick("crew", "everywhere", "192.0.2.0/24", "192.0.2.0/25, crew"), pick("charts", "broker", "charts, broker"), pick("80, 443", "8000-8100", "9100", "8080-9000"))
+			more += fmt.Sprintf("allow more%d: %s -> %s : tcp %s\n", i, pick("crew", "everywhere", "192.0.2.0/24", "192.0.2.0/25, crew"),
+				pick("charts", "broker", "charts, broker"), pick("80, 443", "8000-8100", "9100", "8080-9000"))
 		}
 		if rng.IntN(3) == 0 {
 			more += "block shut: 192.0.2.64/26 -> charts, broker : any\n"
@@ -93,17 +96,20 @@ func TestPushesUnderFaults(t *testing.T) {
 		before := inForce(t, sp, c.sky.Document())
 		w := watch(c.sky)
 		for range rng.IntN(4) {
-			c.sky.Fail(dunlin.Fault{Of: pick("PUT /v1/groups/*", "PUT /v1/instances/*/groups", "DELETE /v1/groups/*", "GET /v1/instances", "GET /v1/groups"), Kind: pick("fails", "partly", "lost", "nonsense", "half", "hangs"), Times: 1 + rng.IntN(2)})
+			c.sky.Fail(dunlin.Fault{Of: pick("PUT /v1/groups/*", "PUT /v1/instances/*/groups", "DELETE /v1/groups/*", "GET /v1/instances",
+				"GET /v1/groups"), Kind: pick("fails", "partly", "lost", "nonsense", "half", "hangs"), Times: 1 + rng.IntN(2)})
 		}
 		c.publish(more)
 		switch id := fmt.Sprintf("dunlin-1%d", rng.IntN(3)); rng.IntN(4) {
 		case 0:
-			c.sky.Start(dunlin.Instance{ID: id, Labels: map[string]string{"role": pick("charts", "broker")}, Addresses: []netip.Addr{netip.MustParseAddr(fmt.Sprintf("198.51.100.%d", 210+rng.IntN(5)))}})
+			c.sky.Start(dunlin.Instance{ID: id, Labels: map[string]string{"role": pick("charts", "broker")},
+				Addresses: []netip.Addr{netip.MustParseAddr(fmt.Sprintf("198.51.100.%d", 210+rng.IntN(5)))}})
 		case 1:
 			c.sky.Stop(id)
 		}
 		done := func() bool { // others may be under way by themselves, and a fault may end one
-			ended, err := c.StartWave(context.Background(), api.WaveRequest{Hosts: []string{"charts-01", "broker-01"}, Sizes: []string{"100%"}})
+			ended, err := c.StartWave(context.Background(),
+				api.WaveRequest{Hosts: []string{"charts-01", "broker-01"}, Sizes: []string{"100%"}})
 			if err != nil {
 				return false
 			}
@@ -114,7 +120,8 @@ func TestPushesUnderFaults(t *testing.T) {
 			return ended.State == api.WaveDone
 		}
 		require.Eventually(t, done, time.Minute, 50*time.Millisecond, "round %d", round)
-		c.until("both have what was published", func() bool { return c.state("charts-01") == api.InStep && c.state("broker-01") == api.InStep })
+		c.until("both have what was published",
+			func() bool { return c.state("charts-01") == api.InStep && c.state("broker-01") == api.InStep })
 		seen := w.all()
 		after := inForce(t, sp, seen[len(seen)-1])
 		for _, d := range seen {

@@ -30,9 +30,11 @@ func (s *Service) report(ctx context.Context, in *struct {
 	case in.Body.Host != in.Host:
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report is of %q and was sent as %q's", in.Body.Host, in.Host))
 	case in.Body.TakenAt.Year() < 2000 || in.Body.TakenAt.Year() > 2200:
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report says it was taken in the year %d; set the host's clock", in.Body.TakenAt.Year()))
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the report says it was taken in the year %d; set the host's clock",
+			in.Body.TakenAt.Year()))
 	case len(in.Body.Dumps) == 0 && in.Body.Same == "":
-		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is not the same")
+		return nil, huma.Error422UnprocessableEntity("the report holds no dump; a host without rules sends an empty listing, which is " +
+			"not the same")
 	}
 	believable(in.Body.Around)
 	if in.Body.Same != "" {
@@ -47,7 +49,9 @@ func (s *Service) report(ctx context.Context, in *struct {
 		}
 	}
 	if errors.Is(err, store.ErrQuota) {
-		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s sent reports of more than %d MB within a day, each other than the one before: find out what keeps changing its rules", in.Host, limits.ReportQuota>>20)), http.Header{"Retry-After": {"3600"}})
+		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%s sent reports of more than %d MB within a day, "+
+			"each other than the one before: find out what keeps changing its rules", in.Host, limits.ReportQuota>>20)),
+			http.Header{"Retry-After": {"3600"}})
 	}
 	if err != nil {
 		return nil, s.broken("taking the report", err)

@@ -115,6 +115,8 @@ func TestSession(t *testing.T) {
 	body, err := io.ReadAll(doc.Body)
 	require.NoError(t, err)
 	require.Contains(t, string(body), `"openapi":"3.1.0"`)
-	require.Equal(t, http.StatusUnprocessableEntity, call("POST", "/api/v1/revisions", `{"fils": []}`, map[string]string{"Authorization": "Bearer " + h.token}).StatusCode)
-	require.Equal(t, http.StatusRequestEntityTooLarge, call("POST", "/api/v1/session", `{"token": "`+strings.Repeat("x", 1<<20)+`"}`, nil).StatusCode)
+	require.Equal(t, http.StatusUnprocessableEntity,
+		call("POST", "/api/v1/revisions", `{"fils": []}`, map[string]string{"Authorization": "Bearer " + h.token}).StatusCode)
+	require.Equal(t, http.StatusRequestEntityTooLarge,
+		call("POST", "/api/v1/session", `{"token": "`+strings.Repeat("x", 1<<20)+`"}`, nil).StatusCode)
 }

@@ -65,7 +65,8 @@ func (s *Service) cloudLimits(ctx context.Context, files []check.Source, fl *fle
 			warn(cannot[why], why, "a wave leaves the instance as it is; fewer or wider rules take fewer groups")
 		}
 		for _, n := range slices.SortedFunc(maps.Keys(tight), func(a, b int) int { return cmp.Compare(b, a) }) {
-			warn(tight[n], fmt.Sprintf("%d of the %d groups that cloud %s lets an instance be in are taken: there is no room for old and new ones at once", n, can.GroupsPerInstance, c.Name),
+			warn(tight[n], fmt.Sprintf("%d of the %d groups that cloud %s lets an instance be in are taken: there is no room for old and "+
+				"new ones at once", n, can.GroupsPerInstance, c.Name),
 				"they change by and by, and not at all where that would leave a gap; fewer or wider rules take fewer groups")
 		}
 	}

@@ -46,7 +46,8 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 	if err != nil {
 		return nil, s.broken("signing the rules", err)
 	}
-	r := api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Pair: m.pair.Number, Dialect: h.Dialect, Kind: kind, OwnConsole: h.OwnConsole,
+	r := api.Rules{Version: api.Version, Host: h.Name, Revision: m.pair.Revision, Generation: m.pair.Generation, Pair: m.pair.Number,
+		Dialect: h.Dialect, Kind: kind, OwnConsole: h.OwnConsole,
 		Files: files, Text: api.TextOf(files), Chains: published(plan, rs)}
 	r.Sign(key)
 	return &struct{ Body api.Rules }{r}, nil
@@ -54,7 +55,8 @@ func (s *Service) rulesOf(ctx context.Context, m *model, h *fleet.Host, kind str
 
 // written are the rules of a plan as files, and as what they are where they are in force: of
 // a host without a filter of its own they are its instance's groups, as its cloud takes them.
-func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fleet.Host, plan *compile.Plan, kind string) ([]dialect.File, *kernel.Ruleset, error) {
+func (s *Service) written(ctx context.Context, sp *packet.Space, m *model, h *fleet.Host, plan *compile.Plan,
+	kind string) ([]dialect.File, *kernel.Ruleset, error) {
 	if h.Dialect != fleet.NoFilter {
 		form := forms.Of(h)
 		files, err := form.Write(sp, plan)

@@ -138,7 +138,8 @@ func config() huma.Config {
 
 // operation describes one operation; one of rights is needed, none means anybody.
 func operation(method, path, id, summary string, rights ...api.Right) huma.Operation {
-	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Metadata: map[string]any{"rights": rights}, MaxBodyBytes: limits.Body}
+	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Metadata: map[string]any{"rights": rights}, MaxBodyBytes: limits.Body}
 	if len(rights) == 0 {
 		o.Security = []map[string][]string{}
 	}
@@ -155,47 +156,67 @@ func (s *Service) register(a huma.API) {
 
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "List the policy's revisions", api.Read), s.listRevisions)
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
-	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish), limits.PolicyBody), s.publish)
+	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish),
+		limits.PolicyBody), s.publish)
 
 	huma.Register(a, operation("GET", "/language", "show-language", "The words of the policy language", api.Read), s.showLanguage)
 
 	huma.Register(a, operation("GET", "/fleet", "show-fleet", "List all hosts and their states", api.Read), s.showFleet)
-	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), limits.PolicyBody), s.importFleet)
+	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), limits.PolicyBody),
+		s.importFleet)
 
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
-	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read), 2*limits.PolicyBody), s.compare)
+	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read),
+		2*limits.PolicyBody), s.compare)
 	huma.Register(a, operation("POST", "/ask", "ask", "What becomes of traffic by what is published, and who decides", api.Read), s.ask)
 	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
-	huma.Register(a, operation("GET", "/listeners", "show-listeners", "Compare what listens on hosts with what the policy admits", api.Read), s.showListeners)
-	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host), s.showRules)
-	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read), s.showLive)
-	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host", "Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)
-	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host, api.Settle), limits.ReportBody), s.report)
+	huma.Register(a, operation("GET", "/listeners", "show-listeners", "Compare what listens on hosts with what the policy admits",
+		api.Read), s.showListeners)
+	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host),
+		s.showRules)
+	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read),
+		s.showLive)
+	huma.Register(a, operation("POST", "/hosts/{host}/settle", "settle-host",
+		"Ask a host to settle what is published, and give it the rules", api.Settle, api.Host), s.settle)
+	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host,
+		api.Settle), limits.ReportBody), s.report)
 
 	huma.Register(a, operation("POST", "/enrol", "enrol", "Trade a one-time token for a host's own"), s.enrol)
-	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens), s.newEnrolment)
+	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens),
+		s.newEnrolment)
 	huma.Register(a, operation("GET", "/hosts/{host}/tasks", "list-tasks", "What a host has to do", api.Host), s.showTasks)
 	huma.Register(a, operation("POST", "/hosts/{host}/tasks", "ask-host", "Ask a host to do something", api.Settle), s.askHost)
 	huma.Register(a, operation("GET", "/hosts/{host}/tasks/{id}", "show-task", "How a task stands", api.Read, api.Host), s.showTask)
-	huma.Register(a, operation("POST", "/hosts/{host}/tasks/{id}/result", "finish-task", "Tell what became of a task", api.Host), s.finishTask)
-	huma.Register(a, operation("POST", "/hosts/{host}/change", "tell-change", "Tell how the last change on a host stands", api.Host), s.tellChange)
-	huma.Register(a, operation("GET", "/hosts/{host}/copies", "list-copies", "The copies that a host keeps of what it had in force", api.Read), s.showCopies)
-	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host), limits.ReportBody), s.putCopies)
+	huma.Register(a, operation("POST", "/hosts/{host}/tasks/{id}/result", "finish-task", "Tell what became of a task", api.Host),
+		s.finishTask)
+	huma.Register(a, operation("POST", "/hosts/{host}/change", "tell-change", "Tell how the last change on a host stands", api.Host),
+		s.tellChange)
+	huma.Register(a, operation("GET", "/hosts/{host}/copies", "list-copies", "The copies that a host keeps of what it had in force",
+		api.Read), s.showCopies)
+	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host),
+		limits.ReportBody), s.putCopies)
 
 	huma.Register(a, operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle), s.probe)
-	huma.Register(a, operation("GET", "/lists", "show-lists", "The lists that are read from an address, and how that stands", api.Read), s.showLists)
-	huma.Register(a, operation("POST", "/lists/{network}/take", "take-list", "Fetch a list now and accept it, however much of it changed", api.Publish), s.takeList)
-	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle), s.startWave)
+	huma.Register(a, operation("GET", "/lists", "show-lists", "The lists that are read from an address, and how that stands", api.Read),
+		s.showLists)
+	huma.Register(a, operation("POST", "/lists/{network}/take", "take-list", "Fetch a list now and accept it, however much of it changed",
+		api.Publish), s.takeList)
+	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle),
+		s.startWave)
 	huma.Register(a, operation("GET", "/waves", "list-waves", "All waves", api.Read), s.listWaves)
 	huma.Register(a, operation("GET", "/waves/{number}", "show-wave", "One wave", api.Read), s.showWave)
-	huma.Register(a, operation("POST", "/waves/{number}/go-on", "go-on-wave", "Let a wave go on that waits after a step", api.Settle), s.goOnWave)
-	huma.Register(a, operation("POST", "/waves/{number}/stop", "stop-wave", "Stop a wave; changes that are not kept are undone", api.Settle), s.stopWave)
-	huma.Register(a, operation("POST", "/waves/{number}/return", "return-wave", "Begin a wave that puts hosts back on what they had before another", api.Settle), s.returnWave)
+	huma.Register(a, operation("POST", "/waves/{number}/go-on", "go-on-wave", "Let a wave go on that waits after a step", api.Settle),
+		s.goOnWave)
+	huma.Register(a, operation("POST", "/waves/{number}/stop", "stop-wave", "Stop a wave; changes that are not kept are undone",
+		api.Settle), s.stopWave)
+	huma.Register(a, operation("POST", "/waves/{number}/return", "return-wave",
+		"Begin a wave that puts hosts back on what they had before another", api.Settle), s.returnWave)
 
 	huma.Register(a, operation("GET", "/keys", "show-keys", "The keys that the service signs with", api.Read, api.Host), s.showKeys)
 	huma.Register(a, operation("POST", "/keys", "make-key", "Make a key to sign with later", api.Tokens), s.newKey)
-	huma.Register(a, operation("DELETE", "/keys", "retire-key", "Retire the key that signs now; the next one follows it", api.Tokens), s.retireKey)
+	huma.Register(a, operation("DELETE", "/keys", "retire-key", "Retire the key that signs now; the next one follows it", api.Tokens),
+		s.retireKey)
 
 	huma.Register(a, operation("GET", "/tokens", "list-tokens", "All tokens", api.Tokens), s.listTokens)
 	huma.Register(a, operation("POST", "/tokens", "make-token", "Make a token", api.Tokens), s.makeToken)

@@ -134,7 +134,8 @@ func recordedReport(t *testing.T, host string) (r api.Report) {
 // report is a dump as a host reports it that has the user backup and no unit backup.service.
 func report(host, dump string) api.Report {
 	names := &kernel.Names{Users: map[string]int{"backup": 34}, Absent: []string{"unit backup.service"}}
-	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(), InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}, Names: names}}
+	return api.Report{Version: 1, Host: host, TakenAt: time.Now().UTC(),
+		InForce: api.InForce{Dumps: []api.Dump{{Kind: "nft-json", Text: dump}}, Names: names}}
 }
 
 func problem(t *testing.T, err error) *client.Problem {
@@ -176,7 +177,8 @@ func TestSomebodyPublishedSince(t *testing.T) {
 
 func TestAFleetThatBreaksThePolicyIsRefused(t *testing.T) {
 	h := newSaltmarsh(t)
-	_, err := h.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
+	_, err := h.Import(context.Background(),
+		api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
 	p := problem(t, err)
 	require.Equal(t, `no role is named "dpot"`, p.Problems[0].Message)
 	require.Equal(t, `did you mean "depot"?`, p.Problems[0].Hint)
@@ -204,7 +206,8 @@ func TestStatesOfAHost(t *testing.T) {
 	require.NoError(t, err)
 
 	const nothing = `{"nftables": [{"metainfo": {"version": "1.0.6"}}]}`
-	const empty = `{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}}]}`
+	const empty = `{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, ` +
+		`"policy": "accept"}}]}`
 	require.Equal(t, api.Bare, send("logbook-01", nothing).State, "no filter")
 	require.Equal(t, api.Drifted, send("logbook-01", empty).State, "a filter without rules is no bare host")
 	d := send("logbook-01", recorded(t, "logbook-01"))
@@ -246,7 +249,8 @@ func TestStatesOfAHost(t *testing.T) {
 	require.Equal(t, api.Waiting, send("charts-01", recorded(t, "charts-01")).State, "it has what it was asked before")
 	require.Equal(t, api.Bare, send("charts-01", nothing).State)
 
-	require.Equal(t, []any{api.Waiting, compare.Behind}, []any{send("charts-01", recorded(t, "charts-01")).State, send("charts-01", recorded(t, "charts-01")).Findings[0].Because})
+	require.Equal(t, []any{api.Waiting, compare.Behind},
+		[]any{send("charts-01", recorded(t, "charts-01")).State, send("charts-01", recorded(t, "charts-01")).Findings[0].Because})
 	require.Equal(t, api.Bare, send("charts-01", nothing).State)
 
 	h.now = time.Now().Add(4 * time.Minute)
@@ -285,8 +289,10 @@ func TestPublishedAskedInForce(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, []string{"behind", "opened behind 2: tcp 80, 443 from everywhere except pests, office still gets in: as of revision 2 nothing in the policy admits it; that is not settled here."}, told["charts-01"])
-	require.Equal(t, []string{"drifted", "opened changed 1: tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it."}, told["logbook-01"], "what somebody changed stays theirs")
+	require.Equal(t, []string{"behind", "opened behind 2: tcp 80, 443 from everywhere except pests, office still gets in: as of revision " +
+		"2 nothing in the policy admits it; that is not settled here."}, told["charts-01"])
+	require.Equal(t, []string{"drifted", "opened changed 1: tcp 5432 from hill-lan (IPv4) gets in; nothing in the policy admits it."},
+		told["logbook-01"], "what somebody changed stays theirs")
 	require.Equal(t, []string{"in step"}, told["watch-01"], "revision 2 means the same for it")
 	in := []api.RevisionInForce{{Revision: 2, Hosts: 1}, {Revision: 1, Hosts: 1}, {Revision: 0, Hosts: 13}}
 	require.Equal(t, in, d.InForce)
@@ -301,7 +307,8 @@ func TestPublishedAskedInForce(t *testing.T) {
 	}
 	list, err := h.Revisions(ctx)
 	require.NoError(t, err)
-	require.Equal(t, []any{15, true, 1, false, 1}, []any{list.Total, list.Revisions[0].Published, list.Revisions[0].Hosts, list.Revisions[1].Published, list.Revisions[1].Hosts})
+	require.Equal(t, []any{15, true, 1, false, 1},
+		[]any{list.Total, list.Revisions[0].Published, list.Revisions[0].Hosts, list.Revisions[1].Published, list.Revisions[1].Hosts})
 	answer, err := h.Ask(ctx, "198.51.100.5 -> charts-01 : https")
 	require.NoError(t, err)
 	require.Equal(t, "dropped", answer.Verdict)
@@ -312,7 +319,8 @@ func TestPublishedAskedInForce(t *testing.T) {
 func narrower(t *testing.T) []check.Source {
 	files := policyFiles(t)
 	for i := range files {
-		files[i].Text = strings.Replace(files[i].Text, "allow chart-web:        everywhere -> charts", "allow chart-web:        office -> charts", 1)
+		files[i].Text = strings.Replace(files[i].Text, "allow chart-web:        everywhere -> charts",
+			"allow chart-web:        office -> charts", 1)
 	}
 	return files
 }
@@ -398,12 +406,14 @@ func TestWhatWasAcceptedStaysAccepted(t *testing.T) {
 	require.NoError(t, err)
 	list, err := h.Revisions(ctx)
 	require.NoError(t, err)
-	require.Equal(t, []api.Accepted{{Code: "no-guard", Message: "no rule of this policy is a guard, so nothing keeps a way in"}}, list.Revisions[0].Accepted)
+	require.Equal(t, []api.Accepted{{Code: "no-guard", Message: "no rule of this policy is a guard, so nothing keeps a way in"}},
+		list.Revisions[0].Accepted)
 	require.Nil(t, list.Revisions[1].Accepted)
 
 	_, err = h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: fleetFile(t), Why: "the same"})
 	require.NoError(t, err)
-	_, err = h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
+	_, err = h.Import(ctx, api.ImportRequest{File: "fleet.json",
+		Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
 	require.Equal(t, `no role is named "dpot"`, problem(t, err).Problems[0].Message, "other problems do")
 	_, err = h.Publish(ctx, api.PublishRequest{Files: files, Why: "again"})
 	require.Equal(t, "no-guard", problem(t, err).Problems[0].Code, "whoever publishes accepts for himself")

@@ -60,7 +60,9 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if err != nil {
 		return nil, err
 	}
-	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning, Step: 1, PauseBetween: req.PauseBetween, SkipProbes: req.SkipProbes, Force: req.Force, Within: within.String(), Hosts: []api.WaveHost{}}
+	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning,
+		Step: 1, PauseBetween: req.PauseBetween, SkipProbes: req.SkipProbes, Force: req.Force, Within: within.String(),
+		Hosts: []api.WaveHost{}}
 	var there []*fleet.Host
 	for _, h := range hosts {
 		attends := s.attends(attending[h.Name])
@@ -68,7 +70,8 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 			there = append(there, h)
 		}
 		if !attends && h.Dialect != fleet.NoFilter {
-			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostAbsent, Why: "it does not poll the service: is yfence attend running there?"})
+			w.Hosts = append(w.Hosts, api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostAbsent,
+				Why: "it does not poll the service: is yfence attend running there?"})
 		}
 	}
 	if len(there) == 0 {
@@ -112,7 +115,9 @@ func (s *Service) chosen(m *model, names []string) (hosts []*fleet.Host, err err
 		}
 	}
 	for _, h := range m.fleet.Hosts {
-		if (h.Dialect != fleet.NoFilter || s.connected(h)) && (len(names) == 0 || slices.Contains(names, h.Name) || slices.ContainsFunc(h.Roles, func(r string) bool { return slices.Contains(names, r) })) {
+		if (h.Dialect != fleet.NoFilter || s.connected(h)) &&
+			(len(names) == 0 || slices.Contains(names, h.Name) ||
+				slices.ContainsFunc(h.Roles, func(r string) bool { return slices.Contains(names, r) })) {
 			hosts = append(hosts, h)
 		}
 	}
@@ -168,7 +173,8 @@ func (s *Service) tellWaves(ctx context.Context, host string, c *api.HostChange)
 }
 
 // changeWave does something to a wave that runs.
-func (s *Service) changeWave(ctx context.Context, number int64, change func(w api.Wave) (api.Wave, wave.Commands, error)) (*waveOutput, error) {
+func (s *Service) changeWave(ctx context.Context, number int64, change func(w api.Wave) (api.Wave, wave.Commands, error)) (*waveOutput,
+	error) {
 	key, _, err := s.signer(ctx)
 	if err != nil {
 		return nil, s.broken("changing the wave", err)
@@ -232,7 +238,8 @@ func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, e
 	if err != nil {
 		return nil, s.broken("reading the wave", err)
 	}
-	w := api.Wave{By: caller(ctx).Name, Why: fmt.Sprintf("back to what was before wave %d", before.Number), State: api.WaveRunning, Step: 1, Steps: 1, Within: before.Within, Force: before.Force, Hosts: []api.WaveHost{}}
+	w := api.Wave{By: caller(ctx).Name, Why: fmt.Sprintf("back to what was before wave %d", before.Number), State: api.WaveRunning,
+		Step: 1, Steps: 1, Within: before.Within, Force: before.Force, Hosts: []api.WaveHost{}}
 	for _, h := range before.Hosts {
 		if h.Phase == api.HostKept && heard[h.Subject()].Pair == h.Pair && h.Had != 0 && h.Had != h.Pair {
 			pair, err := s.Store.Pair(ctx, h.Had)

@@ -116,7 +116,8 @@ func (s *Service) observe(ctx context.Context, w api.Wave, needs wave.Needs) (se
 	if err != nil {
 		return seen, err
 	}
-	seen = wave.Observed{Agents: map[string]wave.Agent{}, Ways: map[string]wave.Ways{}, Instances: map[string]wave.Instance{}, Sources: map[int]wave.Verdict{}, Number: store.NewTaskNumber, Outage: s.outage.seen()}
+	seen = wave.Observed{Agents: map[string]wave.Agent{}, Ways: map[string]wave.Ways{}, Instances: map[string]wave.Instance{},
+		Sources: map[int]wave.Verdict{}, Number: store.NewTaskNumber, Outage: s.outage.seen()}
 	for _, h := range w.Hosts {
 		a := statuses[h.Name]
 		seen.Agents[h.Name] = wave.Agent{AskedAt: a.AskedAt, Pair: a.Pair, Change: a.Change}

@@ -132,7 +132,8 @@ func (s *Service) choose(ctx context.Context, w api.Wave, statuses map[string]st
 		}
 	}
 	if n := len(out.Trials); n > maxTrials {
-		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections after step %d: no more than %d are tried", n-maxTrials, n, w.Step, maxTrials))
+		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections after step %d: no more than %d are tried", n-maxTrials, n, w.Step,
+			maxTrials))
 		out.Trials = out.Trials[:maxTrials]
 	}
 	return out, nil
@@ -140,7 +141,8 @@ func (s *Service) choose(ctx context.Context, w api.Wave, statuses map[string]st
 
 // trying is who can try connections after a step of a wave, and with which pair in force.
 func (s *Service) trying(ctx context.Context, w api.Wave, m *model, statuses map[string]store.AgentStatus) (*trying, error) {
-	t := &trying{Service: s, ctx: ctx, m: m, mine: map[string]bool{}, over: time.Now().Add(choosing), can: map[*fleet.Host]bool{}, pairs: map[string]int64{}}
+	t := &trying{Service: s, ctx: ctx, m: m, mine: map[string]bool{}, over: time.Now().Add(choosing), can: map[*fleet.Host]bool{},
+		pairs: map[string]int64{}}
 	settled := map[string]bool{}
 	for _, h := range w.Hosts {
 		if h.Phase == api.HostKept {
@@ -232,7 +234,8 @@ func (s *Service) changed(ctx context.Context, w api.Wave, m *model) (out []chan
 		left = append(left, "which statements this step changed: "+tangled.Error())
 	}
 	if len(out) > mostStatements {
-		left = append(left, fmt.Sprintf("%d of the %d statements that step %d changed: no more than %d are tried", len(out)-mostStatements, len(out), w.Step, mostStatements))
+		left = append(left, fmt.Sprintf("%d of the %d statements that step %d changed: no more than %d are tried",
+			len(out)-mostStatements, len(out), w.Step, mostStatements))
 		out = out[:mostStatements]
 	}
 	return out, left, err
@@ -259,7 +262,8 @@ type trying struct {
 
 // at makes a trial of a connection.
 func (t *trying) at(c trial, change string) api.Trial {
-	out := api.Trial{For: c.about, Change: change, From: c.from.Name, To: c.to.Name, Address: c.at.String(), Service: c.service(), FromPair: t.pairs[c.from.Name], ToPair: t.pairs[c.to.Name]}
+	out := api.Trial{For: c.about, Change: change, From: c.from.Name, To: c.to.Name, Address: c.at.String(), Service: c.service(),
+		FromPair: t.pairs[c.from.Name], ToPair: t.pairs[c.to.Name]}
 	for _, i := range c.from.Interfaces { // what the kernel will take for it
 		for _, p := range i.Addresses {
 			if p.Masked().Contains(c.at) && out.Source == "" {
@@ -282,7 +286,8 @@ func (t *trying) statement(st changedStatement) (out []api.Trial) {
 	own, can := in(&r.From), func(h *fleet.Host) bool { return t.can[h] }
 	from, others := firsts(t.hosts, can, own, nil), firsts(t.hosts, can, func(h *fleet.Host) bool { return !own(h) }, nil)
 	to := firsts(t.hosts, can, in(&r.To), from)
-	choices := slices.Concat(tries(from, to, r.Terms, r.Title()), tries(others, to, r.Terms, r.Title()), tries(from, to, beside(r.Terms), r.Title()))
+	choices := slices.Concat(tries(from, to, r.Terms, r.Title()), tries(others, to, r.Terms, r.Title()),
+		tries(from, to, beside(r.Terms), r.Title()))
 	type best struct {
 		api.Trial
 		found, turned bool

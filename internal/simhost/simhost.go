@@ -186,7 +186,8 @@ func rules(d *portable.Document, programs []string) (string, error) {
 		if l.Otherwise == "drop" {
 			policy = "drop"
 		}
-		fmt.Fprintf(&b, "\tchain on-%s {\n\t\ttype filter hook %s priority filter; policy %s;\n%s\t}\n", l.hook, l.hook, policy, base.String())
+		fmt.Fprintf(&b, "\tchain on-%s {\n\t\ttype filter hook %s priority filter; policy %s;\n%s\t}\n", l.hook, l.hook, policy,
+			base.String())
 	}
 	b.WriteString("}\n")
 	return b.String(), nil

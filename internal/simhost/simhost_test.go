@@ -117,7 +117,8 @@ func TestADesk(t *testing.T) {
 	require.Equal(t, "in step", drift().State())
 	require.NoError(t, host.Do(func() error {
 		return d.ByHand(func(doc *portable.Document) {
-			doc.Inbound.Rules = append([]portable.Rule{{Does: "admit", Condition: portable.Condition{Services: []portable.Service{{Protocol: "tcp", Ports: "8080"}}}}}, doc.Inbound.Rules...)
+			doc.Inbound.Rules = append([]portable.Rule{{Does: "admit",
+				Condition: portable.Condition{Services: []portable.Service{{Protocol: "tcp", Ports: "8080"}}}}}, doc.Inbound.Rules...)
 		})
 	}))
 	require.True(t, passes(hill, "10.60.7.1:8080"))
@@ -128,7 +129,8 @@ func TestADesk(t *testing.T) {
 
 	// Its interfaces change places: what is for a segment follows it.
 	require.NoError(t, host.Do(func() error { return d.Take([]byte(files[0].Text)) }))
-	require.NoError(t, host.IP("addr flush dev nic0", "addr flush dev nic1", "addr add 10.60.7.1/16 dev nic0", "addr add 10.40.7.1/16 dev nic1"))
+	require.NoError(t, host.IP("addr flush dev nic0", "addr flush dev nic1", "addr add 10.60.7.1/16 dev nic0",
+		"addr add 10.40.7.1/16 dev nic1"))
 	require.NoError(t, quay.IP("addr flush dev eth0", "addr add 10.60.3.1/16 dev eth0"))
 	require.NoError(t, hill.IP("addr flush dev eth0", "addr add 10.40.3.1/16 dev eth0"))
 	require.NoError(t, host.Do(d.Attach))

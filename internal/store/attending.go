@@ -15,7 +15,8 @@ import (
 // Attends notes that a host asked what there is to do.
 func (s *Store) Attends(ctx context.Context, host string) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, asked_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE asked_at = VALUES(asked_at), polled_at = NOW(6)", host, now())
+		_, err := tx.ExecContext(ctx, "INSERT INTO attending (host, asked_at) VALUES (?, ?) ON DUPLICATE KEY UPDATE asked_at = "+
+			"VALUES(asked_at), polled_at = NOW(6)", host, now())
 		return err
 	})
 }
@@ -143,10 +144,12 @@ func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body, counts) VALUES (?, ?, ?, ?)", host, takenAt.UTC(), body, counted); err != nil {
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO surroundings (host, taken_at, body, counts) VALUES (?, ?, ?, ?)", host,
+			takenAt.UTC(), body, counted); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = VALUES(around), changed_at = NOW(6)", host, part)
+		_, err = tx.ExecContext(ctx, "INSERT INTO attending (host, around) VALUES (?, ?) ON DUPLICATE KEY UPDATE around = "+
+			"VALUES(around), changed_at = NOW(6)", host, part)
 		return err
 	})
 }
@@ -161,7 +164,8 @@ type HostFacts struct {
 // HostFacts is what a host last said of itself besides its rules.
 func (s *Store) HostFacts(ctx context.Context, host string) (said HostFacts, err error) {
 	var body, counts []byte
-	if err := s.row(ctx, "SELECT taken_at, body, counts FROM surroundings WHERE host = ?", []any{host}, &said.TakenAt, &body, &counts); err != nil {
+	if err := s.row(ctx, "SELECT taken_at, body, counts FROM surroundings WHERE host = ?", []any{host}, &said.TakenAt, &body,
+		&counts); err != nil {
 		return said, err
 	}
 	if len(counts) > 0 {

@@ -23,7 +23,8 @@ type CloudState struct {
 // HoldCloud lets one service look after a cloud for a time, and says whether it is this
 // one. Whoever holds it may hold it on; others may when its time is over.
 func (s *Store) HoldCloud(ctx context.Context, name, holder string, lasts time.Duration) (mine bool, err error) {
-	return s.hold(ctx, holding{"SELECT holder, until FROM clouds WHERE name = ? FOR UPDATE", "INSERT INTO clouds (holder, until, name, state) VALUES (?, ?, ?, '{}')",
+	return s.hold(ctx, holding{"SELECT holder, until FROM clouds WHERE name = ? FOR UPDATE",
+		"INSERT INTO clouds (holder, until, name, state) VALUES (?, ?, ?, '{}')",
 		"UPDATE clouds SET holder = ?, until = ? WHERE name = ?"}, name, holder, lasts)
 }
 
@@ -59,7 +60,8 @@ func (s *Store) ListsState(ctx context.Context, name string) (body []byte, err e
 // PutLists notes what is known of lists; by whoever holds them, or by anybody if holder is "".
 func (s *Store) PutLists(ctx context.Context, name, holder string, body []byte) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.ExecContext(ctx, "INSERT INTO clouds (name, holder, until, state) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE state = IF(? IN ('', holder), VALUES(state), state)", name, holder, now(), body, holder)
+		_, err := tx.ExecContext(ctx, "INSERT INTO clouds (name, holder, until, state) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE state "+
+			"= IF(? IN ('', holder), VALUES(state), state)", name, holder, now(), body, holder)
 		return err
 	})
 }

@@ -46,7 +46,8 @@ func put(ctx context.Context, tx *sql.Tx, body []byte) (Hash, error) {
 		pieces, rest = append(pieces, rest[:n]), rest[n:]
 	}
 	// Others who store the same at the same moment wait for whoever came first.
-	res, err := tx.ExecContext(ctx, "INSERT IGNORE INTO content (hash, body, packed, pieces, created_at) VALUES (?, ?, TRUE, ?, ?)", h[:], pieces[0], len(pieces), now())
+	res, err := tx.ExecContext(ctx, "INSERT IGNORE INTO content (hash, body, packed, pieces, created_at) VALUES (?, ?, TRUE, ?, ?)", h[:],
+		pieces[0], len(pieces), now())
 	if err != nil {
 		return h, err
 	}

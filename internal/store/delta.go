@@ -32,7 +32,8 @@ func (s *Store) Delta(ctx context.Context, since time.Time) (d Delta, err error)
 		err = scan(&h.Host, &h.TakenAt, &h.ReceivedAt, &hash)
 		copy(h.Dump[:], hash)
 		return h, err
-	}, "SELECT n.host, r.taken_at, r.received_at, r.hash FROM newest n JOIN reports r ON r.id = n.report WHERE n.changed_at > ?", from); err != nil {
+	}, "SELECT n.host, r.taken_at, r.received_at, r.hash FROM newest n JOIN reports r ON r.id = n.report WHERE n.changed_at > ?",
+		from); err != nil {
 		return d, err
 	}
 	if d.Asked, err = list(ctx, s, func(scan func(...any) error) (h LastReport, err error) {

@@ -138,7 +138,8 @@ func TestLargeContents(t *testing.T) {
 		require.True(t, bytes.Equal(body, got))
 	}
 	var largest int
-	require.NoError(t, raw(t, dsn).QueryRow("SELECT MAX(LENGTH(body)) FROM (SELECT body FROM content UNION ALL SELECT body FROM pieces) x").Scan(&largest))
+	require.NoError(t, raw(
+		t, dsn).QueryRow("SELECT MAX(LENGTH(body)) FROM (SELECT body FROM content UNION ALL SELECT body FROM pieces) x").Scan(&largest))
 	require.LessOrEqual(t, largest, 1<<20)
 	_, err := st.Report(ctx, "charts-01", time.Now(), noise[1:], 20<<20)
 	require.ErrorIs(t, err, store.ErrQuota, "that is too much for a day")
@@ -283,7 +284,8 @@ func TestAHostIsInOneWave(t *testing.T) {
 		begun := make(chan int64, 4)
 		for n := range 4 {
 			all.Go(func() {
-				hosts := []api.WaveHost{{Name: fmt.Sprint("a", round)}, {Name: fmt.Sprint("b", round, n%2)}, {Name: "absent", Phase: api.HostAbsent}}
+				hosts := []api.WaveHost{{Name: fmt.Sprint("a", round)}, {Name: fmt.Sprint("b", round, n%2)},
+					{Name: "absent", Phase: api.HostAbsent}}
 				w, err := stores[n%2].NewWave(ctx, api.Wave{State: api.WaveRunning, Hosts: hosts})
 				var taken *store.Taken
 				if errors.As(err, &taken) {
@@ -304,7 +306,8 @@ func TestAHostIsInOneWave(t *testing.T) {
 		require.NoError(t, err)
 		w, err := stores[1].NewWave(ctx, api.Wave{State: api.WaveDone, Hosts: []api.WaveHost{{Name: fmt.Sprint("a", round)}}})
 		require.NoError(t, err, "the hosts of a wave that has ended are free")
-		_, err = stores[1].StepWave(ctx, w.Number, nil, 3, func(w api.Wave) (api.Wave, wave.Commands, error) { w.Why = "x"; return w, wave.Commands{}, nil })
+		_, err = stores[1].StepWave(ctx, w.Number, nil, 3,
+			func(w api.Wave) (api.Wave, wave.Commands, error) { w.Why = "x"; return w, wave.Commands{}, nil })
 		require.NoError(t, err)
 	}
 	list, err := stores[0].Waves(ctx, 0, 3)
@@ -346,8 +349,10 @@ func TestPruning(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []int{3, 3, 7, 3, 3, 3, 1}, counts(), "all of it is young")
 
-	for _, q := range []string{"UPDATE reports SET received_at = received_at - INTERVAL 100 DAY", "UPDATE content SET created_at = created_at - INTERVAL 100 DAY",
-		"UPDATE tasks SET until = until - INTERVAL 8 DAY LIMIT 2", "UPDATE enrolments SET until = until - INTERVAL 9 DAY LIMIT 1", "UPDATE sessions SET expires_at = expires_at - INTERVAL 2 HOUR LIMIT 2"} {
+	for _, q := range []string{"UPDATE reports SET received_at = received_at - INTERVAL 100 DAY",
+		"UPDATE content SET created_at = created_at - INTERVAL 100 DAY",
+		"UPDATE tasks SET until = until - INTERVAL 8 DAY LIMIT 2", "UPDATE enrolments SET until = until - INTERVAL 9 DAY LIMIT 1",
+		"UPDATE sessions SET expires_at = expires_at - INTERVAL 2 HOUR LIMIT 2"} {
 		_, err := db.Exec(q)
 		require.NoError(t, err)
 	}

@@ -40,7 +40,8 @@ func (s *Store) migrate(ctx context.Context) error {
 			return err
 		}
 		if is > latest {
-			return fmt.Errorf("the database is of a newer version of Yellow Fence (its tables are of version %d, this program knows %d): install that version or a newer one", is, latest)
+			return fmt.Errorf("the database is of a newer version of Yellow Fence (its tables are of version %d, this program knows %d): "+
+				"install that version or a newer one", is, latest)
 		}
 		if is == latest {
 			return nil
@@ -78,7 +79,8 @@ func (s *Store) provider() (*goose.Provider, error) {
 	// large tables takes its time.
 	patient := &Store{config: s.config.Clone()}
 	patient.config.ReadTimeout, patient.config.WriteTimeout = 0, 0
-	db := patient.connect(1, map[string]string{"max_statement_time": "0", "lock_wait_timeout": "30", "innodb_lock_wait_timeout": "30", "idle_transaction_timeout": "0"})
+	db := patient.connect(1, map[string]string{"max_statement_time": "0", "lock_wait_timeout": "30", "innodb_lock_wait_timeout": "30",
+		"idle_transaction_timeout": "0"})
 	return goose.NewProvider(goose.DialectMySQL, db, sub, goose.WithVerbose(false))
 }
 
@@ -87,7 +89,8 @@ const versionTable = "goose_db_version"
 // schema is the version of the tables; 0 where there are none.
 func (s *Store) schema(ctx context.Context) (version int64, err error) {
 	var there int
-	err = s.row(ctx, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?", []any{versionTable}, &there)
+	err = s.row(ctx, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?",
+		[]any{versionTable}, &there)
 	if err != nil || there == 0 {
 		return 0, err
 	}
@@ -101,7 +104,8 @@ func (s *Store) versions(ctx context.Context) error {
 	_, err := db.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS "+versionTable+` (
 		id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY, version_id BIGINT NOT NULL, is_applied BOOLEAN NOT NULL, tstamp TIMESTAMP NULL DEFAULT NOW())`)
 	if err == nil {
-		_, err = db.ExecContext(ctx, "INSERT INTO "+versionTable+" (version_id, is_applied) SELECT 0, TRUE FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM "+versionTable+")")
+		_, err = db.ExecContext(ctx, "INSERT INTO "+versionTable+
+			" (version_id, is_applied) SELECT 0, TRUE FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM "+versionTable+")")
 	}
 	return err
 }
@@ -109,7 +113,8 @@ func (s *Store) versions(ctx context.Context) error {
 // lease takes the right to migrate for a time, or goes on with it.
 func (s *Store) lease(ctx context.Context, holder string) (mine bool, err error) {
 	err = s.again(ctx, func(ctx context.Context, db *sql.DB) error {
-		_, err := db.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS leases (name VARCHAR(40) NOT NULL PRIMARY KEY, holder VARCHAR(80) NOT NULL, until DATETIME(6) NOT NULL)")
+		_, err := db.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS leases (name VARCHAR(40) NOT NULL PRIMARY KEY, holder VARCHAR(80) NOT "+
+			"NULL, until DATETIME(6) NOT NULL)")
 		return err
 	})
 	if err != nil {
@@ -149,7 +154,8 @@ func (s *Store) whileLeased(ctx context.Context, holder string, work func(contex
 // Lease takes a right that one service has at a time, or goes on with it, and says whether
 // this one has it. It is committed before the work begins.
 func (s *Store) Lease(ctx context.Context, name, holder string, lasts time.Duration) (mine bool, err error) {
-	return s.hold(ctx, holding{"SELECT holder, until FROM leases WHERE name = ? FOR UPDATE", "INSERT INTO leases (holder, until, name) VALUES (?, ?, ?)",
+	return s.hold(ctx, holding{"SELECT holder, until FROM leases WHERE name = ? FOR UPDATE",
+		"INSERT INTO leases (holder, until, name) VALUES (?, ?, ?)",
 		"UPDATE leases SET holder = ?, until = ? WHERE name = ?"}, name, holder, lasts)
 }
 

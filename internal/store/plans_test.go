@@ -19,29 +19,40 @@ import (
 
 // fill makes tables as large as those of a fleet of 20,000 hosts after some months.
 var fill = []string{
-	"INSERT INTO content (hash, body, created_at) SELECT UNHEX(SHA2(CONCAT('c', seq), 256)), '[]', NOW(6) - INTERVAL 1 MINUTE FROM seq_1_to_40000",
-	"INSERT INTO revisions (number, author, why, published_at, hash) SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
+	"INSERT INTO content (hash, body, created_at) SELECT UNHEX(SHA2(CONCAT('c', seq), 256)), '[]', NOW(6) - INTERVAL 1 MINUTE FROM " +
+		"seq_1_to_40000",
+	"INSERT INTO revisions (number, author, why, published_at, hash) SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), " +
+		"256)) FROM seq_1_to_4000",
 	"INSERT INTO generations SELECT seq, 'pat', 'why', NOW(6), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_4000",
 	"INSERT INTO pairs (number, revision, generation, made_at) SELECT seq, seq, seq, NOW(6) FROM seq_1_to_4000",
 	"UPDATE counters SET value = 4000",
-	"INSERT INTO asked (host, pair, previous, asked_at, changed_at) SELECT CONCAT('h', seq), 4000, 3999, NOW(6), NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
-	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT CONCAT('h', seq MOD 20000 + 1), NOW(6), NOW(6), UNHEX(SHA2(CONCAT('c', seq MOD 40000 + 1), 256)), 1000 FROM seq_1_to_60000",
+	"INSERT INTO asked (host, pair, previous, asked_at, changed_at) SELECT CONCAT('h', seq), 4000, 3999, NOW(6), NOW(6) - INTERVAL 1 " +
+		"HOUR FROM seq_1_to_20000",
+	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT CONCAT('h', seq MOD 20000 + 1), NOW(6), NOW(6), " +
+		"UNHEX(SHA2(CONCAT('c', seq MOD 40000 + 1), 256)), 1000 FROM seq_1_to_60000",
 	"INSERT INTO newest (host, report, changed_at) SELECT host, MAX(id), NOW(6) - INTERVAL 1 HOUR FROM reports GROUP BY host",
-	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT 'h1', NOW(6) - INTERVAL 3 DAY, NOW(6) - INTERVAL 3 DAY, UNHEX(SHA2(CONCAT('c', seq), 256)), 1000 FROM seq_1_to_20000",
-	"INSERT INTO findings (host, dump, pair, result) SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)), 4000, UNHEX(SHA2('c1', 256)) FROM seq_1_to_20000",
-	"INSERT INTO tokens (name, rights, host, hash, created_at) SELECT CONCAT('h', seq), 'host', CONCAT('h', seq), UNHEX(SHA2(CONCAT('t', seq), 256)), NOW(6) FROM seq_1_to_20000",
+	"INSERT INTO reports (host, taken_at, received_at, hash, size) SELECT 'h1', NOW(6) - INTERVAL 3 DAY, NOW(6) - INTERVAL 3 DAY, " +
+		"UNHEX(SHA2(CONCAT('c', seq), 256)), 1000 FROM seq_1_to_20000",
+	"INSERT INTO findings (host, dump, pair, result) SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)), 4000, UNHEX(SHA2('c1', " +
+		"256)) FROM seq_1_to_20000",
+	"INSERT INTO tokens (name, rights, host, hash, created_at) SELECT CONCAT('h', seq), 'host', CONCAT('h', seq), UNHEX(SHA2(CONCAT('t', " +
+		"seq), 256)), NOW(6) FROM seq_1_to_20000",
 	"INSERT INTO sessions SELECT UNHEX(SHA2(CONCAT('s', seq), 256)), seq, NOW(6) + INTERVAL 1 HOUR FROM seq_1_to_20000",
-	"INSERT INTO enrolments SELECT UNHEX(SHA2(CONCAT('e', seq), 256)), CONCAT('h', seq), NOW(6) + INTERVAL 1 HOUR, NULL FROM seq_1_to_20000",
+	"INSERT INTO enrolments SELECT UNHEX(SHA2(CONCAT('e', seq), 256)), CONCAT('h', seq), NOW(6) + INTERVAL 1 HOUR, NULL FROM " +
+		"seq_1_to_20000",
 	"INSERT INTO enrolled SELECT CONCAT('h', seq), NOW(6), '{}' FROM seq_1_to_20000",
-	"INSERT INTO tasks (id, host, task, until, done_at, result) SELECT seq, CONCAT('h', seq MOD 20000 + 1), '{}', NOW(6) + INTERVAL 1 HOUR, NOW(6), '{}' FROM seq_1_to_50000",
-	"INSERT INTO attending (host, asked_at, around, changed_at, polled_at) SELECT CONCAT('h', seq), NOW(6), '{}', NOW(6) - INTERVAL 1 HOUR, NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
+	"INSERT INTO tasks (id, host, task, until, done_at, result) SELECT seq, CONCAT('h', seq MOD 20000 + 1), '{}', NOW(6) + INTERVAL 1 " +
+		"HOUR, NOW(6), '{}' FROM seq_1_to_50000",
+	"INSERT INTO attending (host, asked_at, around, changed_at, polled_at) SELECT CONCAT('h', seq), NOW(6), '{}', NOW(6) - INTERVAL 1 " +
+		"HOUR, NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
 	"INSERT INTO surroundings SELECT CONCAT('h', seq), NOW(6), '{}', NULL FROM seq_1_to_20000",
 	"INSERT INTO copies SELECT CONCAT('h', seq), 1, '{}' FROM seq_1_to_20000",
 	"INSERT INTO boot_dumps SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_20000",
 	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
 	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
 	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
-	"ANALYZE TABLE content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, enrolments, tasks, attending, surroundings, copies, waves, wave_hosts, made_once, boot_dumps",
+	"ANALYZE TABLE content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, enrolments, tasks, " +
+		"attending, surroundings, copies, waves, wave_hosts, made_once, boot_dumps",
 }
 
 // TestNothingIsScanned: on filled tables no statement of the store looks at more rows than
@@ -146,7 +157,8 @@ func TestNothingIsScanned(t *testing.T) {
 			any(st.NewWave(ctx, api.Wave{State: api.WaveRunning, Hosts: []api.WaveHost{{Name: "h9"}}}))
 			any(st.StepWave(ctx, w.Number, key, 1, func(w api.Wave) (api.Wave, wave.Commands, error) {
 				w.State = api.WaveDone
-				return w, wave.Commands{Tasks: []api.Task{{ID: store.NewTaskNumber(), Host: "h7", Do: "report"}}, Asks: []wave.Ask{{Subject: "h7", Pair: 4000}}}, nil
+				return w, wave.Commands{Tasks: []api.Task{{ID: store.NewTaskNumber(), Host: "h7", Do: "report"}},
+					Asks: []wave.Ask{{Subject: "h7", Pair: 4000}}}, nil
 			}))
 		}},
 		{"StepWave", func() {
@@ -174,7 +186,8 @@ func TestNothingIsScanned(t *testing.T) {
 	}
 	// These are of the whole fleet, or go through a table page by page.
 	whole := []string{
-		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending", // what is known of all hosts
+		// what is known of all hosts
+		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending",
 		"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) >", // pruning
 	}
 	rows, err := db.Query("SELECT sql_text, rows_examined, rows_sent FROM mysql.slow_log WHERE db = 'yfence'")

@@ -34,7 +34,8 @@ func (s *Store) ImportItself(ctx context.Context, base Pair, author, why string,
 }
 
 // PublishItself is Publish of what nobody asked for: a list holds other addresses.
-func (s *Store) PublishItself(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair, err error) {
+func (s *Store) PublishItself(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair,
+	err error) {
 	base.ByItself = true
 	return s.change(ctx, base, revisions, author, why, files, accepted...)
 }
@@ -42,7 +43,8 @@ func (s *Store) PublishItself(ctx context.Context, base Pair, author, why string
 // OthersSince says that a person published a revision after one.
 func (s *Store) OthersSince(ctx context.Context, revision int64) (bool, error) {
 	var asked int
-	err := s.row(ctx, "SELECT COUNT(*) FROM (SELECT MIN(number) AS first FROM pairs WHERE revision > ? GROUP BY revision) p JOIN pairs q ON q.number = p.first WHERE NOT q.by_itself", []any{revision}, &asked)
+	err := s.row(ctx, "SELECT COUNT(*) FROM (SELECT MIN(number) AS first FROM pairs WHERE revision > ? GROUP BY revision) p JOIN pairs q "+
+		"ON q.number = p.first WHERE NOT q.by_itself", []any{revision}, &asked)
 	return asked > 0, err
 }
 
@@ -64,7 +66,8 @@ const (
 // change adds to one half and makes the pair, in one transaction that holds all three
 // counters: while it runs nobody else can change either half, and what it was worked out
 // from is still what is newest.
-func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte, accepted ...api.Accepted) (p Pair, err error) {
+func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte, accepted ...api.Accepted) (p Pair,
+	err error) {
 	insert := map[half]string{
 		revisions:   "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)",
 		generations: "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)",
@@ -108,7 +111,8 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 			return nil // nothing is published yet
 		}
 		p.Number = last["pairs"] + 1
-		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at, by_itself) VALUES (?, ?, ?, ?, ?)", p.Number, p.Revision, p.Generation, now(), p.ByItself); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at, by_itself) VALUES (?, ?, ?, ?, ?)",
+			p.Number, p.Revision, p.Generation, now(), p.ByItself); err != nil {
 			return err
 		}
 		return count(ctx, tx, "pairs", p.Number)
@@ -119,7 +123,8 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 // counters locks the counters of the halves and of the pairs, always in one order, and
 // gives the last number of each.
 func counters(ctx context.Context, tx *sql.Tx) (last map[string]int64, err error) {
-	rows, err := tx.QueryContext(ctx, "SELECT name, value FROM counters WHERE name IN ('generations', 'pairs', 'revisions') ORDER BY name FOR UPDATE")
+	rows, err := tx.QueryContext(ctx, "SELECT name, value FROM counters WHERE name IN ('generations', 'pairs', 'revisions') ORDER BY "+
+		"name FOR UPDATE")
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +194,8 @@ func (s *Store) Pair(ctx context.Context, number int64) (p Pair, err error) {
 func (s *Store) Revision(ctx context.Context, number int64) (r api.Revision, files Hash, err error) {
 	var h []byte
 	var accepted []byte
-	err = s.row(ctx, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number = ?", []any{number}, &r.Number, &r.Author, &r.Why, &r.PublishedAt, &h, &accepted)
+	err = s.row(ctx, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number = ?", []any{number}, &r.Number,
+		&r.Author, &r.Why, &r.PublishedAt, &h, &accepted)
 	if err == nil && len(accepted) > 0 {
 		err = json.Unmarshal(accepted, &r.Accepted)
 	}
@@ -209,7 +215,8 @@ func (s *Store) Revisions(ctx context.Context, before int64, most int) ([]api.Re
 		}
 		r.Hash = fmt.Sprintf("%x", h)
 		return r, err
-	}, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number < ? ORDER BY number DESC LIMIT ?", orLast(before), most)
+	}, "SELECT number, author, why, published_at, hash, accepted FROM revisions WHERE number < ? ORDER BY number DESC LIMIT ?",
+		orLast(before), most)
 }
 
 // orLast is a number, or a larger one than any if it is 0.
@@ -235,6 +242,7 @@ func (s *Store) WhyGeneration(ctx context.Context, number int64) (why string, er
 
 // PairOf is the newest pair with a revision.
 func (s *Store) PairOf(ctx context.Context, revision int64) (p Pair, err error) {
-	err = s.row(ctx, pairColumns+" WHERE revision = ? ORDER BY number DESC LIMIT 1", []any{revision}, &p.Number, &p.Revision, &p.Generation, &p.ByItself)
+	err = s.row(ctx, pairColumns+" WHERE revision = ? ORDER BY number DESC LIMIT 1", []any{revision}, &p.Number, &p.Revision,
+		&p.Generation, &p.ByItself)
 	return p, err
 }

@@ -25,7 +25,8 @@ const contentGrace = time.Hour
 // The statements that prune, each taking the bound of time and how many rows. What a row of
 // another table refers to stays.
 const (
-	pruneReports = "DELETE FROM reports WHERE received_at < ? AND NOT EXISTS (SELECT 1 FROM newest n WHERE n.host = reports.host AND n.report = reports.id) ORDER BY received_at LIMIT ?"
+	pruneReports = "DELETE FROM reports WHERE received_at < ? AND NOT EXISTS (SELECT 1 FROM newest n WHERE n.host = reports.host AND " +
+		"n.report = reports.id) ORDER BY received_at LIMIT ?"
 	pruneTasks   = "DELETE FROM tasks WHERE until < ? ORDER BY until LIMIT ?"
 	pruneEnrol   = "DELETE FROM enrolments WHERE until < ? ORDER BY until LIMIT ?"
 	pruneSession = "DELETE FROM sessions WHERE expires_at < ? ORDER BY expires_at LIMIT ?"
@@ -92,14 +93,17 @@ func (s *Store) pruneFindings(ctx context.Context) (gone int64, err error) {
 	var at key
 	for ctx.Err() == nil {
 		page, err := list(ctx, s, func(scan func(...any) error) (k key, err error) { return k, scan(&k.host, &k.dump, &k.pair, &k.asked) },
-			"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) > (?, ?, ?, ?) ORDER BY host, dump, pair, asked LIMIT ?", at.host, at.dump, at.pair, at.asked, pruneBatch)
+			"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) > (?, ?, ?, ?) ORDER BY host, dump, pair, "+
+				"asked LIMIT ?", at.host, at.dump, at.pair, at.asked, pruneBatch)
 		if err != nil || len(page) == 0 {
 			return gone, err
 		}
 		err = s.inTx(ctx, func(tx *sql.Tx) error {
 			gone := int64(0)
 			for _, k := range page {
-				res, err := tx.ExecContext(ctx, "DELETE FROM findings WHERE host = ? AND dump = ? AND pair = ? AND asked = ? AND NOT EXISTS (SELECT 1 FROM reports r WHERE r.host = findings.host AND r.hash = findings.dump)", k.host, k.dump, k.pair, k.asked)
+				res, err := tx.ExecContext(ctx, "DELETE FROM findings WHERE host = ? AND dump = ? AND pair = ? AND asked = ? AND NOT "+
+					"EXISTS (SELECT 1 FROM reports r WHERE r.host = findings.host AND r.hash = findings.dump)", k.host, k.dump, k.pair,
+					k.asked)
 				if err != nil {
 					return err
 				}
@@ -128,7 +132,8 @@ func (s *Store) pruneContent(ctx context.Context, before time.Time) (gone int64,
 	var last key
 	for ctx.Err() == nil {
 		page, err := list(ctx, s, func(scan func(...any) error) (k key, err error) { return k, scan(&k.at, &k.hash) },
-			"SELECT created_at, hash FROM content WHERE created_at < ? AND (created_at, hash) > (?, ?) ORDER BY created_at, hash LIMIT ?", before, last.at, last.hash, pruneBatch)
+			"SELECT created_at, hash FROM content WHERE created_at < ? AND (created_at, hash) > (?, ?) ORDER BY created_at, hash LIMIT ?",
+			before, last.at, last.hash, pruneBatch)
 		if err != nil || len(page) == 0 {
 			return gone, err
 		}

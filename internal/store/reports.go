@@ -38,7 +38,8 @@ func (s *Store) Report(ctx context.Context, host string, takenAt time.Time, dump
 	h = LastReport{Host: host, TakenAt: takenAt.UTC().Truncate(time.Microsecond), ReceivedAt: now()}
 	err = s.inTx(ctx, func(tx *sql.Tx) error {
 		var had int64
-		if err := tx.QueryRowContext(ctx, "SELECT COALESCE(SUM(size), 0) FROM reports WHERE host = ? AND received_at > ?", host, now().Add(-24*time.Hour)).Scan(&had); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT COALESCE(SUM(size), 0) FROM reports WHERE host = ? AND received_at > ?", host,
+			now().Add(-24*time.Hour)).Scan(&had); err != nil {
 			return err
 		}
 		if had+int64(len(dumps)) > quota {
@@ -67,7 +68,8 @@ func (s *Store) ReportSame(ctx context.Context, host string, takenAt time.Time, 
 	copy(h.Dump[:], hash)
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		var known int
-		if err := tx.QueryRowContext(ctx, "SELECT 1 FROM reports WHERE host = ? AND hash = ? LIMIT 1", host, h.Dump[:]).Scan(&known); err != nil {
+		if err := tx.QueryRowContext(ctx, "SELECT 1 FROM reports WHERE host = ? AND hash = ? LIMIT 1", host,
+			h.Dump[:]).Scan(&known); err != nil {
 			return notFound(err)
 		}
 		if there, err := touch(ctx, tx, h.Dump); !there || err != nil {
@@ -81,24 +83,28 @@ func (s *Store) ReportSame(ctx context.Context, host string, takenAt time.Time, 
 func report(ctx context.Context, tx *sql.Tx, h LastReport, size int64) error {
 	var id int64
 	var hash []byte
-	err := tx.QueryRowContext(ctx, "SELECT r.id, r.hash FROM newest n JOIN reports r ON r.id = n.report WHERE n.host = ? FOR UPDATE", h.Host).Scan(&id, &hash)
+	err := tx.QueryRowContext(ctx, "SELECT r.id, r.hash FROM newest n JOIN reports r ON r.id = n.report WHERE n.host = ? FOR UPDATE",
+		h.Host).Scan(&id, &hash)
 	switch {
 	case err == nil && bytes.Equal(hash, h.Dump[:]):
-		if _, err = tx.ExecContext(ctx, "UPDATE reports SET taken_at = ?, received_at = ? WHERE id = ?", h.TakenAt, h.ReceivedAt, id); err == nil {
+		if _, err = tx.ExecContext(ctx, "UPDATE reports SET taken_at = ?, received_at = ? WHERE id = ?", h.TakenAt, h.ReceivedAt,
+			id); err == nil {
 			_, err = tx.ExecContext(ctx, "UPDATE newest SET changed_at = NOW(6) WHERE host = ?", h.Host)
 		}
 		return err
 	case err != nil && !errors.Is(err, sql.ErrNoRows):
 		return err
 	}
-	res, err := tx.ExecContext(ctx, "INSERT INTO reports (host, taken_at, received_at, hash, size) VALUES (?, ?, ?, ?, ?)", h.Host, h.TakenAt, h.ReceivedAt, h.Dump[:], size)
+	res, err := tx.ExecContext(ctx, "INSERT INTO reports (host, taken_at, received_at, hash, size) VALUES (?, ?, ?, ?, ?)", h.Host,
+		h.TakenAt, h.ReceivedAt, h.Dump[:], size)
 	if err != nil {
 		return err
 	}
 	if id, err = res.LastInsertId(); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO newest (host, report) VALUES (?, ?) ON DUPLICATE KEY UPDATE report = VALUES(report), changed_at = NOW(6)", h.Host, id)
+	_, err = tx.ExecContext(ctx, "INSERT INTO newest (host, report) VALUES (?, ?) ON DUPLICATE KEY UPDATE report = VALUES(report), "+
+		"changed_at = NOW(6)", h.Host, id)
 	return err
 }
 
@@ -138,7 +144,8 @@ func (s *Store) LastReports(ctx context.Context, only ...string) (out map[string
 // asked for last; that is 0 where it was the same, or none.
 func (s *Store) Findings(ctx context.Context, host string, dump Hash, pair, asked int64) (result []byte, err error) {
 	var h []byte
-	if err := s.row(ctx, "SELECT result FROM findings WHERE host = ? AND dump = ? AND pair = ? AND asked = ?", []any{host, dump[:], pair, asked}, &h); err != nil {
+	if err := s.row(ctx, "SELECT result FROM findings WHERE host = ? AND dump = ? AND pair = ? AND asked = ?",
+		[]any{host, dump[:], pair, asked}, &h); err != nil {
 		return nil, err
 	}
 	var of Hash
@@ -153,7 +160,8 @@ func (s *Store) PutFindings(ctx context.Context, host string, dump Hash, pair, a
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "REPLACE INTO findings (host, dump, pair, asked, result) VALUES (?, ?, ?, ?, ?)", host, dump[:], pair, asked, h[:])
+		_, err = tx.ExecContext(ctx, "REPLACE INTO findings (host, dump, pair, asked, result) VALUES (?, ?, ?, ?, ?)", host, dump[:],
+			pair, asked, h[:])
 		return err
 	})
 }

@@ -33,7 +33,8 @@ func (s *Store) Enrol(ctx context.Context, token string, about api.EnrolRequest)
 	about.Token = ""
 	h := hashOf(token)
 	err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE enrolments SET used_at = ? WHERE hash = ? AND used_at IS NULL AND until > ?", now(), h[:], now())
+		res, err := tx.ExecContext(ctx, "UPDATE enrolments SET used_at = ? WHERE hash = ? AND used_at IS NULL AND until > ?", now(), h[:],
+			now())
 		if err != nil {
 			return err
 		}
@@ -48,10 +49,12 @@ func (s *Store) Enrol(ctx context.Context, token string, about api.EnrolRequest)
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "REPLACE INTO enrolled (host, enrolled_at, about) VALUES (?, ?, ?)", host, now(), said); err != nil {
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO enrolled (host, enrolled_at, about) VALUES (?, ?, ?)", host, now(),
+			said); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked_at = ? WHERE host = ? AND revoked_at IS NULL", now(), host); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE tokens SET revoked_at = ? WHERE host = ? AND revoked_at IS NULL", now(),
+			host); err != nil {
 			return err
 		}
 		t = api.NewToken{Token: api.Token{Name: host, Rights: []api.Right{api.Host}, Host: host, CreatedAt: now()}}
@@ -102,19 +105,22 @@ func putTask(ctx context.Context, tx *sql.Tx, t api.Task, wave int64) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO tasks (id, host, task, until, wave) VALUES (?, ?, ?, ?, ?)", t.ID, t.Host, body, t.Until, wave)
+	_, err = tx.ExecContext(ctx, "INSERT INTO tasks (id, host, task, until, wave) VALUES (?, ?, ?, ?, ?)", t.ID, t.Host, body, t.Until,
+		wave)
 	return err
 }
 
 // OpenTasks are what a host has to do, the oldest first.
 func (s *Store) OpenTasks(ctx context.Context, host string) ([]api.Task, error) {
-	return list(ctx, s, unjson[api.Task], "SELECT task FROM tasks WHERE host = ? AND done_at IS NULL AND until > ? ORDER BY id LIMIT 200", host, now())
+	return list(ctx, s, unjson[api.Task], "SELECT task FROM tasks WHERE host = ? AND done_at IS NULL AND until > ? ORDER BY id LIMIT 200",
+		host, now())
 }
 
 // TaskMark changes whenever anybody was asked to do something: who waits for a task looks
 // when it does. Tasks may be stored in another order than they are numbered in.
 func (s *Store) TaskMark(ctx context.Context) (mark [2]int64, err error) {
-	err = s.row(ctx, "SELECT COUNT(*), COALESCE(MAX(id), 0) FROM tasks WHERE id > ?", []any{time.Now().Add(-bellTime).UnixMicro()}, &mark[0], &mark[1])
+	err = s.row(ctx, "SELECT COUNT(*), COALESCE(MAX(id), 0) FROM tasks WHERE id > ?", []any{time.Now().Add(-bellTime).UnixMicro()},
+		&mark[0], &mark[1])
 	return mark, err
 }
 
@@ -128,7 +134,8 @@ func (s *Store) FinishTask(ctx context.Context, host string, id int64, result ap
 		return err
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, "UPDATE tasks SET done_at = COALESCE(done_at, ?), result = COALESCE(result, ?) WHERE id = ? AND host = ?", now(), body, id, host)
+		res, err := tx.ExecContext(ctx, "UPDATE tasks SET done_at = COALESCE(done_at, ?), result = COALESCE(result, ?) WHERE id = ? AND "+
+			"host = ?", now(), body, id, host)
 		if err != nil {
 			return err
 		}

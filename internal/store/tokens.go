@@ -40,7 +40,8 @@ func putToken(ctx context.Context, tx *sql.Tx, t api.Token, h Hash) (id int64, e
 	for i, r := range t.Rights {
 		words[i] = string(r)
 	}
-	res, err := tx.ExecContext(ctx, "INSERT INTO tokens (name, rights, host, hash, created_at) VALUES (?, ?, ?, ?, ?)", t.Name, strings.Join(words, ","), t.Host, h[:], t.CreatedAt)
+	res, err := tx.ExecContext(ctx, "INSERT INTO tokens (name, rights, host, hash, created_at) VALUES (?, ?, ?, ?, ?)", t.Name,
+		strings.Join(words, ","), t.Host, h[:], t.CreatedAt)
 	if err != nil {
 		return 0, err
 	}
@@ -115,7 +116,8 @@ func (s *Store) TokenBySession(ctx context.Context, value string) (t api.Token, 
 	return t, s.scanRow(ctx, func(scan func(...any) error) (err error) {
 		t, err = scanToken(scan)
 		return err
-	}, "SELECT "+tokenColumns+" FROM sessions x JOIN tokens t ON t.id = x.token WHERE x.hash = ? AND x.expires_at > ? AND t.revoked_at IS NULL", h[:], now())
+	}, "SELECT "+tokenColumns+" FROM sessions x JOIN tokens t ON t.id = x.token WHERE x.hash = ? AND x.expires_at > ? AND t.revoked_at "+
+		"IS NULL", h[:], now())
 }
 
 // EndSession ends a session.

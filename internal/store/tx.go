@@ -125,7 +125,9 @@ func transient(err error) error {
 		return nil
 	case slices.Contains(busyCodes, n):
 		return ErrBusy
-	case slices.Contains(awayCodes, n), n == 0 && (errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &network)):
+	case slices.Contains(awayCodes, n), n == 0 &&
+		(errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) ||
+			errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &network)):
 		return ErrAway
 	case errors.Is(err, context.DeadlineExceeded):
 		return ErrAway
@@ -237,7 +239,8 @@ func (s *Store) scanRow(ctx context.Context, read func(scan func(...any) error) 
 }
 
 // list reads rows, each by read; never nil without an error.
-func list[T any](ctx context.Context, s *Store, read func(scan func(...any) error) (T, error), query string, args ...any) (out []T, err error) {
+func list[T any](ctx context.Context, s *Store, read func(scan func(...any) error) (T, error), query string, args ...any) (out []T,
+	err error) {
 	err = s.again(ctx, func(ctx context.Context, db *sql.DB) (err error) {
 		out = []T{}
 		rows, err := db.QueryContext(ctx, query, args...)

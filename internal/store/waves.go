@@ -38,7 +38,8 @@ func (s *Store) NewWave(ctx context.Context, w api.Wave) (api.Wave, error) {
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO waves (number, state, summary, running) VALUES (?, ?, ?, ?)", w.Number, state, summary, running(w))
+		_, err = tx.ExecContext(ctx, "INSERT INTO waves (number, state, summary, running) VALUES (?, ?, ?, ?)", w.Number, state, summary,
+			running(w))
 		return err
 	})
 	if errors.Is(err, errTaken) && taken != nil {
@@ -79,7 +80,8 @@ func takeHosts(ctx context.Context, tx *sql.Tx, wave int64, hosts []string) (*Ta
 			args = append(args, name)
 		}
 		t := &Taken{}
-		err = tx.QueryRowContext(ctx, "SELECT host, wave FROM wave_hosts WHERE host IN (?"+strings.Repeat(", ?", len(some)-1)+") AND wave <> ? ORDER BY host LIMIT 1", append(args, wave)...).Scan(&t.Host, &t.Wave)
+		err = tx.QueryRowContext(ctx, "SELECT host, wave FROM wave_hosts WHERE host IN (?"+strings.Repeat(", ?", len(some)-1)+
+			") AND wave <> ? ORDER BY host LIMIT 1", append(args, wave)...).Scan(&t.Host, &t.Wave)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil, ErrBusy // it has just ended
 		}
@@ -108,7 +110,8 @@ func written(w api.Wave) (state, summary []byte, err error) {
 // the wave as it is, and holds nobody up meanwhile: where another changed the wave since, it
 // is called again, up to tries times; then it is ErrConflict. Tasks are signed with key, and
 // so is the proof in them.
-func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateKey, tries int, step func(w api.Wave) (api.Wave, wave.Commands, error)) (w api.Wave, err error) {
+func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateKey, tries int,
+	step func(w api.Wave) (api.Wave, wave.Commands, error)) (w api.Wave, err error) {
 	for range tries {
 		var before []byte
 		if err := s.row(ctx, "SELECT state FROM waves WHERE number = ?", []any{number}, &before); err != nil {
@@ -166,7 +169,8 @@ func putStep(ctx context.Context, tx *sql.Tx, w api.Wave, todo wave.Commands, st
 			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, "UPDATE waves SET state = ?, summary = ?, running = ? WHERE number = ?", state, summary, running(w), w.Number)
+	_, err := tx.ExecContext(ctx, "UPDATE waves SET state = ?, summary = ?, running = ? WHERE number = ?", state, summary, running(w),
+		w.Number)
 	return err
 }
 
@@ -178,7 +182,8 @@ func (s *Store) RunningWaves(ctx context.Context) ([]api.Wave, error) {
 // Waves are waves as lists show them, without their hosts, the newest first: at most so
 // many, those before a number if it is not 0.
 func (s *Store) Waves(ctx context.Context, before int64, most int) ([]api.Wave, error) {
-	return list(ctx, s, unjson[api.Wave], "SELECT COALESCE(summary, state) FROM waves WHERE number < ? ORDER BY number DESC LIMIT ?", orLast(before), most)
+	return list(ctx, s, unjson[api.Wave], "SELECT COALESCE(summary, state) FROM waves WHERE number < ? ORDER BY number DESC LIMIT ?",
+		orLast(before), most)
 }
 
 // Wave is one wave.

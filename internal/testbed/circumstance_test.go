@@ -58,7 +58,8 @@ func arriving(j *Judge, what ...string) (out []packet.Packet) {
 	for i, s := range what {
 		ap := netip.MustParseAddrPort(s)
 		sport, dport := 20000+(int(j.tag)+i)%40000, int(ap.Port())
-		p := packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "tcp", State: "new", In: "wan0", Src: ap.Addr(), Dst: Own[4], SrcPort: &sport, DstPort: &dport}
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "tcp", State: "new", In: "wan0", Src: ap.Addr(), Dst: Own[4],
+			SrcPort: &sport, DstPort: &dport}
 		if ap.Addr().Is6() {
 			p.Family, p.Dst = "ipv6", Own[5]
 		}
@@ -80,7 +81,8 @@ func buckets(t *testing.T, j *Judge, settled func(stances, rules string)) {
 		}
 		return out
 	}
-	const a, b, bad, six, near, far = "198.51.100.9:22", "198.51.100.10:22", "198.51.100.70:22", "[2001:db8:5::9]:22", "[2001:db8:5::a]:22", "[2001:db8:5:1::9]:22"
+	const a, b, bad, six, near, far = "198.51.100.9:22", "198.51.100.10:22", "198.51.100.70:22", "[2001:db8:5::9]:22",
+		"[2001:db8:5::a]:22", "[2001:db8:5:1::9]:22"
 	for _, c := range []struct {
 		what, stances, rules string
 		packets              []string
@@ -89,16 +91,23 @@ func buckets(t *testing.T, j *Judge, settled func(stances, rules string)) {
 		{"a bucket of three", "", "allow x: office -> red : ssh at most 3 per 1h", repeat(a, 5), "AAAdd"},
 		{"shared by all sources", "", "allow x: office -> red : ssh at most 3 per 1h", []string{a, b, a, b, a}, "AAAdd"},
 		{"and not by families", "", "allow x: office -> red : ssh at most 2 per 1h", []string{a, six, a, six, a, six}, "AAAAdd"},
-		{"shared by all lines of one rule", "", "allow x: office -> red : ssh, https at most 2 per 1h", []string{a, "198.51.100.9:443", a, "198.51.100.9:443"}, "AAdd"},
+		{"shared by all lines of one rule", "", "allow x: office -> red : ssh, https at most 2 per 1h",
+			[]string{a, "198.51.100.9:443", a, "198.51.100.9:443"}, "AAdd"},
 		{"per source", "", "allow x: office -> red : ssh at most 2 per 1h per source", []string{a, a, a, b, b, b}, "AAdAAd"},
-		{"which is a /64 of IPv6", "", "allow x: office -> red : ssh at most 2 per 1h per source", []string{six, near, near, far, far, far}, "AAdAAd"},
+		{"which is a /64 of IPv6", "", "allow x: office -> red : ssh at most 2 per 1h per source",
+			[]string{six, near, near, far, far, far}, "AAdAAd"},
 		{"refused as the role refuses", "refuse by reject", "allow x: office -> red : ssh at most 2 per 1h", repeat(a, 3), "AAr"},
 		{"though the stance is open", "inbound open", "allow x: office -> red : ssh at most 2 per 1h", repeat(a, 3), "AAd"},
-		{"which spares what a free allow admits", "inbound open", "allow x: office -> red : ssh at most 2 per 1h\nallow y: bad -> red : ssh", []string{a, a, a, bad, bad, bad}, "AAdAAA"},
-		{"the larger of two decides", "", "allow x: office -> red : ssh at most 1 per 1h\nallow y: bad -> red : ssh at most 2 per 1h", []string{a, a, bad, bad, bad}, "AdAAd"},
-		{"an exception is slowed, the block stays", "", "allow x: office -> red : tcp 22 over no at most 1 per 1h\nblock no: bad -> red : any", []string{bad, bad, "198.51.100.70:443"}, "Add"},
+		{"which spares what a free allow admits", "inbound open",
+			"allow x: office -> red : ssh at most 2 per 1h\nallow y: bad -> red : ssh", []string{a, a, a, bad, bad, bad}, "AAdAAA"},
+		{"the larger of two decides", "", "allow x: office -> red : ssh at most 1 per 1h\nallow y: bad -> red : ssh at most 2 per 1h",
+			[]string{a, a, bad, bad, bad}, "AdAAd"},
+		{"an exception is slowed, the block stays", "",
+			"allow x: office -> red : tcp 22 over no at most 1 per 1h\nblock no: bad -> red : any",
+			[]string{bad, bad, "198.51.100.70:443"}, "Add"},
 		{"a log has a bucket of its own and slows nothing", "", "allow x: office -> red : ssh log up to 1 per 1h", repeat(a, 3), "AAA"},
-		{"beside the rule's", "log refused up to 1 per 1h", "allow x: office -> red : ssh at most 2 per 1h log up to 1 per 1h", repeat(a, 4), "AAdd"},
+		{"beside the rule's", "log refused up to 1 per 1h", "allow x: office -> red : ssh at most 2 per 1h log up to 1 per 1h",
+			repeat(a, 4), "AAdd"},
 		{"a second gives a token back", "", "allow x: office -> red : ssh at most 1 per 1s", repeat(a, 2), "Ad"},
 	} {
 		settled(c.stances, c.rules)
@@ -130,7 +139,8 @@ func ending(t *testing.T, j *Judge, settled func(stances, rules string)) {
 	for in := 3 * time.Second; ; in *= 2 { // a busy machine may need longer than that to ask
 		end = time.Now().UTC().Add(in).Truncate(time.Second)
 		settled("", "allow x: office -> red : ssh until "+end.Format("2006-01-02T15:04:05Z")+
-			"\nallow y: office -> red : https from 2026-01-01 until 2037-12-31\nallow z: office -> red : smtp from "+end.Format("2006-01-02T15:04:05Z")+" until 2037-12-31")
+			"\nallow y: office -> red : https from 2026-01-01 until 2037-12-31\nallow z: office -> red : smtp from "+
+			end.Format("2006-01-02T15:04:05Z")+" until 2037-12-31")
 		got, err := j.Verdicts(arriving(j, "198.51.100.9:22", "[2001:db8:5::9]:22", "198.51.100.9:443", "198.51.100.9:25"))
 		require.NoError(t, err)
 		if time.Now().Before(end) || in > time.Minute {
@@ -182,7 +192,8 @@ func senders(t *testing.T, j *Judge, settled func(stances, rules string)) {
 func send(t *testing.T, j *Judge, user int, unit string) string {
 	t.Helper()
 	j.tag++
-	payload := hex.EncodeToString(frame(packet.Packet{Protocol: "47", Src: netip.MustParseAddr("192.0.2.1"), Dst: netip.MustParseAddr("192.0.2.2")}, j.tag, false)[0][20:])
+	payload := hex.EncodeToString(frame(packet.Packet{Protocol: "47", Src: netip.MustParseAddr("192.0.2.1"),
+		Dst: netip.MustParseAddr("192.0.2.2")}, j.tag, false)[0][20:])
 	cmd := exec.Command(os.Args[0], "-test.run=none")
 	cmd.Env = append(os.Environ(), "YF_SEND="+payload, fmt.Sprintf("YF_USER=%d", user), "YF_UNIT="+strings.Trim(unit, `"`))
 	require.NoError(t, j.Host.Do(func() error {
@@ -210,7 +221,8 @@ func TestMain(m *testing.M) {
 	if payload == "" {
 		os.Exit(m.Run())
 	}
-	if err := sendOne(payload, os.Getenv("YF_UNIT"), os.Getenv("YF_USER")); err != nil && !errors.Is(err, unix.EPERM) { // which is to be refused
+	// which is to be refused
+	if err := sendOne(payload, os.Getenv("YF_UNIT"), os.Getenv("YF_USER")); err != nil && !errors.Is(err, unix.EPERM) {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}

@@ -113,7 +113,8 @@ func (j *Judge) forget() error {
 	for _, six := range []bool{false, true} {
 		t := announcer(six)
 		status := conntrack.StatusConfirmed | conntrack.StatusAssured | conntrack.StatusSeenReply
-		if err := j.tracker.Create(conntrack.NewFlow(packet.UDP, status, t.IP.SourceAddress, t.IP.DestinationAddress, 1, 2, 86400, 0)); err != nil {
+		if err := j.tracker.Create(conntrack.NewFlow(packet.UDP, status, t.IP.SourceAddress, t.IP.DestinationAddress, 1, 2, 86400,
+			0)); err != nil {
 			return fmt.Errorf("connection tracking: %w", err)
 		}
 	}

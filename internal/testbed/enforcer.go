@@ -15,7 +15,8 @@ const (
 // between its network and an instance: all that comes to the host and goes from it is forwarded
 // there, and can be filtered where the host sees nothing of it. The host gets the addresses on an
 // interface, and goes by the gateways of their families.
-func NewEnforcer(name string, wire *Namespace, bridge string, host *Namespace, iface string, addresses, gateways []netip.Addr) (*Namespace, error) {
+func NewEnforcer(name string, wire *Namespace, bridge string, host *Namespace, iface string, addresses,
+	gateways []netip.Addr) (*Namespace, error) {
 	enforcer, err := NewNamespace(name)
 	if err != nil {
 		return nil, err
@@ -37,7 +38,8 @@ func NewEnforcer(name string, wire *Namespace, bridge string, host *Namespace, i
 		return enforcer, err
 	}
 	// An address of its own, for it to ask its neighbours with.
-	outside := []string{"link set " + EnforcerDown + " up", "addr add 169.254.0.1/32 dev " + EnforcerUp + " scope link", "addr add 169.254.0.2/32 dev " + EnforcerDown + " scope link"}
+	outside := []string{"link set " + EnforcerDown + " up", "addr add 169.254.0.1/32 dev " + EnforcerUp + " scope link",
+		"addr add 169.254.0.2/32 dev " + EnforcerDown + " scope link"}
 	inside := []string{"link set " + iface + " up"}
 	for _, a := range addresses {
 		outside = append(outside, fmt.Sprintf("route add %s dev %s", a, EnforcerDown))
@@ -49,7 +51,8 @@ func NewEnforcer(name string, wire *Namespace, bridge string, host *Namespace, i
 		inside = append(inside, fmt.Sprintf("addr add %s/%d dev %s%s", a, a.BitLen(), iface, nodad))
 	}
 	for _, g := range gateways {
-		outside = append(outside, fmt.Sprintf("route add %s dev %s", g, EnforcerUp), fmt.Sprintf("route add default via %s dev %s", g, EnforcerUp))
+		outside = append(outside, fmt.Sprintf("route add %s dev %s", g, EnforcerUp),
+			fmt.Sprintf("route add default via %s dev %s", g, EnforcerUp))
 		if g.Is6() {
 			outside = append(outside, fmt.Sprintf("neigh add proxy %s dev %s", g, EnforcerDown))
 		}

@@ -43,15 +43,19 @@ func TestFoundByTheKernel(t *testing.T) {
 		{"before tracking everything is invalid", "prerouting", "-300", "ct state invalid drop", tcp, packet.Drop},
 		{"and has no mark", "prerouting", "-300", "ct mark 0 drop", tcp, packet.Admit},
 		{"a match on ports sees what stands there in a later fragment", "forward", "filter", "tcp sport != 22 drop", later, packet.Drop},
-		{"in IPv6 the head of the whole packet", "forward", "filter", "tcp sport 24576 tcp flags & (fin|rst) == (fin|rst) drop", later6, packet.Drop},
-		{"no fragment is seen where connections are tracked", "forward", "filter", "ct state invalid drop; ip frag-off & 0x1fff != 0 drop", later, packet.Admit},
-		{"but before they are put together", "prerouting", "-450", "ct state established accept; ip frag-off & 0x1fff != 0 drop", later, packet.Drop},
+		{"in IPv6 the head of the whole packet", "forward", "filter", "tcp sport 24576 tcp flags & (fin|rst) == (fin|rst) drop", later6,
+			packet.Drop},
+		{"no fragment is seen where connections are tracked", "forward", "filter",
+			"ct state invalid drop; ip frag-off & 0x1fff != 0 drop", later, packet.Admit},
+		{"but before they are put together", "prerouting", "-450", "ct state established accept; ip frag-off & 0x1fff != 0 drop", later,
+			packet.Drop},
 		{"a later fragment that is rejected hears nothing", "forward", "filter", "reject", later, packet.Drop},
 		{"nor does an ICMP error", "input", "filter", "reject", change(tcp, func(p *packet.Packet) {
 			p.Protocol, p.State, p.SrcPort, p.DstPort, p.ICMPType, p.ICMPCode = "icmp", "related", nil, nil, num(3), num(1)
 		}), packet.Reject},
 		{"a mark written on the way in is seen behind", "prerouting", "-150", "meta mark set 7; meta mark 7 drop", tcp, packet.Drop},
-		{"a mark is written even where the rule then fails", "input", "filter", "meta mark set 7 tcp dport 9 accept; meta mark 7 drop", tcp, packet.Drop},
+		{"a mark is written even where the rule then fails", "input", "filter", "meta mark set 7 tcp dport 9 accept; meta mark 7 drop",
+			tcp, packet.Drop},
 	} {
 		text := ruleset("inet", c.hook, c.priority, c.rules)
 		require.NoError(t, j.Host.Load("flush ruleset\n"+text), c.what)
@@ -71,7 +75,8 @@ func ruleset(family, hook, priority, rules string) string {
 	for _, rule := range strings.Split(rules, "; ") {
 		text += "\t\t" + rule + "\n"
 	}
-	return fmt.Sprintf("table %s t {\n\tchain c {\n\t\ttype filter hook %s priority %s; policy accept;\n%s\t}\n}\n", family, hook, priority, text)
+	return fmt.Sprintf("table %s t {\n\tchain c {\n\t\ttype filter hook %s priority %s; policy accept;\n%s\t}\n}\n", family, hook,
+		priority, text)
 }
 
 // TestZonesInTheKernel: before connections are looked up, a packet whose zone was said has one
@@ -82,8 +87,10 @@ func TestZonesInTheKernel(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, j.Close()) }()
 	num := func(n int) *int { return &n }
-	p := packet.Packet{Hook: packet.In, In: "wan0", Family: "ipv4", Protocol: "tcp", State: "new", Src: netip.MustParseAddr("198.51.100.7"), Dst: Own[0], SrcPort: num(30000), DstPort: num(1000)}
-	for rules, want := range map[string]packet.Verdict{"ct state new drop": packet.Admit, "ct zone set 7; ct state new drop": packet.Drop, "ct zone set 7; ct mark 0 drop": packet.Admit} {
+	p := packet.Packet{Hook: packet.In, In: "wan0", Family: "ipv4", Protocol: "tcp", State: "new",
+		Src: netip.MustParseAddr("198.51.100.7"), Dst: Own[0], SrcPort: num(30000), DstPort: num(1000)}
+	for rules, want := range map[string]packet.Verdict{"ct state new drop": packet.Admit, "ct zone set 7; ct state new drop": packet.Drop,
+		"ct zone set 7; ct mark 0 drop": packet.Admit} {
 		require.NoError(t, j.Host.Load("flush ruleset\n"+ruleset("inet", "prerouting", "raw", rules)), rules)
 		sp, rs := inForce(t, j)
 		got, err := j.Verdicts([]packet.Packet{p})

@@ -31,20 +31,26 @@ func TestIngressInTheKernel(t *testing.T) {
 		b.WriteString("flush ruleset\n")
 		rules := func() {
 			for range 1 + rng.IntN(4) {
-				fmt.Fprintf(&b, "\t\t%s %s\n", pick(rng, "ip saddr 10.40.3.0/24", "ip saddr 198.51.100.0/24", "ip6 saddr fd40::/48", "ip6 daddr fd60::/48", "tcp dport { 22, 80, 1000-2000 }", "udp dport 53", "meta l4proto icmp", "meta l4proto { 6, 17 }",
-					"tcp flags & (syn | ack) == syn", "ip frag-off & 0x1fff != 0", "iifname \"wan0\"", "meta mark 4", "ip protocol 17"), pick(rng, "drop", "drop", "accept", "meta mark set 4", "counter", "jump more"))
+				fmt.Fprintf(&b, "\t\t%s %s\n", pick(rng, "ip saddr 10.40.3.0/24", "ip saddr 198.51.100.0/24", "ip6 saddr fd40::/48",
+					"ip6 daddr fd60::/48", "tcp dport { 22, 80, 1000-2000 }", "udp dport 53", "meta l4proto icmp", "meta l4proto { 6, 17 }",
+					"tcp flags & (syn | ack) == syn", "ip frag-off & 0x1fff != 0", "iifname \"wan0\"", "meta mark 4", "ip protocol 17"),
+					pick(rng, "drop", "drop", "accept", "meta mark set 4", "counter", "jump more"))
 			}
 			b.WriteString("\t}\n")
 		}
 		device := pick(rng, Interfaces...)
 		family := pick(rng, "netdev", "inet")
-		fmt.Fprintf(&b, "table %s door {\n\tchain more {\n\t\tudp dport 1000-3000 drop\n\t}\n\tchain in {\n\t\ttype filter hook ingress device %q priority %d; policy accept;\n", family, device, pick(rng, -500, 0, 10))
+		fmt.Fprintf(&b, "table %s door {\n\tchain more {\n\t\tudp dport 1000-3000 drop\n\t}\n\tchain in {\n\t\ttype filter hook ingress "+
+			"device %q priority %d; policy accept;\n", family, device, pick(rng, -500, 0, 10))
 		rules()
 		if rng.IntN(2) == 0 {
-			fmt.Fprintf(&b, "\tchain second {\n\t\ttype filter hook ingress device %q priority 20; policy %s;\n", device, pick(rng, "accept", "drop"))
+			fmt.Fprintf(&b, "\tchain second {\n\t\ttype filter hook ingress device %q priority 20; policy %s;\n", device,
+				pick(rng, "accept", "drop"))
 			rules()
 		}
-		b.WriteString("}\ntable inet t {\n\tchain i {\n\t\ttype filter hook input priority 0; policy accept;\n\t\tmeta mark 4 drop\n\t\ttcp dport 22 drop\n\t}\n\tchain f {\n\t\ttype filter hook forward priority 0; policy accept;\n\t\tmeta mark 4 udp dport 53 drop\n\t}\n}\n")
+		b.WriteString("}\ntable inet t {\n\tchain i {\n\t\ttype filter hook input priority 0; policy accept;\n\t\tmeta mark 4 " +
+			"drop\n\t\ttcp dport 22 drop\n\t}\n\tchain f {\n\t\ttype filter hook forward priority 0; policy accept;\n\t\tmeta mark 4 udp " +
+			"dport 53 drop\n\t}\n}\n")
 		script := b.String()
 		require.NoError(t, j.Host.Load(script), script)
 		sp, rs := inForce(t, j)

@@ -19,13 +19,21 @@ var iptablesKinds = []struct {
 	name string
 	text *regexp.Regexp
 }{
-	{"a source", regexp.MustCompile(`-s \d|-s [0-9a-f]+:`)}, {"a destination", regexp.MustCompile(`-d `)}, {"a negation", regexp.MustCompile(`! -|! --`)}, {"an interface", regexp.MustCompile(`-[io] \w+ `)},
-	{"a pattern of names", regexp.MustCompile(`eth\+`)}, {"a protocol", regexp.MustCompile(`-p `)}, {"a port", regexp.MustCompile(`--[sd]port \d`)}, {"several ports", regexp.MustCompile(`multiport`)},
-	{"TCP flags", regexp.MustCompile(`--tcp-flags`)}, {"ICMP", regexp.MustCompile(`--icmp-type`)}, {"ICMPv6", regexp.MustCompile(`--icmpv6-type`)}, {"a state", regexp.MustCompile(`--(ct)?state`)},
-	{"a mark", regexp.MustCompile(`-m mark`)}, {"a connection's mark", regexp.MustCompile(`-m connmark`)}, {"a user", regexp.MustCompile(`--uid-owner`)}, {"a group", regexp.MustCompile(`--gid-owner`)},
-	{"a set", regexp.MustCompile(`--match-set`)}, {"a range", regexp.MustCompile(`iprange`)}, {"a fragment", regexp.MustCompile(`-f `)}, {"a comment", regexp.MustCompile(`--comment`)}, {"a jump", regexp.MustCompile(`-j c\d`)}, {"a goto", regexp.MustCompile(`-g c\d`)},
-	{"a return", regexp.MustCompile(`-j RETURN`)}, {"a reject", regexp.MustCompile(`-j REJECT`)}, {"a log", regexp.MustCompile(`-j LOG`)}, {"a mark that is set", regexp.MustCompile(`-j MARK`)},
-	{"another destination", regexp.MustCompile(`-j DNAT`)}, {"a redirect", regexp.MustCompile(`-j REDIRECT`)}, {"another source", regexp.MustCompile(`-j MASQUERADE`)}, {"a kind of address", regexp.MustCompile(`-m addrtype`)}, {"no tracking", regexp.MustCompile(`--notrack`)}, {"a way back", regexp.MustCompile(`-m rpfilter`)},
+	{"a source", regexp.MustCompile(`-s \d|-s [0-9a-f]+:`)}, {"a destination", regexp.MustCompile(`-d `)},
+	{"a negation", regexp.MustCompile(`! -|! --`)}, {"an interface", regexp.MustCompile(`-[io] \w+ `)},
+	{"a pattern of names", regexp.MustCompile(`eth\+`)}, {"a protocol", regexp.MustCompile(`-p `)},
+	{"a port", regexp.MustCompile(`--[sd]port \d`)}, {"several ports", regexp.MustCompile(`multiport`)},
+	{"TCP flags", regexp.MustCompile(`--tcp-flags`)}, {"ICMP", regexp.MustCompile(`--icmp-type`)},
+	{"ICMPv6", regexp.MustCompile(`--icmpv6-type`)}, {"a state", regexp.MustCompile(`--(ct)?state`)},
+	{"a mark", regexp.MustCompile(`-m mark`)}, {"a connection's mark", regexp.MustCompile(`-m connmark`)},
+	{"a user", regexp.MustCompile(`--uid-owner`)}, {"a group", regexp.MustCompile(`--gid-owner`)},
+	{"a set", regexp.MustCompile(`--match-set`)}, {"a range", regexp.MustCompile(`iprange`)}, {"a fragment", regexp.MustCompile(`-f `)},
+	{"a comment", regexp.MustCompile(`--comment`)}, {"a jump", regexp.MustCompile(`-j c\d`)}, {"a goto", regexp.MustCompile(`-g c\d`)},
+	{"a return", regexp.MustCompile(`-j RETURN`)}, {"a reject", regexp.MustCompile(`-j REJECT`)}, {"a log", regexp.MustCompile(`-j LOG`)},
+	{"a mark that is set", regexp.MustCompile(`-j MARK`)},
+	{"another destination", regexp.MustCompile(`-j DNAT`)}, {"a redirect", regexp.MustCompile(`-j REDIRECT`)},
+	{"another source", regexp.MustCompile(`-j MASQUERADE`)}, {"a kind of address", regexp.MustCompile(`-m addrtype`)},
+	{"no tracking", regexp.MustCompile(`--notrack`)}, {"a way back", regexp.MustCompile(`-m rpfilter`)},
 	{"a connection's mark that is set", regexp.MustCompile(`-j CONNMARK`)},
 }
 
@@ -75,7 +83,8 @@ func TestIptablesInTheKernel(t *testing.T) {
 			detected, ok := iptables.IsSave(string(dump))
 			require.True(t, ok)
 			require.Equal(t, family, detected)
-			read, err := iptables.Read(sp, family, "dump", string(dump), iptables.Host{Users: map[int]string{34: "backup"}, Groups: map[int]string{}, Sets: sets, Routes: routes})
+			read, err := iptables.Read(sp, family, "dump", string(dump),
+				iptables.Host{Users: map[int]string{34: "backup"}, Groups: map[int]string{}, Sets: sets, Routes: routes})
 			require.NoError(t, err)
 			rs.Add(read)
 			dumps += string(dump)
@@ -111,7 +120,8 @@ func TestIptablesInTheKernel(t *testing.T) {
 			t.Fatalf("seed %d round %d (%s): %s\n%s", *seed, round, tool, wrong.what, dumps)
 		}
 		judged += len(packets)
-		require.True(t, nat || len(sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))) == 0, "uncertain about what it claims to read:\n%s", dumps)
+		require.True(t, nat || len(sp.UnknownsOf(sp.Where(decision,
+			func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))) == 0, "uncertain about what it claims to read:\n%s", dumps)
 	}
 	t.Logf("%d verdicts of the kernel: %v", judged, count)
 	t.Logf("packets that a rule of each kind matched: %v", hits)
@@ -132,14 +142,16 @@ const kernelSets = "create ips4 hash:ip counters comment\nadd ips4 10.40.3.1 com
 	"create ports bitmap:port range 0-2047\nadd ports 20-22\nadd ports 1000-1500\n" +
 	"create both4 list:set\nadd both4 ips4\nadd both4 nets4\n"
 
-const emptyTables = "*raw\nCOMMIT\n*mangle\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING ACCEPT\nCOMMIT\n*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\nCOMMIT\n"
+const emptyTables = "*raw\nCOMMIT\n*mangle\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING " +
+	"ACCEPT\nCOMMIT\n*filter\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\nCOMMIT\n"
 
 // randomTables is a script for a -restore tool as people write them.
 func randomTables(rng *rand.Rand, family int, nat bool) string {
 	var b strings.Builder
 	b.WriteString("*raw\n")
 	if rng.IntN(4) == 0 {
-		fmt.Fprintf(&b, "-A PREROUTING %s\n", pick(rng, tablesMatch(rng, family, "PREROUTING")+" -j CT --notrack", "-m rpfilter -j ACCEPT", "-m rpfilter --invert -j DROP"))
+		fmt.Fprintf(&b, "-A PREROUTING %s\n",
+			pick(rng, tablesMatch(rng, family, "PREROUTING")+" -j CT --notrack", "-m rpfilter -j ACCEPT", "-m rpfilter --invert -j DROP"))
 	}
 	if nat {
 		b.WriteString("COMMIT\n*nat\n")
@@ -149,28 +161,35 @@ func randomTables(rng *rand.Rand, family int, nat bool) string {
 		}
 		for range 1 + rng.IntN(3) {
 			chain := pick(rng, "PREROUTING", "PREROUTING", "OUTPUT")
-			ends := []string{"DNAT --to-destination " + pick(rng, targets...), "DNAT --to-destination " + pick(rng, targets...), "REDIRECT --to-ports 22", "RETURN"}
+			ends := []string{"DNAT --to-destination " + pick(rng, targets...), "DNAT --to-destination " + pick(rng, targets...),
+				"REDIRECT --to-ports 22", "RETURN"}
 			if chain == "OUTPUT" { // what the host sends to itself is another packet when it arrives
 				ends = []string{"DNAT --to-destination " + pick(rng, targets[:2]...), "RETURN"}
 			}
-			fmt.Fprintf(&b, "-A %s -p %s --dport %s %s-j %s\n", chain, pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000:2000", "1:60000"), pick(rng, "", "-m addrtype --dst-type LOCAL ", "-m addrtype ! --dst-type LOCAL,MULTICAST "), pick(rng, ends...))
+			fmt.Fprintf(&b, "-A %s -p %s --dport %s %s-j %s\n", chain, pick(rng, "tcp", "udp"),
+				pick(rng, "80", "443", "1000:2000", "1:60000"),
+				pick(rng, "", "-m addrtype --dst-type LOCAL ", "-m addrtype ! --dst-type LOCAL,MULTICAST "), pick(rng, ends...))
 		}
 		fmt.Fprintf(&b, "-A POSTROUTING %s -j MASQUERADE\n", pick(rng, "-o wan0", "-o eth0", "-p tcp"))
 	}
 	b.WriteString("COMMIT\n*mangle\n:PREROUTING ACCEPT\n:INPUT ACCEPT\n:FORWARD ACCEPT\n:OUTPUT ACCEPT\n:POSTROUTING ACCEPT\n")
 	for range rng.IntN(3) {
-		fmt.Fprintf(&b, "-A PREROUTING %s -j %s\n", tablesMatch(rng, family, "PREROUTING"), pick(rng, "MARK --set-mark 5", "MARK --set-xmark 0x10/0xf0", "CONNMARK --restore-mark", "CONNMARK --save-mark", "CONNMARK --set-mark 1", "MARK --and-mark 0xf"))
+		fmt.Fprintf(&b, "-A PREROUTING %s -j %s\n", tablesMatch(rng, family, "PREROUTING"),
+			pick(rng, "MARK --set-mark 5", "MARK --set-xmark 0x10/0xf0", "CONNMARK --restore-mark", "CONNMARK --save-mark",
+				"CONNMARK --set-mark 1", "MARK --and-mark 0xf"))
 	}
 	open := rng.IntN(2) == 0
 	b.WriteString("COMMIT\n*filter\n")
-	fmt.Fprintf(&b, ":INPUT %s\n:FORWARD %s\n:OUTPUT %s\n", pick(rng, "ACCEPT", "DROP"), pick(rng, "ACCEPT", "ACCEPT", "DROP"), map[bool]string{true: "ACCEPT", false: pick(rng, "ACCEPT", "DROP")}[open])
+	fmt.Fprintf(&b, ":INPUT %s\n:FORWARD %s\n:OUTPUT %s\n", pick(rng, "ACCEPT", "DROP"), pick(rng, "ACCEPT", "ACCEPT", "DROP"),
+		map[bool]string{true: "ACCEPT", false: pick(rng, "ACCEPT", "DROP")}[open])
 	jumps := rng.IntN(3)
 	for i := range jumps {
 		fmt.Fprintf(&b, ":c%d -\n", i)
 	}
 	rules := func(chain string, n, below int) {
 		for range n {
-			end := "-j " + pick(rng, "ACCEPT", "ACCEPT", "ACCEPT", "DROP", "RETURN", `LOG --log-prefix "x: "`, "REJECT", "MARK --set-mark 5", "CONNMARK --set-mark 5")
+			end := "-j " + pick(rng, "ACCEPT", "ACCEPT", "ACCEPT", "DROP", "RETURN", `LOG --log-prefix "x: "`, "REJECT",
+				"MARK --set-mark 5", "CONNMARK --set-mark 5")
 			if below > 0 && rng.IntN(3) == 0 {
 				end = pick(rng, "-j ", "-j ", "-g ") + fmt.Sprintf("c%d", rng.IntN(below))
 			}
@@ -203,7 +222,8 @@ func tablesMatch(rng *rand.Rand, family int, chain string) string {
 	options := []func() string{
 		func() string {
 			if four {
-				return not() + pick(rng, "-s ", "-d ") + pick(rng, "10.40.3.0/24", "10.40.0.0/16", "198.51.100.7", "10.60.0.0/255.255.0.0", "203.0.113.0/24")
+				return not() + pick(rng, "-s ", "-d ") + pick(rng, "10.40.3.0/24", "10.40.0.0/16", "198.51.100.7",
+					"10.60.0.0/255.255.0.0", "203.0.113.0/24")
 			}
 			return not() + pick(rng, "-s ", "-d ") + pick(rng, "fd40::/48", "fd40::3:1", "fd60::/64", "2001:db8::/32")
 		},
@@ -214,12 +234,14 @@ func tablesMatch(rng *rand.Rand, family int, chain string) string {
 			return "-m iprange " + not() + "--src-range fd40::3:1-fd40::3:9"
 		},
 		func() string {
-			return "-m " + pick(rng, "conntrack "+not()+"--ctstate ", "state "+not()+"--state ") + pick(rng, "NEW", "ESTABLISHED,RELATED", "INVALID", "RELATED", "UNTRACKED,NEW")
+			return "-m " + pick(rng, "conntrack "+not()+"--ctstate ", "state "+not()+"--state ") + pick(rng, "NEW", "ESTABLISHED,RELATED",
+				"INVALID", "RELATED", "UNTRACKED,NEW")
 		},
 		func() string { return "-m mark " + not() + "--mark " + pick(rng, "5", "0x1/0xf", "0x10/0xf0", "0") },
 		func() string { return "-m connmark " + not() + "--mark " + pick(rng, "5", "0x1/0xf", "0") },
 		func() string {
-			name := pick(rng, "ips4 src", "ips4 dst", "nets4 src", "nets4 dst", "ipport4 src,dst", "ipport4 dst,dst", "netport4 src,dst", "ports dst", "both4 src", "netif4 src,src")
+			name := pick(rng, "ips4 src", "ips4 dst", "nets4 src", "nets4 dst", "ipport4 src,dst", "ipport4 dst,dst", "netport4 src,dst",
+				"ports dst", "both4 src", "netif4 src,src")
 			if !four {
 				name = pick(rng, "ips6 src", "nets6 src", "nets6 dst", "ipport6 src,dst", "ports dst")
 			}
@@ -252,7 +274,8 @@ func tablesMatch(rng *rand.Rand, family int, chain string) string {
 	case 2:
 		parts = append(parts, "-p "+pick(rng, "tcp", "udp")+" -m multiport "+not()+pick(rng, "--dports", "--ports")+" 22,1000:1999,5432")
 	case 3:
-		parts = append(parts, "-p tcp -m tcp "+not()+pick(rng, "--syn", "--tcp-flags SYN,ACK SYN", "--tcp-flags ALL NONE", "--tcp-flags RST RST"))
+		parts = append(parts, "-p tcp -m tcp "+
+			not()+pick(rng, "--syn", "--tcp-flags SYN,ACK SYN", "--tcp-flags ALL NONE", "--tcp-flags RST RST"))
 	case 4:
 		if four {
 			parts = append(parts, "-p icmp -m icmp "+not()+"--icmp-type "+pick(rng, "8", "3", "3/1", "echo-reply", "any"))

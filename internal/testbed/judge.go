@@ -72,9 +72,12 @@ func NewJudge(prefix string) (j *Judge, err error) {
 	if j.Outside, err = NewNamespace(prefix + "-world"); err != nil {
 		return j, err
 	}
-	quiet := []string{"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/router_solicitations=0",
-		"ipv6/conf/all/forwarding=1", "ipv4/ip_forward=1", "ipv4/icmp_ratelimit=0", "ipv6/icmp/ratelimit=0", "ipv4/icmp_msgs_per_sec=1000000", "ipv4/icmp_msgs_burst=100000",
-		"ipv4/conf/all/accept_local=1", "ipv4/conf/all/send_redirects=0", "ipv4/conf/default/send_redirects=0", "ipv4/icmp_echo_ignore_all=0", "netfilter/nf_conntrack_tcp_be_liberal=1"}
+	quiet := []string{"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv6/conf/default/accept_ra=0",
+		"ipv6/conf/default/accept_dad=0", "ipv6/conf/default/router_solicitations=0",
+		"ipv6/conf/all/forwarding=1", "ipv4/ip_forward=1", "ipv4/icmp_ratelimit=0", "ipv6/icmp/ratelimit=0",
+		"ipv4/icmp_msgs_per_sec=1000000", "ipv4/icmp_msgs_burst=100000",
+		"ipv4/conf/all/accept_local=1", "ipv4/conf/all/send_redirects=0", "ipv4/conf/default/send_redirects=0",
+		"ipv4/icmp_echo_ignore_all=0", "netfilter/nf_conntrack_tcp_be_liberal=1"}
 	if err = j.Host.Sysctl(quiet...); err != nil {
 		return j, err
 	}
@@ -83,11 +86,13 @@ func NewJudge(prefix string) (j *Judge, err error) {
 	}
 	for i, name := range Interfaces {
 		far := fmt.Sprintf("far%d", i)
-		if err = j.Outside.IP(fmt.Sprintf("link add %s type veth peer name %s netns %s", far, name, j.Host.Name), "link set "+far+" up"); err != nil {
+		if err = j.Outside.IP(fmt.Sprintf("link add %s type veth peer name %s netns %s", far, name, j.Host.Name), "link set "+far+
+			" up"); err != nil {
 			return j, err
 		}
 		four, six := Own[2*i], Own[2*i+1]
-		if err = j.Host.IP("link set "+name+" up", fmt.Sprintf("addr add %s/32 dev %s", four, name), fmt.Sprintf("addr add %s/128 dev %s nodad", six, name)); err != nil {
+		if err = j.Host.IP("link set "+name+" up", fmt.Sprintf("addr add %s/32 dev %s", four, name),
+			fmt.Sprintf("addr add %s/128 dev %s nodad", six, name)); err != nil {
 			return j, err
 		}
 	}
@@ -270,7 +275,8 @@ func (j *Judge) send(p packet.Packet, tag uint32) error {
 			return err
 		}
 		err = unix.Sendto(fd, frames[0], 0, to)
-		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ECONNREFUSED) || errors.Is(err, unix.EHOSTUNREACH) || errors.Is(err, unix.ENETUNREACH) || errors.Is(err, unix.EACCES) {
+		if errors.Is(err, unix.EPERM) || errors.Is(err, unix.ECONNREFUSED) || errors.Is(err, unix.EHOSTUNREACH) ||
+			errors.Is(err, unix.ENETUNREACH) || errors.Is(err, unix.EACCES) {
 			return nil // refused: nothing will arrive
 		}
 		return err
@@ -283,7 +289,8 @@ func (j *Judge) send(p packet.Packet, tag uint32) error {
 	header := append(slices.Clone(j.macs[i]), 2, 0, 0, 0, 0, 1)
 	header = binary.BigEndian.AppendUint16(header, kind)
 	for _, data := range frames {
-		if err := unix.Sendto(j.world, slices.Concat(header, data), 0, &unix.SockaddrLinklayer{Ifindex: j.indexes[i], Halen: 6}); err != nil {
+		if err := unix.Sendto(j.world, slices.Concat(header, data), 0,
+			&unix.SockaddrLinklayer{Ifindex: j.indexes[i], Halen: 6}); err != nil {
 			return err
 		}
 	}
@@ -302,7 +309,8 @@ func (j *Judge) drain(hear func(tag uint32, v packet.Verdict)) (any bool) {
 			any = true
 			// An ICMP error that quotes a packet is no delivery of it. (IPv6 raw
 			// sockets give no IP header; an error then begins with its type.)
-			quoted := kind&0xff == unix.AF_INET && isICMPError(buffer[:n]) || kind == packet.ICMPv6<<8|unix.AF_INET6 && n > 48 && buffer[0] < 128 && buffer[8]>>4 == 6
+			quoted := kind&0xff == unix.AF_INET && isICMPError(buffer[:n]) || kind == packet.ICMPv6<<8|unix.AF_INET6 && n > 48 &&
+				buffer[0] < 128 && buffer[8]>>4 == 6
 			if tag, own, ok := tagOf(buffer[:n]); ok && (own || !quoted) {
 				hear(tag, packet.Admit)
 			}

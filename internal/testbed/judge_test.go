@@ -86,7 +86,9 @@ func TestKernelAgrees(t *testing.T) {
 			t.Fatalf("seed %d round %d: %s\n%s", *seed, round, wrong.what, smallest(t, j, script, wrong.packet))
 		}
 		judged += len(packets)
-		require.True(t, translated || strings.Contains(script, "zone set") || len(sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))) == 0, "uncertain about what it claims to read: %s\n%s", sp.UnknownsOf(packet.Set(decision)), script)
+		require.True(t, translated || strings.Contains(script, "zone set") ||
+			len(sp.UnknownsOf(sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))) == 0,
+			"uncertain about what it claims to read: %s\n%s", sp.UnknownsOf(packet.Set(decision)), script)
 	}
 	t.Logf("%d verdicts of the kernel, by direction and by state: %v", judged, count)
 	t.Logf("packets that a rule of each kind matched: %v", hits)
@@ -94,8 +96,10 @@ func TestKernelAgrees(t *testing.T) {
 	for _, k := range ruleKinds {
 		require.Positive(t, hits[k.name], "no packet met a rule with %s: the generator is too narrow", k.name)
 	}
-	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped", "through admitted", "through dropped", "through rejected",
-		"new admitted", "new dropped", "established admitted", "established dropped", "related admitted", "related dropped", "invalid admitted", "invalid dropped",
+	for _, seen := range []string{"in admitted", "in dropped", "in rejected", "out admitted", "out dropped", "through admitted",
+		"through dropped", "through rejected",
+		"new admitted", "new dropped", "established admitted", "established dropped", "related admitted", "related dropped",
+		"invalid admitted", "invalid dropped",
 		"a fragment admitted", "a fragment dropped"} {
 		require.Positive(t, count[seen], "no packet was %s: the generator is too narrow", seen)
 	}
@@ -151,7 +155,8 @@ func routesOf(t *testing.T, j *Judge) *kernel.Routes {
 func fullyRead(sp *packet.Space, rs *kernel.Ruleset) packet.Decision {
 	d := sp.Answered(rs.Decision(sp), kernel.LaterPorts, true)
 	for _, unknown := range sp.UnknownsOf(packet.Set(d)) {
-		if strings.HasPrefix(unknown, "whether routes lead an address of many") || strings.HasPrefix(unknown, "whether it came in a frame to others") {
+		if strings.HasPrefix(unknown, "whether routes lead an address of many") ||
+			strings.HasPrefix(unknown, "whether it came in a frame to others") {
 			d = sp.Answered(d, unknown, false)
 		}
 	}
@@ -166,20 +171,34 @@ type ruleKind struct {
 
 // ruleKinds are what a rule can be made of, as its text shows.
 var ruleKinds = []ruleKind{
-	{"a port", regexp.MustCompile(`(tcp|udp) [sd]port \d+ `)}, {"a range", regexp.MustCompile(`port \d+-\d+`)}, {"an anonymous set", regexp.MustCompile(`port \{`)},
-	{"a negation", regexp.MustCompile(`!= `)}, {"an inequality", regexp.MustCompile(`port (<|>|>=) \d`)}, {"any transport's port", regexp.MustCompile(`th dport`)},
-	{"an address", regexp.MustCompile(`ip [sd]addr \d`)}, {"a named set", regexp.MustCompile(`@trusted`)}, {"IPv6", regexp.MustCompile(`ip6 [sd]addr`)},
-	{"ICMP", regexp.MustCompile(`icmp type`)}, {"ICMPv6", regexp.MustCompile(`icmpv6 type`)}, {"a protocol", regexp.MustCompile(`meta l4proto|ip protocol`)}, {"a family", regexp.MustCompile(`nfproto`)},
-	{"a concatenation", regexp.MustCompile(`saddr \. tcp dport`)}, {"an inbound interface", regexp.MustCompile(`iif`)}, {"an outbound interface", regexp.MustCompile(`oifname`)}, {"a pattern of names", regexp.MustCompile(`"eth\*"`)},
-	{"a state", regexp.MustCompile(`ct state`)}, {"TCP flags", regexp.MustCompile(`tcp flags`)}, {"a time", regexp.MustCompile(`meta time`)}, {"a user", regexp.MustCompile(`skuid`)}, {"a group", regexp.MustCompile(`skgid`)},
+	{"a port", regexp.MustCompile(`(tcp|udp) [sd]port \d+ `)}, {"a range", regexp.MustCompile(`port \d+-\d+`)},
+	{"an anonymous set", regexp.MustCompile(`port \{`)},
+	{"a negation", regexp.MustCompile(`!= `)}, {"an inequality", regexp.MustCompile(`port (<|>|>=) \d`)},
+	{"any transport's port", regexp.MustCompile(`th dport`)},
+	{"an address", regexp.MustCompile(`ip [sd]addr \d`)}, {"a named set", regexp.MustCompile(`@trusted`)},
+	{"IPv6", regexp.MustCompile(`ip6 [sd]addr`)},
+	{"ICMP", regexp.MustCompile(`icmp type`)}, {"ICMPv6", regexp.MustCompile(`icmpv6 type`)},
+	{"a protocol", regexp.MustCompile(`meta l4proto|ip protocol`)}, {"a family", regexp.MustCompile(`nfproto`)},
+	{"a concatenation", regexp.MustCompile(`saddr \. tcp dport`)}, {"an inbound interface", regexp.MustCompile(`iif`)},
+	{"an outbound interface", regexp.MustCompile(`oifname`)}, {"a pattern of names", regexp.MustCompile(`"eth\*"`)},
+	{"a state", regexp.MustCompile(`ct state`)}, {"TCP flags", regexp.MustCompile(`tcp flags`)},
+	{"a time", regexp.MustCompile(`meta time`)}, {"a user", regexp.MustCompile(`skuid`)}, {"a group", regexp.MustCompile(`skgid`)},
 	{"a mark", regexp.MustCompile(`meta mark (0|!=|@|\{|&|>)`)}, {"a connection's mark", regexp.MustCompile(`ct mark (0|!=|&)`)},
 	{"a mark that is set", regexp.MustCompile(`meta mark set`)}, {"a connection's mark that is set", regexp.MustCompile(`ct mark set`)},
 	{"an IPv4 fragment", regexp.MustCompile(`frag-off`)}, {"an IPv6 fragment", regexp.MustCompile(`exthdr frag`)},
-	{"a map of marks", regexp.MustCompile(`mark set .* map`)}, {"a set with timeouts", regexp.MustCompile(`@banned`)}, {"a chain without a name", regexp.MustCompile(`(jump|goto) \{`)},
-	{"a field that is written", regexp.MustCompile(`(dscp|ttl|hoplimit) set`)}, {"a way that routes tell", regexp.MustCompile(`fib .addr oif`)},
-	{"a verdict map", regexp.MustCompile(`vmap`)}, {"a jump", regexp.MustCompile(`jump `)}, {"a goto", regexp.MustCompile(`goto `)}, {"a return", regexp.MustCompile(`return`)},
-	{"a redirect", regexp.MustCompile(`redirect`)}, {"another destination", regexp.MustCompile(`dnat to \d`)}, {"another destination of IPv6", regexp.MustCompile(`dnat to (\[?fd)`)}, {"a map of destinations", regexp.MustCompile(`dnat to (th|tcp|udp) dport map`)}, {"no tracking", regexp.MustCompile(`notrack`)}, {"a way back", regexp.MustCompile(`fib saddr . iif`)}, {"a kind of address", regexp.MustCompile(`fib .addr type`)}, {"a masquerade", regexp.MustCompile(`masquerade|snat`)},
-	{"a log", regexp.MustCompile(`log`)}, {"a reject", regexp.MustCompile(`reject`)}, {"a reset", regexp.MustCompile(`tcp reset`)}, {"a drop", regexp.MustCompile(`drop`)},
+	{"a map of marks", regexp.MustCompile(`mark set .* map`)}, {"a set with timeouts", regexp.MustCompile(`@banned`)},
+	{"a chain without a name", regexp.MustCompile(`(jump|goto) \{`)},
+	{"a field that is written", regexp.MustCompile(`(dscp|ttl|hoplimit) set`)},
+	{"a way that routes tell", regexp.MustCompile(`fib .addr oif`)},
+	{"a verdict map", regexp.MustCompile(`vmap`)}, {"a jump", regexp.MustCompile(`jump `)}, {"a goto", regexp.MustCompile(`goto `)},
+	{"a return", regexp.MustCompile(`return`)},
+	{"a redirect", regexp.MustCompile(`redirect`)}, {"another destination", regexp.MustCompile(`dnat to \d`)},
+	{"another destination of IPv6", regexp.MustCompile(`dnat to (\[?fd)`)},
+	{"a map of destinations", regexp.MustCompile(`dnat to (th|tcp|udp) dport map`)}, {"no tracking", regexp.MustCompile(`notrack`)},
+	{"a way back", regexp.MustCompile(`fib saddr . iif`)}, {"a kind of address", regexp.MustCompile(`fib .addr type`)},
+	{"a masquerade", regexp.MustCompile(`masquerade|snat`)},
+	{"a log", regexp.MustCompile(`log`)}, {"a reject", regexp.MustCompile(`reject`)}, {"a reset", regexp.MustCompile(`tcp reset`)},
+	{"a drop", regexp.MustCompile(`drop`)},
 }
 
 // cover counts the packets that rules of each kind match.
@@ -232,7 +251,8 @@ func hold(t *testing.T, j *Judge, sp *packet.Space, decision packet.Decision, pa
 			got[i] = again[0]
 		}
 		if !agree(p, want, got[i], heard) {
-			return &disagreement{p, fmt.Sprintf("%s %s: the kernel says %s, the decision %s", packet.Direction(p.Hook).Word(), p, got[i], want.Verdict)}
+			return &disagreement{p, fmt.Sprintf("%s %s: the kernel says %s, the decision %s", packet.Direction(p.Hook).Word(), p, got[i],
+				want.Verdict)}
 		}
 		count[packet.Direction(p.Hook).Word()+" "+got[i].String()]++
 		if kind := p.State; got[i] != packet.Reject {
@@ -289,8 +309,10 @@ func agree(p packet.Packet, want packet.Outcome, got packet.Verdict, heard bool)
 }
 
 var (
-	ports4    = []string{"22", "80", "443", "1000-2000", "!= 22", "{ 22, 80 }", "{ 22, 1000-1999, 5432 }", "!= { 22, 80 }", "< 1024", "> 1024", ">= 443"}
-	sources4  = []string{"10.40.3.0/24", "10.40.0.0/16", "!= 10.60.0.0/16", "198.51.100.7", "{ 10.40.3.1, 10.60.3.0/24 }", "10.40.3.1-10.40.3.9", "@trusted.4", "!= @trusted.4", "0.0.0.0/0"}
+	ports4 = []string{"22", "80", "443", "1000-2000", "!= 22", "{ 22, 80 }", "{ 22, 1000-1999, 5432 }", "!= { 22, 80 }", "< 1024",
+		"> 1024", ">= 443"}
+	sources4 = []string{"10.40.3.0/24", "10.40.0.0/16", "!= 10.60.0.0/16", "198.51.100.7", "{ 10.40.3.1, 10.60.3.0/24 }",
+		"10.40.3.1-10.40.3.9", "@trusted.4", "!= @trusted.4", "0.0.0.0/0"}
 	sources6  = []string{"fd40::/48", "fd40::3:1", "!= fd60::/48", "{ fd40::3:1, fd60::/64 }", "2001:db8::/32", "fd40::3:1-fd40::3:9"}
 	protocols = []string{"tcp", "udp", "{ tcp, udp }", "icmp", "47", "!= tcp", "ipv6-icmp"}
 )

@@ -41,7 +41,8 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 			return nil, err
 		}
 		// Two servers that start at once delete each other's files in a tmpdir they share.
-		if err := run("env", append([]string{"TMPDIR=" + dir, "mariadb-install-db", "--no-defaults", "--datadir=" + dir, "--auth-root-authentication-method=normal", "--skip-test-db"}, asRoot()...)...); err != nil {
+		if err := run("env", append([]string{"TMPDIR=" + dir, "mariadb-install-db", "--no-defaults", "--datadir=" + dir,
+			"--auth-root-authentication-method=normal", "--skip-test-db"}, asRoot()...)...); err != nil {
 			return nil, err
 		}
 	}
@@ -71,8 +72,10 @@ func (db *MariaDB) Start() error {
 		return err
 	}
 	defer func() { _ = log.Close() }()
-	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--tmpdir=" + dir, "--bind-address=127.0.0.1", fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
-		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" + filepath.Join(dir, "server.pid")}, asRoot()...)...)
+	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--tmpdir=" + dir, "--bind-address=127.0.0.1",
+		fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
+		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" +
+			filepath.Join(dir, "server.pid")}, asRoot()...)...)
 	db.cmd.Stdout, db.cmd.Stderr = log, log
 	if db.exited, err = Start(db.cmd); err != nil {
 		return err

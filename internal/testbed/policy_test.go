@@ -71,7 +71,9 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 	for seed := range uint64(8) {
 		policies = append(policies, policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(11, seed)))))
 	}
-	policies = append(policies, policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\nground {\n  replies off\n  invalid off\n}\nallow a: everywhere -> fleet : ssh  guard\n"))
+	policies = append(policies, policytest.Resolve(t, policytest.Fleet,
+		"policy p language 1\nrole red\nrole blue\nrole green\nground {\n  replies off\n  invalid off\n}\nallow a: everywhere -> fleet : "+
+			"ssh  guard\n"))
 	unit(t, "mirror.service")
 	for _, kind := range hostKinds {
 		t.Run(kind.name, func(t *testing.T) {
@@ -118,7 +120,8 @@ func TestWhatIsWrittenReadsBack(t *testing.T) {
 						return err
 					}))
 					require.Subset(t, r.Names.Absent, absent)
-					r.Dumps = slices.DeleteFunc(r.Dumps, func(d api.Dump) bool { return d.Kind == dialect.ListingRoutes }) // of a host without addresses
+					// of a host without addresses
+					r.Dumps = slices.DeleteFunc(r.Dumps, func(d api.Dump) bool { return d.Kind == dialect.ListingRoutes })
 					live, err := live.Read(sp, r.InForce)
 					require.NoError(t, err)
 					live.Routes = kernel.RoutesOf(h)

@@ -24,10 +24,12 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 			return "ct state " + pick(rng, "new", "established,related", "invalid", "{ new, untracked }", "!= invalid", "invalid,untracked")
 		},
 		func() string {
-			return "tcp flags " + pick(rng, "syn", "& (fin|syn|rst|ack) == syn", "& (fin|syn|rst|ack) != syn", "{ syn, rst }", "! syn", "!= syn", "syn,rst", "== 0x4")
+			return "tcp flags " + pick(rng, "syn", "& (fin|syn|rst|ack) == syn", "& (fin|syn|rst|ack) != syn", "{ syn, rst }", "! syn",
+				"!= syn", "syn,rst", "== 0x4")
 		},
 		func() string {
-			return pick(rng, "meta mark ", "meta mark ", "ct mark ") + pick(rng, "0", "1", "!= 1", "{ 1, 5-9 }", "& 0xf == 1", "& 0xf0 != 0x10", "> 4", "& 0xf < 5", "@marks")
+			return pick(rng, "meta mark ", "meta mark ", "ct mark ") + pick(rng, "0", "1", "!= 1", "{ 1, 5-9 }", "& 0xf == 1",
+				"& 0xf0 != 0x10", "> 4", "& 0xf < 5", "@marks")
 		},
 		func() string { return "meta time " + pick(rng, "< ", ">= ") + pick(rng, "1600000000", "7000000000") },
 	}
@@ -56,7 +58,8 @@ func randomMatch(rng *rand.Rand, family, hook string) string {
 			func() string { return "ip saddr . tcp dport { 10.40.3.1 . 22, 10.60.3.1 . 80, 10.40.0.0/16 . 443 }" })
 	}
 	if family == "inet" && rng.IntN(6) == 0 {
-		return pick(rng, "ip frag-off & 0x1fff != 0", "ip frag-off & 0x1fff == 0", "ip frag-off & 0x3fff != 0", "exthdr frag exists", "exthdr frag missing")
+		return pick(rng, "ip frag-off & 0x1fff != 0", "ip frag-off & 0x1fff == 0", "ip frag-off & 0x3fff != 0", "exthdr frag exists",
+			"exthdr frag missing")
 	}
 	if family != "ip" {
 		options = append(options, func() string { return "ip6 " + pick(rng, "saddr ", "daddr ") + pick(rng, sources6...) },
@@ -80,14 +83,16 @@ func randomRule(rng *rand.Rand, family, hook string, jumps []string) string {
 		parts = append(parts, "counter")
 	}
 	if rng.IntN(8) == 0 {
-		parts = append(parts, pick(rng, "meta mark set ", "meta mark set ", "ct mark set ")+pick(rng, "1", "5", "meta mark | 0x10", "meta mark & 0xf", "meta mark ^ 0x1", "meta mark & 0xf0 | 0x5", "ct mark", "ct mark & 0x7"))
+		parts = append(parts, pick(rng, "meta mark set ", "meta mark set ", "ct mark set ")+pick(rng, "1", "5", "meta mark | 0x10",
+			"meta mark & 0xf", "meta mark ^ 0x1", "meta mark & 0xf0 | 0x5", "ct mark", "ct mark & 0x7"))
 		for range pick(rng, 0, 0, 1) {
 			parts = append(parts, randomMatch(rng, family, hook))
 		}
 	}
 	end := pick(rng, "accept", "accept", "accept", "drop", "return", "log", `log prefix "x: " drop`)
 	if slices.Contains([]string{"input", "forward", "output"}, hook) && rng.IntN(5) == 0 {
-		end = pick(rng, "reject", "reject with icmp host-unreachable", "reject with icmpv6 admin-prohibited", "reject with icmpx port-unreachable", "reject with tcp reset")
+		end = pick(rng, "reject", "reject with icmp host-unreachable", "reject with icmpv6 admin-prohibited",
+			"reject with icmpx port-unreachable", "reject with tcp reset")
 		if family == "ip" {
 			end = pick(rng, "reject", "reject with tcp reset", "reject with icmp admin-prohibited")
 		} else if family == "ip6" {
@@ -102,7 +107,8 @@ func randomRule(rng *rand.Rand, family, hook string, jumps []string) string {
 	case n == 4:
 		end = "meta l4proto vmap { tcp : accept, udp : drop }"
 	}
-	if strings.Contains(strings.Join(parts, " "), "udp ") && strings.Contains(end, "tcp") || strings.Contains(end, "icmp ") && conflicts(parts) || strings.Contains(end, "icmpv6") && conflicts(parts) {
+	if strings.Contains(strings.Join(parts, " "), "udp ") && strings.Contains(end, "tcp") || strings.Contains(end, "icmp ") &&
+		conflicts(parts) || strings.Contains(end, "icmpv6") && conflicts(parts) {
 		end = "accept" // nft refuses what can never match
 	}
 	parts = append(parts, end)
@@ -118,12 +124,14 @@ func conflicts(parts []string) bool {
 // compatible says that nft takes the conditions together: they ask for one family and one protocol.
 func compatible(rule string) bool {
 	families, protos := 0, 0
-	for _, words := range [][]string{{"ip saddr", "ip daddr", "ip protocol", "icmp type", "nfproto ipv4", "frag-off"}, {"ip6 saddr", "ip6 daddr", "ip6 nexthdr", "icmpv6 type", "nfproto ipv6", "exthdr"}, {"nfproto != ipv4"}} {
+	for _, words := range [][]string{{"ip saddr", "ip daddr", "ip protocol", "icmp type", "nfproto ipv4", "frag-off"},
+		{"ip6 saddr", "ip6 daddr", "ip6 nexthdr", "icmpv6 type", "nfproto ipv6", "exthdr"}, {"nfproto != ipv4"}} {
 		if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(rule, w) }) {
 			families++
 		}
 	}
-	for _, word := range []string{"tcp dport", "tcp sport", "tcp flags", "udp dport", "udp sport", "icmp type", "icmpv6 type", "meta l4proto", "ip protocol", "ip6 nexthdr", "tcp reset"} {
+	for _, word := range []string{"tcp dport", "tcp sport", "tcp flags", "udp dport", "udp sport", "icmp type", "icmpv6 type",
+		"meta l4proto", "ip protocol", "ip6 nexthdr", "tcp reset"} {
 		protos += strings.Count(rule, word)
 	}
 	same := 0
@@ -146,13 +154,15 @@ func compatible(rule string) bool {
 func seldomRule(rng *rand.Rand, family, hook string) string {
 	end := pick(rng, "", "", " accept", " drop")
 	options := []string{
-		"meta mark set tcp dport map { 22 : 0x1, 80 : 0x5, 1000-2000 : 0x15 }" + end, "ct mark set udp dport map { 53 : 0x5, 443 : 0x1 }" + end,
+		"meta mark set tcp dport map { 22 : 0x1, 80 : 0x5, 1000-2000 : 0x15 }" + end,
+		"ct mark set udp dport map { 53 : 0x5, 443 : 0x1 }" + end,
 		"tcp dport { 22, 443 } jump {\n\t\t\tct state new accept\n\t\t\ttcp dport 443 return\n\t\t\tdrop\n\t\t}",
 		"meta l4proto { tcp, udp } @th,16,16 { 80, 1500 }" + end, "tcp option maxseg size set 1360",
 		"meta pkttype { broadcast, multicast } drop",
 	}
 	if family != "ip6" {
-		options = append(options, "ip saddr @banned"+pick(rng, " drop", " log drop"), "meta mark set ip saddr map @classes"+end, "ip dscp set cs1"+end, "ip ttl set 64",
+		options = append(options, "ip saddr @banned"+pick(rng, " drop", " log drop"), "meta mark set ip saddr map @classes"+end,
+			"ip dscp set cs1"+end, "ip ttl set 64",
 			"ip saddr 10.40.0.0/16 goto {\n\t\t\tudp dport 1000-2000 drop\n\t\t\tip saddr 10.40.3.1 accept\n\t\t}")
 	}
 	if family != "ip" {
@@ -178,9 +188,12 @@ func randomRuleset(rng *rand.Rand) string {
 		fmt.Fprintf(&b, "table %s t%d {\n", family, ti)
 		b.WriteString("\tset marks { type mark; flags interval; elements = { 1, 4-6 } }\n")
 		if family != "ip6" {
-			b.WriteString("\tset trusted.4 { type ipv4_addr; flags interval; elements = { 10.40.3.0/24, 198.51.100.7, 10.60.3.1-10.60.3.5 } }\n")
-			b.WriteString("\tset banned { type ipv4_addr; flags dynamic,timeout; timeout 1h; size 99; elements = { 10.40.3.77, 192.0.2.9 timeout 2h } }\n")
-			b.WriteString("\tmap classes { type ipv4_addr : mark; flags interval; elements = { 10.40.3.0/24 : 0x5, 10.60.0.0/16 : 0x1, 198.51.100.7 : 0x15 } }\n")
+			b.WriteString("\tset trusted.4 { type ipv4_addr; flags interval; elements = { 10.40.3.0/24, 198.51.100.7, " +
+				"10.60.3.1-10.60.3.5 } }\n")
+			b.WriteString("\tset banned { type ipv4_addr; flags dynamic,timeout; timeout 1h; size 99; elements = { 10.40.3.77, 192.0.2.9 " +
+				"timeout 2h } }\n")
+			b.WriteString("\tmap classes { type ipv4_addr : mark; flags interval; elements = { 10.40.3.0/24 : 0x5, 10.60.0.0/16 : 0x1, " +
+				"198.51.100.7 : 0x15 } }\n")
 		}
 		rules := func(hook string, n int, jumps []string) {
 			for range n {
@@ -226,7 +239,10 @@ func randomRuleset(rng *rand.Rand) string {
 		for range 1 + rng.IntN(2) {
 			to := "redirect" + pick(rng, "", " to :22", " to :8080", " to :1500")
 			if rng.IntN(2) == 0 {
-				to = "dnat " + pick(rng, "ip to th dport map { 80 : 10.40.3.9, 1000-2000 : 10.60.3.7 }", "ip to 10.40.3.9", "ip to 10.60.3.7:8080", "ip to 203.0.113.1:22", "ip6 to [fd60::3:7]:1500", "ip6 to fd40::1", "ip to th dport map { 80 : 10.40.3.9, 443 : 10.60.0.1, 1000-2000 : 10.60.3.7 }", "ip to th dport map { 80 : 10.40.3.9 . 22, 1500 : 10.60.3.7 . 80 }")
+				to = "dnat " + pick(rng, "ip to th dport map { 80 : 10.40.3.9, 1000-2000 : 10.60.3.7 }", "ip to 10.40.3.9",
+					"ip to 10.60.3.7:8080", "ip to 203.0.113.1:22", "ip6 to [fd60::3:7]:1500", "ip6 to fd40::1",
+					"ip to th dport map { 80 : 10.40.3.9, 443 : 10.60.0.1, 1000-2000 : 10.60.3.7 }",
+					"ip to th dport map { 80 : 10.40.3.9 . 22, 1500 : 10.60.3.7 . 80 }")
 			}
 			from := pick(rng, "", "", `iifname "eth0" `, "ip saddr 10.40.0.0/16 ", "fib daddr type local ")
 			ports := pick(rng, "80", "443", "1000-2000", "8080")
@@ -239,19 +255,25 @@ func randomRuleset(rng *rand.Rand) string {
 			fmt.Fprintf(&b, "\t\t%s%s dport %s %s\n", from, pick(rng, "tcp", "udp"), ports, to)
 		}
 		if rng.IntN(2) == 0 {
-			fmt.Fprintf(&b, "\t}\n\tchain out {\n\t\ttype nat hook output priority -100; policy accept;\n\t\t%s dport %s dnat %s\n", pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000"), pick(rng, "ip to 10.40.3.9", "ip to 198.51.100.7:8080", "ip6 to fd60::3:7"))
+			fmt.Fprintf(&b, "\t}\n\tchain out {\n\t\ttype nat hook output priority -100; policy accept;\n\t\t%s dport %s dnat %s\n",
+				pick(rng, "tcp", "udp"), pick(rng, "80", "443", "1000-2000"),
+				pick(rng, "ip to 10.40.3.9", "ip to 198.51.100.7:8080", "ip6 to fd60::3:7"))
 		}
 		b.WriteString("\t}\n\tchain post {\n\t\ttype nat hook postrouting priority 100; policy accept;\n")
-		fmt.Fprintf(&b, "\t\t%s\n", pick(rng, `oifname "wan0" masquerade`, "ip daddr 198.51.100.0/24 masquerade", `meta nfproto ipv4 oifname "eth1" snat ip to 10.60.0.1`))
+		fmt.Fprintf(&b, "\t\t%s\n", pick(rng, `oifname "wan0" masquerade`, "ip daddr 198.51.100.0/24 masquerade",
+			`meta nfproto ipv4 oifname "eth1" snat ip to 10.60.0.1`))
 		b.WriteString("\t}\n}\n")
 	}
 	if rng.IntN(4) == 0 { // a chain that runs before connections are tracked, or fragments put together
 		priority := pick(rng, -300, -450)
-		fmt.Fprintf(&b, "table inet early {\n\tset marks { type mark; elements = { 1 }; }\n\tset trusted.4 { type ipv4_addr; elements = { 10.40.3.1 }; }\n\tchain e {\n\t\ttype filter hook prerouting priority %d; policy accept;\n", priority)
+		fmt.Fprintf(&b, "table inet early {\n\tset marks { type mark; elements = { 1 }; }\n\tset trusted.4 { type ipv4_addr; elements = "+
+			"{ 10.40.3.1 }; }\n\tchain e {\n\t\ttype filter hook prerouting priority %d; policy accept;\n", priority)
 		for range 1 + rng.IntN(3) {
 			rule := randomRule(rng, "inet", "prerouting", nil)
 			if priority == -300 && rng.IntN(3) == 0 {
-				fmt.Fprintf(&b, "\t\t%s\n", pick(rng, "udp dport 1000-2000 notrack", "ct zone set 7", `iifname "eth0" notrack`, "fib saddr . iif oif missing drop", "fib saddr . iif oif exists accept", "fib daddr type { local, multicast } accept", "fib saddr type != unicast drop"))
+				fmt.Fprintf(&b, "\t\t%s\n", pick(rng, "udp dport 1000-2000 notrack", "ct zone set 7", `iifname "eth0" notrack`,
+					"fib saddr . iif oif missing drop", "fib saddr . iif oif exists accept", "fib daddr type { local, multicast } accept",
+					"fib saddr type != unicast drop"))
 			}
 			for !compatible(rule) || priority == -450 && transports.MatchString(rule) { // which is uncertain for fragments
 				rule = randomRule(rng, "inet", "prerouting", nil)

@@ -46,11 +46,13 @@ func BenchmarkRulesInTheKernel(b *testing.B) {
 	j, err := NewJudge(own("yf-speed"))
 	require.NoError(b, err)
 	defer func() { require.NoError(b, j.Close()) }()
-	const baseline = "flush ruleset\ntable inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy drop;\n\t\tct state established,related accept\n\t\taccept\n\t}\n}\n"
+	const baseline = "flush ruleset\ntable inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy drop;\n\t\tct state " +
+		"established,related accept\n\t\taccept\n\t}\n}\n"
 	for _, c := range []struct {
 		kind, peers int
 		state       string
-	}{{0, 1000, "established"}, {0, 100, "new"}, {0, 1000, "new"}, {0, 10000, "new"}, {2, 1000, "established"}, {2, 100, "new"}, {2, 1000, "new"}, {2, 10000, "new"}} {
+	}{{0, 1000, "established"}, {0, 100, "new"}, {0, 1000, "new"}, {0, 10000, "new"}, {2, 1000, "established"}, {2, 100, "new"},
+		{2, 1000, "new"}, {2, 10000, "new"}} {
 		b.Run(fmt.Sprintf("%s, %d peers, %s", hostKinds[c.kind].name, c.peers, c.state), func(b *testing.B) {
 			pol := policytest.Resolve(b, policytest.Fleet, peered(c.peers, 50))
 			last := netip.MustParseAddr("10.40.4.1")
@@ -58,7 +60,8 @@ func BenchmarkRulesInTheKernel(b *testing.B) {
 				last = last.Next().Next()
 			}
 			sport, port := 50000, 2049
-			p := packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "udp", State: c.state, In: "eth0", Src: last, Dst: Own[0], SrcPort: &sport, DstPort: &port}
+			p := packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "udp", State: c.state, In: "eth0", Src: last, Dst: Own[0],
+				SrcPort: &sport, DstPort: &port}
 			data := append(append(append([]byte{}, j.macs[0]...), 2, 0, 0, 0, 0, 1, 8, 0), frame(p, 1, false)[0]...)
 			fd := 0
 			require.NoError(b, j.Outside.Do(func() (err error) {

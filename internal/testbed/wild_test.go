@@ -204,14 +204,17 @@ func sendable(sp *packet.Space) (ways []packet.Set) {
 		}
 		return sp.Addrs(field, packet.Prefixes(of...))
 	}
-	peers := []string{"10.40.3.0/24", "10.40.200.0/24", "10.60.3.0/24", "198.51.100.0/24", "192.0.2.0/24", "fd40::3:0/112", "fd60::3:0/112", "2001:db8:5::/64"}
+	peers := []string{"10.40.3.0/24", "10.40.200.0/24", "10.60.3.0/24", "198.51.100.0/24", "192.0.2.0/24", "fd40::3:0/112",
+		"fd60::3:0/112", "2001:db8:5::/64"}
 	var owned []string
 	for _, a := range Own {
 		owned = append(owned, netip.PrefixFrom(a, a.BitLen()).String())
 	}
 	tcp := sp.AndAll(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.TCPFlags, packet.SYN))
-	ping := sp.And(sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6), sp.AndAll(sp.Values(packet.ICMPType, 8, 128), sp.Value(packet.ICMPCode, 0)))
-	common := sp.AndAll(sp.WellFormed(), sp.Typical(), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, 0), sp.Value(packet.IPsec, 0),
+	ping := sp.And(sp.Values(packet.Protocol, packet.ICMP, packet.ICMPv6),
+		sp.AndAll(sp.Values(packet.ICMPType, 8, 128), sp.Value(packet.ICMPCode, 0)))
+	common := sp.AndAll(sp.WellFormed(), sp.Typical(), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, 0),
+		sp.Value(packet.IPsec, 0),
 		sp.OrAll(tcp, ping, sp.And(sp.Value(packet.Protocol, packet.UDP), sp.Range(packet.SrcPort, 1024, 65535))))
 	arriving := sp.AndAll(common, sp.Interfaces(packet.InIface, Interfaces...), addrs(packet.Src, peers...))
 	ways = append(ways, sp.AndAll(arriving, sp.Value(packet.Hook, packet.In), addrs(packet.Dst, owned...)))

@@ -93,7 +93,8 @@ func (m *machine) inForce(h *api.WaveHost) {
 	way, ok := m.wayIn(h)
 	if !ok {
 		if away := m.seen.Ways[h.Subject()].Away; len(away) > 0 {
-			h.Why = fmt.Sprintf("%s may log in there, but does not poll the service; the host waits for a person who logs in and runs yfence keep", strings.Join(away, ", "))
+			h.Why = fmt.Sprintf("%s may log in there, but does not poll the service; the host waits for a person who logs in and runs "+
+				"yfence keep", strings.Join(away, ", "))
 			return
 		}
 		h.Why = "by this revision no other host may log in there; the host waits for a person who logs in and runs yfence keep"

@@ -68,8 +68,10 @@ var start = time.Unix(1_800_000_000, 0).UTC()
 
 func newPlay() *play {
 	p := &play{now: start}
-	p.wave = wave.Observed{Agents: map[string]wave.Agent{}, Tasks: map[int64]api.TaskStatus{}, Asked: map[string]wave.Asked{}, Ways: map[string]wave.Ways{},
-		Instances: map[string]wave.Instance{}, Sources: map[int]wave.Verdict{}, Outage: wave.Outage{From: start.Add(-time.Hour), End: start.Add(-time.Hour)}}
+	p.wave = wave.Observed{Agents: map[string]wave.Agent{}, Tasks: map[int64]api.TaskStatus{}, Asked: map[string]wave.Asked{},
+		Ways:      map[string]wave.Ways{},
+		Instances: map[string]wave.Instance{}, Sources: map[int]wave.Verdict{},
+		Outage: wave.Outage{From: start.Add(-time.Hour), End: start.Add(-time.Hour)}}
 	p.wave.Number = func() int64 { p.last++; return p.last }
 	return p
 }
@@ -94,7 +96,8 @@ func (p *play) event(t *testing.T, line string) (said []string) {
 	}
 	switch words[0] {
 	case "wave": // HOST[@CLOUD]/STEP ... [pause=yes] [skip=yes]
-		p.w = api.Wave{Number: 3, State: api.WaveRunning, Step: 1, Within: "1m0s", PauseBetween: options["pause"] != "", SkipProbes: options["skip"] != ""}
+		p.w = api.Wave{Number: 3, State: api.WaveRunning, Step: 1, Within: "1m0s", PauseBetween: options["pause"] != "",
+			SkipProbes: options["skip"] != ""}
 		for _, arg := range args {
 			subject, step, _ := strings.Cut(arg, "/")
 			name, cloud, _ := strings.Cut(subject, "@")
@@ -123,7 +126,8 @@ func (p *play) event(t *testing.T, line string) (said []string) {
 		p.now = p.now.Add(d)
 	case "done": // TASK [failed=] [change=] [came=] [from=] [reached=]
 		task := p.wave.Tasks[number(args[0])]
-		task.Done, task.Result = new(p.now), &api.TaskResult{Failed: options["failed"], Came: options["came"], From: options["from"], Reached: options["reached"]}
+		task.Done, task.Result = new(p.now),
+			&api.TaskResult{Failed: options["failed"], Came: options["came"], From: options["from"], Reached: options["reached"]}
 		if options["change"] != "" {
 			task.Result.Change = &api.HostChange{ID: options["change"]}
 		}
@@ -131,7 +135,8 @@ func (p *play) event(t *testing.T, line string) (said []string) {
 	case "agent": // HOST heard=AGO [change= phase= task= why= left=]
 		a := wave.Agent{AskedAt: ago(options["heard"])}
 		if options["change"] != "" {
-			a.Change = &api.HostChange{ID: options["change"], Phase: api.Phase(options["phase"]), Why: options["why"], Kind: "settle", Until: p.now.Add(time.Minute)}
+			a.Change = &api.HostChange{ID: options["change"], Phase: api.Phase(options["phase"]), Why: options["why"], Kind: "settle",
+				Until: p.now.Add(time.Minute)}
 			if options["task"] != "" {
 				a.Change.Task = number(options["task"])
 			}
@@ -157,7 +162,8 @@ func (p *play) event(t *testing.T, line string) (said []string) {
 		}
 		p.wave.Ways[args[0]] = ways
 	case "instance": // SUBJECT [in-force=yes] [failed=] [gone=yes] [failing=] [unknown=yes]
-		p.wave.Instances[args[0]] = wave.Instance{ID: "i-1", InForce: options["in-force"] != "", Failed: options["failed"], Gone: options["gone"] != "", Failing: options["failing"], Unknown: options["unknown"] != ""}
+		p.wave.Instances[args[0]] = wave.Instance{ID: "i-1", InForce: options["in-force"] != "", Failed: options["failed"],
+			Gone: options["gone"] != "", Failing: options["failing"], Unknown: options["unknown"] != ""}
 	case "outage": // from=AGO end=AGO
 		p.wave.Outage = wave.Outage{From: ago(options["from"])}
 		if options["end"] != "" {
@@ -177,7 +183,8 @@ func (p *play) event(t *testing.T, line string) (said []string) {
 			}
 		}) {
 			from, to, _ := strings.Cut(key, ">")
-			trial := api.Trial{For: "crew", From: from, To: to, Address: "192.0.2.9", Source: "192.0.2.1", Service: "tcp 443", Admitted: options[key] == "admits"}
+			trial := api.Trial{For: "crew", From: from, To: to, Address: "192.0.2.9", Source: "192.0.2.1", Service: "tcp 443",
+				Admitted: options[key] == "admits"}
 			if len(c.Statements) > 0 {
 				trial.For, trial.Change = c.Statements[0].Statement, c.Statements[0].Change
 			}
@@ -224,7 +231,8 @@ func (p *play) became(next api.Wave, todo wave.Commands) (said []string) {
 		}
 	}
 	if next.State != p.w.State || next.Step != p.w.Step {
-		said = append(said, strings.TrimSuffix(fmt.Sprintf("  the wave is %s at step %d of %d: %s", next.State, next.Step, next.Steps, next.Stopped), ": "))
+		said = append(said, strings.TrimSuffix(fmt.Sprintf("  the wave is %s at step %d of %d: %s", next.State, next.Step, next.Steps,
+			next.Stopped), ": "))
 	}
 	if next.Held != p.w.Held {
 		said = append(said, fmt.Sprintf("  %d connections came out as the policy says", next.Held))
@@ -276,7 +284,8 @@ func TestWhateverHappens(t *testing.T) {
 				}
 			}
 			for _, subject := range []string{"b@dunlin", "d@dunlin"} {
-				p.event(t, "instance "+subject+[]string{"", "", " in-force=yes", " in-force=yes", " failed=full"}[rng.IntN(4+rng.IntN(20)/19)])
+				p.event(t, "instance "+subject+[]string{"", "", " in-force=yes", " in-force=yes",
+					" failed=full"}[rng.IntN(4+rng.IntN(20)/19)])
 			}
 			if rng.IntN(30) == 0 {
 				p.event(t, "outage from=40s end=1s")
@@ -287,7 +296,8 @@ func TestWhateverHappens(t *testing.T) {
 			for _, h := range p.w.Hosts {
 				if h.Phase == api.HostKept {
 					noWay := len(p.wave.Ways[h.Subject()].In) == 0
-					require.True(t, open[h.Subject()] || h.Cloud != "" && noWay, "seed %d: %s was kept, and nobody showed that it is open", seed, h.Subject())
+					require.True(t, open[h.Subject()] || h.Cloud != "" && noWay,
+						"seed %d: %s was kept, and nobody showed that it is open", seed, h.Subject())
 				}
 				require.True(t, h.Step <= p.w.Step || h.Phase == api.HostDue, "seed %d: a step waits for those before", seed)
 			}

@@ -21,7 +21,8 @@ import (
 // TestHostsOfAClassHaveTheSameRules but for their name, by any policy: what is written for one
 // is given out for the others.
 func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
-	const moved = "masquerade out: 10.40.0.0/16 -> everywhere through green\nredirect door: everywhere -> red : tcp 4430 to tcp 443\nleave others: blue : inbound via ctr*\n"
+	const moved = "masquerade out: 10.40.0.0/16 -> everywhere through green\nredirect door: everywhere -> red : tcp 4430 to tcp " +
+		"443\nleave others: blue : inbound via ctr*\n"
 	shared := 0
 	for seed := range uint64(100) {
 		text := policytest.Random(rand.New(rand.NewPCG(seed, 5)))

@@ -49,10 +49,12 @@ func TestConformance(t *testing.T) {
 					for what, rs := range map[string]*kernel.Ruleset{"rules": rules, "read back": read} {
 						if got := rs.Decision(sp); want != got {
 							p, _ := sp.Example(sp.Differ(want, got), packet.Preferences{})
-							t.Fatalf("seed %d host %s, %s: %s is %v, and should be %v\n%s\n%s", seed, h.Name, what, p, sp.Outcome(got, p), sp.Outcome(want, p), text, joined(files))
+							t.Fatalf("seed %d host %s, %s: %s is %v, and should be %v\n%s\n%s", seed, h.Name, what, p, sp.Outcome(got, p),
+								sp.Outcome(want, p), text, joined(files))
 						}
 					}
-					require.Equal(t, rules.Signature(sp, f.Ours), read.Signature(sp, f.Ours), "seed %d host %s\n%s", seed, h.Name, joined(files))
+					require.Equal(t, rules.Signature(sp, f.Ours), read.Signature(sp, f.Ours), "seed %d host %s\n%s", seed, h.Name,
+						joined(files))
 				}
 			}
 			require.Greater(t, tried, 100)
@@ -111,7 +113,8 @@ func TestRefusals(t *testing.T) {
 	for _, c := range []struct{ dialect, rules, want string }{
 		{"iptables", "allow a: everywhere -> red : ssh until 2040-01-01\n", "allow a: a date of 2040-01-02, which is after 2038-01-19"},
 		{"iptables", "allow a: everywhere -> red : ssh at most 20000 per 1m\n", "allow a: at most 20000, which is more than 10000 at once"},
-		{"iptables", "allow a: everywhere -> red : ssh at most 3000 per 1s\n", "allow a: at most 3000 per second: it counts in millionths of a second, and so many do not come out even"},
+		{"iptables", "allow a: everywhere -> red : ssh at most 3000 per 1s\n",
+			"allow a: at most 3000 per second: it counts in millionths of a second, and so many do not come out even"},
 		{"nft", "block a: red -> everywhere : ssh from program /usr/bin/ssh\n", "block a: from program"},
 		{"iptables", "block a: red -> everywhere : ssh from program /usr/bin/ssh\n", "block a: from program"},
 	} {

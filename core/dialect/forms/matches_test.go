@@ -24,9 +24,11 @@ var update = flag.Bool("update", false, "write the tables of docs/dialects.md an
 
 // known is what the examples of the table ask of their host.
 const (
-	nftObjects = "\tset friends {\n\t\ttype ipv4_addr\n\t\telements = { 192.0.2.1, 192.0.2.7 }\n\t}\n\tset tries {\n\t\ttype ipv4_addr\n\t\tsize 100\n\t\tflags dynamic,timeout\n\t\ttimeout 1m\n\t}\n" +
+	nftObjects = "\tset friends {\n\t\ttype ipv4_addr\n\t\telements = { 192.0.2.1, 192.0.2.7 }\n\t}\n\tset tries {\n\t\ttype " +
+		"ipv4_addr\n\t\tsize 100\n\t\tflags dynamic,timeout\n\t\ttimeout 1m\n\t}\n" +
 		"\tlimit talk {\n\t\trate 4/minute burst 4 packets\n\t}\n\tchain more {\n\t\ttcp sport 80 accept\n\t}\n"
-	ipsets = "create friends hash:ip family inet\nadd friends 192.0.2.1\ncreate pairs hash:ip,port family inet\nadd pairs 192.0.2.1,tcp:22\ncreate shortly hash:ip family inet timeout 60\nadd shortly 192.0.2.1 timeout 9\n"
+	ipsets = "create friends hash:ip family inet\nadd friends 192.0.2.1\ncreate pairs hash:ip,port family inet\nadd pairs " +
+		"192.0.2.1,tcp:22\ncreate shortly hash:ip family inet timeout 60\nadd shortly 192.0.2.1 timeout 9\n"
 	routed = "default via 192.0.2.254 dev eth0\nlocal 192.0.2.3 dev eth0 table local\n"
 )
 
@@ -36,12 +38,15 @@ func TestMatchesAreRead(t *testing.T) {
 	require.NoError(t, err)
 	for _, k := range append(append([]forms.Kind(nil), forms.Matches...), forms.Actions...) {
 		if k.NFT != "" {
-			hook := map[string]string{"": "filter hook input priority 0", "OUTPUT": "filter hook output priority 0", "raw": "filter hook prerouting priority -300", "mangle": "filter hook prerouting priority -150", "nat": "nat hook prerouting priority -100"}[k.In]
+			hook := map[string]string{"": "filter hook input priority 0", "OUTPUT": "filter hook output priority 0",
+				"raw": "filter hook prerouting priority -300", "mangle": "filter hook prerouting priority -150",
+				"nat": "nat hook prerouting priority -100"}[k.In]
 			if k.NFT == "masquerade" {
 				hook = "nat hook postrouting priority 100"
 			}
 			sp := packet.NewSpace()
-			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n"+nftObjects+"\tchain c {\n\t\ttype "+hook+"; policy drop;\n\t\t"+strings.Replace(ending(k.NFT, "accept"), " drop", " drop\n\t\taccept", 1)+"\n\t}\n}\n"),
+			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n"+nftObjects+"\tchain c {\n\t\ttype "+hook+"; policy drop;\n\t\t"+
+				strings.Replace(ending(k.NFT, "accept"), " drop", " drop\n\t\taccept", 1)+"\n\t}\n}\n"),
 				&kernel.Names{Users: map[string]int{"backup": 34}, Groups: map[string]int{"backup": 34}, Routes: routes})
 			require.NoError(t, err, k.NFT)
 			require.Equal(t, k.Read.String(), how(sp, rs).String(), "%s: %s", k.What, k.NFT)
@@ -64,7 +69,8 @@ func TestMatchesAreRead(t *testing.T) {
 			sp := packet.NewSpace()
 			sets, err := iptables.ReadSets(ipsets)
 			require.NoError(t, err)
-			rs, err := iptables.Read(sp, packet.IPv4, "f", fmt.Sprintf("*%s\n:%s DROP [0:0]\n:more - [0:0]\n-A more -j ACCEPT\n-A %[2]s %s\nCOMMIT\n", table, chain, rule),
+			rs, err := iptables.Read(sp, packet.IPv4, "f",
+				fmt.Sprintf("*%s\n:%s DROP [0:0]\n:more - [0:0]\n-A more -j ACCEPT\n-A %[2]s %s\nCOMMIT\n", table, chain, rule),
 				iptables.Host{Users: map[int]string{34: "backup"}, Groups: map[int]string{34: "backup"}, Sets: sets, Routes: routes})
 			require.NoError(t, err, rule)
 			require.Equal(t, k.Read.String(), how(sp, rs).String(), "%s: %s", k.What, rule)
@@ -74,7 +80,8 @@ func TestMatchesAreRead(t *testing.T) {
 
 // ending adds a verdict to a rule that is a match alone.
 func ending(rule, verdict string) string {
-	for _, does := range []string{" accept", " drop", "reject", "log", "jump", "vmap", "mark set", "redirect", "dnat ", "masquerade", "notrack", "counter", "flow add", "queue", "tproxy"} {
+	for _, does := range []string{" accept", " drop", "reject", "log", "jump", "vmap", "mark set", "redirect", "dnat ", "masquerade",
+		"notrack", "counter", "flow add", "queue", "tproxy"} {
 		if strings.Contains(" "+rule, does) && rule != "ct status dnat" {
 			return rule
 		}
@@ -91,7 +98,8 @@ func how(sp *packet.Space, rs *kernel.Ruleset) forms.How {
 	for _, c := range rs.Chains {
 		d = sp.Answered(d, "whether chain "+c.Place()+" changed the target of a connection that stands", false)
 	}
-	for _, rule := range []string{"th dport 53", "whether it came in a frame to others than its address says", `whether routes lead an address of many, of none or of the host itself by eth0`} {
+	for _, rule := range []string{"th dport 53", "whether it came in a frame to others than its address says",
+		`whether routes lead an address of many, of none or of the host itself by eth0`} {
 		d = sp.Answered(d, rule, false)
 	}
 	switch admitted := sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }); {
@@ -110,7 +118,9 @@ func TestMatchesAreWritten(t *testing.T) {
 		if k.Written == "" {
 			continue
 		}
-		pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48\nnetwork many = "+many+"\nsegment wire = 10.0.0.0/8\nrole red { outbound closed }\nrole blue\nrole green\n"+k.Written+"\n")
+		pol := policytest.Resolve(t, policytest.Fleet,
+			"policy p language 1\nnetwork office = 198.51.100.0/24, 2001:db8:5::/48\nnetwork many = "+many+
+				"\nsegment wire = 10.0.0.0/8\nrole red { outbound closed }\nrole blue\nrole green\n"+k.Written+"\n")
 		for _, f := range kernels {
 			sp := packet.NewSpace()
 			plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
@@ -131,7 +141,8 @@ func TestMatchesAreWritten(t *testing.T) {
 }
 
 // words are those of an example that its dialect has for the thing itself.
-var words = regexp.MustCompile(`--(?:dports|icmp-type|src-range|match-set|ctstate|uid-owner|path|pol|datestop|hashlimit-\S+) |(?:l4proto|dport|saddr|ipsec|limit name|update|ct state|skuid|cgroupv2|reject|drop|accept|log prefix|jump|DROP|ACCEPT|REJECT|LOG)\b`)
+var words = regexp.MustCompile(`--(?:dports|icmp-type|src-range|match-set|ctstate|uid-owner|path|pol|datestop|hashlimit-\S+) ` +
+	`|(?:l4proto|dport|saddr|ipsec|limit name|update|ct state|skuid|cgroupv2|reject|drop|accept|log prefix|jump|DROP|ACCEPT|REJECT|LOG)\b`)
 
 // TestDialectsAreDocumented: docs/dialects.md lists what the table does.
 func TestDialectsAreDocumented(t *testing.T) {

@@ -63,7 +63,8 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 	}
 	for _, dir := range directions {
 		side := Side{Direction: dir, own: own, peer: dir.Peer(), deciders: deciders}
-		asked := sp.AndAll(sp.WellFormed(), now, sp.Crossing(dir), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(dir.Interface(), names...), sp.Addrs(dir.Local(), own))
+		asked := sp.AndAll(sp.WellFormed(), now, sp.Crossing(dir), sp.Value(packet.State, packet.New),
+			sp.Value(packet.Fragment, packet.Whole), sp.Interfaces(dir.Interface(), names...), sp.Addrs(dir.Local(), own))
 		if shares {
 			side.own = &netipx.IPSet{}
 		} else {
@@ -98,7 +99,9 @@ func ownAddresses(h *fleet.Host) *netipx.IPSet {
 var beyond = []struct {
 	field packet.Field
 	says  string
-}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"}, {packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"}, {packet.Program, "the program"}, {packet.IPsec, "encrypted"}}
+}{{packet.Src, "which of its addresses"}, {packet.Dst, "which of its addresses"}, {packet.InIface, "the interface"},
+	{packet.OutIface, "the interface"}, {packet.User, "the user"}, {packet.Group, "the group of users"}, {packet.Unit, "the unit"},
+	{packet.Program, "the program"}, {packet.IPsec, "encrypted"}}
 
 // left tells of the statements that bear on packets of which a group is not sure, and by
 // what that it cannot tell.

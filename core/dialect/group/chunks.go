@@ -36,12 +36,14 @@ func (s *Side) dimensions(sp *packet.Space) (out []dimension) {
 	for _, n := range hasTypes {
 		within := of(n)
 		admitted := sp.And(s.Admitted, within)
-		some := sp.ProjectOnto(sp.Minus(sp.Exists(admitted, packet.ICMPCode), admitted), packet.ICMPType) // types of which not all codes are
+		// types of which not all codes are
+		some := sp.ProjectOnto(sp.Minus(sp.Exists(admitted, packet.ICMPCode), admitted), packet.ICMPType)
 		if some != packet.Empty {
 			for _, r := range sp.Project(some, packet.ICMPType) {
 				for t := r.Lo.Int(); t <= r.Hi.Int(); t++ {
 					out = append(out, dimension{sp.And(within, sp.Value(packet.ICMPType, t)), packet.ICMPCode, func(lo, hi int) Rule {
-						return Rule{Service: Service{Protocol: protocolName(n), Types: strconv.Itoa(t), Codes: words(packet.ICMPCode, lo, hi)}}
+						return Rule{Service: Service{Protocol: protocolName(n), Types: strconv.Itoa(t),
+							Codes: words(packet.ICMPCode, lo, hi)}}
 					}})
 				}
 			}
@@ -216,7 +218,8 @@ func chain(classes []class, at int) (places []int) {
 	for next := wide.from; next <= wide.to; {
 		best := -1
 		for k, c := range classes {
-			if k != at && c.from >= wide.from && c.to <= wide.to && c.from <= next && c.to >= next && (best < 0 || c.to > classes[best].to) {
+			if k != at && c.from >= wide.from && c.to <= wide.to && c.from <= next && c.to >= next &&
+				(best < 0 || c.to > classes[best].to) {
 				best = k
 			}
 		}

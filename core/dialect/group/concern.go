@@ -96,10 +96,13 @@ func Notes(have, want *Document) []CloudNote {
 			continue
 		}
 		if base, sum := calledAfter(g.Name); sum != "" && sum != g.sum() {
-			notes = append(notes, CloudNote{Changed, g.Name, fmt.Sprintf("The group %s holds something else than it was made with: somebody changed it by hand.", g.Name),
+			notes = append(notes, CloudNote{Changed, g.Name,
+				fmt.Sprintf("The group %s holds something else than it was made with: somebody changed it by hand.", g.Name),
 				"put the policy in force again for the instances in it; a group that was changed is replaced, " + base + " gets a new one"})
 		} else if !attached[g.Name] && !made[g.Name] {
-			notes = append(notes, CloudNote{Unattached, g.Name, fmt.Sprintf("Nobody is in the group %s, which was made for instances.", g.Name), "it goes with the next change that is put in force"})
+			notes = append(notes, CloudNote{Unattached, g.Name,
+				fmt.Sprintf("Nobody is in the group %s, which was made for instances.", g.Name),
+				"it goes with the next change that is put in force"})
 		}
 	}
 	for _, m := range have.Members {
@@ -110,7 +113,8 @@ func Notes(have, want *Document) []CloudNote {
 			if at >= 0 {
 				hint = "put the policy in force again for it"
 			}
-			notes = append(notes, CloudNote{NoGroup, m.Instance, fmt.Sprintf("The instance %s is in no group: nothing filters for it.", m.Instance), hint})
+			notes = append(notes, CloudNote{NoGroup, m.Instance,
+				fmt.Sprintf("The instance %s is in no group: nothing filters for it.", m.Instance), hint})
 		case at >= 0:
 			then := []string{}
 			for _, name := range want.Members[at].Groups {
@@ -120,7 +124,9 @@ func Notes(have, want *Document) []CloudNote {
 				}
 			}
 			if !sameNames(m.Groups, then) {
-				notes = append(notes, CloudNote{Membership, m.Instance, fmt.Sprintf("The instance %s is in %s, and is to be in %s.", m.Instance, strings.Join(m.Groups, ", "), strings.Join(then, ", ")), "put the policy in force again for it"})
+				notes = append(notes, CloudNote{Membership, m.Instance,
+					fmt.Sprintf("The instance %s is in %s, and is to be in %s.", m.Instance, strings.Join(m.Groups, ", "),
+						strings.Join(then, ", ")), "put the policy in force again for it"})
 			}
 		}
 	}

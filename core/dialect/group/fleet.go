@@ -14,20 +14,18 @@ import (
 	"yellowfence.example/yfence/core/policy"
 )
 
-// OfFleet makes the groups of all instances that a cloud has, for an instant in seconds
-// since 1970, with who is in which: instances of the same roles, as far as the policy makes no
-// difference between them, share their groups. left tells by host what is left to its own
-// filter, failed whose groups cannot be written and why: those are in none, and hinder nobody else.
-func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Document, left map[string][]string, failed map[string]error) {
-	type class struct {
-		name   string
-		hosts  []*fleet.Host
-		groups []Group
-		left   []string
-		err    error
-	}
-	var classes []*class
-	byKey, named := map[string]*class{}, map[string]bool{}
+// fleetClass is instances that share their groups.
+type fleetClass struct {
+	name   string
+	hosts  []*fleet.Host
+	groups []Group
+	left   []string
+	err    error
+}
+
+// fleetClasses are the classes of the instances of a cloud, each with a name of its own.
+func fleetClasses(pol *policy.Policy, cloud string) (classes []*fleetClass) {
+	byKey, named := map[string]*fleetClass{}, map[string]bool{}
 	same := compile.ClassesOf(pol)
 	for _, h := range pol.Fleet.Hosts {
 		if h.Instance == nil || h.Instance.Cloud != cloud {
@@ -36,7 +34,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 		key := same.Of(h) + "|" + h.Dialect
 		c := byKey[key]
 		if c == nil {
-			c = &class{name: nameOf(h.Roles, "")}
+			c = &fleetClass{name: nameOf(h.Roles, "")}
 			if named[c.name] {
 				c.name = nameOf(h.Roles, h.Name)
 			}
@@ -46,6 +44,15 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 		}
 		c.hosts = append(c.hosts, h)
 	}
+	return classes
+}
+
+// OfFleet makes the groups of all instances that a cloud has, for an instant in seconds
+// since 1970, with who is in which: instances of the same roles, as far as the policy makes no
+// difference between them, share their groups. left tells by host what is left to its own
+// filter, failed whose groups cannot be written and why: those are in none, and hinder nobody else.
+func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Document, left map[string][]string, failed map[string]error) {
+	classes := fleetClasses(pol, cloud)
 	var known []Named
 	if can.GroupPeers {
 		for _, c := range classes {
@@ -57,7 +64,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 			known = append(known, Named{c.name, addresses})
 		}
 	}
-	work := make(chan *class)
+	work := make(chan *fleetClass)
 	var all sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		all.Go(func() {
@@ -75,7 +82,8 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 	}
 	close(work)
 	all.Wait()
-	d, left, failed = &Document{Version: 1, Kind: Kind, Cloud: cloud, Groups: []Group{}, Members: []Member{}}, map[string][]string{}, map[string]error{}
+	d, left, failed = &Document{Version: 1, Kind: Kind, Cloud: cloud, Groups: []Group{}, Members: []Member{}}, map[string][]string{},
+		map[string]error{}
 	for _, c := range classes {
 		if c.err != nil {
 			for _, h := range c.hosts {

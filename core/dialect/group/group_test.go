@@ -29,7 +29,8 @@ func TestConformance(t *testing.T) {
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
 			admitted := group.Of(sp, compile.ForHost(sp, pol, h, 0))
-			for _, can := range []group.Abilities{{}, {RulesPerGroup: 3, PeersPerRule: 2}, {Ordered: true}, {Ordered: true, RulesPerGroup: 4, PeersPerRule: 3}} {
+			for _, can := range []group.Abilities{{}, {RulesPerGroup: 3, PeersPerRule: 2}, {Ordered: true},
+				{Ordered: true, RulesPerGroup: 4, PeersPerRule: 3}} {
 				groups, err := admitted.Write(sp, "charts", can)
 				require.NoError(t, err)
 				doc, err := group.Parse([]byte((&group.Document{Version: 1, Kind: group.Kind, Groups: groups}).String()))
@@ -71,19 +72,31 @@ func TestWritten(t *testing.T) {
 		left              string
 	}{
 		{"nothing", "charts-01", "", "", ""},
-		{"a port, from everywhere", "charts-01", "allow site: everywhere -> charts : tcp 80, 443", "tcp 80 with 0.0.0.0/0 (allow site)|tcp 443 with 0.0.0.0/0 (allow site)", ""},
-		{"ports that touch are one run", "charts-01", "allow a: office -> charts : tcp 80-89\nallow b: office -> charts : tcp 90-99", "tcp 80-99 with 198.51.100.0/24 (allow a, allow b)", ""},
-		{"a run within another's", "charts-01", "allow all: jump -> charts : tcp 1-65535\nallow one: office -> charts : tcp 22", "tcp 1-65535 with 10.40.1.1/32 (allow all)|tcp 22 with 198.51.100.0/24 (allow one)", ""},
-		{"prefixes join, of those who may", "charts-01", "allow a: 198.51.100.0/25 -> charts : tcp 22-23\nallow b: 198.51.100.128/25 -> charts : tcp 22", "tcp 22 with 198.51.100.0/24 (allow b)|tcp 22-23 with 198.51.100.0/25 (allow a)", ""},
-		{"a block is worked in", "charts-01", "allow a: office -> charts : ssh\nblock b: pests -> charts : any", "tcp 22 with 198.51.100.0/26, 198.51.100.96/27, 198.51.100.128/25 (allow a)", ""},
-		{"a block that takes a port", "charts-01", "allow a: office -> charts : tcp 20-30\nblock b: office -> charts : tcp 25", "tcp 20-24 with 198.51.100.0/24 (allow a)|tcp 26-30 with 198.51.100.0/24 (allow a)", ""},
+		{"a port, from everywhere", "charts-01", "allow site: everywhere -> charts : tcp 80, 443",
+			"tcp 80 with 0.0.0.0/0 (allow site)|tcp 443 with 0.0.0.0/0 (allow site)", ""},
+		{"ports that touch are one run", "charts-01", "allow a: office -> charts : tcp 80-89\nallow b: office -> charts : tcp 90-99",
+			"tcp 80-99 with 198.51.100.0/24 (allow a, allow b)", ""},
+		{"a run within another's", "charts-01", "allow all: jump -> charts : tcp 1-65535\nallow one: office -> charts : tcp 22",
+			"tcp 1-65535 with 10.40.1.1/32 (allow all)|tcp 22 with 198.51.100.0/24 (allow one)", ""},
+		{"prefixes join, of those who may", "charts-01",
+			"allow a: 198.51.100.0/25 -> charts : tcp 22-23\nallow b: 198.51.100.128/25 -> charts : tcp 22",
+			"tcp 22 with 198.51.100.0/24 (allow b)|tcp 22-23 with 198.51.100.0/25 (allow a)", ""},
+		{"a block is worked in", "charts-01", "allow a: office -> charts : ssh\nblock b: pests -> charts : any",
+			"tcp 22 with 198.51.100.0/26, 198.51.100.96/27, 198.51.100.128/25 (allow a)", ""},
+		{"a block that takes a port", "charts-01", "allow a: office -> charts : tcp 20-30\nblock b: office -> charts : tcp 25",
+			"tcp 20-24 with 198.51.100.0/24 (allow a)|tcp 26-30 with 198.51.100.0/24 (allow a)", ""},
 		{"everything", "charts-01", "allow a: office -> charts : any", "any with 198.51.100.0/24 (allow a)", ""},
-		{"ICMP", "charts-01", "allow a: office -> charts : icmp 13, icmp 8/0", "icmp 8/0 with 198.51.100.0/24 (allow a)|icmp 11-13 with 198.51.100.0/24 (allow a)", ""},
+		{"ICMP", "charts-01", "allow a: office -> charts : icmp 13, icmp 8/0",
+			"icmp 8/0 with 198.51.100.0/24 (allow a)|icmp 11-13 with 198.51.100.0/24 (allow a)", ""},
 		{"a protocol", "charts-01", "allow a: office -> charts : protocol 47", "47 with 198.51.100.0/24 (allow a)", ""},
-		{"over the only interface there is", "charts-01", "allow a: everywhere -> charts : ssh on front\nsegment front = 203.0.113.64/28", "tcp 22 with 203.0.113.64/28 (allow a)", ""},
-		{"over one of two", "logbook-01", "allow a: everywhere -> logbook : ssh on quay", "tcp 22 with 10.40.0.0/16 (allow a)", "allow a: which of its addresses, the interface"},
-		{"how often", "logbook-01", "allow a: office -> logbook : ssh at most 4 per 1m", "tcp 22 with 198.51.100.0/24 (allow a)", "allow a: how often"},
-		{"who sends is told where it is sent", "logbook-01", "allow a: jump -> logbook : ssh from user backup", "tcp 22 with 10.40.1.1/32 (allow a)", ""},
+		{"over the only interface there is", "charts-01", "allow a: everywhere -> charts : ssh on front\nsegment front = 203.0.113.64/28",
+			"tcp 22 with 203.0.113.64/28 (allow a)", ""},
+		{"over one of two", "logbook-01", "allow a: everywhere -> logbook : ssh on quay", "tcp 22 with 10.40.0.0/16 (allow a)",
+			"allow a: which of its addresses, the interface"},
+		{"how often", "logbook-01", "allow a: office -> logbook : ssh at most 4 per 1m", "tcp 22 with 198.51.100.0/24 (allow a)",
+			"allow a: how often"},
+		{"who sends is told where it is sent", "logbook-01", "allow a: jump -> logbook : ssh from user backup",
+			"tcp 22 with 10.40.1.1/32 (allow a)", ""},
 		{"until", "logbook-01", "allow a: office -> logbook : ssh until 2030-01-01", "tcp 22 with 198.51.100.0/24 (allow a)", ""},
 		{"until it is over", "logbook-01", "allow a: office -> logbook : ssh until 2020-01-01", "", ""},
 	} {
@@ -116,10 +129,12 @@ func TestWritten(t *testing.T) {
 // TestOrdered: where a cloud's rules may refuse, those who are to be kept out are, if that is said in
 // less; and stay with what they are an exception to, however groups are split.
 func TestOrdered(t *testing.T) {
-	pol := policytest.Resolve(t, fleetFile, names+"allow a: everywhere -> charts : https, ssh\nblock b: pests -> charts : https\nallow c: office -> charts : tcp 8080\n")
+	pol := policytest.Resolve(t, fleetFile, names+
+		"allow a: everywhere -> charts : https, ssh\nblock b: pests -> charts : https\nallow c: office -> charts : tcp 8080\n")
 	sp := packet.NewSpace()
 	a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
-	for _, can := range []group.Abilities{{Ordered: true}, {Ordered: true, RulesPerGroup: 2}, {Ordered: true, RulesPerGroup: 3, PeersPerRule: 1}} {
+	for _, can := range []group.Abilities{{Ordered: true}, {Ordered: true, RulesPerGroup: 2},
+		{Ordered: true, RulesPerGroup: 3, PeersPerRule: 1}} {
 		groups, err := a.Write(sp, "charts", can)
 		require.NoError(t, err)
 		refuses := 0
@@ -131,7 +146,8 @@ func TestOrdered(t *testing.T) {
 				refuses++
 				require.Equal(t, "443", r.Service.Ports)
 				last := g.Inbound[len(g.Inbound)-1]
-				require.True(t, i+1 < len(g.Inbound) && (last.Service.Ports == "443" || g.Inbound[i+1].Service.Ports == "443"), "what it is an exception to is in the same group")
+				require.True(t, i+1 < len(g.Inbound) && (last.Service.Ports == "443" || g.Inbound[i+1].Service.Ports == "443"),
+					"what it is an exception to is in the same group")
 			}
 		}
 		require.Equal(t, can.RulesPerGroup == 2, refuses == 0, "where two rules are one more than are needed, nobody is refused")
@@ -154,7 +170,8 @@ func TestOrdered(t *testing.T) {
 
 // TestRefused: a cloud that has no room, and a host that has nobody to leave anything to.
 func TestRefused(t *testing.T) {
-	pol := policytest.Resolve(t, fleetFile, names+"allow many: office -> charts : tcp 1, 3, 5, 7, 9\nallow few: everywhere -> charts : tcp 11\n")
+	pol := policytest.Resolve(t, fleetFile, names+
+		"allow many: office -> charts : tcp 1, 3, 5, 7, 9\nallow few: everywhere -> charts : tcp 11\n")
 	sp := packet.NewSpace()
 	a := group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
 	groups, err := a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 4})
@@ -163,8 +180,10 @@ func TestRefused(t *testing.T) {
 	_, err = a.Write(sp, "charts", group.Abilities{RulesPerGroup: 4, GroupsPerInstance: 2})
 	var many *group.TooMany
 	require.ErrorAs(t, err, &many)
-	require.Equal(t, []any{packet.Inbound, 3, 4, 2, "allow many"}, []any{many.Direction, many.Groups, many.Each, many.May, many.Costs[0].Statement})
-	require.Contains(t, err.Error(), "inbound rules take 3 groups of at most 4, and the cloud lets an instance be in 2; most come from allow many 5, ")
+	require.Equal(t, []any{packet.Inbound, 3, 4, 2, "allow many"},
+		[]any{many.Direction, many.Groups, many.Each, many.May, many.Costs[0].Statement})
+	require.Contains(t, err.Error(), "inbound rules take 3 groups of at most 4, and the cloud lets an instance be in 2; most come from "+
+		"allow many 5, ")
 
 	pol = policytest.Resolve(t, fleetFile, names+"allow a: office -> charts : ssh at most 4 per 1m\n")
 	a = group.Of(sp, compile.ForHost(sp, pol, pol.Fleet.Host("charts-01"), 0))
@@ -177,24 +196,36 @@ func TestBadDocuments(t *testing.T) {
 	pol := policytest.Resolve(t, fleetFile, names)
 	head := `{"version": 1, "kind": "security-groups", "cloud": "dunlin", "groups": [{"name": "a", "inbound": [`
 	rule := func(r string) string { return head + r + `], "outbound": []}]}` }
-	for text, want := range map[string]string{
-		"":                          "this is no whole document of security groups: EOF",
-		head + `{"protocol": "tcp"`: "this is no whole document of security groups: unexpected EOF",
-		`{"version": 1, "kind": "shopping-list"}`:                                                                                 `its kind is "shopping-list", not "security-groups"`,
-		`{"version": 2, "kind": "security-groups"}`:                                                                               "it is of version 2; this program reads version 1",
-		`{"version": 1, "kind": "security-groups"} x`:                                                                             "something follows behind the document, at byte ",
-		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}, {"name": "a"}]}`:                                     `a group's name is "a", which is empty or stands twice`,
-		`{"version": 1, "kind": "security-groups", "groups": [], "members": [{"instance": "p-1", "groups": ["b"]}]}`:              `the instance p-1 is in the group "b", which the document does not have`,
-		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}], "members": [{"instance": "p-9", "groups": ["a"]}]}`: `the document does not say which groups the instance of charts-01 ("p-1") is in`,
-		`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"service": "any", "of": 3}]}]}`:          `unknown field "of"`,
-		rule(`{"service": "tpc", "peers": []}`):                                                                                   `a inbound rule 1: the protocol "tpc" is neither a number from 0 to 255 nor a range of them, nor one of any, tcp, udp, sctp, icmp, icmpv6`,
-		rule(`{"service": "icmp 300", "peers": []}`):                                                                              `a inbound rule 1: the icmp type "300" is neither a number from 0 to 255 nor a range of them`,
-		rule(`{"service": "any 8", "peers": []}`):                                                                                 `a inbound rule 1: the protocol "any" has no port`,
-		rule(`{"service": "tcp 90-80", "peers": []}`):                                                                             `a inbound rule 1: the port "90-80" is neither a number from 0 to 65535 nor a range of them`,
-		rule(`{"service": "icmp/3", "peers": []}`):                                                                                `a inbound rule 1: the protocol "icmp/3" is neither a number from 0 to 255 nor a range of them`,
-		rule(`{"service": "tcp", "peers": ["10.0.0.0/33"]}`):                                                                      `a inbound rule 1: the peer "10.0.0.0/33" is neither a prefix nor {"group": NAME}`,
-		rule(`{"service": "tcp", "peers": ["10.0.0.0/8"]}, {"service": "tcp", "peers": [{"group": "b"}]}`):                        "a inbound rule 2: the peer b is no group of the document",
+	for _, c := range []struct{ text, want string }{
+		{"", "this is no whole document of security groups: EOF"},
+		{head + `{"protocol": "tcp"`, "this is no whole document of security groups: unexpected EOF"},
+		{`{"version": 1, "kind": "shopping-list"}`, `its kind is "shopping-list", not "security-groups"`},
+		{`{"version": 2, "kind": "security-groups"}`, "it is of version 2; this program reads version 1"},
+		{`{"version": 1, "kind": "security-groups"} x`, "something follows behind the document, at byte "},
+		{`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}, {"name": "a"}]}`,
+			`a group's name is "a", which is empty or stands twice`},
+		{`{"version": 1, "kind": "security-groups", "groups": [], "members": [{"instance": "p-1", "groups": ["b"]}]}`,
+			`the instance p-1 is in the group "b", which the document does not have`},
+		{`{"version": 1, "kind": "security-groups", "groups": [{"name": "a"}], "members": [{"instance": "p-9", "groups": ["a"]}]}`,
+			`the document does not say which groups the instance of charts-01 ("p-1") is in`},
+		{`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"service": "any", "of": 3}]}]}`,
+			`unknown field "of"`},
+		{rule(`{"service": "tpc", "peers": []}`),
+			`a inbound rule 1: the protocol "tpc" is neither a number from 0 to 255 nor a range of them, nor one of any, tcp, udp, sctp, ` +
+				`icmp, icmpv6`},
+		{rule(`{"service": "icmp 300", "peers": []}`),
+			`a inbound rule 1: the icmp type "300" is neither a number from 0 to 255 nor a range of them`},
+		{rule(`{"service": "any 8", "peers": []}`), `a inbound rule 1: the protocol "any" has no port`},
+		{rule(`{"service": "tcp 90-80", "peers": []}`),
+			`a inbound rule 1: the port "90-80" is neither a number from 0 to 65535 nor a range of them`},
+		{rule(`{"service": "icmp/3", "peers": []}`),
+			`a inbound rule 1: the protocol "icmp/3" is neither a number from 0 to 255 nor a range of them`},
+		{rule(`{"service": "tcp", "peers": ["10.0.0.0/33"]}`),
+			`a inbound rule 1: the peer "10.0.0.0/33" is neither a prefix nor {"group": NAME}`},
+		{rule(`{"service": "tcp", "peers": ["10.0.0.0/8"]}, {"service": "tcp", "peers": [{"group": "b"}]}`),
+			"a inbound rule 2: the peer b is no group of the document"},
 	} {
+		text, want := c.text, c.want
 		doc, err := group.Parse([]byte(text))
 		if err == nil {
 			_, err = group.Read(packet.NewSpace(), pol.Fleet.Host("charts-01"), pol.Fleet, doc)
@@ -214,8 +245,10 @@ func TestPeersThatAreGroups(t *testing.T) {
 	rs, err := group.Read(sp, pol.Fleet.Host("charts-01"), pol.Fleet, doc)
 	require.NoError(t, err)
 	d := rs.Decision(sp)
-	for from, want := range map[string]packet.Verdict{"10.40.3.40": packet.Admit, "fd40::3:40": packet.Admit, "192.0.2.7": packet.Admit, "192.0.2.8": packet.Drop, "203.0.113.70": packet.Drop} {
-		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr(from), Dst: netip.MustParseAddr("203.0.113.70"), Protocol: "tcp", SrcPort: new(50000), DstPort: new(22), In: "eth0", State: "new"}
+	for from, want := range map[string]packet.Verdict{"10.40.3.40": packet.Admit, "fd40::3:40": packet.Admit, "192.0.2.7": packet.Admit,
+		"192.0.2.8": packet.Drop, "203.0.113.70": packet.Drop} {
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr(from), Dst: netip.MustParseAddr("203.0.113.70"),
+			Protocol: "tcp", SrcPort: new(50000), DstPort: new(22), In: "eth0", State: "new"}
 		if p.Src.Is6() {
 			p.Family, p.Dst = "ipv6", netip.MustParseAddr("2001:db8::70")
 		}
@@ -227,7 +260,9 @@ func TestPeersThatAreGroups(t *testing.T) {
 
 // FuzzRead: a document of whatever kind is read, or told what is wrong with it.
 func FuzzRead(f *testing.F) {
-	f.Add(`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"service": "tcp 1-2", "peers": ["::/0", {"group": "a"}]}], "outbound": [{"service": "7-9", "peers": []}, {"service": "icmp 3/4"}]}], "members": [{"instance": "p-1", "groups": ["a"]}]}`)
+	f.Add(`{"version": 1, "kind": "security-groups", "groups": [{"name": "a", "inbound": [{"service": "tcp 1-2", "peers": ["::/0", ` +
+		`{"group": "a"}]}], "outbound": [{"service": "7-9", "peers": []}, {"service": "icmp 3/4"}]}], "members": [{"instance": "p-1", ` +
+		`"groups": ["a"]}]}`)
 	pol := policytest.Resolve(f, fleetFile, names)
 	f.Fuzz(func(t *testing.T, text string) {
 		doc, err := group.Parse([]byte(text))
@@ -317,7 +352,8 @@ func TestSharedGroups(t *testing.T) {
 			sp := packet.NewSpace()
 			rs, err := group.Read(sp, h, pol.Fleet, doc)
 			require.NoError(t, err)
-			require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, doc)
+			require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text,
+				doc)
 		}
 	}
 	require.Positive(t, shares)
@@ -360,7 +396,8 @@ block one: charts -> host charts-02 : tcp 9100
 		for _, g := range doc.Groups {
 			for _, r := range g.Inbound {
 				if r.Comment == "allow hop" {
-					require.Equal(t, map[bool][]group.Peer{false: group.PeersOf(netip.MustParsePrefix("203.0.113.65/32"), netip.MustParsePrefix("203.0.113.66/32")), true: {{Group: "yf-jump"}}}[can.GroupPeers], r.Peers)
+					require.Equal(t, map[bool][]group.Peer{false: group.PeersOf(netip.MustParsePrefix("203.0.113.65/32"),
+						netip.MustParsePrefix("203.0.113.66/32")), true: {{Group: "yf-jump"}}}[can.GroupPeers], r.Peers)
 				}
 			}
 		}
@@ -392,7 +429,8 @@ func TestRolesNamedToCollide(t *testing.T) {
 					sp := packet.NewSpace()
 					rs, err := group.Read(sp, h, pol.Fleet, d)
 					require.NoError(t, err)
-					require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed, h.Name, text, d)
+					require.NoError(t, group.Of(sp, compile.ForHost(sp, pol, h, 0)).Prove(sp, rs), "seed %d host %s\n%s\n%s", seed,
+						h.Name, text, d)
 				}
 			}
 		}

@@ -15,8 +15,10 @@ import (
 func TestNamesCannotMeet(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	long := func(c string) string { return strings.Repeat(c, 63) }
-	roles := []string{"web", "web-2", "web-of-b", "of", "b", "web-", "w", "web-2-2", "c0123456789abcdef", long("a"), long("a")[:62] + "b", long("w")}
-	hosts := []string{"", "b", "2", "web", "web-2", "b.2", "b-2", "b.0123456789abcdef", "b.0123456789abcdef-2", strings.Repeat("long.", 50) + "x", strings.Repeat("long.", 50) + "y"}
+	roles := []string{"web", "web-2", "web-of-b", "of", "b", "web-", "w", "web-2-2", "c0123456789abcdef", long("a"), long("a")[:62] + "b",
+		long("w")}
+	hosts := []string{"", "b", "2", "web", "web-2", "b.2", "b-2", "b.0123456789abcdef", "b.0123456789abcdef-2",
+		strings.Repeat("long.", 50) + "x", strings.Repeat("long.", 50) + "y"}
 	contents := []Group{{Inbound: []Rule{}}, {Inbound: []Rule{{Service: Service{Protocol: "any"}}}}}
 	seen := map[string]string{}
 	for range 15_000 {
@@ -32,7 +34,8 @@ func TestNamesCannotMeet(t *testing.T) {
 		whose := fmt.Sprint(of, host, part)
 		for _, name := range []string{g.Name, g.Name + "." + g.sum(), again(g.Name+"."+g.sum(), 1+n)} {
 			if name != g.Name {
-				whose = fmt.Sprint(of, host, part, g.sum(), len(name) > len(g.Name)+1+sumLength, map[bool]int{true: n}[len(name) > len(g.Name)+1+sumLength])
+				whose = fmt.Sprint(of, host, part, g.sum(), len(name) > len(g.Name)+1+sumLength,
+					map[bool]int{true: n}[len(name) > len(g.Name)+1+sumLength])
 				base, sum := calledAfter(name)
 				require.Equal(t, []string{g.Name, g.sum()}, []string{base, sum})
 			}

@@ -49,7 +49,8 @@ type beginning struct {
 }
 
 func (b beginning) String() string {
-	return fmt.Sprintf("%s protocol %d %d/%d with %s", map[bool]string{true: "out", false: "in"}[b.outbound], b.protocol, b.port, b.code, b.peer)
+	return fmt.Sprintf("%s protocol %d %d/%d with %s", map[bool]string{true: "out", false: "in"}[b.outbound], b.protocol, b.port, b.code,
+		b.peer)
 }
 
 func (n *naive) admits(t *testing.T, instance string, b beginning) bool {
@@ -149,7 +150,8 @@ func TestGroupsByANaiveReader(t *testing.T) {
 			h.Instance = &fleet.Instance{Cloud: "dunlin", ID: "i-" + h.Name}
 			addresses["i-"+h.Name] = h.Own()
 		}
-		can := group.Abilities{RulesPerGroup: rng.IntN(6), PeersPerRule: rng.IntN(4), GroupPeers: rng.IntN(2) == 0, Ordered: rng.IntN(2) == 0}
+		can := group.Abilities{RulesPerGroup: rng.IntN(6), PeersPerRule: rng.IntN(4), GroupPeers: rng.IntN(2) == 0,
+			Ordered: rng.IntN(2) == 0}
 		doc, _, failed := group.OfFleet(pol, "dunlin", 0, can)
 		require.Empty(t, failed)
 		var n naive
@@ -175,7 +177,8 @@ func TestGroupsByANaiveReader(t *testing.T) {
 			admits := sp.AndAll(soon, sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 			for range 150 {
 				b := randomBeginning(rng, pol.Fleet.Hosts)
-				if b.peer.Is4() == (b.protocol == packet.ICMPv6) || b.peer.Is6() && b.protocol == packet.ICMP || !hasFamily(h, b.peer) || hasAddress(h, b.peer) {
+				if b.peer.Is4() == (b.protocol == packet.ICMPv6) || b.peer.Is6() && b.protocol == packet.ICMP || !hasFamily(h, b.peer) ||
+					hasAddress(h, b.peer) {
 					continue
 				}
 				asked++
@@ -209,7 +212,9 @@ func hasFamily(h *fleet.Host, a netip.Addr) bool {
 func randomBeginning(rng *rand.Rand, hosts []*fleet.Host) beginning {
 	pick := func(of ...string) netip.Addr { return netip.MustParseAddr(of[rng.IntN(len(of))]) }
 	b := beginning{outbound: rng.IntN(2) == 0, protocol: []int{6, 6, 6, 17, 17, 1, 58, 47, 132}[rng.IntN(9)]}
-	b.peer = pick("198.51.100.7", "198.51.100.9", "198.51.100.255", "198.51.101.0", "10.40.3.7", "10.40.3.9", "10.40.9.9", "10.60.3.7", "10.60.9.9", "10.61.0.0", "192.0.2.1", "203.0.113.9", "2001:db8:5::5", "2001:db8:6::1", "fd40::7", "fd40:0:0:1::7", "fd60::7", "8.8.8.8")
+	b.peer = pick("198.51.100.7", "198.51.100.9", "198.51.100.255", "198.51.101.0", "10.40.3.7", "10.40.3.9", "10.40.9.9", "10.60.3.7",
+		"10.60.9.9", "10.61.0.0", "192.0.2.1", "203.0.113.9", "2001:db8:5::5", "2001:db8:6::1", "fd40::7", "fd40:0:0:1::7", "fd60::7",
+		"8.8.8.8")
 	if rng.IntN(3) == 0 {
 		own := hosts[rng.IntN(len(hosts))].Own()
 		b.peer = own[rng.IntN(len(own))]
@@ -239,8 +244,10 @@ func (b beginning) set(sp *packet.Space, h *fleet.Host) packet.Set {
 	for _, in := range h.Interfaces {
 		names = append(names, in.Name)
 	}
-	s := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, hook), sp.Value(packet.State, packet.New), sp.Value(packet.Fragment, packet.Whole), sp.Value(packet.Protocol, b.protocol),
-		sp.Interfaces(iface, names...), sp.Addrs(mine, packet.Prefixes(own...)), sp.Addrs(peer, packet.Prefixes(netip.PrefixFrom(b.peer, b.peer.BitLen()))))
+	s := sp.AndAll(sp.WellFormed(), sp.Value(packet.Hook, hook), sp.Value(packet.State, packet.New),
+		sp.Value(packet.Fragment, packet.Whole), sp.Value(packet.Protocol, b.protocol),
+		sp.Interfaces(iface, names...), sp.Addrs(mine, packet.Prefixes(own...)),
+		sp.Addrs(peer, packet.Prefixes(netip.PrefixFrom(b.peer, b.peer.BitLen()))))
 	switch b.protocol {
 	case 6, 17, 132:
 		s = sp.And(s, sp.Value(packet.DstPort, b.port))
@@ -271,7 +278,9 @@ func TestAsFewRulesAsStatements(t *testing.T) {
 		}
 		return n
 	}
-	require.Equal(t, 2, count("allow a: 192.0.2.1, 192.0.2.3 -> charts : tcp 80-90\nallow b: 192.0.2.2, 192.0.2.3 -> charts : tcp 85-95\n", group.Abilities{RulesPerGroup: 60}))
+	require.Equal(t, 2, count(
+		"allow a: 192.0.2.1, 192.0.2.3 -> charts : tcp 80-90\nallow b: 192.0.2.2, 192.0.2.3 -> charts : tcp 85-95\n",
+		group.Abilities{RulesPerGroup: 60}))
 	rules, statements, over := 0, 0, 0
 	for seed := range uint64(250) {
 		rng := rand.New(rand.NewPCG(83, seed))

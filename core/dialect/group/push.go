@@ -73,7 +73,8 @@ type NoRoom struct {
 }
 
 func (e *NoRoom) Error() string {
-	return fmt.Sprintf("the instance %s would be in %d groups for a while, those it has and those it is to have, and the cloud lets it be in %d; there is no order in which it could change them one by one that keeps open what both admit", e.Instance, e.Needs, e.May)
+	return fmt.Sprintf("the instance %s would be in %d groups for a while, those it has and those it is to have, and the cloud lets it "+
+		"be in %d; there is no order in which it could change them one by one that keeps open what both admit", e.Instance, e.Needs, e.May)
 }
 
 // Steps lead from what a cloud has to what it is to have (ByContent), in phases: all of one

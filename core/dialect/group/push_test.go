@@ -20,7 +20,8 @@ func randomDocument(rng *rand.Rand) *group.Document {
 	for i := range 1 + rng.IntN(4) {
 		g := group.Group{Name: fmt.Sprintf("yf-g%d", i), Inbound: []group.Rule{}, Outbound: []group.Rule{}}
 		for range rng.IntN(4) {
-			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: fmt.Sprint(1 + rng.IntN(3))}, Peers: group.PeersOf(netip.MustParsePrefix(fmt.Sprintf("10.%d.0.0/16", rng.IntN(3))))})
+			g.Inbound = append(g.Inbound, group.Rule{Service: group.Service{Protocol: "tcp", Ports: fmt.Sprint(1 + rng.IntN(3))},
+				Peers: group.PeersOf(netip.MustParsePrefix(fmt.Sprintf("10.%d.0.0/16", rng.IntN(3))))})
 		}
 		d.Groups = append(d.Groups, g)
 	}
@@ -124,13 +125,17 @@ func TestStepsOpenNoGap(t *testing.T) {
 			}
 		}
 		want := group.ByContent(wanted)
-		have.Groups = append(have.Groups, group.Group{Name: "somebody's", Inbound: []group.Rule{{Service: group.Service{Protocol: "udp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}})
+		have.Groups = append(have.Groups, group.Group{Name: "somebody's",
+			Inbound: []group.Rule{{Service: group.Service{Protocol: "udp"},
+				Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}}}})
 		if rng.IntN(2) == 0 {
 			have.Members[0].Groups = append(have.Members[0].Groups, "somebody's")
 		}
 		if rng.IntN(2) == 0 { // a group that is wanted was changed by hand
 			g := want.Groups[0]
-			g.Inbound = append(slices.Clone(g.Inbound), group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
+			g.Inbound = append(slices.Clone(g.Inbound),
+				group.Rule{Service: group.Service{Protocol: "tcp", Ports: "22"},
+					Peers: []group.Peer{{Prefix: netip.MustParsePrefix("0.0.0.0/0")}}})
 			take(have, group.Step{Put: &g})
 		}
 		can := group.Abilities{}
@@ -192,10 +197,16 @@ func TestStepsOpenNoGap(t *testing.T) {
 
 // TestStepsAreToldAndRefused.
 func TestStepsAreToldAndRefused(t *testing.T) {
-	want := group.ByContent(&group.Document{Groups: []group.Group{{Name: "yf-a", Inbound: []group.Rule{{Service: group.Service{Protocol: "any"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-a"}}, {Instance: "gone", Groups: []string{"yf-a"}}}})
+	want := group.ByContent(&group.Document{Groups: []group.Group{{Name: "yf-a",
+		Inbound: []group.Rule{{Service: group.Service{Protocol: "any"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}},
+		Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-a"}}, {Instance: "gone", Groups: []string{"yf-a"}}}})
 	name := want.Groups[0].Name
 	require.Regexp(t, `^yf-a\.[0-9a-f]{16}$`, name)
-	have := &group.Document{Groups: []group.Group{{Name: "yf-old", Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}, {Name: "yf-used"}, {Name: "theirs", Inbound: []group.Rule{{Service: group.Service{Protocol: "udp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}}, Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-old", "theirs"}}, {Instance: "p-9", Groups: []string{"yf-used"}}}}
+	have := &group.Document{Groups: []group.Group{{Name: "yf-old",
+		Inbound: []group.Rule{{Service: group.Service{Protocol: "tcp"}, Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}},
+		{Name: "yf-used"}, {Name: "theirs", Inbound: []group.Rule{{Service: group.Service{Protocol: "udp"},
+			Peers: []group.Peer{{Prefix: netip.MustParsePrefix("::/0")}}}}}},
+		Members: []group.Member{{Instance: "p-1", Groups: []string{"yf-old", "theirs"}}, {Instance: "p-9", Groups: []string{"yf-used"}}}}
 	phases, full := group.Steps(have, want, group.Abilities{GroupsPerInstance: 3})
 	require.Empty(t, full)
 	var told [][]string
@@ -205,15 +216,18 @@ func TestStepsAreToldAndRefused(t *testing.T) {
 			told[len(told)-1] = append(told[len(told)-1], s.String())
 		}
 	}
-	require.Equal(t, [][]string{{"make group " + name + ": 1 inbound and 0 outbound rules"}, {"put p-1 in yf-old, theirs, " + name}, {"put p-1 in " + name}, {"take group yf-old away"}}, told)
+	require.Equal(t, [][]string{{"make group " + name + ": 1 inbound and 0 outbound rules"}, {"put p-1 in yf-old, theirs, " + name},
+		{"put p-1 in " + name}, {"take group yf-old away"}}, told)
 	want.Members = append(want.Members, group.Member{Instance: "p-9", Groups: []string{name}})
 	phases, full = group.Steps(have, want, group.Abilities{GroupsPerInstance: 2})
 	require.Equal(t, []group.Step{{Instance: "p-9", Groups: []string{"yf-used", name}}}, phases[1], "who has no room hinders nobody")
 	require.Len(t, full, 1)
-	require.EqualError(t, full[0], "the instance p-1 would be in 3 groups for a while, those it has and those it is to have, and the cloud lets it be in 2; there is no order in which it could change them one by one that keeps open what both admit")
+	require.EqualError(t, full[0], "the instance p-1 would be in 3 groups for a while, those it has and those it is to have, and the "+
+		"cloud lets it be in 2; there is no order in which it could change them one by one that keeps open what both admit")
 
 	have.Groups[2].Inbound = nil // then nothing is lost with it
 	phases, full = group.Steps(have, want, group.Abilities{GroupsPerInstance: 2})
 	require.Empty(t, full)
-	require.Equal(t, []string{"put p-1 in yf-old", "put p-1 in yf-old, " + name, "put p-1 in " + name}, []string{phases[1][0].String(), phases[2][0].String(), phases[3][0].String()})
+	require.Equal(t, []string{"put p-1 in yf-old", "put p-1 in yf-old, " + name, "put p-1 in " + name},
+		[]string{phases[1][0].String(), phases[2][0].String(), phases[3][0].String()})
 }

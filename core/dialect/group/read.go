@@ -81,9 +81,11 @@ func Read(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, d *Document) (*kerne
 		return rs, nil
 	}
 	for _, dir := range directions {
-		c := &kernel.Chain{Family: "inet", Table: "groups", Name: dir.String(), Hook: kernel.HookOf(dir), Type: "filter", Policy: packet.Drop}
+		c := &kernel.Chain{Family: "inet", Table: "groups", Name: dir.String(), Hook: kernel.HookOf(dir), Type: "filter",
+			Policy: packet.Drop}
 		pass := func(match packet.Set, what, at string) {
-			c.Rules = append(c.Rules, kernel.Rule{Match: match, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words(what), At: at})
+			c.Rules = append(c.Rules, kernel.Rule{Match: match, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}},
+				Text: kernel.Words(what), At: at})
 		}
 		pass(sp.Interfaces(dir.Interface(), "lo"), "loopback, which no group sees", "")
 		pass(sp.Values(packet.State, packet.Established, packet.Related), "what belongs to a connection", "")

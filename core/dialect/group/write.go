@@ -24,7 +24,8 @@ type Abilities struct {
 
 // Check says what of the abilities no cloud can have.
 func (can Abilities) Check() error {
-	for name, n := range map[string]int{"rules_per_group": can.RulesPerGroup, "groups_per_instance": can.GroupsPerInstance, "peers_per_rule": can.PeersPerRule} {
+	for name, n := range map[string]int{"rules_per_group": can.RulesPerGroup, "groups_per_instance": can.GroupsPerInstance,
+		"peers_per_rule": can.PeersPerRule} {
 		if n < 0 {
 			return fmt.Errorf("%s is %d; it is 0 where there is no limit, else at least 1", name, n)
 		}
@@ -106,7 +107,8 @@ func split(rules []Rule, most int) [][]Rule {
 	for at := 0; at < len(rules); {
 		n := 1
 		if rules[at].Refuses {
-			for at+n < len(rules) && (rules[at+n].Refuses && rules[at+n-1].Refuses || !rules[at+n].Refuses) && rules[at+n].Service == rules[at].Service {
+			for at+n < len(rules) && (rules[at+n].Refuses && rules[at+n-1].Refuses || !rules[at+n].Refuses) &&
+				rules[at+n].Service == rules[at].Service {
 				n++
 			}
 		}

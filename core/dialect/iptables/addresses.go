@@ -31,7 +31,8 @@ func (m *matching) set() bool {
 	s, ok := m.host.Sets.packets(m, m.words[0], strings.Split(m.words[1], ","), false)
 	if ok {
 		if name := m.words[0]; m.changes[name] || m.host.Sets.changing(name) {
-			s = m.sp.Or(s, m.rarely("whether it has been put into set "+name+" since that was listed", "nothing was put into set "+name+" since it was listed"))
+			s = m.sp.Or(s, m.rarely("whether it has been put into set "+name+" since that was listed", "nothing was put into set "+name+
+				" since it was listed"))
 		}
 		m.words = m.words[2:]
 		m.and(s)
@@ -43,7 +44,8 @@ func (m *matching) set() bool {
 // hold, of IPv6 all must (addrtype_mt6 in the kernel's xt_addrtype.c).
 func (m *matching) addressType(field packet.Field) bool {
 	byIface := slices.Contains(m.words, "--limit-iface-in")
-	if slices.Contains(m.words, "--limit-iface-out") || byIface && (m.family == packet.IPv6 || !slices.Contains([]string{"prerouting", "input", "forward"}, m.chain.Hook)) {
+	if slices.Contains(m.words, "--limit-iface-out") || byIface &&
+		(m.family == packet.IPv6 || !slices.Contains([]string{"prerouting", "input", "forward"}, m.chain.Hook)) {
 		return false
 	}
 	s, join := packet.Empty, m.sp.Or

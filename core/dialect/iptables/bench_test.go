@@ -34,11 +34,13 @@ func large(n int) string {
 			case 1:
 				match = fmt.Sprintf("-i eth%d", rng.IntN(3))
 			}
-			fmt.Fprintf(&rules, "-A service%d -s %s %s -j %s\n", i, source, match, []string{"ACCEPT", "ACCEPT", "ACCEPT", "DROP"}[rng.IntN(4)])
+			fmt.Fprintf(&rules, "-A service%d -s %s %s -j %s\n", i, source, match,
+				[]string{"ACCEPT", "ACCEPT", "ACCEPT", "DROP"}[rng.IntN(4)])
 		}
 	}
 	return "*filter\n:INPUT DROP [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n" + chains.String() +
-		"-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n-A INPUT -i lo -j ACCEPT\n" + jumps.String() + rules.String() + "COMMIT\n"
+		"-A INPUT -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n-A INPUT -i lo -j ACCEPT\n" + jumps.String() + rules.String() +
+		"COMMIT\n"
 }
 
 // BenchmarkRead reads a dump of 10,000 rules into a decision, and gives the ratio to

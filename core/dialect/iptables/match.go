@@ -52,7 +52,8 @@ func (m *matching) seal() {
 	}
 	said := "-m " + strings.Join(m.opaque, " ")
 	switch kind := m.opaque[0]; {
-	case m.family == packet.IPv6 && slices.Contains([]string{"rt", "hbh", "dst"}, kind), kind == "ipv6header" && !slices.Contains(m.opaque, "!"):
+	case m.family == packet.IPv6 && slices.Contains([]string{"rt", "hbh", "dst"}, kind), kind == "ipv6header" &&
+		!slices.Contains(m.opaque, "!"):
 		m.sets = append(m.sets, m.rarely(said, "it has no header that "+said+" asks for")) // which few packets have
 	case kind == "frag":
 		m.sets = append(m.sets, m.sp.Minus(m.sp.Unknown(said), m.sp.Value(packet.Fragment, packet.Whole)))
@@ -188,10 +189,13 @@ func (m *matching) option(option string) {
 }
 
 // implied are the modules whose options a protocol brings with it.
-var implied = map[string]string{"tcp": "tcp", "udp": "udp", "sctp": "sctp", "dccp": "dccp", "icmp": "icmp", "ipv6-icmp": "icmp6", "icmpv6": "icmp6"}
+var implied = map[string]string{"tcp": "tcp", "udp": "udp", "sctp": "sctp", "dccp": "dccp", "icmp": "icmp", "ipv6-icmp": "icmp6",
+	"icmpv6": "icmp6"}
 
 // readModules are the modules whose options are read.
-var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark", "connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit", "statistic", "quota", "rpfilter", "pkttype"}
+var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport", "icmp", "icmp6", "icmpv6", "conntrack", "state", "mark",
+	"connmark", "owner", "iprange", "limit", "set", "hashlimit", "policy", "time", "cgroup", "addrtype", "recent", "connlimit",
+	"statistic", "quota", "rpfilter", "pkttype"}
 
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
@@ -206,7 +210,8 @@ func (m *matching) read(option string) bool {
 		}
 	case "tcp --sport", "udp --sport", "udplite --sport", "sctp --sport", "dccp --sport", "tcp --source-port", "udp --source-port":
 		return m.port(packet.SrcPort)
-	case "tcp --dport", "udp --dport", "udplite --dport", "sctp --dport", "dccp --dport", "tcp --destination-port", "udp --destination-port":
+	case "tcp --dport", "udp --dport", "udplite --dport", "sctp --dport", "dccp --dport", "tcp --destination-port",
+		"udp --destination-port":
 		return m.port(packet.DstPort)
 	case "multiport --sports", "multiport --source-ports":
 		return m.port(packet.SrcPort)

@@ -245,7 +245,8 @@ func (m *matching) reversePath() {
 		none := sp.And(sp.Addrs(packet.Src, kernel.ZeroNet), sp.Addrs(packet.Dst, kernel.Multicast))
 		s = sp.Or(sp.Minus(s, none), sp.And(none, sp.Addrs(packet.Dst, kernel.LocalMulticast)))
 	} else { // the kernel drops what comes from nowhere later
-		s = sp.Or(s, sp.Ranges(packet.Src, []packet.Range{{Lo: packet.Addr(netip.IPv6Unspecified()), Hi: packet.Addr(netip.IPv6Unspecified())}}))
+		s = sp.Or(s, sp.Ranges(packet.Src, []packet.Range{{Lo: packet.Addr(netip.IPv6Unspecified()),
+			Hi: packet.Addr(netip.IPv6Unspecified())}}))
 	}
 	if invert {
 		s = sp.Not(s)

@@ -25,7 +25,8 @@ var tables = map[string]int{"raw": -300, "mangle": -150, "nat": -100, "filter": 
 // sourcePriority is where the nat table's chains run that change sources.
 const sourcePriority = 100
 
-var hooks = map[string]string{"PREROUTING": "prerouting", "INPUT": "input", "FORWARD": "forward", "OUTPUT": "output", "POSTROUTING": "postrouting"}
+var hooks = map[string]string{"PREROUTING": "prerouting", "INPUT": "input", "FORWARD": "forward", "OUTPUT": "output",
+	"POSTROUTING": "postrouting"}
 
 // A Host is what a dump leaves open: the names of users and groups by their
 // numbers, without which a match on one is not understood, and the kernel's sets.
@@ -98,7 +99,8 @@ func Backed(text string) bool {
 //
 // What else it needs to be understood the host says.
 func Read(sp *packet.Space, family int, file string, text string, host Host) (*kernel.Ruleset, error) {
-	r := &reader{sp: sp, family: family, file: file, out: &kernel.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{}, buckets: map[string]packet.Bucket{}, seldom: kernel.Seldom{}}
+	r := &reader{sp: sp, family: family, file: file, out: &kernel.Ruleset{Routes: host.Routes}, host: host, changes: map[string]bool{},
+		buckets: map[string]packet.Bucket{}, seldom: kernel.Seldom{}}
 	lines := strings.Split(text, "\n")
 	sp.Expect(nodesPerLine * len(lines))
 	r.backed = Backed(text)
@@ -223,7 +225,8 @@ func (r *reader) chain(words []string) error {
 	if len(words) < 2 {
 		return r.errorf("expected a chain and its policy, as in :INPUT DROP [0:0]")
 	}
-	c := &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[r.family], Table: r.table, Name: words[0], Policy: packet.Admit}
+	c := &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[r.family], Table: r.table, Name: words[0],
+		Policy: packet.Admit}
 	if hooks[c.Name] != "" && words[1] != "-" {
 		if hang(c); words[1] == "DROP" {
 			c.Policy = packet.Drop

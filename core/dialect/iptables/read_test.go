@@ -14,7 +14,8 @@ import (
 
 func tcp(src string, port int) packet.Packet {
 	sport := 50000
-	return packet.Packet{Hook: packet.In, In: "eth0", Family: "ipv4", Protocol: "tcp", State: "new", Src: netip.MustParseAddr(src), Dst: netip.MustParseAddr("203.0.113.9"), SrcPort: &sport, DstPort: &port}
+	return packet.Packet{Hook: packet.In, In: "eth0", Family: "ipv4", Protocol: "tcp", State: "new", Src: netip.MustParseAddr(src),
+		Dst: netip.MustParseAddr("203.0.113.9"), SrcPort: &sport, DstPort: &port}
 }
 
 // fares says what surely becomes of a packet, while no rate is exceeded.
@@ -58,7 +59,8 @@ func TestReadAMailServer(t *testing.T) {
 		{"what the far side is asked", tcp("10.9.9.9", 113), "rejected with tcp-reset"},
 		{"a mark written in another table", tcp("10.0.0.5", 1500), "admitted"},
 		{"which other ports do not get", tcp("10.0.0.5", 2001), "rejected with host-prohibited and logged"},
-		{"nor other interfaces", with(tcp("10.0.0.5", 1500), func(p *packet.Packet) { p.In = "eth1" }), "rejected with host-prohibited and logged"},
+		{"nor other interfaces", with(tcp("10.0.0.5", 1500), func(p *packet.Packet) { p.In = "eth1" }),
+			"rejected with host-prohibited and logged"},
 		{"a set that is not in the dump", tcp("198.51.100.7", 80), "uncertain"},
 		{"what a chain returns", tcp("198.51.100.7", 8080), "rejected with host-prohibited and logged"},
 		{"a port that is excepted", tcp("198.51.100.7", 9000), "rejected with host-prohibited and logged"},
@@ -66,21 +68,27 @@ func TestReadAMailServer(t *testing.T) {
 		{"an echo request within the rate", with(tcp("198.51.100.7", 0), func(p *packet.Packet) {
 			p.Protocol, p.SrcPort, p.DstPort, p.ICMPType, p.ICMPCode = "icmp", nil, nil, &eight, &zero
 		}), "admitted"},
-		{"the other family, which has no rules", with(tcp("198.51.100.7", 9000), func(p *packet.Packet) { p.Family, p.Src, p.Dst = "ipv6", six, six }), "admitted"},
-		{"mail that the mail server sends", with(tcp("203.0.113.9", 25), func(p *packet.Packet) { p.Hook, p.In, p.Out, p.User = packet.Out, "", "eth0", "backup" }), "admitted"},
-		{"and others", with(tcp("203.0.113.9", 25), func(p *packet.Packet) { p.Hook, p.In, p.Out, p.User = packet.Out, "", "eth0", "www" }), "dropped"},
+		{"the other family, which has no rules",
+			with(tcp("198.51.100.7", 9000), func(p *packet.Packet) { p.Family, p.Src, p.Dst = "ipv6", six, six }), "admitted"},
+		{"mail that the mail server sends", with(tcp("203.0.113.9", 25),
+			func(p *packet.Packet) { p.Hook, p.In, p.Out, p.User = packet.Out, "", "eth0", "backup" }), "admitted"},
+		{"and others", with(tcp("203.0.113.9", 25),
+			func(p *packet.Packet) { p.Hook, p.In, p.Out, p.User = packet.Out, "", "eth0", "www" }), "dropped"},
 	} {
 		require.Equal(t, c.want, fares(sp, d, c.packet), "%s: %s", c.what, c.packet)
 	}
-	require.Equal(t, []string{"-m set --match-set friends src"}, sp.UnknownsOf(sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })))
+	require.Equal(t, []string{"-m set --match-set friends src"},
+		sp.UnknownsOf(sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })))
 	require.Equal(t, "log in \"now\"", rs.Chains[5].Rules[3].Comment)
 	require.Equal(t, "mail.save:20", rs.Chains[5].Rules[3].At)
 }
 
 // TestAGateway reads a dump with translation: a proxy that intercepts, and sources that are changed.
 func TestAGateway(t *testing.T) {
-	const dump = "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dport 80 -j REDIRECT --to-ports 49500\n-A POSTROUTING -o wan0 -j MASQUERADE\nCOMMIT\n" +
-		"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A INPUT -p tcp -m tcp --dport 49500 -j ACCEPT\n-A FORWARD -i eth0 -o wan0 -m conntrack --ctstate NEW -j ACCEPT\nCOMMIT\n"
+	const dump = "*nat\n:PREROUTING ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n-A PREROUTING -i eth0 -p tcp -m tcp --dport 80 -j REDIRECT " +
+		"--to-ports 49500\n-A POSTROUTING -o wan0 -j MASQUERADE\nCOMMIT\n" +
+		"*filter\n:INPUT DROP [0:0]\n:FORWARD DROP [0:0]\n-A INPUT -p tcp -m tcp --dport 49500 -j ACCEPT\n-A FORWARD -i eth0 -o wan0 -m " +
+		"conntrack --ctstate NEW -j ACCEPT\nCOMMIT\n"
 	sp := packet.NewSpace()
 	rs, err := iptables.Read(sp, packet.IPv4, "f", dump, iptables.Host{})
 	require.NoError(t, err)
@@ -89,22 +97,27 @@ func TestAGateway(t *testing.T) {
 		in, out string
 		port    int
 		want    string
-	}{{"eth0", "wan0", 80, "admitted with redirected to port 49500"}, {"eth0", "wan0", 443, "admitted with masqueraded"}, {"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted with redirected to port 49500"}, {"eth0", "eth1", 443, "dropped"}} {
+	}{{"eth0", "wan0", 80, "admitted with redirected to port 49500"}, {"eth0", "wan0", 443, "admitted with masqueraded"},
+		{"eth1", "wan0", 80, "dropped"}, {"eth0", "eth1", 80, "admitted with redirected to port 49500"}, {"eth0", "eth1", 443, "dropped"}} {
 		p := tcp("10.0.0.5", c.port)
 		p.Hook, p.In, p.Out = packet.Through, c.in, c.out
 		require.Equal(t, c.want, fares(sp, d, p), p.String())
 	}
-	require.Empty(t, sp.UnknownsOf(sp.And(sp.Value(packet.State, packet.New), sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))))
+	require.Empty(t, sp.UnknownsOf(sp.And(sp.Value(packet.State, packet.New),
+		sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))))
 }
 
 // TestMasks: a mask is a prefix or nothing that is read.
 func TestMasks(t *testing.T) {
 	for source, want := range map[string]string{
-		"10.0.0.0/8": "admitted", "10.0.0.0/255.0.0.0": "admitted", "10.9.0.0/255.255.0.0": "admitted", "10.9.9.9": "admitted", "0.0.0.0/0.0.0.0": "admitted",
-		"11.0.0.0/255.0.0.0": "dropped", "10.0.9.0/255.0.255.0": "uncertain", "10.0.0.0/0.0.0.255": "uncertain", "10.0.0.0/ff00::": "uncertain", "10.0.0.0/33": "uncertain",
+		"10.0.0.0/8": "admitted", "10.0.0.0/255.0.0.0": "admitted", "10.9.0.0/255.255.0.0": "admitted", "10.9.9.9": "admitted",
+		"0.0.0.0/0.0.0.0":    "admitted",
+		"11.0.0.0/255.0.0.0": "dropped", "10.0.9.0/255.0.255.0": "uncertain", "10.0.0.0/0.0.0.255": "uncertain",
+		"10.0.0.0/ff00::": "uncertain", "10.0.0.0/33": "uncertain",
 	} {
 		sp := packet.NewSpace()
-		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -s "+source+" -j ACCEPT\nCOMMIT\n", iptables.Host{})
+		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -s "+source+" -j ACCEPT\nCOMMIT\n",
+			iptables.Host{})
 		require.NoError(t, err)
 		require.Equal(t, want, fares(sp, rs.Decision(sp), tcp("10.9.9.9", 80)), source)
 	}
@@ -138,10 +151,12 @@ func FuzzRead(f *testing.F) {
 	mail, err := os.ReadFile("testdata/mail.save")
 	require.NoError(f, err)
 	f.Add(string(mail))
-	for _, rule := range []string{"-m mark", "-p tcp -m tcp --tcp-flags", "-s 1.2.3.4/255.0.255.0", "-m limit --limit 0/sec", "-j", "-g", "! !", "-m connmark --mark 5/", "-p tcp --dport 9:1"} {
+	for _, rule := range []string{"-m mark", "-p tcp -m tcp --tcp-flags", "-s 1.2.3.4/255.0.255.0", "-m limit --limit 0/sec", "-j", "-g",
+		"! !", "-m connmark --mark 5/", "-p tcp --dport 9:1"} {
 		f.Add("*filter\n:INPUT DROP\n-A INPUT " + rule + "\nCOMMIT\n")
 	}
-	for _, set := range []string{"x hash:ip\nadd x 1.2.3.4-1.2.3.9", "x hash:net,port\nadd x 1.2.0.0/16,udp:53", "x list:set\nadd x x", "x bitmap:port\nadd x 5-9", "x hash:net\nadd x ::/0 nomatch"} {
+	for _, set := range []string{"x hash:ip\nadd x 1.2.3.4-1.2.3.9", "x hash:net,port\nadd x 1.2.0.0/16,udp:53", "x list:set\nadd x x",
+		"x bitmap:port\nadd x 5-9", "x hash:net\nadd x ::/0 nomatch"} {
 		f.Add("*filter\n:INPUT DROP\n-A INPUT -m set --match-set x src,dst -j ACCEPT\nCOMMIT\ncreate " + set + "\n")
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -150,7 +165,8 @@ func FuzzRead(f *testing.F) {
 		rules, saved, _ := strings.Cut(text, "create ")
 		sets, _ := iptables.ReadSets("create " + saved)
 		_ = packet.Try(func() {
-			if rs, err := iptables.Read(sp, packet.IPv4, "f", rules, iptables.Host{Sets: sets}); err == nil && strings.Count(text, "\n") < 200 {
+			if rs, err := iptables.Read(sp, packet.IPv4, "f", rules, iptables.Host{Sets: sets}); err == nil &&
+				strings.Count(text, "\n") < 200 {
 				rs.Decision(sp)
 			}
 		})
@@ -193,9 +209,11 @@ func TestSets(t *testing.T) {
 		sp := packet.NewSpace()
 		rules := "-A INPUT -m set --match-set " + c.match + " -j ACCEPT\n"
 		if strings.Contains(c.match, "shut") {
-			rules = strings.Replace(strings.Replace(rules, "--match-set ! shut", "! --match-set shut", 1), "ACCEPT", "DROP", 1) + "-A INPUT -j ACCEPT\n"
+			rules = strings.Replace(strings.Replace(rules, "--match-set ! shut", "! --match-set shut", 1), "ACCEPT", "DROP", 1) +
+				"-A INPUT -j ACCEPT\n"
 		}
-		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n"+rules+"-A INPUT -j SET --add-set filled src\nCOMMIT\n", iptables.Host{Sets: sets})
+		rs, err := iptables.Read(sp, packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n"+rules+
+			"-A INPUT -j SET --add-set filled src\nCOMMIT\n", iptables.Host{Sets: sets})
 		require.NoError(t, err)
 		require.Equal(t, c.want, fares(sp, rs.Decision(sp), tcp(c.src, 80)), "%s of %s", c.match, c.src)
 	}
@@ -218,7 +236,8 @@ func FuzzReadSets(f *testing.F) {
 			return
 		}
 		for name := range sets {
-			_, _ = iptables.Read(packet.NewSpace(), packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set \""+strings.ReplaceAll(name, `"`, "")+"\" src,dst -j ACCEPT\nCOMMIT\n", iptables.Host{Sets: sets})
+			_, _ = iptables.Read(packet.NewSpace(), packet.IPv4, "f", "*filter\n:INPUT DROP [0:0]\n-A INPUT -m set --match-set \""+
+				strings.ReplaceAll(name, `"`, "")+"\" src,dst -j ACCEPT\nCOMMIT\n", iptables.Host{Sets: sets})
 		}
 	})
 }

@@ -183,7 +183,8 @@ func pick(src bool, a, b packet.Field) packet.Field {
 // icmpNames are what sets call types of ICMP and ICMPv6 that have a name (ipset's lib/icmp.c and icmpv6.c), where
 // those have but one code.
 var icmpNames = map[string]map[string]string{
-	"icmp":   {"echo-reply": "0/0", "pong": "0/0", "echo-request": "8/0", "ping": "8/0", "timestamp-request": "13/0", "timestamp-reply": "14/0"},
+	"icmp": {"echo-reply": "0/0", "pong": "0/0", "echo-request": "8/0", "ping": "8/0", "timestamp-request": "13/0",
+		"timestamp-reply": "14/0"},
 	"icmpv6": {"echo-request": "128/0", "ping": "128/0", "echo-reply": "129/0", "pong": "129/0"},
 }
 
@@ -193,7 +194,8 @@ func ofICMP(sp *packet.Space, protocol, text string) (packet.Set, bool) {
 	if !is {
 		return packet.Empty, false
 	}
-	of := sp.And(sp.Value(packet.Protocol, number), sp.Value(packet.Family, map[int]int{packet.ICMP: packet.IPv4, packet.ICMPv6: packet.IPv6}[number]))
+	of := sp.And(sp.Value(packet.Protocol, number),
+		sp.Value(packet.Family, map[int]int{packet.ICMP: packet.IPv4, packet.ICMPv6: packet.IPv6}[number]))
 	kind, code, _ := strings.Cut(cmp.Or(icmpNames[strings.Replace(protocol, "ipv6-icmp", "icmpv6", 1)][text], text), "/")
 	n, err := strconv.ParseUint(kind, 10, 8)
 	k, errCode := strconv.ParseUint(code, 10, 8)

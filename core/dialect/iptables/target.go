@@ -59,7 +59,8 @@ func (r *reader) target(c *kernel.Chain, out *kernel.Rule, m *matching) {
 		ports, said := options["--to-ports"]
 		port, err := strconv.Atoi(ports)
 		if said && err != nil {
-			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled,
+				Why: strings.Join(append([]string{name}, m.words...), " ")}}
 			return
 		}
 		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Redirect, Port: port}}
@@ -71,7 +72,8 @@ func (r *reader) target(c *kernel.Chain, out *kernel.Rule, m *matching) {
 			}
 		}
 		if !ok {
-			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled,
+				Why: strings.Join(append([]string{name}, m.words...), " ")}}
 			return
 		}
 		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.DestinationNAT, To: to, Port: port}}
@@ -82,7 +84,8 @@ func (r *reader) target(c *kernel.Chain, out *kernel.Rule, m *matching) {
 		}
 	case "LOG", "NFLOG", "ULOG":
 		out.Log = true
-	case "AUDIT", "TRACE", "CHECKSUM", "CLASSIFY", "CONNSECMARK", "SECMARK", "HMARK", "LED", "RATEEST", "TEE", "TCPMSS", "TCPOPTSTRIP", "TTL", "HL", "DSCP", "TOS", "ECN", "SET", "IDLETIMER":
+	case "AUDIT", "TRACE", "CHECKSUM", "CLASSIFY", "CONNSECMARK", "SECMARK", "HMARK", "LED", "RATEEST", "TEE", "TCPMSS", "TCPOPTSTRIP",
+		"TTL", "HL", "DSCP", "TOS", "ECN", "SET", "IDLETIMER":
 		// goes on with the next rule, and changes nothing that we ask for
 		if name == "HMARK" {
 			unknown(packet.OfPacket)
@@ -120,7 +123,8 @@ func (r *reader) target(c *kernel.Chain, out *kernel.Rule, m *matching) {
 			out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Jump, Target: name}}
 			return
 		}
-		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: strings.Join(append([]string{name}, m.words...), " ")}}
+		out.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled,
+			Why: strings.Join(append([]string{name}, m.words...), " ")}}
 	}
 }
 
@@ -158,8 +162,10 @@ func target(text string) (to netip.Addr, port int, ok bool) {
 // answers are the kinds of refusals by the one name that both families use.
 var answers = map[string]string{
 	"": "port-unreachable", "tcp-reset": "tcp-reset",
-	"icmp-net-unreachable": "no-route", "icmp-host-unreachable": "host-unreachable", "icmp-port-unreachable": "port-unreachable", "icmp-proto-unreachable": "prot-unreachable",
-	"icmp-net-prohibited": "net-prohibited", "icmp-host-prohibited": "host-prohibited", "icmp-admin-prohibited": "admin-prohibited",
-	"icmp6-no-route": "no-route", "icmp6-adm-prohibited": "admin-prohibited", "icmp6-addr-unreachable": "host-unreachable", "icmp6-port-unreachable": "port-unreachable",
-	"icmp6-policy-fail": "policy-fail", "icmp6-reject-route": "reject-route",
+	"icmp-net-unreachable": "no-route", "icmp-host-unreachable": "host-unreachable", "icmp-port-unreachable": "port-unreachable",
+	"icmp-proto-unreachable": "prot-unreachable",
+	"icmp-net-prohibited":    "net-prohibited", "icmp-host-prohibited": "host-prohibited", "icmp-admin-prohibited": "admin-prohibited",
+	"icmp6-no-route": "no-route", "icmp6-adm-prohibited": "admin-prohibited", "icmp6-addr-unreachable": "host-unreachable",
+	"icmp6-port-unreachable": "port-unreachable",
+	"icmp6-policy-fail":      "policy-fail", "icmp6-reject-route": "reject-route",
 }

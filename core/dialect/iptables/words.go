@@ -225,7 +225,8 @@ func (w *writer) set(s *netipx.IPSet, name string) string {
 	if !w.known[full] {
 		w.known[full] = true
 		var b strings.Builder
-		fmt.Fprintf(&b, "create %s hash:net family %s maxelem %d\n", full, []string{packet.IPv4: "inet", packet.IPv6: "inet6"}[w.family], max(smallestMaxim, len(elements)))
+		fmt.Fprintf(&b, "create %s hash:net family %s maxelem %d\n", full, []string{packet.IPv4: "inet", packet.IPv6: "inet6"}[w.family],
+			max(smallestMaxim, len(elements)))
 		for _, e := range elements {
 			fmt.Fprintf(&b, "add %s %s\n", full, e)
 		}

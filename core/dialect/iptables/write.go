@@ -102,7 +102,9 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	}
 	for _, w := range []*writer{four, six} {
 		tool := tools[w.family]
-		files = append(files, dialect.File{Kind: tool, Hooks: w.hooks(), Text: head(string(tool)+"-restore --noflush, and run what stands behind `once`: without that they filter nothing; the other family has a file of its own") + w.text()})
+		files = append(files, dialect.File{Kind: tool, Hooks: w.hooks(),
+			Text: head(string(tool)+"-restore --noflush, and run what stands behind `once`: without that they filter nothing; the other "+
+				"family has a file of its own") + w.text()})
 	}
 	return files, nil
 }
@@ -159,9 +161,11 @@ type writer struct {
 }
 
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
-	w := &writer{sp: sp, family: family, out: &kernel.Ruleset{}, names: map[string]string{}, known: map[string]bool{}, leaving: map[string]bool{}}
+	w := &writer{sp: sp, family: family, out: &kernel.Ruleset{}, names: map[string]string{}, known: map[string]bool{},
+		leaving: map[string]bool{}}
 	w.out.Tracks[family], w.out.Routes = true, kernel.RoutesOf(plan.Host)
-	laid := layout.Options{Family: family, LogApart: true, OneIface: true, Ends: true, OneType: true, OneOriginalDst: true, ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
+	laid := layout.Options{Family: family, LogApart: true, OneIface: true, Ends: true, OneType: true, OneOriginalDst: true,
+		ByPort: byPort, ByRange: true, Ports: mostPorts}.Lines(sp, plan)
 	for _, l := range laid {
 		w.names[l.Name] = w.unique(Prefix + l.Name)
 		w.leaving[l.Name] = slices.ContainsFunc(l.Lines, layout.Line.Leaves)
@@ -207,7 +211,8 @@ func (w *writer) chain(table, name string) *kernel.Chain {
 func (w *writer) hook(c *kernel.Chain, name string) {
 	base := w.chain(c.Table, name)
 	hang(base)
-	base.Rules = []kernel.Rule{{Match: packet.All, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Jump, Target: c.Name}}, Text: kernel.Words("-j " + c.Name), At: base.Place()}}
+	base.Rules = []kernel.Rule{{Match: packet.All, Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Jump, Target: c.Name}},
+		Text: kernel.Words("-j " + c.Name), At: base.Place()}}
 	w.out.Chains = append(w.out.Chains, base)
 }
 
@@ -295,7 +300,8 @@ func command(tool dialect.Kind, h dialect.Hook) string {
 
 var (
 	shortUnits = map[string]string{"second": "sec", "minute": "min", "hour": "hour", "day": "day"}
-	units      = map[string]time.Duration{"sec": time.Second, "second": time.Second, "min": time.Minute, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour}
+	units      = map[string]time.Duration{"sec": time.Second, "second": time.Second, "min": time.Minute, "minute": time.Minute,
+		"hour": time.Hour, "day": 24 * time.Hour}
 )
 
 // Script is a shell script that loads the files of a host, by their names, and has the kernel
@@ -316,7 +322,8 @@ func Script(host string, files []dialect.File) string {
 			fmt.Fprintf(&ask, "%s -C %s %s 2>/dev/null || %s -I %s %s\n", tool, h.Chain, h.Rule, tool, h.Chain, h.Rule)
 		}
 	}
-	return fmt.Sprintf("#!/bin/sh\n# %s: written by Yellow Fence; loads its rules of both families, and has the kernel ask them first\nset -e\ncd \"$(dirname \"$0\")\"\n%s%s", host, load.String(), ask.String())
+	return fmt.Sprintf("#!/bin/sh\n# %s: written by Yellow Fence; loads its rules of both families, and has the kernel ask them "+
+		"first\nset -e\ncd \"$(dirname \"$0\")\"\n%s%s", host, load.String(), ask.String())
 }
 
 // Read gives what a kernel has in force that has loaded files of Write and asks their rules first.
@@ -336,7 +343,8 @@ func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel
 		for _, h := range f.Hooks { // what the host is told to do once
 			before, after, _ := strings.Cut(text, "*"+h.Table+"\n")
 			rules, rest, _ := strings.Cut(after, "COMMIT\n")
-			text = before + "*" + h.Table + "\n:" + h.Chain + " ACCEPT [0:0]\n" + rules + "-A " + h.Chain + " " + h.Rule + "\nCOMMIT\n" + rest
+			text = before + "*" + h.Table + "\n:" + h.Chain + " ACCEPT [0:0]\n" + rules + "-A " + h.Chain + " " + h.Rule + "\nCOMMIT\n" +
+				rest
 		}
 		rs, err := Read(sp, family, name, text, Host{Sets: sets, Routes: kernel.RoutesOf(h)})
 		if err != nil {

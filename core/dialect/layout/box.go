@@ -31,9 +31,11 @@ func (w *liner) boxes(r compile.Rule, m compile.Match, only int) (out []Box) {
 				continue
 			}
 			b := g
-			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Since, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States, m.Since, m.Until, m.IPsec, w.dir == packet.Outbound || m.Leaving
+			b.Family, b.Ifaces, b.NotIfaces, b.States, b.Since, b.Until, b.IPsec, b.Leaving = family, m.Ifaces, m.NotIfaces, m.States,
+				m.Since, m.Until, m.IPsec, w.dir == packet.Outbound || m.Leaving
 			b.OriginalDst = w.came && m.To != nil
-			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, m.From, true), sideName(r, m.To, false)
+			b.Src, b.Dst, b.SrcName, b.DstName = ofFamily(m.From, family), ofFamily(m.To, family), sideName(r, m.From, true),
+				sideName(r, m.To, false)
 			if m.From != nil && b.Src == nil || m.To != nil && b.Dst == nil {
 				continue
 			}
@@ -165,7 +167,8 @@ func groups(terms []policy.Term) (out []Box) {
 		b := Box{Family: t.Family, Protocol: t.Protocol, Code: t.Code}
 		allPorts := t.HasPorts() && t.Ports == packet.PortRange{Lo: 0, Hi: 65535}
 		i := slices.IndexFunc(out, func(o Box) bool {
-			sameKind := o.Ports != nil && t.HasPorts() && !allPorts || o.Types != nil && t.Type != policy.AnyType && t.Code == policy.AnyType
+			sameKind := o.Ports != nil && t.HasPorts() && !allPorts || o.Types != nil && t.Type != policy.AnyType &&
+				t.Code == policy.AnyType
 			return sameKind && o.Family == b.Family && o.Protocol == b.Protocol && o.Code == b.Code
 		})
 		if i < 0 {

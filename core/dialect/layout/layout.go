@@ -132,7 +132,8 @@ func (b Box) Set(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset) pac
 		asked = sp.Unknown(kernel.Translated)
 	}
 	if b.OriginalPort != 0 {
-		asked = sp.AndAll(asked, connected, rs.OriginalDst(sp, packet.DstPort, []packet.Range{{Lo: packet.Num(b.OriginalPort), Hi: packet.Num(b.OriginalPort)}}))
+		asked = sp.AndAll(asked, connected, rs.OriginalDst(sp, packet.DstPort,
+			[]packet.Range{{Lo: packet.Num(b.OriginalPort), Hi: packet.Num(b.OriginalPort)}}))
 	}
 	if b.OriginalDst {
 		var runs []packet.Range
@@ -142,7 +143,8 @@ func (b Box) Set(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset) pac
 		asked = sp.AndAll(asked, connected, sp.Value(packet.Family, b.Family), rs.OriginalDst(sp, packet.Dst, runs))
 		b.Dst = nil
 	}
-	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States, Since: b.Since, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
+	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States,
+		Since: b.Since, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
 	base := policy.Term{Family: b.Family, Protocol: b.Protocol, Ports: packet.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.Code}
 	for _, p := range b.Ports {
 		t := base
@@ -178,7 +180,8 @@ func (l Line) Rule(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset, a
 		r.Match = sp.And(r.Match, sp.HasToken(l.Bucket.Bucket))
 	}
 	for _, c := range l.Runs() {
-		r.Branches = append(r.Branches, kernel.Branch{Match: sp.And(sp.Value(packet.Protocol, l.Protocol), sp.Range(packet.DstPort, c.Ports[0].Lo, c.Ports[0].Hi)), Action: kernel.Jump, Target: c.Target})
+		r.Branches = append(r.Branches, kernel.Branch{Match: sp.And(sp.Value(packet.Protocol, l.Protocol),
+			sp.Range(packet.DstPort, c.Ports[0].Lo, c.Ports[0].Hi)), Action: kernel.Jump, Target: c.Target})
 	}
 	if l.Cases != nil {
 		r.Match = packet.All

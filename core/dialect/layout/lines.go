@@ -23,7 +23,8 @@ func (w *liner) trial(of string, rules []compile.Rule, speaks func(*compile.Matc
 			w.rule(c, r, several)
 		}
 	}
-	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: "stance", Name: w.dir.String() + " on trial"}}, compile.Match{}, w.Family, step{do: kernel.Accept})
+	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: "stance", Name: w.dir.String() + " on trial"}}, compile.Match{}, w.Family,
+		step{do: kernel.Accept})
 	return c
 }
 
@@ -177,7 +178,8 @@ func (w *liner) decide(c *Chain, r compile.Rule, v packet.Verdict, log *compile.
 	}
 	if log != nil && log.UpTo != nil {
 		for _, family := range w.families {
-			w.lines(c, r, r.Match, family, step{bucket: &Bucket{log.Bucket(family), *log.UpTo, false}, log: true, manner: manner, do: kernel.Pass})
+			w.lines(c, r, r.Match, family, step{bucket: &Bucket{log.Bucket(family), *log.UpTo, false}, log: true, manner: manner,
+				do: kernel.Pass})
 		}
 		log = nil
 	}
@@ -202,7 +204,8 @@ func (w *liner) decide(c *Chain, r compile.Rule, v packet.Verdict, log *compile.
 func (w *liner) lines(c *Chain, r compile.Rule, m compile.Match, family int, steps ...step) {
 	for _, b := range w.boxes(r, m, family) {
 		for _, s := range steps {
-			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Action: s.do, With: s.with, Target: s.target, Count: r.Count && s.do == kernel.Accept}
+			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Action: s.do, With: s.with, Target: s.target, Count: r.Count &&
+				s.do == kernel.Accept}
 			if s.tcpOnly {
 				if b.Protocol != packet.TCP && b.Protocol != policy.AnyProtocol {
 					continue

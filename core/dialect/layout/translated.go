@@ -47,7 +47,9 @@ func (w *liner) redirected(plan *compile.Plan) {
 		m.Terms = slices.Clone(m.Terms)
 		port := m.Terms[0].Ports.Lo
 		m.Terms[0].Ports = packet.PortRange{Lo: t.Port, Hi: t.Port}
-		if t.Direction == packet.Forward && len(packet.Without(packet.Everything(), packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(), packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
+		if t.Direction == packet.Forward && len(packet.Without(packet.Everything(),
+			packet.Union(orAll(m.To), packet.Union(plan.Host.Addresses(),
+				packet.Union(packet.Loopback, plan.Host.Broadcast())))).Ranges()) == 0 {
 			m.To = nil // what it gave away of its own was asked for before
 		}
 		w.came = true

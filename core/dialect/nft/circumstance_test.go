@@ -15,7 +15,8 @@ import (
 
 // ruleset is a listing with one chain on a hook, and another that it may jump to.
 func ruleset(family, hook, priority, rules string) string {
-	return fmt.Sprintf("table %s t {\n\tchain other {\n\t\tmeta mark set 0x00000005 return\n\t}\n\tchain c {\n\t\ttype filter hook %s priority %s; policy drop;\n\t\t%s\n\t}\n}\n",
+	return fmt.Sprintf("table %s t {\n\tchain other {\n\t\tmeta mark set 0x00000005 return\n\t}\n\tchain c {\n\t\ttype filter hook %s "+
+		"priority %s; policy drop;\n\t\t%s\n\t}\n}\n",
 		family, hook, priority, strings.ReplaceAll(rules, "; ", "\n\t\t"))
 }
 
@@ -68,8 +69,10 @@ func TestMarksOfRules(t *testing.T) {
 // TestMarksAreSaid: rules about marks and flags read as nft lists them.
 func TestMarksAreSaid(t *testing.T) {
 	for _, rule := range []string{
-		"meta mark 0x00000005 accept", "meta mark & 0x000000f0 != 0x00000010 drop", "meta mark { 0x00000001-0x00000003, 0x00000009 } accept",
-		"ct mark 0x00000007 accept", "meta mark set 0x00000005", "meta mark set meta mark & 0xffffff00 | 0x00000005", "meta mark set meta mark ^ 0x00000001",
+		"meta mark 0x00000005 accept", "meta mark & 0x000000f0 != 0x00000010 drop",
+		"meta mark { 0x00000001-0x00000003, 0x00000009 } accept",
+		"ct mark 0x00000007 accept", "meta mark set 0x00000005", "meta mark set meta mark & 0xffffff00 | 0x00000005",
+		"meta mark set meta mark ^ 0x00000001",
 		"ct mark set meta mark | 0x00000100", "meta mark set ct mark", "tcp flags syn / syn,ack accept", "tcp flags != syn / fin,syn drop",
 		"ip frag-off & 8191 != 0 drop", "exthdr frag exists drop", "frag more-fragments 1 drop", "meta skgid { 33, 34 } accept",
 	} {
@@ -90,9 +93,12 @@ func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
 
 // TestRedirect: what is given to the host itself is what its input hook then sees.
 func TestRedirect(t *testing.T) {
-	const table = "table inet t {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8080 redirect to :80\n\t\ttcp dport 49500 redirect\n\t}\n" +
-		"\tchain post {\n\t\ttype nat hook postrouting priority srcnat; policy accept;\n\t\toifname \"wan0\" masquerade\n\t\tsnat ip to 203.0.113.1\n\t}\n" +
-		"\tchain in {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport { 80, 49500 } accept\n%s\t}\n\tchain on {\n\t\ttype filter hook forward priority filter; policy drop;\n\t\ttcp dport 25 accept\n\t}\n}\n"
+	const table = "table inet t {\n\tchain pre {\n\t\ttype nat hook prerouting priority dstnat; policy accept;\n\t\ttcp dport 8080 " +
+		"redirect to :80\n\t\ttcp dport 49500 redirect\n\t}\n" +
+		"\tchain post {\n\t\ttype nat hook postrouting priority srcnat; policy accept;\n\t\toifname \"wan0\" masquerade\n\t\tsnat ip to " +
+		"203.0.113.1\n\t}\n" +
+		"\tchain in {\n\t\ttype filter hook input priority filter; policy drop;\n\t\ttcp dport { 80, 49500 } accept\n%s\t}\n\tchain on " +
+		"{\n\t\ttype filter hook forward priority filter; policy drop;\n\t\ttcp dport 25 accept\n\t}\n}\n"
 	for _, c := range []struct {
 		hook, port int
 		state      string
@@ -122,7 +128,8 @@ func TestRedirect(t *testing.T) {
 	}
 	// A rule that asks which of its addresses the packet is for cannot be answered.
 	sp := packet.NewSpace()
-	rs, err := nft.ReadText(sp, "", []byte(strings.Replace(fmt.Sprintf(table, ""), "tcp dport { 80", "ip daddr 203.0.113.1 tcp dport { 80", 1)), nil)
+	rs, err := nft.ReadText(sp, "", []byte(strings.Replace(fmt.Sprintf(table, ""), "tcp dport { 80",
+		"ip daddr 203.0.113.1 tcp dport { 80", 1)), nil)
 	require.NoError(t, err)
 	require.Equal(t, "uncertain", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8080, "new")))
 	require.Equal(t, "dropped", fares(sp, rs.Decision(sp), tcp("198.51.100.1", 4000, 8096, "new")))

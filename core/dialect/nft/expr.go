@@ -321,7 +321,8 @@ func (e *expr) writeMatch(b *strings.Builder) {
 	} else {
 		b.WriteString(" " + e.text + " ")
 	}
-	if left.kind == kindMeta && right.kind == kindWord && (strings.HasSuffix(left.text, "name") || left.text == "iif" || left.text == "oif") && !strings.HasPrefix(right.text, "@") {
+	if left.kind == kindMeta && right.kind == kindWord &&
+		(strings.HasSuffix(left.text, "name") || left.text == "iif" || left.text == "oif") && !strings.HasPrefix(right.text, "@") {
 		b.WriteString(strconv.Quote(right.text))
 		return
 	}

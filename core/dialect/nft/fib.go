@@ -64,8 +64,10 @@ func (r *reader) fibVia(c *kernel.Chain, field packet.Field, right *expr) (s pac
 		}
 	}
 	// Where all of these lead the kernel tells otherwise than by one route.
-	doubt := r.sp.OrAll(r.sp.And(r.sp.Value(packet.Family, packet.IPv6), r.sp.Addrs(field, kernel.Multicast)), r.sp.Addrs(packet.Src, kernel.ZeroNet), r.sp.Interfaces(packet.InIface, "lo"))
-	s = r.sp.Or(r.sp.Minus(s, doubt), r.sp.And(doubt, r.sp.Unknown("whether routes lead an address of many, of none or of the host itself by "+right.String())))
+	doubt := r.sp.OrAll(r.sp.And(r.sp.Value(packet.Family, packet.IPv6), r.sp.Addrs(field, kernel.Multicast)),
+		r.sp.Addrs(packet.Src, kernel.ZeroNet), r.sp.Interfaces(packet.InIface, "lo"))
+	s = r.sp.Or(r.sp.Minus(s, doubt), r.sp.And(doubt,
+		r.sp.Unknown("whether routes lead an address of many, of none or of the host itself by "+right.String())))
 	if right.kind == kindTruth && right.text != "1" {
 		s = r.sp.Not(s)
 	}

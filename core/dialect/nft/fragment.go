@@ -108,7 +108,8 @@ func (r *reader) fragment(left *expr, op string, mask, right *expr, unknown func
 		family = r.sp.Value(packet.Family, packet.IPv6)
 	}
 	// Of the later pieces all but the last have others behind.
-	more := r.sp.Or(r.sp.Value(packet.Fragment, packet.First), r.sp.And(r.sp.Value(packet.Fragment, packet.Later), r.sp.Unknown("whether a later fragment is the last")))
+	more := r.sp.Or(r.sp.Value(packet.Fragment, packet.First),
+		r.sp.And(r.sp.Value(packet.Fragment, packet.Later), r.sp.Unknown("whether a later fragment is the last")))
 	any := r.sp.Not(r.sp.Value(packet.Fragment, packet.Whole))
 	n, isNumber := right.int()
 	is := packet.Empty

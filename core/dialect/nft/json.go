@@ -148,9 +148,11 @@ func (r *jsonReader) object(kind string, f *fastjson.Value) {
 	whole := func(name string) int { n, _ := strconv.Atoi(r.expr(f.Get(name)).text); return n }
 	switch kind {
 	case "set", "map":
-		s := &namedSet{place: at, holds: text(f.Get("type")), comment: text(f.Get("comment")), size: whole("size"), timeout: whole("timeout")}
+		s := &namedSet{place: at, holds: text(f.Get("type")), comment: text(f.Get("comment")), size: whole("size"),
+			timeout: whole("timeout")}
 		s.elements = r.exprs(f.Get("elem"))
-		s.changing = f.Exists("timeout") || slices.ContainsFunc(items(f.Get("flags")), func(v *fastjson.Value) bool { return changingFlag(text(v)) })
+		s.changing = f.Exists("timeout") || slices.ContainsFunc(items(f.Get("flags")),
+			func(v *fastjson.Value) bool { return changingFlag(text(v)) })
 		r.sets = append(r.sets, s)
 	case "limit":
 		r.limits = append(r.limits, namedLimit{at, r.limit(f)})
@@ -174,7 +176,8 @@ func (r *jsonReader) object(kind string, f *fastjson.Value) {
 		if handle := r.expr(f.Get("handle")); handle.kind == kindNumber {
 			where += " handle " + handle.text
 		}
-		r.rules = append(r.rules, listedRule{at, r.unnamed(at, where, r.exprs(f.Get("expr"))), text(f.Get("comment")), where, translated(f.Get("expr"))})
+		r.rules = append(r.rules, listedRule{at, r.unnamed(at, where, r.exprs(f.Get("expr"))), text(f.Get("comment")), where,
+			translated(f.Get("expr"))})
 	}
 }
 

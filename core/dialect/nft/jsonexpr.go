@@ -124,7 +124,8 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		}
 		return r.limit(f)
 	case "set": // the statement that changes one
-		return expr{kind: kindSetWrite, text: text(f.Get("op")), part: text(f.Get("set")), args: append([]expr{r.expr(f.Get("elem"))}, r.exprs(f.Get("stmt"))...)}
+		return expr{kind: kindSetWrite, text: text(f.Get("op")), part: text(f.Get("set")),
+			args: append([]expr{r.expr(f.Get("elem"))}, r.exprs(f.Get("stmt"))...)}
 	case "counter":
 		return expr{kind: kindCounter}
 	case "comment", "ct helper", "ct timeout", "secmark", "dup":

@@ -13,7 +13,8 @@ import (
 // defaultBurst is the kernel's where a limit says none (NFT_LIMIT_PKT_BURST_DEFAULT).
 const defaultBurst = 5
 
-var rateUnits = map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour}
+var rateUnits = map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour,
+	"week": 7 * 24 * time.Hour}
 
 // bucket reads a limit as the kernel counts it: a token comes back every so
 // many nanoseconds (nft_limit_init in net/netfilter/nft_limit.c). over says

@@ -43,13 +43,19 @@ func TestLimits(t *testing.T) {
 	}{
 		{"a rate of its own", "", limit, "inet yellowfence/c handle 7: 4 per 1m"},
 		{"the kernel's burst where none is said", "", `{"limit": {"rate": 1, "per": "second"}}`, "inet yellowfence/c handle 7: 5 per 5s"},
-		{"what exceeds it", "", `{"limit": {"rate": 4, "burst": 4, "per": "minute", "inv": true}}`, "inet yellowfence/c handle 7: 4 per 1m, exceeded"},
-		{"one of a name", `{"limit": {` + table + `, "name": "x.4", "rate": 4, "per": "minute", "burst": 4}},`, `{"limit": "x.4"}`, "x.4: 4 per 1m"},
+		{"what exceeds it", "", `{"limit": {"rate": 4, "burst": 4, "per": "minute", "inv": true}}`,
+			"inet yellowfence/c handle 7: 4 per 1m, exceeded"},
+		{"one of a name", `{"limit": {` + table + `, "name": "x.4", "rate": 4, "per": "minute", "burst": 4}},`, `{"limit": "x.4"}`,
+			"x.4: 4 per 1m"},
 		{"one whose name is not there", "", `{"limit": "x.4"}`, "unknown limit name \"x.4\" (inet yellowfence/c handle 7)"},
-		{"bytes", "", `{"limit": {"rate": 4, "per": "minute", "rate_unit": "kbytes"}}`, "inet yellowfence/c handle 7 limit rate 4 kbytes/minute: limit rate 4 kbytes/minute"},
-		{"more connections than so many", "", `{"ct count": {"val": 20, "inv": true}}`, "inet yellowfence/c handle 7 ct count over 20: ct count 20, exceeded"},
-		{"a quota of a name, which says by itself what it asks", "", `{"quota": "q"}`, "unknown quota name \"q\" (inet yellowfence/c handle 7)"},
-		{"chance", "", `{"match": {"op": "==", "left": {"numgen": {"mode": "random", "mod": 2, "offset": 0}}, "right": 0}}`, "inet yellowfence/c handle 7 numgen random mod 2 0: by chance"},
+		{"bytes", "", `{"limit": {"rate": 4, "per": "minute", "rate_unit": "kbytes"}}`,
+			"inet yellowfence/c handle 7 limit rate 4 kbytes/minute: limit rate 4 kbytes/minute"},
+		{"more connections than so many", "", `{"ct count": {"val": 20, "inv": true}}`,
+			"inet yellowfence/c handle 7 ct count over 20: ct count 20, exceeded"},
+		{"a quota of a name, which says by itself what it asks", "", `{"quota": "q"}`,
+			"unknown quota name \"q\" (inet yellowfence/c handle 7)"},
+		{"chance", "", `{"match": {"op": "==", "left": {"numgen": {"mode": "random", "mod": 2, "offset": 0}}, "right": 0}}`,
+			"inet yellowfence/c handle 7 numgen random mod 2 0: by chance"},
 		{"a quota", "", `{"quota": {"val": 5, "val_unit": "bytes"}}`, "inet yellowfence/c handle 7 quota 5 bytes: quota 5 bytes"},
 	} {
 		sp := packet.NewSpace()
@@ -66,8 +72,10 @@ func TestLimits(t *testing.T) {
 		{"without bound", "", `, "timeout": 60`, "update", four, limit, other},
 		{"forgotten in the midst", `, "size": 100`, `, "timeout": 60`, "add", four, limit, "inet yellowfence/c handle 7 add @s { "},
 		{"per destination", `, "size": 100`, `, "timeout": 60`, "update", strings.Replace(four, "saddr", "daddr", 1), limit, other},
-		{"per other networks", `, "size": 100`, `, "timeout": 60`, "update", strings.Replace(six, "ffff:ffff:ffff:ffff", "ffff:ffff:ffff", 1), limit, other},
-		{"what exceeds it", `, "size": 100`, `, "timeout": 60`, "update", four, strings.Replace(limit, `"per"`, `"inv": true, "per"`, 1), other},
+		{"per other networks", `, "size": 100`, `, "timeout": 60`, "update",
+			strings.Replace(six, "ffff:ffff:ffff:ffff", "ffff:ffff:ffff", 1), limit, other},
+		{"what exceeds it", `, "size": 100`, `, "timeout": 60`, "update", four, strings.Replace(limit, `"per"`, `"inv": true, "per"`, 1),
+			other},
 		{"a count of connections", `, "size": 100`, `, "timeout": 60`, "update", four, `{"ct count": {"val": 3}}`, other},
 	} {
 		sp := packet.NewSpace()
@@ -77,7 +85,8 @@ func TestLimits(t *testing.T) {
 	}
 	sp := packet.NewSpace()
 	objects, expr := perSource("", `, "timeout": 60`, "add", four, "")
-	require.Equal(t, sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.In)), oneRule(t, sp, nil, "input", objects, expr), "a note that is kept of sources lets all by")
+	require.Equal(t, sp.And(sp.WellFormed(), sp.Value(packet.Hook, packet.In)), oneRule(t, sp, nil, "input", objects, expr),
+		"a note that is kept of sources lets all by")
 }
 
 // whatItAsks says which bucket or unknown a set depends on.
@@ -98,11 +107,13 @@ func whatItAsks(sp *packet.Space, s packet.Set) string {
 
 // TestCircumstancesOfADump: matches on time, IPsec, users and control groups.
 func TestCircumstancesOfADump(t *testing.T) {
-	names := &kernel.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711}, Control: map[int]string{4712: "system.slice/web.service"}, Absent: []string{"unit gone.service"}}
+	names := &kernel.Names{Users: map[string]int{"backup": 34, "www-data": 33}, Gone: []int{4711},
+		Control: map[int]string{4712: "system.slice/web.service"}, Absent: []string{"unit gone.service"}}
 	match := func(left, op, right string) string {
 		return fmt.Sprintf(`{"match": {"left": %s, "op": "%s", "right": %s}}`, left, op, right)
 	}
-	const user, unit, when, came, goes = `{"meta": {"key": "skuid"}}`, `{"socket": {"key": "cgroupv2"}}`, `{"meta": {"key": "time"}}`, `{"meta": {"key": "ipsec"}}`, `{"rt": {"key": "ipsec"}}`
+	const user, unit, when, came, goes = `{"meta": {"key": "skuid"}}`, `{"socket": {"key": "cgroupv2"}}`, `{"meta": {"key": "time"}}`,
+		`{"meta": {"key": "ipsec"}}`, `{"rt": {"key": "ipsec"}}`
 	set := `{"set": {"family": "inet", "table": "yellowfence", "name": "s", "type": "uid", "comment": "user backup", "elem": [34]}},`
 	for _, c := range []struct {
 		what, hook, objects, expr string
@@ -122,8 +133,10 @@ func TestCircumstancesOfADump(t *testing.T) {
 		{"a range of them", "output", "", match(user, "==", `{"range": [1000, 2000]}`), names, "user backup", "no"},
 		{"a range that holds one", "output", "", match(user, "==", `{"range": [30, 40]}`), names, "user backup", "yes"},
 		{"not a range that holds one", "output", "", match(user, "!=", `{"range": [30, 40]}`), names, "user backup", "no"},
-		{"a range that is too wide to be told", "output", "", match(user, "==", `{"range": [1000, 60000]}`), names, "user backup", "uncertain"},
-		{"a control group by its path", "output", "", match(unit, "==", `"system.slice/backup.service"`), nil, "unit backup.service", "yes"},
+		{"a range that is too wide to be told", "output", "", match(user, "==", `{"range": [1000, 60000]}`), names, "user backup",
+			"uncertain"},
+		{"a control group by its path", "output", "", match(unit, "==", `"system.slice/backup.service"`), nil, "unit backup.service",
+			"yes"},
 		{"not another", "output", "", match(unit, "==", `"system.slice/backup.service"`), nil, "unit web.service", "no"},
 		{"one that is gone", "output", "", match(unit, "==", `4711`), names, "unit backup.service", "no"},
 		{"one whose path the host tells", "output", "", match(unit, "==", `4712`), names, "unit web.service", "yes"},
@@ -133,12 +146,15 @@ func TestCircumstancesOfADump(t *testing.T) {
 		{"before an instant", "input", "", match(when, "<", `"2027-04-01 00:00:00"`), nil, "at 2027-03-31T23:59:59Z", "yes"},
 		{"not from then on", "input", "", match(when, "<", `"2027-04-01 00:00:00"`), nil, "at 2027-04-01T00:00:00Z", "no"},
 		{"from an instant on", "input", "", match(when, ">=", `"2027-04-01 00:00:00"`), nil, "at 2027-04-01T00:00:00Z", "yes"},
-		{"to the nanosecond is not to the second", "input", "", match(when, ">", `"2027-04-01 00:00:00"`), nil, "at 2027-04-01T00:00:00Z", "uncertain"},
+		{"to the nanosecond is not to the second", "input", "", match(when, ">", `"2027-04-01 00:00:00"`), nil, "at 2027-04-01T00:00:00Z",
+			"uncertain"},
 		{"after an instant", "input", "", match(when, ">", `"2027-04-01 00:00:00"`), nil, "at 2027-04-01T00:00:01Z", "yes"},
 		{"not after one", "input", "", match(when, ">", `"2027-04-01 00:00:00"`), nil, "at 2027-03-31T23:59:59Z", "no"},
 		{"up to an instant", "input", "", match(when, "<=", `"2027-04-01 00:00:00"`), nil, "at 2027-04-01T00:00:00Z", "uncertain"},
-		{"between two", "input", "", match(when, "==", `{"range": ["2027-04-01 00:00:00", "2027-04-02 00:00:00"]}`), nil, "at 2027-04-01T00:00:00Z", "yes"},
-		{"not between two", "input", "", match(when, "!=", `{"range": ["2027-04-01 00:00:00", "2027-04-02 00:00:00"]}`), nil, "at 2027-04-01T12:00:00Z", "no"},
+		{"between two", "input", "", match(when, "==", `{"range": ["2027-04-01 00:00:00", "2027-04-02 00:00:00"]}`), nil,
+			"at 2027-04-01T00:00:00Z", "yes"},
+		{"not between two", "input", "", match(when, "!=", `{"range": ["2027-04-01 00:00:00", "2027-04-02 00:00:00"]}`), nil,
+			"at 2027-04-01T12:00:00Z", "no"},
 		{"no time", "input", "", match(when, "<", `"soon"`), nil, "", "uncertain"},
 		{"an hour of the day", "input", "", match(`{"meta": {"key": "hour"}}`, "<", `"17:00"`), nil, "", "uncertain"},
 
@@ -171,13 +187,18 @@ func TestCircumstancesOfADump(t *testing.T) {
 
 // TestFillingSenders: what a host knows its users and units by is put in as part of the same load.
 func TestFillingSenders(t *testing.T) {
-	const rules = "table inet yellowfence {\n\tset from.user.backup {\n\t\ttypeof meta skuid\n\t\tcomment \"user backup\"\n\t}\n\n\tset from.unit..78 {\n\t\ttypeof socket cgroupv2 level 2\n\t\tcomment \"unit x@1.service\"\n\t}\n\n" +
+	const rules = "table inet yellowfence {\n\tset from.user.backup {\n\t\ttypeof meta skuid\n\t\tcomment \"user backup\"\n\t}\n\n\tset " +
+		"from.unit..78 {\n\t\ttypeof socket cgroupv2 level 2\n\t\tcomment \"unit x@1.service\"\n\t}\n\n" +
 		"\tchain outbound {\n\t\tmeta skuid @from.user.backup socket cgroupv2 level 2 @from.unit..78 accept\n\t}\n}\n"
-	require.Equal(t, []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"}, {Set: "from.unit..78", Kind: "unit", Name: "x@1.service"}}, nft.SendersOf(rules))
+	require.Equal(t, []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"},
+		{Set: "from.unit..78", Kind: "unit", Name: "x@1.service"}}, nft.SendersOf(rules))
 	require.Equal(t, rules, nft.Fill(rules, nil), "whom the host does not have sends nothing")
-	filled := nft.Fill(rules, map[string]nft.Filling{"from.user.backup": {Element: "34"}, "from.unit..78": {Element: `"a.slice/a-b.slice/x@1.service"`, Level: 3}})
+	filled := nft.Fill(rules, map[string]nft.Filling{"from.user.backup": {Element: "34"},
+		"from.unit..78": {Element: `"a.slice/a-b.slice/x@1.service"`, Level: 3}})
 	require.Contains(t, filled, "socket cgroupv2 level 3 @from.unit..78 accept")
-	require.True(t, strings.HasSuffix(filled, "}\nadd element inet yellowfence from.user.backup { 34 }\nadd element inet yellowfence from.unit..78 { \"a.slice/a-b.slice/x@1.service\" }\n"))
+	require.True(t, strings.HasSuffix(filled,
+		"}\nadd element inet yellowfence from.user.backup { 34 }\nadd element inet yellowfence from.unit..78 { "+
+			"\"a.slice/a-b.slice/x@1.service\" }\n"))
 
 	asked, err := nft.Asked([]byte(`{"nftables": [
 		{"set": {"family": "inet", "table": "yellowfence", "name": "from.user.backup", "type": "uid", "comment": "user backup", "elem": [34, {"range": [1000, 1001]}]}},

@@ -138,10 +138,12 @@ func written(e *expr) (m packet.Marking, ok bool) {
 // markings is a rule that writes a mark which goes by a map: a rule for each of its values, which
 // ask for different packets; of others nothing more is done. ok is false where the map is not
 // all there, or is asked for what the rule writes.
-func (r *reader) markings(c *kernel.Chain, cur kernel.Rule, e *expr, exprs []expr, at string, out []kernel.Rule) (rules []kernel.Rule, ok bool) {
+func (r *reader) markings(c *kernel.Chain, cur kernel.Rule, e *expr, exprs []expr, at string, out []kernel.Rule) (rules []kernel.Rule,
+	ok bool) {
 	to, isMark := markOf(e.arg(0))
 	mapped := e.arg(1)
-	if _, itself := markOf(mapped.arg(0)); !isMark || mapped.kind != kindMapped || itself || mapped.arg(0).kind == kindJoined && slices.ContainsFunc(mapped.arg(0).args, func(e expr) bool { _, ok := markOf(&e); return ok }) {
+	if _, itself := markOf(mapped.arg(0)); !isMark || mapped.kind != kindMapped || itself || mapped.arg(0).kind == kindJoined &&
+		slices.ContainsFunc(mapped.arg(0).args, func(e expr) bool { _, ok := markOf(&e); return ok }) {
 		return nil, false
 	}
 	elements, unknown := r.elements(c, mapped.arg(1))

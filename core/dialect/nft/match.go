@@ -39,7 +39,8 @@ func (r *reader) compare(c *kernel.Chain, left *expr, op string, right *expr) (r
 	switch {
 	case left.kind == kindPayload && left.text == "ether" && left.part == "type" && mask == nil: // what is sent has no such header yet
 		return r.sp.Minus(r.compare(c, &expr{kind: kindMeta, text: "protocol"}, op, right), r.sp.Value(packet.Hook, packet.Out))
-	case left.kind == kindMeta && left.text == "protocol" && mask == nil && right.kind == kindWord && slices.Contains(otherThanIP, right.text):
+	case left.kind == kindMeta && left.text == "protocol" && mask == nil && right.kind == kindWord &&
+		slices.Contains(otherThanIP, right.text):
 		return map[string]packet.Set{"!=": packet.All}[op]
 	case left.kind == kindMeta && mask == nil && (left.text == "pkttype" || left.text == "iiftype"):
 		if s, ok := r.frames(c, left, op, right); ok {
@@ -69,7 +70,8 @@ func (r *reader) compare(c *kernel.Chain, left *expr, op string, right *expr) (r
 	}
 	f, ok := fieldOf(left)
 	if !ok || mask != nil && f.field != packet.TCPFlags {
-		if _, known := headers[left.text]; known && left.kind == kindPayload && left.text != "th" { // whatever it says, it says it of that header
+		// whatever it says, it says it of that header
+		if _, known := headers[left.text]; known && left.kind == kindPayload && left.text != "th" {
 			return r.sp.And(r.scope(c, aField{header: left.text}), unknown())
 		}
 		return unknown()
@@ -117,7 +119,8 @@ func (r *reader) compare(c *kernel.Chain, left *expr, op string, right *expr) (r
 // original is a match on where a packet was sent before it was redirected. Without a
 // connection it holds for nothing.
 func (r *reader) original(c *kernel.Chain, left *expr, op string, right *expr) (s packet.Set, ok bool) {
-	f, known := map[string]aField{"proto-dst": {field: packet.DstPort}, "ip daddr": {field: packet.Dst, family: packet.IPv4}, "ip6 daddr": {field: packet.Dst, family: packet.IPv6}}[left.text]
+	f, known := map[string]aField{"proto-dst": {field: packet.DstPort}, "ip daddr": {field: packet.Dst, family: packet.IPv4},
+		"ip6 daddr": {field: packet.Dst, family: packet.IPv6}}[left.text]
 	if !known || op != "==" && op != "!=" && op != "in" {
 		return s, false
 	}
@@ -150,7 +153,8 @@ func (r *reader) original(c *kernel.Chain, left *expr, op string, right *expr) (
 // looked up yet.
 func (r *reader) earlyState(c *kernel.Chain, f aField, op string, right *expr, unknown func() packet.Set) packet.Set {
 	values, exact := r.values(c, f, right)
-	if r.zoned || c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" && op != "in" && op != "!=" {
+	if r.zoned || c.Hook == "" || c.Priority == trackingPriority || !exact || op == "!=" && right.kind == kindList || op != "==" &&
+		op != "in" && op != "!=" {
 		return unknown()
 	}
 	seen := kernel.Untracked(r.sp, values)
@@ -200,17 +204,24 @@ func (r *reader) concat(c *kernel.Chain, fields []expr, op string, right *expr, 
 var (
 	protocols = kernel.Protocols
 	families  = map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6, "ip": packet.IPv4, "ip6": packet.IPv6}
-	states    = map[string]int{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid, "untracked": packet.Untracked}
-	icmpTypes = map[string]int{"echo-reply": 0, "destination-unreachable": 3, "source-quench": 4, "redirect": 5, "echo-request": 8, "router-advertisement": 9,
-		"router-solicitation": 10, "time-exceeded": 11, "parameter-problem": 12, "timestamp-request": 13, "timestamp-reply": 14, "info-request": 15,
-		"info-reply": 16, "address-mask-request": 17, "address-mask-reply": 18}
+	states    = map[string]int{"new": packet.New, "established": packet.Established, "related": packet.Related, "invalid": packet.Invalid,
+		"untracked": packet.Untracked}
+	icmpTypes = map[string]int{"echo-reply": 0, "destination-unreachable": 3, "source-quench": 4, "redirect": 5, "echo-request": 8,
+		"router-advertisement": 9,
+		"router-solicitation":  10, "time-exceeded": 11, "parameter-problem": 12, "timestamp-request": 13, "timestamp-reply": 14,
+		"info-request": 15,
+		"info-reply":   16, "address-mask-request": 17, "address-mask-reply": 18}
 	// nft gives codes the names they have for "destination unreachable", whatever the type.
 	icmpCodes = map[string]int{"net-unreachable": 0, "host-unreachable": 1, "prot-unreachable": 2, "port-unreachable": 3, "frag-needed": 4,
 		"net-prohibited": 9, "host-prohibited": 10, "admin-prohibited": 13}
-	icmpv6Codes = map[string]int{"no-route": 0, "admin-prohibited": 1, "addr-unreachable": 3, "port-unreachable": 4, "policy-fail": 5, "reject-route": 6}
-	icmpv6Types = map[string]int{"destination-unreachable": 1, "packet-too-big": 2, "time-exceeded": 3, "parameter-problem": 4, "echo-request": 128, "echo-reply": 129,
-		"mld-listener-query": 130, "mld-listener-report": 131, "mld-listener-done": 132, "mld-listener-reduction": 132, "nd-router-solicit": 133, "nd-router-advert": 134,
-		"nd-neighbor-solicit": 135, "nd-neighbor-advert": 136, "nd-redirect": 137, "router-renumbering": 138, "ind-neighbor-solicit": 141, "ind-neighbor-advert": 142,
+	icmpv6Codes = map[string]int{"no-route": 0, "admin-prohibited": 1, "addr-unreachable": 3, "port-unreachable": 4, "policy-fail": 5,
+		"reject-route": 6}
+	icmpv6Types = map[string]int{"destination-unreachable": 1, "packet-too-big": 2, "time-exceeded": 3, "parameter-problem": 4,
+		"echo-request": 128, "echo-reply": 129,
+		"mld-listener-query": 130, "mld-listener-report": 131, "mld-listener-done": 132, "mld-listener-reduction": 132,
+		"nd-router-solicit": 133, "nd-router-advert": 134,
+		"nd-neighbor-solicit": 135, "nd-neighbor-advert": 136, "nd-redirect": 137, "router-renumbering": 138, "ind-neighbor-solicit": 141,
+		"ind-neighbor-advert":  142,
 		"mld2-listener-report": 143}
 )
 

@@ -39,7 +39,8 @@ func ReadJSON(sp *packet.Space, data []byte, names *kernel.Names) (*kernel.Rules
 // read makes a ruleset of what a listing holds.
 func read(sp *packet.Space, l *listing, names *kernel.Names) *kernel.Ruleset {
 	names.Narrow(sp)
-	r := &reader{sp: sp, out: &kernel.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*kernel.Chain{}, early: map[place]bool{}, joined: map[place]bool{},
+	r := &reader{sp: sp, out: &kernel.Ruleset{Chains: l.chains}, sets: map[place]*namedSet{}, chains: map[place]*kernel.Chain{},
+		early: map[place]bool{}, joined: map[place]bool{},
 		limits: map[place]packet.Bucket{}, names: names, scopes: map[scope]packet.Set{}, seldom: kernel.Seldom{}}
 	r.users, r.groups = names.ByNumber()
 	if names != nil {

@@ -65,17 +65,20 @@ func TestReadAnothersRules(t *testing.T) {
 		require.Contains(t, unread, want)
 	}
 	rejected := strings.Join(sp.UnknownsOf(sp.Where(d, func(o packet.Outcome) bool { return o.Verdict == packet.Reject })), "\n")
-	for _, want := range []string{"fib daddr type broadcast", "tcp sport != 22 tcp dport != 22, which nft may have loaded as one comparison"} {
+	for _, want := range []string{"fib daddr type broadcast",
+		"tcp sport != 22 tcp dport != 22, which nft may have loaded as one comparison"} {
 		require.Contains(t, rejected, want, "what only tells a reject from a drop")
 	}
 	require.NotContains(t, unread, "@watched", "a set that only refuses is read as it was listed")
 	require.NotContains(t, unread, "dscp", "nothing asks for what is written there")
-	require.Equal(t, packet.Bucket{Name: "inet admin/in handle 16", Every: 20e9, Burst: 5}, packet.Buckets(sp, admitted)[0], "a limit is a bucket of its own")
+	require.Equal(t, packet.Bucket{Name: "inet admin/in handle 16", Every: 20e9, Burst: 5}, packet.Buckets(sp, admitted)[0],
+		"a limit is a bucket of its own")
 	require.NotContains(t, unread, "meta mark set", "a mark that is set changes nothing by itself")
 }
 
 func tcp(src string, sport, dport int, state string) packet.Packet {
-	return packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "tcp", Src: netip.MustParseAddr(src), Dst: netip.MustParseAddr("203.0.113.1"),
+	return packet.Packet{Hook: packet.In, Family: "ipv4", Protocol: "tcp", Src: netip.MustParseAddr(src),
+		Dst:     netip.MustParseAddr("203.0.113.1"),
 		SrcPort: &sport, DstPort: &dport, In: "eth0", State: state}
 }
 
@@ -111,7 +114,8 @@ func TestBrokenDumps(t *testing.T) {
 	require.NoError(t, err)
 	for _, c := range []struct{ text, want string }{
 		{"", "line 1: the dump is empty: not even a kernel without rules prints nothing"},
-		{string(whole[:len(whole)/2]), fmt.Sprintf("line %d: the dump ends in the middle", 1+strings.Count(string(whole[:len(whole)/2]), "\n"))},
+		{string(whole[:len(whole)/2]), fmt.Sprintf("line %d: the dump ends in the middle",
+			1+strings.Count(string(whole[:len(whole)/2]), "\n"))},
 		{"table inet t {", "line 1: invalid character 'a' in literal true (expecting 'r')"},
 		{"{}", `line 1: no "nftables" list: this is not what nft -j list ruleset prints`},
 		{`{"nftables": [{"rule": 5}]}`, "line 1: object 1 of the listing (rule) is no object of fields"},
@@ -123,10 +127,12 @@ func TestBrokenDumps(t *testing.T) {
 
 func TestNoRulesNoFilterAndAFilterWithoutRules(t *testing.T) {
 	for text, bare := range map[string]bool{
-		`{"nftables": [{"metainfo": {"version": "1.0.6"}}]}`:                                                                                              true,
-		`{"nftables": [{"table": {"family": "inet", "name": "t"}}, {"chain": {"family": "inet", "table": "t", "name": "c"}}]}`:                            true,
-		`{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "nat", "hook": "prerouting", "prio": -100, "policy": "accept"}}]}`: true,
-		`{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}}]}`:      false,
+		`{"nftables": [{"metainfo": {"version": "1.0.6"}}]}`:                                                                   true,
+		`{"nftables": [{"table": {"family": "inet", "name": "t"}}, {"chain": {"family": "inet", "table": "t", "name": "c"}}]}`: true,
+		`{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "nat", "hook": "prerouting", "prio": -100, ` +
+			`"policy": "accept"}}]}`: true,
+		`{"nftables": [{"chain": {"family": "inet", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": ` +
+			`"accept"}}]}`: false,
 	} {
 		rs, err := nft.ReadJSON(packet.NewSpace(), []byte(text), nil)
 		require.NoError(t, err)
@@ -167,10 +173,12 @@ func TestLoopsAndMissingChainsAreUncertain(t *testing.T) {
 	for text, want := range map[string]string{
 		`{"chain": {"family": "ip", "table": "t", "name": "x"}}, {"rule": {"family": "ip", "table": "t", "chain": "c", "handle": 1, "expr": [{"jump": {"target": "x"}}]}},
 		 {"rule": {"family": "ip", "table": "t", "chain": "x", "handle": 2, "expr": [{"jump": {"target": "x"}}]}}`: "the chains of table t jump in a circle",
-		`{"rule": {"family": "ip", "table": "t", "chain": "c", "handle": 1, "expr": [{"jump": {"target": "gone"}}]}}`: "chain gone, which the dump does not hold",
+		`{"rule": {"family": "ip", "table": "t", "chain": "c", "handle": 1, ` +
+			`"expr": [{"jump": {"target": "gone"}}]}}`: "chain gone, which the dump does not hold",
 	} {
 		sp := packet.NewSpace()
-		rs, err := nft.ReadJSON(sp, []byte(`{"nftables": [{"chain": {"family": "ip", "table": "t", "name": "c", "type": "filter", "hook": "input", "prio": 0, "policy": "drop"}}, `+text+`]}`), nil)
+		rs, err := nft.ReadJSON(sp, []byte(`{"nftables": [{"chain": {"family": "ip", "table": "t", "name": "c", "type": "filter", `+
+			`"hook": "input", "prio": 0, "policy": "drop"}}, `+text+`]}`), nil)
 		require.NoError(t, err)
 		admitted := sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
 		require.Contains(t, strings.Join(sp.UnknownsOf(admitted), "\n"), want)
@@ -183,7 +191,8 @@ func FuzzReadJSON(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(whole)
-	f.Add([]byte(`{"nftables": [{"rule": {"expr": [{"vmap": {"key": {"concat": []}, "data": {"set": [[1]]}}}, {"match": null}, "accept"]}}]}`))
+	f.Add([]byte(`{"nftables": [{"rule": {"expr": [{"vmap": {"key": {"concat": []}, "data": {"set": [[1]]}}}, {"match": null}, ` +
+		`"accept"]}}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		within(func(sp *packet.Space) (*kernel.Ruleset, error) { return nft.ReadJSON(sp, data, nil) })
 	})

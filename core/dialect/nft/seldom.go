@@ -46,7 +46,8 @@ func (r *reader) among(c *kernel.Chain, left *expr, op string, right *expr, s *n
 	if len(s.elements) > 0 {
 		in = r.compare(c, left, "==", &expr{kind: kindSet, args: s.elements})
 	}
-	in = r.sp.Or(in, r.sp.And(asked, r.rarely("whether it has been put into "+of+" since that was listed", "nothing was put into "+of+" since it was listed")))
+	in = r.sp.Or(in, r.sp.And(asked, r.rarely("whether it has been put into "+of+" since that was listed", "nothing was put into "+of+
+		" since it was listed")))
 	if op == "!=" {
 		return r.sp.Minus(asked, in)
 	}
@@ -127,12 +128,15 @@ func (r *reader) frames(c *kernel.Chain, left *expr, op string, right *expr) (s 
 
 // factsOf are what can be asked of a connection and read off its first packet, by direction.
 var factsOf = map[string]aField{
-	"original ip saddr": {header: "ip", field: packet.Src, family: packet.IPv4}, "original ip6 saddr": {header: "ip6", field: packet.Src, family: packet.IPv6},
+	"original ip saddr":  {header: "ip", field: packet.Src, family: packet.IPv4},
+	"original ip6 saddr": {header: "ip6", field: packet.Src, family: packet.IPv6},
 	"original proto-src": {header: "th", field: packet.SrcPort},
-	"reply ip saddr":     {header: "ip", field: packet.Dst, family: packet.IPv4}, "reply ip6 saddr": {header: "ip6", field: packet.Dst, family: packet.IPv6},
-	"reply proto-src": {header: "th", field: packet.DstPort},
-	" protocol":       {field: packet.Protocol}, "original protocol": {field: packet.Protocol}, "reply protocol": {field: packet.Protocol},
-	" l3proto": {field: packet.Family}, "original l3proto": {field: packet.Family}, "reply l3proto": {field: packet.Family},
+	"reply ip saddr":     {header: "ip", field: packet.Dst, family: packet.IPv4},
+	"reply ip6 saddr":    {header: "ip6", field: packet.Dst, family: packet.IPv6},
+	"reply proto-src":    {header: "th", field: packet.DstPort},
+	" protocol":          {field: packet.Protocol}, "original protocol": {field: packet.Protocol},
+	"reply protocol": {field: packet.Protocol},
+	" l3proto":       {field: packet.Family}, "original l3proto": {field: packet.Family}, "reply l3proto": {field: packet.Family},
 }
 
 // connection is a match on what the tracker holds of a packet's connection: of one that begins,

@@ -54,7 +54,8 @@ func (r *reader) statements(c *kernel.Chain, exprs []expr, at string, out []kern
 			cur.Match = r.sp.And(cur.Match, match)
 			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Reject, With: with}}
 			if answered := r.answered(c); answered != packet.All {
-				cur.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, With: with}, {Match: packet.All, Action: kernel.Drop}}
+				cur.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, With: with},
+					{Match: packet.All, Action: kernel.Drop}}
 			}
 		case kindRedirect:
 			cur.Branches = r.redirects(c, e)
@@ -72,7 +73,8 @@ func (r *reader) statements(c *kernel.Chain, exprs []expr, at string, out []kern
 				flush()
 			}
 		case kindFlow: // from then on what else stands here is spared to the connection's packets, when the kernel gets to it
-			offloaded := r.sp.And(r.sp.Value(packet.State, packet.Established), r.sp.Not(r.happens(e, "not handed over by "+e.String()+" yet")))
+			offloaded := r.sp.And(r.sp.Value(packet.State, packet.Established),
+				r.sp.Not(r.happens(e, "not handed over by "+e.String()+" yet")))
 			cur.Branches = []kernel.Branch{{Match: offloaded, Action: kernel.Bypass}}
 			flush()
 		case kindVmap:
@@ -142,7 +144,8 @@ func harmless(target *expr) bool {
 		// By zones the tracker tells connections apart: a packet's state is what it is in its own.
 		return slices.Contains([]string{"label", "event", "helper", "timeout", "zone"}, target.text)
 	case kindPayload:
-		return slices.Contains([]string{"ip dscp", "ip ecn", "ip ttl", "ip6 dscp", "ip6 ecn", "ip6 hoplimit", "ip6 flowlabel"}, target.text+" "+target.part)
+		return slices.Contains([]string{"ip dscp", "ip ecn", "ip ttl", "ip6 dscp", "ip6 ecn", "ip6 hoplimit", "ip6 flowlabel"},
+			target.text+" "+target.part)
 	case kindExthdr:
 		return target.text == "tcp option maxseg"
 	}
@@ -209,7 +212,8 @@ func (r *reader) targets(c *kernel.Chain, e *expr) (out []kernel.Branch) {
 		if a.Is6() {
 			family = packet.IPv6
 		}
-		out = append(out, kernel.Branch{Match: r.sp.And(match, r.sp.Value(packet.Family, family)), Action: kernel.DestinationNAT, To: a, Port: n})
+		out = append(out, kernel.Branch{Match: r.sp.And(match, r.sp.Value(packet.Family, family)), Action: kernel.DestinationNAT, To: a,
+			Port: n})
 		return true
 	}
 	if len(e.args) == 1 {

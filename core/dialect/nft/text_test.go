@@ -71,7 +71,8 @@ func TestTextForm(t *testing.T) {
 	} {
 		sp := packet.NewSpace()
 		read := func(rule string) packet.Decision {
-			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy drop;\n\t\t"+rule+"\n\t}\n}\n"), nil)
+			rs, err := nft.ReadText(sp, "f", []byte("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter; policy "+
+				"drop;\n\t\t"+rule+"\n\t}\n}\n"), nil)
 			require.NoError(t, err, rule)
 			return rs.Decision(sp)
 		}
@@ -83,7 +84,9 @@ func TestTextForm(t *testing.T) {
 // with it, and no other rule.
 func TestTheRestOfARuleIsUncertain(t *testing.T) {
 	sp := packet.NewSpace()
-	rs, err := nft.ReadText(sp, "rules.nft", []byte("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter - 5; policy drop;\n\t\ttcp dport 22 frobnicate 7 accept\n\t\ttcp dport 80 accept\n\t}\n}\n"), nil)
+	rs, err := nft.ReadText(sp, "rules.nft",
+		[]byte("table inet t {\n\tchain c {\n\t\ttype filter hook input priority filter - 5; policy drop;\n\t\ttcp dport 22 frobnicate 7 "+
+			"accept\n\t\ttcp dport 80 accept\n\t}\n}\n"), nil)
 	require.NoError(t, err)
 	require.Equal(t, -5, rs.Chains[0].Priority)
 	admitted := sp.Where(rs.Decision(sp), func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
@@ -98,7 +101,8 @@ func TestBrokenTextDumps(t *testing.T) {
 	whole, err := os.ReadFile("testdata/wild.nft")
 	require.NoError(t, err)
 	for _, c := range []struct{ text, want string }{
-		{"", "line 1: the dump is empty; a kernel without rules prints nothing in this form: say so with the JSON form, or name the file after the tool, as charts-01.nft"},
+		{"", "line 1: the dump is empty; a kernel without rules prints nothing in this form: say so with the JSON form, or name the file " +
+			"after the tool, as charts-01.nft"},
 		{"*filter\n:INPUT ACCEPT\n", `line 1: expected a table, found "*filter": this is not what nft list ruleset prints`},
 		{"table inet t\n", `line 1: expected "{", found "\n"`},
 		{string(whole[:len(whole)/2]), "the dump ends in the middle"},
@@ -142,11 +146,14 @@ func TestChainsWithoutAName(t *testing.T) {
 	fromJSON, err := nft.ReadJSON(sp, []byte(inJSON), nil)
 	require.NoError(t, err)
 	require.Equal(t, fromText.Decision(sp), fromJSON.Decision(sp))
-	for from, want := range map[string]packet.Verdict{"198.51.100.7 192.0.2.9 3031": packet.Drop, "198.51.100.8 192.0.2.9 3031": packet.Admit, "198.51.100.8 192.0.2.1 3031": packet.Drop, "198.51.100.8 192.0.2.9 22": packet.Admit, "198.51.100.8 192.0.2.9 23": packet.Drop} {
+	for from, want := range map[string]packet.Verdict{"198.51.100.7 192.0.2.9 3031": packet.Drop,
+		"198.51.100.8 192.0.2.9 3031": packet.Admit, "198.51.100.8 192.0.2.1 3031": packet.Drop,
+		"198.51.100.8 192.0.2.9 22": packet.Admit, "198.51.100.8 192.0.2.9 23": packet.Drop} {
 		f := strings.Fields(from)
 		port, err := strconv.Atoi(f[2])
 		require.NoError(t, err)
-		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr(f[0]), Dst: netip.MustParseAddr(f[1]), Protocol: "tcp", SrcPort: new(50000), DstPort: &port, In: "eth0", State: "new"}
+		p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr(f[0]), Dst: netip.MustParseAddr(f[1]),
+			Protocol: "tcp", SrcPort: new(50000), DstPort: &port, In: "eth0", State: "new"}
 		require.Equal(t, want, sp.Outcome(fromText.Decision(sp), p).Verdict, from)
 	}
 }
@@ -157,8 +164,10 @@ func FuzzReadText(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Add(whole)
-	f.Add([]byte("table ip t {\n\tchain c {\n\t\ttcp dport 1 jump {\n\t\t\tip saddr { 1.2.3.4 } goto {\n\t\t\t\tdrop; accept\n\t\t\t}\n\t\t} # handle 1\n\t}\n}"))
-	f.Add([]byte("table inet t {\n\tset s {\n\t\telements = { 1 : jump c, \"x\" . 5-6 timeout 3s }\n\t}\n\tchain c {\n\t\tfib saddr . iif oif vmap @s\n\t\tupdate @s { ip6 saddr & ffff:: limit rate over 5/hour } log flags tcp\n\t}\n}"))
+	f.Add([]byte("table ip t {\n\tchain c {\n\t\ttcp dport 1 jump {\n\t\t\tip saddr { 1.2.3.4 } goto {\n\t\t\t\tdrop; " +
+		"accept\n\t\t\t}\n\t\t} # handle 1\n\t}\n}"))
+	f.Add([]byte("table inet t {\n\tset s {\n\t\telements = { 1 : jump c, \"x\" . 5-6 timeout 3s }\n\t}\n\tchain c {\n\t\tfib saddr . " +
+		"iif oif vmap @s\n\t\tupdate @s { ip6 saddr & ffff:: limit rate over 5/hour } log flags tcp\n\t}\n}"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		within(func(sp *packet.Space) (*kernel.Ruleset, error) { return nft.ReadText(sp, "f", data, nil) })
 	})
@@ -200,7 +209,8 @@ func TestHeadersSayTheirProtocol(t *testing.T) {
 		d := rs.Decision(sp)
 		for what, verdict := range want {
 			protocol, six := strings.CutSuffix(what, "6")
-			p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr("198.51.100.7"), Dst: netip.MustParseAddr("192.0.2.1"), Protocol: protocol, SrcPort: new(50000), DstPort: new(22), In: "eth0", State: "new"}
+			p := packet.Packet{Hook: packet.In, Family: "ipv4", Src: netip.MustParseAddr("198.51.100.7"),
+				Dst: netip.MustParseAddr("192.0.2.1"), Protocol: protocol, SrcPort: new(50000), DstPort: new(22), In: "eth0", State: "new"}
 			if six {
 				p.Family, p.Src, p.Dst = "ipv6", netip.MustParseAddr("2001:db8::1"), netip.MustParseAddr("2001:db8::2")
 			}

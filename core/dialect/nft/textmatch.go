@@ -217,7 +217,8 @@ func (t *textReader) valueOf(line []lexeme) (expr, []lexeme) {
 func (t *textReader) plain(l lexeme) expr {
 	if !l.quoted {
 		lo, hi, ok := strings.Cut(l.text, "-")
-		if ok && lo != "" && hi != "" && (isNumber(lo) && isNumber(hi) || strings.HasPrefix(lo, "0x") && strings.HasPrefix(hi, "0x") || strings.ContainsAny(lo, ".:") && strings.ContainsAny(hi, ".:")) {
+		if ok && lo != "" && hi != "" && (isNumber(lo) && isNumber(hi) || strings.HasPrefix(lo, "0x") && strings.HasPrefix(hi, "0x") ||
+			strings.ContainsAny(lo, ".:") && strings.ContainsAny(hi, ".:")) {
 			return expr{kind: kindSpan, args: t.of(plainOf(lexeme{text: lo}), plainOf(lexeme{text: hi}))}
 		}
 	}

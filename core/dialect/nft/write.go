@@ -156,7 +156,8 @@ func (w *writer) line(l layout.Line) string {
 	if l.Log != "" {
 		log = fmt.Sprintf("log prefix %q", l.Log)
 	}
-	does := map[kernel.Action]string{kernel.Accept: "accept", kernel.Drop: "drop", kernel.Return: "return", kernel.Jump: "jump " + l.Target, kernel.Pass: ""}[l.Action]
+	does := map[kernel.Action]string{kernel.Accept: "accept", kernel.Drop: "drop", kernel.Return: "return", kernel.Jump: "jump " +
+		l.Target, kernel.Pass: ""}[l.Action]
 	switch l.Action {
 	case kernel.Redirect:
 		does = fmt.Sprintf("redirect to :%d", l.Port)
@@ -186,7 +187,8 @@ func (w *writer) bucket(b *layout.Bucket, family int) string {
 	// A source that has been silent for as long as its bucket takes to fill may
 	// be forgotten: it would find it full again.
 	source := []string{"ip saddr", "ip6 saddr"}[family]
-	w.declare("set", b.Name, "typeof "+source, fmt.Sprintf("size %d", b.Sources), "flags dynamic,timeout", fmt.Sprintf("timeout %ds", b.Rate.Seconds))
+	w.declare("set", b.Name, "typeof "+source, fmt.Sprintf("size %d", b.Sources), "flags dynamic,timeout",
+		fmt.Sprintf("timeout %ds", b.Rate.Seconds))
 	if family == packet.IPv6 {
 		source += " & ffff:ffff:ffff:ffff::"
 	}

@@ -61,7 +61,9 @@ allow a: bad -> green : ssh over b1 log
 // TestFragmentsArePutTogether: the rules make the kernel track connections even
 // where the policy has turned off all that asks for their state.
 func TestFragmentsArePutTogether(t *testing.T) {
-	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\nground {\n  replies off\n  invalid off\n}\nallow a: everywhere -> fleet : ssh  guard\n")
+	pol := policytest.Resolve(t, policytest.Fleet,
+		"policy p language 1\nrole red\nrole blue\nrole green\nground {\n  replies off\n  invalid off\n}\nallow a: everywhere -> fleet : "+
+			"ssh  guard\n")
 	sp := packet.NewSpace()
 	plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
 	text := nfttest.Written(t, sp, plan)

@@ -113,7 +113,8 @@ func (d *Document) On(networks []string) (names []string) {
 
 // lists are the lists with their names and the hooks that they hang on.
 func (d *Document) lists() []listed {
-	return []listed{{"inbound", "input", packet.In, d.Inbound}, {"outbound", "output", packet.Out, d.Outbound}, {"forwarded", "forward", packet.Through, d.Forwarded}}
+	return []listed{{"inbound", "input", packet.In, d.Inbound}, {"outbound", "output", packet.Out, d.Outbound},
+		{"forwarded", "forward", packet.Through, d.Forwarded}}
 }
 
 type listed struct {

@@ -84,7 +84,8 @@ func (Form) Read(sp *packet.Space, _ *fleet.Host, files []dialect.File) (*kernel
 
 // document is a plan as a list; refused is what it cannot say, by rule.
 func document(plan *compile.Plan) (d *Document, refused []string) {
-	w := &writer{h: plan.Host, out: &Document{Version: 1, Kind: Kind, Host: plan.Host.Name, Networks: []Network{}, Interfaces: []Interface{}}}
+	w := &writer{h: plan.Host, out: &Document{Version: 1, Kind: Kind, Host: plan.Host.Name, Networks: []Network{},
+		Interfaces: []Interface{}}}
 	for _, i := range plan.Host.Interfaces {
 		w.out.Interfaces = append(w.out.Interfaces, Interface{i.Name, i.Addresses})
 		n := Network{Name: category(i)}
@@ -154,7 +155,8 @@ func category(i fleet.Interface) string {
 }
 
 func (w *writer) rule(r compile.Rule) Rule {
-	out := Rule{Does: map[packet.Verdict]string{packet.Admit: "admit", packet.Drop: "drop", packet.Reject: "reject"}[r.Verdict], Comment: r.Decider.String(), Log: r.Log != nil, Condition: w.condition(r.Decider, r.Match)}
+	out := Rule{Does: map[packet.Verdict]string{packet.Admit: "admit", packet.Drop: "drop", packet.Reject: "reject"}[r.Verdict],
+		Comment: r.Decider.String(), Log: r.Log != nil, Condition: w.condition(r.Decider, r.Match)}
 	for _, u := range r.Unless {
 		if _, not := u.Whole(); not != nil {
 			w.refuse(r.Decider, "an exception to a block of any except")

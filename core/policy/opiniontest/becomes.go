@@ -53,7 +53,8 @@ func (o *Opinion) Becomes(h *fleet.Host, p packet.Packet) string {
 // behind adds that a packet leaves a router as the router's own.
 func (o *Opinion) behind(h *fleet.Host, p packet.Packet, how string) string {
 	for _, m := range o.masks {
-		if routes(m.Through, h) && o.holds(m.From, p.Src) && !h.Addresses().Contains(p.Src) && o.holds(m.To, p.Dst) && (m.Via == nil || byOne(m.Via, p.Out)) {
+		if routes(m.Through, h) && o.holds(m.From, p.Src) && !h.Addresses().Contains(p.Src) && o.holds(m.To, p.Dst) &&
+			(m.Via == nil || byOne(m.Via, p.Out)) {
 			if how == "" {
 				return "masqueraded"
 			}

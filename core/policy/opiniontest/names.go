@@ -17,7 +17,8 @@ func (o *Opinion) holds(s fence.Peers, a netip.Addr) bool {
 // isOf says that an address is a peer's, and lies where it says.
 func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
 	for where := p.At; where != nil; where = where.At { // (of hosts at hosts it is said below)
-		if alone := (fence.Peer{Kind: where.Kind, Name: where.Name, Addr: where.Addr}); !(o.ofHosts(p) && o.ofHosts(alone)) && !o.isOf(alone, a) {
+		if alone := (fence.Peer{Kind: where.Kind, Name: where.Name, Addr: where.Addr}); !(o.ofHosts(p) && o.ofHosts(alone)) &&
+			!o.isOf(alone, a) {
 			return false
 		}
 	}
@@ -58,14 +59,16 @@ func (o *Opinion) isOf(p fence.Peer, a netip.Addr) bool {
 // ofHosts says that a peer is hosts of ours.
 func (o *Opinion) ofHosts(p fence.Peer) bool {
 	if d := o.peers[p.Name]; d != nil { // and nothing else
-		return !slices.ContainsFunc(slices.Concat(d.Peers.Items, d.Peers.Except), func(p fence.Peer) bool { return !o.ofHosts(p) || o.inPart(p) })
+		return !slices.ContainsFunc(slices.Concat(d.Peers.Items, d.Peers.Except),
+			func(p fence.Peer) bool { return !o.ofHosts(p) || o.inPart(p) })
 	}
 	return p.Kind == fence.FleetPeer || p.Kind == fence.HostPeer || p.Kind == fence.NamedPeer && o.roles[p.Name] != nil
 }
 
 // inPart says that a peer is some addresses, and not hosts of ours that are named by both.
 func (o *Opinion) inPart(p fence.Peer) bool {
-	return p.At != nil && (!o.ofHosts(*p.At) || o.inPart(*p.At) || o.peers[p.Name] != nil && !o.ofHosts(fence.Peer{Kind: p.Kind, Name: p.Name}))
+	return p.At != nil && (!o.ofHosts(*p.At) || o.inPart(*p.At) || o.peers[p.Name] != nil &&
+		!o.ofHosts(fence.Peer{Kind: p.Kind, Name: p.Name}))
 }
 
 // isHost says that a peer names a host of ours: by both names where it is at hosts of ours.
@@ -92,7 +95,8 @@ func (o *Opinion) isHost(p fence.Peer, h *fleet.Host) bool {
 // wholly says that a peer names a host of ours, and all of it.
 func (o *Opinion) wholly(p fence.Peer, h *fleet.Host) bool {
 	d := o.peers[p.Name]
-	return !o.inPart(p) && o.isHost(p, h) && (d == nil || !o.once("narrowed "+p.Name+" "+h.Name, func() bool { return o.narrowed(d.Peers, h) }))
+	return !o.inPart(p) && o.isHost(p, h) &&
+		(d == nil || !o.once("narrowed "+p.Name+" "+h.Name, func() bool { return o.narrowed(d.Peers, h) }))
 }
 
 // once answers the same question once.
@@ -113,7 +117,8 @@ func (o *Opinion) carries(s fence.Peers, h *fleet.Host) bool {
 	if !slices.ContainsFunc(s.Items, names) || slices.ContainsFunc(s.Except, func(p fence.Peer) bool { return o.wholly(p, h) }) {
 		return false
 	}
-	return !o.narrowed(s, h) || slices.ContainsFunc(o.Addresses(), func(a netip.Addr) bool { return h.Addresses().Contains(a) && o.holds(s, a) })
+	return !o.narrowed(s, h) || slices.ContainsFunc(o.Addresses(),
+		func(a netip.Addr) bool { return h.Addresses().Contains(a) && o.holds(s, a) })
 }
 
 // narrowed says that a side holds only some of a host's addresses.

@@ -44,7 +44,8 @@ type Opinion struct {
 
 // New takes files without mistakes, and no lists. The instant is in seconds since 1970.
 func New(fl *fleet.Fleet, now int64, registered func(name string) []string, files ...*fence.File) *Opinion {
-	o := &Opinion{fleet: fl, now: now, registered: registered, networks: map[string]*fence.NetworkDecl{}, services: map[string]*fence.ServiceDecl{}, roles: map[string]*fence.RoleDecl{}, peers: map[string]*fence.PeersDecl{}}
+	o := &Opinion{fleet: fl, now: now, registered: registered, networks: map[string]*fence.NetworkDecl{},
+		services: map[string]*fence.ServiceDecl{}, roles: map[string]*fence.RoleDecl{}, peers: map[string]*fence.PeersDecl{}}
 	for _, f := range files {
 		for _, s := range f.Stmts {
 			switch d := s.(type) {
@@ -118,7 +119,8 @@ func (a Answer) Passes() bool { return a.Does == "admitted" }
 func (o *Opinion) Of(h *fleet.Host, p packet.Packet, room bool) Answer {
 	at := place{o, h, p}
 	open := p.Hook == packet.Through && !o.closed(h, "forward")
-	if open && !slices.ContainsFunc(o.blocks, func(b *fence.Rule) bool { return len(b.Senders) == 0 && (routes(b.Through, h) || o.joinsFor(b, h)) }) {
+	if open && !slices.ContainsFunc(o.blocks,
+		func(b *fence.Rule) bool { return len(b.Senders) == 0 && (routes(b.Through, h) || o.joinsFor(b, h)) }) {
 		return Answer{"admitted", "stance"} // what is forwarded is untouched
 	}
 	if first := at.first(open); first.Does != "" {
@@ -239,8 +241,10 @@ func (at place) first(open bool) Answer {
 		{"icmp-errors", (icmp(3, 11, 12) || icmp6(1, 2, 3, 4)) && !open, "admitted"},
 		{"neighbours", in && icmp6(134, 135, 136) || out && icmp6(133, 135, 136), "admitted"},
 		{"dhcp-client", in && (four && udp(68) || six && udp(546) && near) || out && (four && udp(67) || six && udp(547)), "admitted"},
-		{"multicast-listener", in && (icmp6(130, 131, 132, 143) && near || four && p.Protocol == "igmp") || out && (icmp6(130, 131, 132, 143) || four && p.Protocol == "igmp"), "admitted"},
-		{"service", out && p.Protocol == "tcp" && slices.Contains(at.fleet.Service.Addresses, p.Dst) && *p.DstPort == at.fleet.Service.Port, "admitted"},
+		{"multicast-listener", in && (icmp6(130, 131, 132, 143) && near || four && p.Protocol == "igmp") || out &&
+			(icmp6(130, 131, 132, 143) || four && p.Protocol == "igmp"), "admitted"},
+		{"service", out && p.Protocol == "tcp" && slices.Contains(at.fleet.Service.Addresses, p.Dst) &&
+			*p.DstPort == at.fleet.Service.Port, "admitted"},
 	} {
 		if part.holds && !at.off(part.name) {
 			return Answer{part.does, "ground"}
@@ -334,15 +338,18 @@ func (at place) matchesPart(r *fence.Rule) bool {
 	if !slices.ContainsFunc(r.Services, at.speaks) || r.Encrypted && !p.IPsec {
 		return false
 	}
-	if r.On != nil && (!slices.Contains(at.on(r.On[0].Name), at.iface()) || !at.inNetwork(r.On[0].Name, p.Src) || !at.inNetwork(r.On[0].Name, p.Dst)) {
+	if r.On != nil && (!slices.Contains(at.on(r.On[0].Name), at.iface()) || !at.inNetwork(r.On[0].Name, p.Src) ||
+		!at.inNetwork(r.On[0].Name, p.Dst)) {
 		return false
 	}
-	if r.Arriving != nil && p.Hook != packet.Through && !slices.ContainsFunc(r.Arriving, func(seg fence.Ident) bool { return slices.Contains(at.on(seg.Name), at.iface()) }) {
+	if r.Arriving != nil && p.Hook != packet.Through &&
+		!slices.ContainsFunc(r.Arriving, func(seg fence.Ident) bool { return slices.Contains(at.on(seg.Name), at.iface()) }) {
 		return false
 	}
 	switch p.Hook {
 	case packet.Out:
-		if !at.carries(r.From, at.h) || at.narrowed(r.From, at.h) && !(at.holds(r.From, p.Src) && at.h.Addresses().Contains(p.Src)) || !at.holds(r.To, p.Dst) {
+		if !at.carries(r.From, at.h) || at.narrowed(r.From, at.h) && !(at.holds(r.From, p.Src) && at.h.Addresses().Contains(p.Src)) ||
+			!at.holds(r.To, p.Dst) {
 			return false
 		}
 		for _, s := range r.Senders {

@@ -45,7 +45,8 @@ func (o *Opinion) breaksPart(e *fence.Expectation, part *fence.Rule, p packet.Pa
 		return hosts == nil || slices.Contains(place{o, hosts[0], p}.on(seg.Name), iface)
 	}
 	meant := func(sent, came packet.Packet) bool { // over the segment, at both ends
-		return e.On == nil || slices.ContainsFunc(segments, func(seg fence.Ident) bool { return by(from, sent.Out, seg) && by(to, came.In, seg) })
+		return e.On == nil || slices.ContainsFunc(segments,
+			func(seg fence.Ident) bool { return by(from, sent.Out, seg) && by(to, came.In, seg) })
 	}
 	switch {
 	case e.Kind == "always":
@@ -56,7 +57,8 @@ func (o *Opinion) breaksPart(e *fence.Expectation, part *fence.Rule, p packet.Pa
 		return false
 	}
 	return o.passes(e, p, from, to, false, func(sent, came packet.Packet) bool { // anything but the left side's on a segment
-		return !left || !slices.ContainsFunc(segments, func(seg fence.Ident) bool { return (to != nil || by(from, sent.Out, seg)) && by(to, came.In, seg) })
+		return !left || !slices.ContainsFunc(segments,
+			func(seg fence.Ident) bool { return (to != nil || by(from, sent.Out, seg)) && by(to, came.In, seg) })
 	})
 }
 
@@ -71,7 +73,8 @@ func (o *Opinion) Between(rng *rand.Rand, e *fence.Expectation) packet.Packet {
 			to = append(to, a)
 		}
 	}
-	p := packet.Packet{State: "new", Protocol: "tcp", Family: "ipv4", User: []string{"", "root", "backup"}[rng.IntN(3)], Unit: []string{"", "web.service", "mirror.service"}[rng.IntN(3)], IPsec: rng.IntN(3) == 0}
+	p := packet.Packet{State: "new", Protocol: "tcp", Family: "ipv4", User: []string{"", "root", "backup"}[rng.IntN(3)],
+		Unit: []string{"", "web.service", "mirror.service"}[rng.IntN(3)], IPsec: rng.IntN(3) == 0}
 	if len(from) == 0 || len(to) == 0 {
 		return p
 	}
@@ -101,7 +104,8 @@ func (o *Opinion) owners(a netip.Addr) (out []*fleet.Host) {
 
 // passes says that a packet passes by every interface that it is expected on, whatever the rates;
 // or, if not always is asked for, by some interface, within them; of the ways that are meant.
-func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*fleet.Host, always bool, meant func(sent, came packet.Packet) bool) bool {
+func (o *Opinion) passes(e *fence.Expectation, p packet.Packet, from, to []*fleet.Host, always bool,
+	meant func(sent, came packet.Packet) bool) bool {
 	passes, counted := []bool{}, func(a Answer) bool { // whether that end lets it pass, as far as it counts
 		switch {
 		case always && a.By == "leave":
@@ -279,7 +283,8 @@ func (o *Opinion) letsOn(roles []fence.Ident, p packet.Packet, always bool, coun
 				continue
 			}
 			q := p
-			q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name, "", ""
+			q.Hook, q.In, q.Out, q.User, q.Unit = packet.Through, h.Interfaces[0].Name, h.Interfaces[min(1, len(h.Interfaces)-1)].Name,
+				"", ""
 			by = append(by, counted(o.Of(h, q, !always)))
 		}
 		if by != nil && (always && slices.Contains(by, false) || !always && !slices.Contains(by, true)) {

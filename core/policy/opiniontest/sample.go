@@ -16,7 +16,8 @@ import (
 func (o *Opinion) Addresses() []netip.Addr {
 	if o.places == nil {
 		o.places = []netip.Addr{netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("2001:db8:99::7"), netip.MustParseAddr("fe80::7"),
-			netip.MustParseAddr("224.0.0.5"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("10.40.255.255"), netip.MustParseAddr("203.0.113.15"), netip.MustParseAddr("ff02::5")}
+			netip.MustParseAddr("224.0.0.5"), netip.MustParseAddr("255.255.255.255"), netip.MustParseAddr("10.40.255.255"),
+			netip.MustParseAddr("203.0.113.15"), netip.MustParseAddr("ff02::5")}
 		for _, h := range o.fleet.Hosts {
 			for _, r := range h.Addresses().Ranges() {
 				o.places = append(o.places, r.From(), r.To())
@@ -94,7 +95,9 @@ func (o *Opinion) Packet(rng *rand.Rand, h *fleet.Host) packet.Packet {
 	pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 	all := o.Addresses()
 	own := h.Own()
-	p := packet.Packet{Hook: rng.IntN(3), Src: all[rng.IntN(len(all))], Dst: all[rng.IntN(len(all))], State: pick("new", "new", "new", "new", "new", "untracked", "established", "related", "invalid"), Protocol: pick("tcp", "tcp", "tcp", "udp", "udp", "icmp", "icmpv6", "igmp", "47", "sctp")}
+	p := packet.Packet{Hook: rng.IntN(3), Src: all[rng.IntN(len(all))], Dst: all[rng.IntN(len(all))],
+		State:    pick("new", "new", "new", "new", "new", "untracked", "established", "related", "invalid"),
+		Protocol: pick("tcp", "tcp", "tcp", "udp", "udp", "icmp", "icmpv6", "igmp", "47", "sctp")}
 	if rng.IntN(8) > 0 && p.Hook == packet.In {
 		p.Dst = own[rng.IntN(len(own))]
 	}
@@ -250,7 +253,8 @@ func (o *Opinion) port(rng *rand.Rand) int {
 				if t.Ports != nil {
 					o.ports = append(o.ports, t.Ports.Lo, t.Ports.Hi, max(t.Ports.Lo-1, 0), min(t.Ports.Hi+1, 65535))
 				}
-				if d := o.services[t.Name]; d != nil && !slices.ContainsFunc(d.Terms, func(of fence.ServiceTerm) bool { return of.Name == t.Name }) {
+				if d := o.services[t.Name]; d != nil &&
+					!slices.ContainsFunc(d.Terms, func(of fence.ServiceTerm) bool { return of.Name == t.Name }) {
 					note(d.Terms)
 				}
 				for _, text := range o.registered(t.Name) {

@@ -23,7 +23,8 @@ func (o *Opinion) joinsFor(r *fence.Rule, h *fleet.Host) bool {
 	for _, src := range all {
 		for _, dst := range all {
 			p := packet.Packet{Src: src, Dst: dst}
-			if src.Is4() == dst.Is4() && o.crossing(p, h) && slices.ContainsFunc(parts(r), func(part *fence.Rule) bool { return o.holds(part.From, src) && o.holds(part.To, dst) }) {
+			if src.Is4() == dst.Is4() && o.crossing(p, h) &&
+				slices.ContainsFunc(parts(r), func(part *fence.Rule) bool { return o.holds(part.From, src) && o.holds(part.To, dst) }) {
 				return true
 			}
 		}
@@ -71,7 +72,8 @@ func (at place) masked(r *fence.Rule) bool {
 			return routes(m.Through, h) && h.Addresses().Contains(at.p.Src) && !at.h.Addresses().Contains(at.p.Src)
 		})
 		behind := slices.ContainsFunc(at.Addresses(), func(a netip.Addr) bool {
-			if len(r.Senders) > 0 && !slices.ContainsFunc(at.fleet.Hosts, func(h *fleet.Host) bool { return at.carries(r.From, h) && h.Addresses().Contains(a) }) {
+			if len(r.Senders) > 0 && !slices.ContainsFunc(at.fleet.Hosts,
+				func(h *fleet.Host) bool { return at.carries(r.From, h) && h.Addresses().Contains(a) }) {
 				return false
 			}
 			return all(a) && at.holds(m.From, a) && (r.On == nil || at.inNetwork(r.On[0].Name, a))
@@ -94,7 +96,8 @@ func (at place) iface() string {
 // address lies in it.
 func (at place) on(segment string) (names []string) {
 	for _, i := range at.h.Interfaces {
-		if i.Segment == segment || i.Segment == "" && slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return at.inNetwork(segment, p.Addr()) }) {
+		if i.Segment == segment || i.Segment == "" &&
+			slices.ContainsFunc(i.Addresses, func(p netip.Prefix) bool { return at.inNetwork(segment, p.Addr()) }) {
 			names = append(names, i.Name)
 		}
 	}

@@ -23,9 +23,12 @@ func Large(statements, roles, hosts int, seed uint64) ([]policy.Source, *fleet.F
 	for i := range hosts {
 		front := netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)})
 		back := netip.AddrFrom4([4]byte{100, byte(64 + i>>16), byte(i >> 8), byte(i)})
-		fl.Hosts = append(fl.Hosts, &fleet.Host{Name: fmt.Sprintf("h%06d", i), Roles: []string{fmt.Sprintf("r%03d", i%roles)}, Dialect: "nft",
-			Pos: source.Pos{File: "fleet.json", Line: i + 1, Column: 1}, RolePos: []source.Pos{{File: "fleet.json", Line: i + 1, Column: 1}},
-			Interfaces: []fleet.Interface{{Name: "eth0", Addresses: []netip.Prefix{netip.PrefixFrom(front, 8)}}, {Name: "eth1", Addresses: []netip.Prefix{netip.PrefixFrom(back, 10)}}}})
+		fl.Hosts = append(fl.Hosts, &fleet.Host{Name: fmt.Sprintf("h%06d", i), Roles: []string{fmt.Sprintf("r%03d", i%roles)},
+			Dialect: "nft",
+			Pos:     source.Pos{File: "fleet.json", Line: i + 1, Column: 1},
+			RolePos: []source.Pos{{File: "fleet.json", Line: i + 1, Column: 1}},
+			Interfaces: []fleet.Interface{{Name: "eth0", Addresses: []netip.Prefix{netip.PrefixFrom(front, 8)}},
+				{Name: "eth1", Addresses: []netip.Prefix{netip.PrefixFrom(back, 10)}}}})
 	}
 	var b strings.Builder
 	b.WriteString("policy large language 1\nsegment front = 10.0.0.0/8\nsegment back = 100.64.0.0/10\n")
@@ -37,7 +40,8 @@ func Large(statements, roles, hosts int, seed uint64) ([]policy.Source, *fleet.F
 		stance := []string{"", "", "", " { outbound closed }", " { refuse by reject }"}[rng.IntN(5)]
 		fmt.Fprintf(&b, "role r%03d%s\n", i, stance)
 	}
-	b.WriteString("allow way-in: n00 -> r000 : ssh  guard\nallow hop: r000 -> fleet : ssh  guard\nallow names: fleet -> n01 : domain, ntp\n")
+	b.WriteString("allow way-in: n00 -> r000 : ssh  guard\nallow hop: r000 -> fleet : ssh  guard\nallow names: fleet -> n01 : " +
+		"domain, ntp\n")
 	for i := strings.Count(b.String(), "\n"); i < statements; i++ {
 		role := func() string { return fmt.Sprintf("r%03d", rng.IntN(roles)) }
 		port := func() string { return fmt.Sprintf("tcp %d", 1024+rng.IntN(40000)) }
@@ -71,7 +75,8 @@ func TooComplex(statements int, role string) string {
 	rng := rand.New(rand.NewPCG(1, uint64(statements)))
 	var b strings.Builder
 	for i := range statements {
-		fmt.Fprintf(&b, "allow a%d: %d.%d.0.1-%d.%d.0.1 -> %s : tcp %d-%d\n", i, 1+rng.IntN(100), rng.IntN(256), 101+rng.IntN(100), rng.IntN(256), role, 1+rng.IntN(30000), 30001+rng.IntN(30000))
+		fmt.Fprintf(&b, "allow a%d: %d.%d.0.1-%d.%d.0.1 -> %s : tcp %d-%d\n", i, 1+rng.IntN(100), rng.IntN(256), 101+rng.IntN(100),
+			rng.IntN(256), role, 1+rng.IntN(30000), 30001+rng.IntN(30000))
 	}
 	return b.String()
 }

@@ -95,7 +95,8 @@ func failed(err error) string {
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "refused"
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EACCES),
+		errors.Is(err, syscall.EPERM):
 		return "unreachable"
 	}
 	return "silent"

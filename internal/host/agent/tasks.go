@@ -71,7 +71,8 @@ func (a *Agent) do(ctx context.Context, t api.Task) {
 	case t.Host != a.Host:
 		r.Failed = fmt.Sprintf("the task is for %s", t.Host)
 	case time.Now().After(t.Until.Add(lateSlack)):
-		r.Failed = fmt.Sprintf("the task was not done: nobody waits for it since %s, and this host's clock says %s", t.Until.UTC().Format(time.DateTime), time.Now().UTC().Format(time.DateTime))
+		r.Failed = fmt.Sprintf("the task was not done: nobody waits for it since %s, and this host's clock says %s",
+			t.Until.UTC().Format(time.DateTime), time.Now().UTC().Format(time.DateTime))
 	case a.wasDone(t): // it could not be told what became of it
 		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
 		return
@@ -123,7 +124,8 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 	}
 	switch t.Do {
 	case "settle":
-		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--task", strconv.FormatInt(t.ID, 10), "--why", t.Why}
+		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--task",
+			strconv.FormatInt(t.ID, 10), "--why", t.Why}
 		if t.Pause {
 			args = append(args, "--pause")
 		}

@@ -49,7 +49,8 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 	for _, name := range Tools {
 		family, kind, _ := strings.Cut(name, "-")
 		family = strings.TrimSuffix(family, "tables")
-		there := slices.ContainsFunc(tablesOf(c.NFT), func(t table) bool { m := backedTable.FindStringSubmatch(t.name); return m != nil && m[1] == family })
+		there := slices.ContainsFunc(tablesOf(c.NFT),
+			func(t table) bool { m := backedTable.FindStringSubmatch(t.name); return m != nil && m[1] == family })
 		if kind == "legacy" {
 			names, _ := os.ReadFile("/proc/thread-self/net/" + family + "_tables_names")
 			there = len(bytes.TrimSpace(names)) > 0
@@ -316,6 +317,7 @@ func (c *Copy) PutBack(ctx context.Context) error {
 	return nil
 }
 
+// PutBackOver puts back what a copy holds over what is in force now.
 func (c *Copy) PutBackOver(ctx context.Context, now *Copy) error {
 	if err := fillSets(ctx, c.Sets); err != nil {
 		return err

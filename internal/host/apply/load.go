@@ -78,7 +78,8 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 		if err != nil {
 			return nil, err
 		}
-		changes = append(changes, change{string(f.Kind), iptables.Over(iptables.Fill(f.Text, known), string(before)), iptables.Before(string(before))})
+		changes = append(changes, change{string(f.Kind), iptables.Over(iptables.Fill(f.Text, known), string(before)),
+			iptables.Before(string(before))})
 	}
 	drop := func(keep string) { dropSets(ctx, keep) }
 	if sets != "" {

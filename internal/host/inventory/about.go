@@ -27,8 +27,9 @@ func About(ctx context.Context) (r api.EnrolRequest) {
 		r.Filter = append(r.Filter, "iptables-legacy")
 	}
 	for name, lacks := range map[string]string{
-		"ipset": "rules for iptables with large sets: ipset is not installed", "conntrack": "cutting connections: conntrack is not installed",
-		"ss": "telling what listens: ss is not installed",
+		"ipset":     "rules for iptables with large sets: ipset is not installed",
+		"conntrack": "cutting connections: conntrack is not installed",
+		"ss":        "telling what listens: ss is not installed",
 	} {
 		if _, err := exec.LookPath(name); err != nil {
 			r.Lacks = append(r.Lacks, lacks)

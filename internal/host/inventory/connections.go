@@ -222,7 +222,8 @@ func (c Connection) packet(hook int, at map[netip.Addr]string, state string) pac
 		iface = "lo"
 	}
 	sport, dport := int(from.Port()), int(to.Port())
-	p := packet.Packet{Hook: hook, Family: "ipv4", Src: from.Addr(), Dst: to.Addr(), Protocol: "tcp", SrcPort: &sport, DstPort: &dport, State: state}
+	p := packet.Packet{Hook: hook, Family: "ipv4", Src: from.Addr(), Dst: to.Addr(), Protocol: "tcp", SrcPort: &sport, DstPort: &dport,
+		State: state}
 	if p.Src.Is6() {
 		p.Family = "ipv6"
 	}
@@ -234,6 +235,7 @@ func (c Connection) packet(hook int, at map[netip.Addr]string, state string) pac
 	return p
 }
 
+// InterfacesByAddress is which interface has which of the host's addresses.
 func InterfacesByAddress() map[netip.Addr]string {
 	out := map[netip.Addr]string{}
 	all, _ := net.Interfaces()

@@ -110,7 +110,8 @@ func Unadmitted(ctx context.Context, service []netip.AddrPort, cut bool) ([]api.
 		if ctx.Err() != nil {
 			return out, ctx.Err()
 		}
-		if c.over() || c.original.src.IsLoopback() || slices.ContainsFunc([]tuple{c.original, c.original.turned()}, func(t tuple) bool { // the tracker may have come late, and take the answers for the opening
+		// the tracker may have come late, and take the answers for the opening
+		if c.over() || c.original.src.IsLoopback() || slices.ContainsFunc([]tuple{c.original, c.original.turned()}, func(t tuple) bool {
 			return slices.Contains(service, netip.AddrPortFrom(t.dst, uint16(t.dport)))
 		}) {
 			continue
@@ -234,7 +235,8 @@ func (c tracked) forwarded(at map[netip.Addr]string) bool {
 
 // same says that two are one connection, whichever side the kernel takes to have opened it.
 func (c tracked) same(o tracked) bool {
-	return c.protocol == o.protocol && (c.original == o.original || c.original == o.original.turned() || c.original == o.reply || c.reply == o.original)
+	return c.protocol == o.protocol && (c.original == o.original || c.original == o.original.turned() || c.original == o.reply ||
+		c.reply == o.original)
 }
 
 // end ends a connection: its socket, if it is this host's own, so that whatever comes next of
@@ -245,7 +247,8 @@ func (c tracked) end(ctx context.Context, at map[netip.Addr]string) error {
 			continue
 		}
 		kind := map[string]string{"tcp": "-t", "udp": "-u"}[c.protocol]
-		if _, err := Run(ctx, nil, "ss", "-K", "-H", "-n", kind, "src", end(own.src, own.sport), "dst", end(own.dst, own.dport)); err != nil {
+		if _, err := Run(ctx, nil, "ss", "-K", "-H", "-n", kind, "src", end(own.src, own.sport), "dst",
+			end(own.dst, own.dport)); err != nil {
 			return err
 		}
 	}
@@ -282,7 +285,8 @@ func toAll(a netip.Addr, near []netip.Prefix) bool {
 // it is translated, its destination after that. Where the interface is not known it is
 // tried with each.
 func (c tracked) asNew(at map[netip.Addr]string, near []netip.Prefix) (out []packet.Packet) {
-	p := packet.Packet{Hook: packet.Through, Family: "ipv4", Src: c.original.src, Dst: c.reply.src, Protocol: c.protocol, SrcPort: new(c.original.sport), DstPort: new(c.reply.sport), State: "new"}
+	p := packet.Packet{Hook: packet.Through, Family: "ipv4", Src: c.original.src, Dst: c.reply.src, Protocol: c.protocol,
+		SrcPort: new(c.original.sport), DstPort: new(c.reply.sport), State: "new"}
 	if p.Src.Is6() {
 		p.Family = "ipv6"
 	}

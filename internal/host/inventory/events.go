@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// Sum is the SHA-256 of a text, in hexadecimal.
 func Sum(b []byte) string {
 	h := sha256.Sum256(b)
 	return hex.EncodeToString(h[:])

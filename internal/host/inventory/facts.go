@@ -124,7 +124,8 @@ func runs() (out []string) {
 			if err != nil || !d.IsDir() || !strings.HasSuffix(d.Name(), ".service") {
 				return nil
 			}
-			if events, err := os.ReadFile(filepath.Join(path, "cgroup.events")); err == nil && strings.Contains(string(events), "populated 1") && !slices.Contains(out, d.Name()) {
+			if events, err := os.ReadFile(filepath.Join(path, "cgroup.events")); err == nil &&
+				strings.Contains(string(events), "populated 1") && !slices.Contains(out, d.Name()) {
 				out = append(out, d.Name())
 			}
 			return fs.SkipDir
@@ -198,7 +199,8 @@ var loaders = []struct {
 	files map[string]string // by the kind of dump that they are like
 }{
 	{"nftables.service", map[string]string{"nft-text": "etc/nftables.conf"}},
-	{"netfilter-persistent.service", map[string]string{"iptables-save": "etc/iptables/rules.v4", "ip6tables-save": "etc/iptables/rules.v6"}},
+	{"netfilter-persistent.service", map[string]string{"iptables-save": "etc/iptables/rules.v4",
+		"ip6tables-save": "etc/iptables/rules.v6"}},
 	{"iptables.service", map[string]string{"iptables-save": "etc/sysconfig/iptables"}},
 	{"ip6tables.service", map[string]string{"ip6tables-save": "etc/sysconfig/ip6tables"}},
 }

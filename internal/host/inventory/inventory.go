@@ -88,7 +88,8 @@ func countsOf(listing []byte) (out []api.Count) {
 		for _, e := range o.Rule.Expr {
 			var n struct{ Packets, Bytes int64 }
 			if e.Counter != nil && json.Unmarshal(e.Counter, &n) == nil { // else it is a named one
-				out = append(out, api.Count{At: fmt.Sprintf("%s %s/%s handle %d", o.Rule.Family, o.Rule.Table, o.Rule.Chain, o.Rule.Handle), Packets: n.Packets, Bytes: n.Bytes})
+				out = append(out, api.Count{At: fmt.Sprintf("%s %s/%s handle %d", o.Rule.Family, o.Rule.Table, o.Rule.Chain,
+					o.Rule.Handle), Packets: n.Packets, Bytes: n.Bytes})
 				break
 			}
 		}
@@ -96,6 +97,8 @@ func countsOf(listing []byte) (out []api.Count) {
 	return out
 }
 
+// Run runs one of the kernel's tools with a text on its standard input, and gives what it printed. Its
+// time is bounded; the error says what the tool said, or which package has it where it is missing.
 func Run(ctx context.Context, stdin []byte, name string, args ...string) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, ToolTime)
 	defer cancel()
@@ -108,7 +111,8 @@ func Run(ctx context.Context, stdin []byte, name string, args ...string) ([]byte
 	err := cmd.Run()
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		inPackage := map[string]string{"nft": "nftables", "ipset": "ipset", "ip": "iproute2", "ss": "iproute2", "conntrack": "conntrack"}[name]
+		inPackage := map[string]string{"nft": "nftables", "ipset": "ipset", "ip": "iproute2", "ss": "iproute2",
+			"conntrack": "conntrack"}[name]
 		return nil, fmt.Errorf("%s is not installed on this host (Debian's package %s)", name, cmp.Or(inPackage, "iptables"))
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
 		return nil, fmt.Errorf("%s %s did not end within %s", name, strings.Join(args, " "), ToolTime)

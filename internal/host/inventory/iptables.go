@@ -73,7 +73,8 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 			continue
 		}
 		if _, err := exec.LookPath(t.program); err != nil {
-			return nil, nil, fmt.Errorf("the kernel has tables of legacy iptables (%s), and %s, which would tell them, is not installed (Debian's package iptables)",
+			return nil, nil, fmt.Errorf("the kernel has tables of legacy iptables (%s), and %s, which would tell them, is not installed "+
+				"(Debian's package iptables)",
 				strings.Join(strings.Fields(string(names)), ", "), t.program)
 		}
 		if err := add(t.kind, t.program); err != nil {

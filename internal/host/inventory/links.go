@@ -18,7 +18,8 @@ var carrying = []string{"vlan", "macvlan", "macvtap", "ipvlan", "ipvtap", "macse
 // links asks which interfaces carry others', where a listing has chains by which that matters:
 // those of bridges, and of devices. It is nil where nothing asks for it.
 func links(ctx context.Context, listing []byte) (kernel.Links, error) {
-	asked := slices.ContainsFunc([]string{`"family": "bridge"`, `"family": "netdev"`, `"hook": "ingress"`}, func(s string) bool { return bytes.Contains(listing, []byte(s)) })
+	asked := slices.ContainsFunc([]string{`"family": "bridge"`, `"family": "netdev"`, `"hook": "ingress"`},
+		func(s string) bool { return bytes.Contains(listing, []byte(s)) })
 	if _, err := exec.LookPath("ip"); err != nil || !asked {
 		return nil, nil // what depends on them stays uncertain
 	}
@@ -43,7 +44,8 @@ func links(ctx context.Context, listing []byte) (kernel.Links, error) {
 		switch {
 		case slices.Contains(carrying, kind):
 			found[one.Name] = kernel.Link{Over: []string{one.Link}}
-		case slices.Contains([]string{"bridge", "openvswitch", "vrf"}, kind): // of what comes and goes as parts of it the next report need not tell
+		case slices.Contains([]string{"bridge", "openvswitch", "vrf"},
+			kind): // of what comes and goes as parts of it the next report need not tell
 			found[one.Name] = kernel.Link{Bridge: true}
 		}
 	}

@@ -51,7 +51,8 @@ func Large(shape Shape, n int, seed uint64) string {
 func LargeJSON(shape Shape, n int, seed uint64) string {
 	const in = `"family": "inet", "table": "filter"`
 	var b strings.Builder
-	b.WriteString(`{"nftables": [{"metainfo": {"version": "1.0.6", "release_name": "Lester Gooch #5", "json_schema_version": 1}}, {"table": {"family": "inet", "name": "filter", "handle": 1}}`)
+	b.WriteString(`{"nftables": [{"metainfo": {"version": "1.0.6", "release_name": "Lester Gooch #5", "json_schema_version": 1}}, ` +
+		`{"table": {"family": "inet", "name": "filter", "handle": 1}}`)
 	handle := 1
 	all := chains(shape, n, seed)
 	for _, c := range all {
@@ -141,13 +142,15 @@ func chains(shape Shape, n int, seed uint64) []chain {
 		add(&input, states("established", "related"), verdict("accept"))
 		add(&input, iface("iif", "lo"), verdict("accept"))
 		for i := 2; i < n; i++ {
-			add(&input, address("saddr", "", uint32(1+rng.IntN(220))<<24|rng.Uint32()>>16<<8, 24), verdict([]string{"drop", "drop", "accept"}[rng.IntN(3)]))
+			add(&input, address("saddr", "", uint32(1+rng.IntN(220))<<24|rng.Uint32()>>16<<8, 24),
+				verdict([]string{"drop", "drop", "accept"}[rng.IntN(3)]))
 		}
 	case Hostile:
 		for range n {
 			bits := 1 + rng.IntN(24)
 			low := rng.IntN(60000)
-			add(&input, address([]string{"saddr", "daddr"}[rng.IntN(2)], []string{"", "!="}[rng.IntN(2)], rng.Uint32()>>(32-bits)<<(32-bits), bits),
+			add(&input, address([]string{"saddr", "daddr"}[rng.IntN(2)], []string{"", "!="}[rng.IntN(2)],
+				rng.Uint32()>>(32-bits)<<(32-bits), bits),
 				ports([]string{"sport", "dport"}[rng.IntN(2)], low, low+rng.IntN(5000)), verdict([]string{"accept", "drop"}[rng.IntN(2)]))
 		}
 	}
@@ -189,7 +192,8 @@ func people(rng *rand.Rand, n int) (all []chain) {
 		all = append(all, c)
 	}
 	input := chain{name: "input", hook: "input", rules: [][]piece{
-		{states("established", "related"), verdict("accept")}, {states("invalid"), verdict("drop")}, {iface("iif", "lo"), verdict("accept")}}}
+		{states("established", "related"), verdict("accept")}, {states("invalid"), verdict("drop")},
+		{iface("iif", "lo"), verdict("accept")}}}
 	for i := range services {
 		input.rules = append(input.rules, []piece{ports("dport", 1000+i*10, 1500+i*10),
 			{fmt.Sprintf("jump service%d", i), fmt.Sprintf(`{"jump": {"target": "service%d"}}`, i)}})
