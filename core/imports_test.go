@@ -64,6 +64,39 @@ func TestImportDirection(t *testing.T) {
 	require.Equal(t, len(rooms), seen)
 }
 
+// floors are the rooms of internal in the order of docs/architecture.md, likewise.
+var floors = []string{"limits", "api", "client", "wave", "store", "live", "cloud", "dunlin", "host/inventory", "host/apply", "host",
+	"host/agent",
+	"service", "lsp", "cli", "testbed", "simhost", "browser"}
+
+// TestFloors keeps internal in order: no room imports one after it.
+func TestFloors(t *testing.T) {
+	const module = "yellowfence.example/yfence/internal/"
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "../internal/...").Output()
+	require.NoError(t, err)
+	seen := 0
+	for dec := json.NewDecoder(strings.NewReader(string(out))); dec.More(); {
+		var pkg struct {
+			ImportPath string
+			Imports    []string
+		}
+		require.NoError(t, dec.Decode(&pkg))
+		room := strings.TrimPrefix(pkg.ImportPath, module)
+		if room == "chaos" { // tests alone
+			continue
+		}
+		at := slices.Index(floors, room)
+		require.GreaterOrEqual(t, at, 0, "the room %s has no place in the order", room)
+		seen++
+		for _, path := range pkg.Imports {
+			if inner, ours := strings.CutPrefix(path, module); ours {
+				require.Less(t, slices.Index(floors, inner), at, "internal/%s imports internal/%s", room, inner)
+			}
+		}
+	}
+	require.Equal(t, len(floors), seen)
+}
+
 // TestCoreHasNoClock: instants are arguments; package time is for reading and writing them.
 func TestCoreHasNoClock(t *testing.T) {
 	clock := regexp.MustCompile(`time\.(Now|Since|Until|After|AfterFunc|NewTimer|NewTicker|Tick|Sleep)\b`)

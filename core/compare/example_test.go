@@ -29,7 +29,8 @@ allow way-in: office -> charts : ssh  guard
 	for _, c := range live.Chains {
 		if c.Name == "inbound" {
 			c.Rules = append([]kernel.Rule{{Match: sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 5432)),
-				Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words("tcp dport 5432 accept")}}, c.Rules...)
+				Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words("tcp dport 5432 accept")}},
+				c.Rules...)
 		}
 	}
 	res := compare.Drift(sp, compare.NamesOf(pol), plan, live)

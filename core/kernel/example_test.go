@@ -17,7 +17,8 @@ func Example() {
 	does := func(a kernel.Action) []kernel.Branch { return []kernel.Branch{{Match: packet.All, Action: a}} }
 	rs := &kernel.Ruleset{Chains: []*kernel.Chain{
 		{Family: "inet", Table: "ours", Name: "in", Hook: "input", Type: "filter", Policy: packet.Drop,
-			Rules: []kernel.Rule{{Match: sp.Or(port(22), port(443)), Branches: does(kernel.Accept), Text: kernel.Words("tcp dport { 22, 443 } accept")}}},
+			Rules: []kernel.Rule{{Match: sp.Or(port(22), port(443)), Branches: does(kernel.Accept),
+				Text: kernel.Words("tcp dport { 22, 443 } accept")}}},
 		{Family: "inet", Table: "theirs", Name: "in", Hook: "input", Type: "filter", Priority: 10, Policy: packet.Admit,
 			Rules: []kernel.Rule{{Match: port(443), Branches: does(kernel.Drop), Text: kernel.Words("tcp dport 443 drop")}}},
 	}}
