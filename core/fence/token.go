@@ -111,7 +111,7 @@ func init() {
 		{keyword{"network", `network NAME = ADDRESSES [except ADDRESSES] [shared]`,
 			"addresses, prefixes, ranges `a-b`, other networks; `except` takes away from all before it. `network NAME from \"FILE\"` " +
 				"reads them from a file of the policy's folder, one prefix a line; behind that, `fetched \"https://…\" every 1h up to " +
-				"5000 changing 20 percent` has the service read the file anew"}, (*parser).networkDecl},
+				"5000 changing 20 percent` has the service read the file again"}, (*parser).networkDecl},
 		{keyword{"segment", "segment NAME = ADDRESSES [except ADDRESSES] [shared] [local]",
 			"an attached network. An interface is on a segment when one of its addresses lies in it, or when the fleet file says so"},
 			(*parser).segmentDecl},

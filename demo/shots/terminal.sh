@@ -23,7 +23,7 @@ shoot() { # NAME COMMAND [WHAT IS RUN] [SECONDS]
 shoot drift 'yfence drift' "yfence drift --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
 service="--server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
 shoot lock-out 'yfence publish -m "fewer rules"' \
-	"cd $PWD; yfence publish --policy var/demo/locked -m 'fewer rules' --yes $service; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence waves show 2   # forced through with --in-spite-of no-guard'; yfence waves show 2 $service"
+	"cd $PWD; yfence publish --policy var/demo/locked -m 'fewer rules' --yes $service; printf '\\n\\e[1m$ %s\\e[0m\\n' 'yfence waves show 2   # forced through with --accept no-guard'; yfence waves show 2 $service"
 shoot probe "yfence probe 'pilotage-01 -> logbook-01 : postgresql' --listen" \
 	"q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence probe 'pilotage-01 -> logbook-01 : postgresql' --listen $service; q probe --all-expectations; q copies charts-02; q connections charts-01" 14
 cp -r demo/saltmarsh "$work/saltmarsh"

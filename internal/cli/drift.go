@@ -152,7 +152,7 @@ func printInForce(w io.Writer, published int64, t api.Tally) {
 		}
 	}
 	if has[0] > 0 {
-		parts = append(parts, fmt.Sprintf("on %d none is as it was published", has[0]))
+		parts = append(parts, fmt.Sprintf("no published revision on %d", has[0]))
 	}
 	_, _ = fmt.Fprintln(w, strings.Join(parts, ", "))
 }

@@ -201,13 +201,13 @@ func printHost(w io.Writer, h api.HostStatus) {
 	for _, d := range h.Differs {
 		row("", "but %s", d)
 	}
-	row("last heard", "%s", ago(h.HeardAt))
+	row("last report", "%s", ago(h.HeardAt))
 	row("attends", "%s", ago(h.Attends))
 	switch {
 	case h.InForce != 0:
 		row("in force", "revision %d", h.InForce)
 	case h.Asked != 0:
-		row("in force", "no revision as it was published; it was last asked for revision %d", h.Asked)
+		row("in force", "no published revision; last asked for revision %d", h.Asked)
 	}
 	if h.Findings > 0 {
 		row("findings", "%d; yfence drift %s tells them", h.Findings, h.Name)

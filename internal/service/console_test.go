@@ -112,7 +112,7 @@ func TestConsole(t *testing.T) {
 
 	do(chromedp.Navigate(h.url+"/hosts/watch-01"), chromedp.WaitVisible("article"))
 	require.Contains(t, text("article"), "mean exactly the same")
-	do(chromedp.Navigate(h.url+"/hosts/jump-01"), chromedp.WaitVisible(`//p[contains(., "never heard of")]`))
+	do(chromedp.Navigate(h.url+"/hosts/jump-01"), chromedp.WaitVisible(`//p[contains(., "has never reported")]`))
 
 	do(chromedp.Click(`button[aria-label="Switch to dark"]`), chromedp.WaitVisible(`html[data-theme="dark"]`))
 	do(chromedp.Click(`//button[contains(., "Sign out")]`), chromedp.WaitVisible("#token"))

@@ -39,7 +39,7 @@ const columns = [
     cell: ({ row: { original: h } }) =>
       h.findings > 0 ? <span className="font-semibold text-bad">{h.findings}</span> : h.cosmetic > 0 ? <span className="text-faint">{h.cosmetic} cosmetic</span> : '',
   }),
-  column.accessor((h) => h.heard_at ?? '', { id: 'heard', header: 'Last heard', cell: (c) => <Ago time={c.row.original.heard_at} /> }),
+  column.accessor((h) => h.heard_at ?? '', { id: 'heard', header: 'Last report', cell: (c) => <Ago time={c.row.original.heard_at} /> }),
   column.accessor((h) => addresses(h).join(' '), {
     id: 'addresses',
     header: 'Addresses',
@@ -130,7 +130,7 @@ export function FleetPage() {
         <p role="status" className="mb-4 rounded-lg border border-care bg-care-wash px-4 py-2 text-care">
           Revision {published} is published, and in force on {current} of {hosts.length} hosts
           {earlier.map((r) => `; revision ${r.revision} on ${r.hosts}`)}
-          {none > 0 && `; on ${none} none is as it was published`}.
+          {none > 0 && `; no published revision on ${none}`}.
         </p>
       )}
       <div className="overflow-x-auto rounded-lg border border-line bg-board">

@@ -27,7 +27,7 @@ export function HostPage() {
         <StateBadge state={found.state} />
         <span className="text-faint">{(known.roles ?? []).join(', ')}</span>
         <span className="text-sm text-faint">
-          heard <Ago time={known.heard_at} />, {inForce(known, fleet.data.revision)}
+          last report <Ago time={known.heard_at} />, {inForce(known, fleet.data.revision)}
         </span>
         <Addresses host={known} />
       </div>
@@ -82,7 +82,7 @@ export function HostPage() {
 
 /** Which revision is in force on a host, beside the one that is published. */
 function inForce(host: HostStatus, published: number): string {
-  if (host.in_force === undefined) return host.asked === undefined ? 'never asked to settle anything' : `no revision in force as it was published; last asked for revision ${host.asked}`
+  if (host.in_force === undefined) return host.asked === undefined ? 'never asked to settle anything' : `no published revision in force; last asked for revision ${host.asked}`
   return host.in_force === published ? `revision ${published} in force` : `revision ${host.in_force} in force, revision ${published} published`
 }
 
@@ -137,7 +137,7 @@ function Nothing({ state, host }: { state: string; host: string }) {
   switch (state) {
     case 'new':
       return (
-        <Empty title="This host was never heard of">
+        <Empty title="This host has never reported">
           <Mono>yfence fleet enrol {host}</Mono> gives a token for it; then run on it <Mono>yfence attend --enrol FILE --server URL</Mono>
         </Empty>
       )
