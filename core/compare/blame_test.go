@@ -263,3 +263,48 @@ func shake(rng *rand.Rand, sp *packet.Space, rs *kernel.Ruleset) {
 }
 
 func prefix(text string) netip.Prefix { return netip.MustParsePrefix(text) }
+
+// TestWhatIsAddedIsKept: what a hint says to add to the policy makes the finding go away.
+func TestWhatIsAddedIsKept(t *testing.T) {
+	root := "../.."
+	files := policytest.SaltmarshFiles(t, root)
+	pol := policytest.Saltmarsh(t, root)
+	added := 0
+	for _, opened := range []struct{ host, chain, from, text string }{
+		{"logbook-01", "inbound", "10.60.0.0/16", "ip saddr 10.60.0.0/16 tcp dport PORT accept"},
+		{"charts-01", "inbound", "192.0.2.64/28", "ip saddr 192.0.2.64/28 tcp dport PORT accept"},
+		{"watch-01", "inbound", "203.0.113.0/26", "ip saddr 203.0.113.0/26 tcp dport PORT accept"},
+		{"beacon-01", "outbound", "10.40.1.1/32", "ip daddr 10.40.1.1 tcp dport PORT accept"},
+	} {
+		for _, port := range []int{22, 5432, 8095} {
+			sp := packet.NewSpace()
+			plan, form := compile.ForHost(sp, pol, pol.Fleet.Host(opened.host), 0), forms.Of(pol.Fleet.Host(opened.host))
+			live := form.Rules(sp, plan)
+			c := chain(live, opened.chain)
+			dir, _ := packet.DirectionNamed(opened.chain)
+			c.Rules = append([]kernel.Rule{{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv4), sp.Value(packet.Protocol, packet.TCP),
+				sp.Value(packet.DstPort, port), sp.Ranges(dir.Peer(), []packet.Range{packet.PrefixRange(prefix(opened.from))})),
+				Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words(opened.text)}}, c.Rules...)
+			for _, f := range compare.Drift(sp, compare.NamesOf(pol), plan, live).Findings {
+				_, statement, ok := strings.Cut(f.Hint, "add `allow NAME:")
+				if !ok {
+					continue
+				}
+				statement, _, _ = strings.Cut(statement, "`")
+				in, problems := policy.Read(append(slices.Clone(files),
+					policy.Source{Name: "more.fence", Text: "allow kept:" + statement + "\n"}), pol.Fleet)
+				require.Empty(t, problems)
+				wider, problems := policy.Resolve(in)
+				require.Empty(t, problems, statement)
+				want := sp.Outcome(compile.ForHost(sp, wider, wider.Fleet.Host(opened.host), 0).Decision(sp), *f.Packet)
+				require.Equal(t, packet.Admit, want.Verdict, "%s does not admit %s", statement, f.Packet)
+				for _, left := range compare.Drift(sp, compare.NamesOf(wider),
+					compile.ForHost(sp, wider, wider.Fleet.Host(opened.host), 0), live).Findings {
+					require.False(t, left.Kind == compare.Opened && left.Sentence == f.Sentence, "%s leaves: %s", statement, left.Sentence)
+				}
+				added++
+			}
+		}
+	}
+	require.Greater(t, added, 5)
+}
