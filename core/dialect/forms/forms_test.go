@@ -3,6 +3,7 @@ package forms_test
 import (
 	"errors"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -132,4 +133,33 @@ func TestRefusals(t *testing.T) {
 	}
 	require.Nil(t, forms.Reading("nft"))
 	require.Nil(t, forms.Writing("iptables-save"))
+}
+
+// TestEnumsNameAllKinds: what a schema tells of dialects and kinds is what there is. A tag of a
+// field is a constant, so it cannot be made from the lists.
+func TestEnumsNameAllKinds(t *testing.T) {
+	var listings []string
+	for _, l := range forms.Listings() {
+		listings = append(listings, string(l.Kind))
+	}
+	var files []string
+	for _, k := range forms.Files() {
+		files = append(files, string(k))
+	}
+	for _, c := range []struct {
+		of    any
+		field string
+		want  []string
+	}{
+		{fleet.Host{}, "Dialect", fleet.Dialects},
+		{dialect.Dump{}, "Kind", listings},
+		{dialect.File{}, "Kind", append(files, "group")},
+	} {
+		field, ok := reflect.TypeOf(c.of).FieldByName(c.field)
+		require.True(t, ok)
+		require.ElementsMatch(t, c.want, strings.Split(field.Tag.Get("enum"), ","), "the field %s of %T", c.field, c.of)
+	}
+	for _, f := range forms.All {
+		require.Contains(t, fleet.Dialects, f.Name(), "a fleet file can name every dialect that is written")
+	}
 }
