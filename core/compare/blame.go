@@ -23,6 +23,7 @@ const (
 	missingJump               // the kernel's chain no longer asks a chain of ours
 	missingRules              // a chain of ours is gone
 	elsewhere                 // a chain that settling leaves alone
+	pausing                   // the filter is paused
 )
 
 // blame is what a cause is put down to.
@@ -38,6 +39,8 @@ func (b blame) same(o blame) bool {
 	switch {
 	case b.fault != o.fault || b.settles != o.settles:
 		return false
+	case b.fault == pausing:
+		return true
 	case b.fault == extraRule || b.fault == elsewhere && b.rule != nil:
 		return b.rule == o.rule
 	case b.fault == wrongPolicy || b.fault == emptyChain || b.fault == missingJump || b.fault == missingRules || b.fault == elsewhere:
@@ -60,6 +63,9 @@ type inquiry struct {
 // blames finds what a packet fares otherwise by. altered says that its verdict is right, and
 // that something else is wrong.
 func (c *comparison) blames(p packet.Packet, altered bool) blame {
+	if c.paused {
+		return blame{fault: pausing, settles: true}
+	}
 	q := &inquiry{c: c, p: p, about: c.sp.Exactly(p), want: c.sp.Outcome(c.meant, p)}
 	q.about = c.sp.Or(c.whole.Underway(c.sp, q.about), c.ours.Underway(c.sp, q.about))
 	q.live, q.origin = c.whole.Concerning(c.sp, q.about)
@@ -279,4 +285,15 @@ func with(rs *kernel.Ruleset, chain *kernel.Chain) *kernel.Ruleset {
 type ruleKey struct {
 	chain *kernel.Chain
 	at    int
+}
+
+// isPaused says that the rules of ours in force are those of a pause, of what is published or of
+// what was settled before.
+func (c *comparison) isPaused(live *kernel.Ruleset) bool {
+	if c.sp.Where(c.done, packet.Outcome.Refused) != packet.Empty {
+		return false
+	}
+	return slices.ContainsFunc(c.stages, func(s Stage) bool {
+		return c.form.Rules(c.sp, s.Plan.Paused(c.sp)).Signature(c.sp, c.form.Ours) == live.Signature(c.sp, c.form.Ours)
+	})
 }

@@ -189,6 +189,7 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Rule
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithinLimits(c.meant), sp.WithinLimits(c.done)
 	c.recognise(whole, live)
+	c.paused = c.isPaused(live)
 	res.Unread = c.differences(meant, done, left, verdict, manner)
 	return c, res
 }
@@ -270,6 +271,7 @@ type comparison struct {
 	intended    map[*kernel.Rule]bool // the live rules that stand as we would write them, or wrote them for what was asked
 	whole, ours *kernel.Ruleset       // in force, and as we would write them
 	settledOnce bool                  // rules of ours are in force, or what is left of them
+	paused      bool                  // the rules of ours in force are those of a pause
 	stand       map[ruleKey]bool      // the rules of ours that stand in force as we would write them
 	published   map[*kernel.Rule]bool // those that stand as we would write them now
 	stages      []Stage

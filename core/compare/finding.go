@@ -125,6 +125,10 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 	case n.kind == Altered && n.published.Kind == "stance" && !c.foreign(n):
 		return "what no rule admits"
 	}
+	if n.blame.fault == pausing && n.kind == Opened &&
+		c.sp.Within(c.sp.AndAll(c.regions[Opened], c.sp.Crossing(n.direction), c.care(n)), n.set) {
+		return "whatever the policy refuses"
+	}
 	text := c.names.Traffic(c.sp, set, n.direction)
 	if n.kind == Shut && strings.Count(text, ";") > 2 {
 		switch {

@@ -92,6 +92,8 @@ func (c *comparison) reason(n *cause, f *Finding, published compile.Decider) str
 		return fmt.Sprintf(": the chain %s no longer asks our rules.", b.chain.Name)
 	case missingRules:
 		return fmt.Sprintf(": our chain %s is gone.", b.chain.Name)
+	case pausing:
+		return ": the filter is paused."
 	}
 	if b.rule != nil {
 		return fmt.Sprintf(": the rule `%s` of the chain %s stands in the way.", b.rule.Text, b.chain.Place())
@@ -129,6 +131,8 @@ func (c *comparison) remedy(n *cause, published compile.Decider) string {
 		return c.undo + " changes it back"
 	case b.fault == missingJump:
 		return c.undo + " has the kernel ask them"
+	case b.fault == pausing:
+		return "resuming " + c.plan.Host.Name + " ends that"
 	}
 	return c.undo + " undoes it"
 }
