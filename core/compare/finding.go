@@ -197,7 +197,7 @@ func (c *comparison) finding(n *cause) Finding {
 		c.behind(n, &f)
 		return f
 	}
-	if asked := c.stages[0]; asked.Revision != 0 {
+	if asked := c.stages[0]; asked.Revision != 0 && n.blame.fault != pausing { // nobody changed what is paused
 		f.Revision, f.Generation = asked.Revision, asked.Generation
 	}
 	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]

@@ -22,10 +22,11 @@ func TestPausedRules(t *testing.T) {
 		if len(plan.Chains) == 0 || h.Dialect == "portable" {
 			continue // nothing of ours to pause
 		}
-		res := Drift(sp, names, plan, forms.Of(h).Rules(sp, plan.Paused(sp)))
+		res := DriftSince(sp, names, []Stage{{Plan: plan, Revision: 4}}, forms.Of(h).Rules(sp, plan.Paused(sp)))
 		require.NotEmpty(t, res.Findings, h.Name)
 		for _, f := range res.Findings {
 			require.Equal(t, "resuming "+h.Name+" ends that", f.Hint, "%s: %s", h.Name, f.Sentence)
+			require.Zero(t, f.Revision, "nobody changed what was settled")
 			if f.Kind == Opened {
 				require.Regexp(t, "^whatever the policy refuses (gets in|gets out|is forwarded): the filter is paused.$", f.Sentence)
 			}

@@ -205,6 +205,8 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 		case c.Phase == api.InForceYet:
 			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept\n", name, c.What,
 				c.Until.Local().Format(time.TimeOnly))
+		case c.Kind == "pause" && c.Phase == api.WentBack:
+			_, _ = fmt.Fprintf(w, "%s: the pause has ended, %s\n", name, c.Why)
 		default:
 			_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", name, c.What, c.Phase, c.Why)
 		}
