@@ -259,7 +259,7 @@ func (c *changing) add(kind Kind, direction packet.Direction, set, mention packe
 	if sp.And(set, care) == packet.Empty { // it is about nothing else
 		care = sp.And(sp.WellFormed(), sp.Crossing(direction))
 	}
-	said := sp.Simplify(set, care)
+	said := addressed(sp, sp.Simplify(set, care), sp.And(set, care))
 	f.Traffic = c.names.Traffic(sp, said, direction)
 	f.Packet = c.example(set, direction, hosts[0])
 	peer := packet.Src

@@ -64,7 +64,19 @@ func (c *comparison) said(n *cause) packet.Set {
 	if n.live.Rule == nil && c.cutsAnswers(n, c.sp.And(n.set, care)) {
 		care = c.sp.Or(care, c.onConnections())
 	}
-	return c.sp.Simplify(n.set, care)
+	return addressed(c.sp, c.sp.Simplify(n.set, care), c.sp.And(n.set, care))
+}
+
+// addressed is what is said of exact packets without a family that none of them has, if
+// addresses are said: simplified, one family's would stand for the other's too.
+func addressed(sp *packet.Space, said, exact packet.Set) packet.Set {
+	for _, family := range []int{packet.IPv4, packet.IPv6} {
+		of := sp.Value(packet.Family, family)
+		if exact != packet.Empty && sp.And(exact, of) == packet.Empty && sp.Exists(said, packet.Src, packet.Dst) != said {
+			said = sp.Minus(said, of)
+		}
+	}
+	return said
 }
 
 // onConnections is the packets on connections that stand, over the host's interfaces.
