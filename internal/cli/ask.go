@@ -175,7 +175,10 @@ func (a *app) inForce(names []string) (all api.InForce, err error) {
 // unreadable says what is wrong with the text of files, and which it is.
 func unreadable(names []string, err error) string {
 	why := err.Error()
-	if !slices.ContainsFunc(names, func(name string) bool { return strings.HasPrefix(why, name+": ") }) {
+	said := func(name string) bool { // it may be HOST=FILE
+		return strings.HasPrefix(why, name+": ") || strings.HasPrefix(why, name[strings.Index(name, "=")+1:]+": ")
+	}
+	if !slices.ContainsFunc(names, said) {
 		why = strings.Join(names, ", ") + ": " + why
 	}
 	return why

@@ -27,9 +27,10 @@ func (Dumps) Listings() []dialect.Listing {
 	return []dialect.Listing{{Kind: ListingText, Families: both, Files: "nft", Quiet: true}, {Kind: ListingJSON, Families: both}}
 }
 
-// Sniff takes any text for one or the other: what is no listing is refused when it is read.
+// Sniff takes any text for one or the other: what is no listing is refused when it is read. An
+// empty one is text, of which the error says what to do.
 func (Dumps) Sniff(text []byte) (dialect.Kind, bool) {
-	if text = bytes.TrimSpace(text); len(text) == 0 || bytes.HasPrefix(text, []byte("{")) {
+	if bytes.HasPrefix(bytes.TrimSpace(text), []byte("{")) {
 		return ListingJSON, true
 	}
 	return ListingText, true

@@ -101,8 +101,8 @@ func TestBrokenTextDumps(t *testing.T) {
 	whole, err := os.ReadFile("testdata/wild.nft")
 	require.NoError(t, err)
 	for _, c := range []struct{ text, want string }{
-		{"", "line 1: the dump is empty; a kernel without rules prints nothing in this form: say so with the JSON form, or name the file " +
-			"after the tool, as charts-01.nft"},
+		{"", "line 1: the dump is empty. A kernel without rules prints nothing: if it has none, name the file after the tool, as " +
+			"charts-01.nft, or list it with nft -j"},
 		{"*filter\n:INPUT ACCEPT\n", `line 1: expected a table, found "*filter": this is not what nft list ruleset prints`},
 		{"table inet t\n", `line 1: expected "{", found "\n"`},
 		{string(whole[:len(whole)/2]), "the dump ends in the middle"},
