@@ -131,8 +131,8 @@ func (t *textReader) ruleset() error {
 		l := t.skip()
 		switch {
 		case l.end && tables == 0 && strings.TrimSpace(t.text) == "":
-			return t.errorf(1, "the dump is empty. A kernel without rules prints nothing: if it has none, name the file after the tool, as "+
-				"charts-01.nft, or list it with nft -j")
+			return t.errorf(1, "the dump is empty. A kernel without rules prints nothing: if it has none, name the file after the tool, "+
+				"as charts-01.nft, or list it with nft -j")
 		case l.end:
 			return nil
 		case !l.is("table"):
