@@ -319,8 +319,12 @@ func (m *Machine) insist(r request) (c api.HostChange, err error) {
 		return c, err
 	}
 	for try := 0; ; try++ {
-		if c, err = m.ask(r); err == nil || w == nil || try == 20 || !errors.Is(err, errNobody) && !errors.Is(err, io.EOF) &&
-			!errors.Is(err, syscall.ECONNRESET) {
+		c, err = m.ask(r)
+		left := errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) // it ended meanwhile
+		switch {
+		case left && w == nil: // after its change, before it was asked
+			return c, errNobody
+		case err == nil || w == nil || try == 20 || !left && !errors.Is(err, errNobody):
 			return c, err
 		}
 		time.Sleep(100 * time.Millisecond)
