@@ -62,7 +62,7 @@ func (t *taker) weigh(dir packet.Direction, part string, of packet.Set) {
 	as := sp.Within(of, t.admitted)
 	switch {
 	case part == "invalid":
-		as = sp.Within(sp.Minus(of, sp.Or(sp.Interfaces(packet.InIface, "lo"), sp.Interfaces(packet.OutIface, "lo"))), t.refused)
+		as = sp.Within(sp.Minus(of, sp.Loopback()), t.refused)
 	case !slices.Contains(sayable, part): // it is there, though something may stand before it
 		as = sp.And(of, t.admitted) != packet.Empty
 	}

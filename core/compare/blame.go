@@ -93,29 +93,23 @@ func (c *comparison) blames(p packet.Packet, altered bool) blame {
 // find tries to put one thing right after another, the smallest first.
 func (q *inquiry) find(right func(*kernel.Ruleset) bool) blame {
 	by := q.c.sp.Outcome(q.c.done, q.p).By
-	decides := q.c.doneBy[max(by-1, 0)].Rule // is tried before all others
-	for _, chain := range q.live.Chains {
-		for i := range chain.Rules {
-			r := q.origin[&chain.Rules[i]]
-			if r == decides && !q.c.intended[r] && q.counterpart(chain, &chain.Rules[i]) == nil &&
-				right(replaced(q.live, chain, slices.Delete(slices.Clone(chain.Rules), i, i+1), chain.Policy)) {
-				return blame{fault: extraRule, chain: chain, rule: r}
-			}
-		}
-	}
-	for _, chain := range q.live.Chains {
-		for i := range chain.Rules {
-			r := q.origin[&chain.Rules[i]]
-			if q.c.intended[r] || q.asksOurs(chain, r) || q.counterpart(chain, &chain.Rules[i]) != nil {
-				continue
-			}
-			if right(replaced(q.live, chain, slices.Delete(slices.Clone(chain.Rules), i, i+1), chain.Policy)) {
-				return blame{fault: extraRule, chain: chain, rule: r}
+	decides := q.c.doneBy[max(by-1, 0)].Rule
+	for _, first := range []bool{true, false} { // what decides is tried before all others
+		for _, chain := range q.live.Chains {
+			for i := range chain.Rules {
+				r := q.origin[&chain.Rules[i]]
+				if (r == decides) != first || q.c.intended[r] || q.counterpart(chain, &chain.Rules[i]) != nil ||
+					!first && q.asksOurs(chain, r) {
+					continue
+				}
+				if others := slices.Delete(slices.Clone(chain.Rules), i, i+1); right(replaced(q.live, chain, others, chain.Policy)) {
+					return blame{fault: extraRule, chain: chain, rule: r}
+				}
 			}
 		}
 	}
 	for _, ours := range q.ours.Chains {
-		chain := q.chain(ours.Place())
+		chain := chainAt(q.live, ours.Place())
 		if chain == nil {
 			if right(with(q.live, ours)) {
 				return blame{fault: missingRules, chain: ours}
@@ -127,7 +121,7 @@ func (q *inquiry) find(right func(*kernel.Ruleset) bool) blame {
 		}
 	}
 	for _, ours := range q.ours.Chains {
-		chain := q.chain(ours.Place())
+		chain := chainAt(q.live, ours.Place())
 		if chain == nil || !right(replaced(q.live, chain, merged(q.c.form, ours, chain), ours.Policy)) {
 			continue
 		}
@@ -151,9 +145,9 @@ func (q *inquiry) wrongIn(chain, ours *kernel.Chain) blame {
 			return blame{fault: changedRule, chain: chain, rule: r}
 		}
 	}
-	at := slices.IndexFunc(q.c.ours.Chains, func(o *kernel.Chain) bool { return o.Place() == ours.Place() })
-	for i, r := range q.c.ours.Chains[at].Rules {
-		if q.c.stand[ruleKey{q.c.ours.Chains[at], i}] || q.c.sp.And(r.Match, q.about) == packet.Empty {
+	all := chainAt(q.c.ours, ours.Place())
+	for i, r := range all.Rules {
+		if q.c.stand[ruleKey{all, i}] || q.c.sp.And(r.Match, q.about) == packet.Empty {
 			continue
 		}
 		for k := range whole.Rules { // one that the packet would meet, and is otherwise now
@@ -175,14 +169,13 @@ func (q *inquiry) counterpart(chain *kernel.Chain, r *kernel.Rule) *kernel.Rule 
 	if r.Comment == "" || !q.c.form.Ours(chain) {
 		return nil
 	}
-	for _, ours := range q.c.ours.Chains {
-		if ours.Place() != chain.Place() {
-			continue
-		}
-		for i := range ours.Rules {
-			if ours.Rules[i].Comment == r.Comment && !q.c.stand[ruleKey{ours, i}] {
-				return &ours.Rules[i]
-			}
+	ours := chainAt(q.c.ours, chain.Place())
+	if ours == nil {
+		return nil
+	}
+	for i := range ours.Rules {
+		if ours.Rules[i].Comment == r.Comment && !q.c.stand[ruleKey{ours, i}] {
+			return &ours.Rules[i]
 		}
 	}
 	return nil
@@ -191,12 +184,8 @@ func (q *inquiry) counterpart(chain *kernel.Chain, r *kernel.Rule) *kernel.Rule 
 // asksOurs says that a rule leads to a chain of ours, as one of ours does: what is wrong there is
 // not its doing.
 func (q *inquiry) asksOurs(chain *kernel.Chain, r *kernel.Rule) bool {
-	for _, ours := range q.c.ours.Chains {
-		if ours.Place() == chain.Place() && slices.ContainsFunc(ours.Rules, func(o kernel.Rule) bool { return sameJumps(o, *r) }) {
-			return true
-		}
-	}
-	return false
+	ours := chainAt(q.c.ours, chain.Place())
+	return ours != nil && slices.ContainsFunc(ours.Rules, func(o kernel.Rule) bool { return sameJumps(o, *r) })
 }
 
 // sameJumps says that two rules lead to the same chains, and do nothing else.
@@ -214,10 +203,12 @@ func sameJumps(a, b kernel.Rule) bool {
 	return to != nil && slices.Equal(to, leads(b))
 }
 
-// chain is the chain in force of a place.
-func (q *inquiry) chain(place string) *kernel.Chain {
-	if i := slices.IndexFunc(q.live.Chains, func(c *kernel.Chain) bool { return c.Place() == place }); i >= 0 {
-		return q.live.Chains[i]
+// chainAt is the chain of a place, nil where there is none.
+func chainAt(rs *kernel.Ruleset, place string) *kernel.Chain {
+	for _, c := range rs.Chains {
+		if c.Place() == place {
+			return c
+		}
 	}
 	return nil
 }
@@ -227,11 +218,11 @@ func (q *inquiry) settled() *kernel.Ruleset {
 	out := *q.live
 	out.Chains = nil
 	for _, c := range q.live.Chains {
-		at := slices.IndexFunc(q.ours.Chains, func(o *kernel.Chain) bool { return o.Place() == c.Place() })
+		ours := chainAt(q.ours, c.Place())
 		switch {
-		case at >= 0:
-			settled := *q.ours.Chains[at]
-			settled.Rules = merged(q.c.form, q.ours.Chains[at], c)
+		case ours != nil:
+			settled := *ours
+			settled.Rules = merged(q.c.form, ours, c)
 			if !q.c.form.Ours(c) {
 				settled.Policy = c.Policy
 			}
@@ -241,7 +232,7 @@ func (q *inquiry) settled() *kernel.Ruleset {
 		}
 	}
 	for _, o := range q.ours.Chains {
-		if q.chain(o.Place()) == nil {
+		if chainAt(q.live, o.Place()) == nil {
 			out.Chains = append(out.Chains, o)
 		}
 	}
@@ -293,7 +284,8 @@ func (c *comparison) isPaused(live *kernel.Ruleset) bool {
 	if c.sp.Where(c.done, packet.Outcome.Refused) != packet.Empty {
 		return false
 	}
+	is := live.Signature(c.sp, c.form.Ours)
 	return slices.ContainsFunc(c.stages, func(s Stage) bool {
-		return c.form.Rules(c.sp, s.Plan.Paused(c.sp)).Signature(c.sp, c.form.Ours) == live.Signature(c.sp, c.form.Ours)
+		return c.form.Rules(c.sp, s.Plan.Paused(c.sp)).Signature(c.sp, c.form.Ours) == is
 	})
 }

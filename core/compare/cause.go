@@ -232,7 +232,7 @@ func (c *comparison) findings() (out []Finding) {
 // danger orders findings of a kind: what everybody reaches before what some do, log-in, databases and
 // management before the rest, and what belongs to no connection (invalid, untracked) last.
 func (c *comparison) danger(n *cause) int {
-	itself := c.sp.Or(c.sp.Interfaces(packet.InIface, "lo"), c.sp.Interfaces(packet.OutIface, "lo"))
+	itself := c.sp.Loopback()
 	fresh := c.sp.AndAll(n.set, c.sp.Value(packet.State, packet.New), c.sp.Typical(), c.sp.Not(itself))
 	if fresh == packet.Empty {
 		if c.sp.And(n.set, c.sp.Values(packet.State, packet.Established, packet.Related)) == packet.Empty {

@@ -81,8 +81,8 @@ func addressed(sp *packet.Space, said, exact packet.Set) packet.Set {
 
 // onConnections is the packets on connections that stand, over the host's interfaces.
 func (c *comparison) onConnections() packet.Set {
-	lo := c.sp.Or(c.sp.Interfaces(packet.InIface, "lo"), c.sp.Interfaces(packet.OutIface, "lo"))
-	return c.sp.AndAll(c.sp.WellFormed(), c.sp.Typical(), c.sp.Values(packet.State, packet.Established, packet.Related), c.sp.Not(lo))
+	return c.sp.AndAll(c.sp.WellFormed(), c.sp.Typical(), c.sp.Values(packet.State, packet.Established, packet.Related),
+		c.sp.Not(c.sp.Loopback()))
 }
 
 // cutsAnswers says that a cause is about packets on connections that stand, which what is said of
@@ -167,7 +167,7 @@ func (c *comparison) allOf(n *cause) bool {
 	admitted := c.sp.Where(c.meant, func(o packet.Outcome) bool { return o.By > 0 && c.meantBy[o.By-1] == n.published })
 	mine := c.sp.AndAll(admitted, c.sp.Crossing(n.direction), c.sp.WellFormed(), c.sp.Typical())
 	if n.published.Name != "loopback" {
-		mine = c.sp.Minus(mine, c.sp.Or(c.sp.Interfaces(packet.InIface, "lo"), c.sp.Interfaces(packet.OutIface, "lo")))
+		mine = c.sp.Minus(mine, c.sp.Loopback())
 	}
 	return c.sp.Within(mine, n.set)
 }

@@ -341,6 +341,11 @@ func (sp *Space) Values(field Field, ns ...int) Set {
 	return sp.Ranges(field, ranges)
 }
 
+// Loopback is the packets that come or go by the interface lo: what a host says to itself.
+func (sp *Space) Loopback() Set {
+	return sp.Or(sp.Interfaces(InIface, "lo"), sp.Interfaces(OutIface, "lo"))
+}
+
 // Interfaces is the set of packets whose InIface or OutIface is one of names;
 // a name that ends in * stands for all that begin with what is before it.
 func (sp *Space) Interfaces(field Field, names ...string) Set {
