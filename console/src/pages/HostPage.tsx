@@ -82,7 +82,8 @@ export function HostPage() {
 
 /** Which revision is in force on a host, beside the one that is published. */
 function inForce(host: HostStatus, published: number): string {
-  if (host.in_force === undefined) return host.asked === undefined ? 'never asked to settle anything' : `no published revision in force; last asked for revision ${host.asked}`
+  if (host.in_force === undefined)
+    return host.asked === undefined ? 'never asked to settle anything' : `no published revision in force; last asked for revision ${host.asked}`
   return host.in_force === published ? `revision ${published} in force` : `revision ${host.in_force} in force, revision ${published} published`
 }
 
