@@ -54,6 +54,26 @@ type Reading struct {
 	routes string // of all dumps of routes so far
 }
 
+// Documents reads a kind of JSON documents of ours, each of which tells the rules of both families.
+type Documents struct {
+	Kind Kind
+	Is   func(text []byte) bool // tells one by the kind that it says
+	From func(r *Reading, text []byte) (*kernel.Ruleset, error)
+}
+
+// Listings is the one kind.
+func (d Documents) Listings() []Listing {
+	return []Listing{{Kind: d.Kind, Families: []int{packet.IPv4, packet.IPv6}}}
+}
+
+// Sniff tells a document by the kind that it says.
+func (d Documents) Sniff(text []byte) (Kind, bool) { return d.Kind, d.Is(text) }
+
+// Read reads a document.
+func (d Documents) Read(r *Reading, dump Dump) (*kernel.Ruleset, error) {
+	return d.From(r, []byte(dump.Text))
+}
+
 // Routes reads what `ip route show table all` prints.
 type Routes struct{}
 

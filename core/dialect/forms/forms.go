@@ -18,7 +18,7 @@ var All = []dialect.Form{nft.Form{}, iptables.Form{}, portable.Form{}}
 
 // Readers read all kinds of dumps, in the order in which they are asked whether a text is
 // theirs, and in which dumps of one host are read.
-var Readers = []dialect.Reader{dialect.Routes{}, iptables.Dumps{}, portable.Dumps{}, group.Dumps{}, nft.Dumps{}}
+var Readers = []dialect.Reader{dialect.Routes{}, iptables.Dumps{}, portable.Dumps, group.Dumps, nft.Dumps{}}
 
 // Of is the dialect of a host; for one without a filter of its own, the first.
 func Of(h *fleet.Host) dialect.Form {
