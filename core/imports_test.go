@@ -16,7 +16,8 @@ import (
 
 // rooms are the rooms of core in the order of docs/architecture.md: a room
 // imports only rooms before it. The dialects are below their seam.
-var rooms = []string{"words", "packet", "source", "fleet", "kernel", "fence", "policy", "compile", "reach", "dialect", "dialect/layout",
+var rooms = []string{"words", "packet", "source", "fleet", "kernel", "fence", "policy", "say", "compile", "reach", "dialect",
+	"dialect/layout",
 	"dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist",
 	"listeners", "adopt"}
 

@@ -27,6 +27,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 )
 
 // Bound is how many distinctions a host's rules may take.
@@ -185,7 +186,7 @@ func resolve(text string, fl *fleet.Fleet) (*policy.Policy, error) {
 // compared holds what hosts have in force against a policy, and gives the differences in
 // meaning, those of several hosts together.
 func compared(pol *policy.Policy, hosts []Host, now int64) ([]Left, error) {
-	names := compare.NamesOf(pol)
+	names := say.NamesOf(pol)
 	results := make([]*compare.Result, len(hosts))
 	err := every(pol.Fleet, hosts, now, func(i int, sp *packet.Space, h *fleet.Host, rs *kernel.Ruleset) {
 		results[i] = compare.Drift(sp, names, compile.ForHost(sp, pol, h, now), rs)

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
@@ -27,7 +28,7 @@ type end struct {
 }
 
 // The parts of the ground that can be said in rules as well.
-var sayable = []string{"icmp-errors", "neighbours", "dhcp-client", "multicast-listener"}
+var sayable = []string{fence.PartICMPErrors, fence.PartNeighbours, fence.PartDHCPClient, fence.PartMulticastListener}
 
 // fields are what a statement can tell of a packet.
 var fields = []packet.Field{packet.Family, packet.Protocol, packet.SrcPort, packet.Src, packet.DstPort, packet.ICMPType, packet.ICMPCode,
@@ -136,7 +137,7 @@ func (t *taker) look(dir packet.Direction, present packet.Set) *view {
 	for _, f := range []packet.Field{packet.InIface, packet.OutIface} {
 		v.fresh = sp.Minus(v.fresh, sp.Interfaces(f, "lo"))
 	}
-	each := func(kind string, do func(name string, match packet.Set)) {
+	each := func(kind compile.Kind, do func(name string, match packet.Set)) {
 		for _, c := range t.bare.Chains {
 			for _, r := range c.Rules {
 				if c.Direction == dir && r.Kind == kind {
@@ -145,9 +146,9 @@ func (t *taker) look(dir packet.Direction, present packet.Set) *view {
 			}
 		}
 	}
-	each("local", func(_ string, match packet.Set) { v.forged = sp.Or(v.forged, match) })
+	each(compile.ByLocal, func(_ string, match packet.Set) { v.forged = sp.Or(v.forged, match) })
 	v.fresh = sp.Minus(v.fresh, v.forged)
-	each("ground", func(name string, match packet.Set) {
+	each(compile.ByGround, func(name string, match packet.Set) {
 		part := sp.Minus(sp.And(sp.WellFormed(), match), v.forged)
 		if slices.Contains(sayable, name) { // what is invalid is refused before
 			part = sp.AndAll(part, sp.Values(packet.State, packet.New, packet.Untracked), sp.Typical())
@@ -157,7 +158,7 @@ func (t *taker) look(dir packet.Direction, present packet.Set) *view {
 		case slices.Contains(sayable, name):
 			v.ground = sp.Or(v.ground, fresh)
 			v.parts[name] = sp.Or(v.parts[name], fresh)
-		case name == "service": // which stays, for hosts to be looked after
+		case name == fence.PartService: // which stays, for hosts to be looked after
 			v.ground = sp.Or(v.ground, fresh)
 		}
 	})

@@ -79,19 +79,13 @@ func servicesOf(b packet.Box) (out []string, ok bool) {
 
 // portService says ports of a protocol: by name where one is registered.
 func portService(protocol, lo, hi int) string {
-	if name := policy.ServiceAt(protocol, lo); lo == hi && name != "" && alone(name, protocol) {
+	if name := policy.ServiceFor(protocol, lo); lo == hi && name != "" {
 		return name
 	}
 	if lo == hi {
 		return fmt.Sprintf("%s %d", packet.ProtocolName(protocol), lo)
 	}
 	return fmt.Sprintf("%s %d-%d", packet.ProtocolName(protocol), lo, hi)
-}
-
-// alone says that a registered service is this one protocol's, at one port.
-func alone(name string, protocol int) bool {
-	terms := policy.ServiceTerms(name)
-	return len(terms) == 1 && terms[0].Protocol == protocol
 }
 
 // icmpTypes says types and codes.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -188,7 +189,7 @@ func (w *writer) ground() {
 		if dir == "forward" {
 			continue // what holds for inbound holds there
 		}
-		if part != "service" && 2*lack[key] >= all[key] { // else the few that lack it are told of
+		if part != fence.PartService && 2*lack[key] >= all[key] { // else the few that lack it are told of
 			w.off = append(w.off, key)
 		}
 	}

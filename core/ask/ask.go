@@ -8,11 +8,11 @@ import (
 	"strconv"
 	"sync"
 
-	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/core/source"
 )
 
@@ -60,7 +60,7 @@ var verdicts = []packet.Verdict{packet.Admit, packet.Reject, packet.Drop}
 type asked struct {
 	sp       *packet.Space
 	q        *fence.Question
-	names    *compare.Names
+	names    *say.Names
 	from, to policy.Side
 	terms    []policy.Term
 	now      int64
@@ -82,7 +82,7 @@ type step struct {
 }
 
 // resolve looks a question's names up, in pol's words.
-func resolve(sp *packet.Space, pol *policy.Policy, names *compare.Names, q *fence.Question, now int64) (*asked, []source.Problem) {
+func resolve(sp *packet.Space, pol *policy.Policy, names *say.Names, q *fence.Question, now int64) (*asked, []source.Problem) {
 	a := &asked{sp: sp, q: q, roles: pol.Roles, names: names, now: now, fares: map[packet.Verdict]packet.Set{}}
 	var problems []source.Problem
 	a.from, a.to, a.terms, problems = pol.Ask(q)
@@ -124,7 +124,7 @@ func userOf(said string) string {
 // that the next answer comes quickly. Many may ask it at the same time.
 type Asker struct {
 	pol   *policy.Policy
-	names *compare.Names // never changes
+	names *say.Names // never changes
 
 	mu    sync.Mutex
 	sp    *packet.Space
@@ -133,7 +133,7 @@ type Asker struct {
 }
 
 // NewAsker makes an Asker.
-func NewAsker(pol *policy.Policy) *Asker { return &Asker{pol: pol, names: compare.NamesOf(pol)} }
+func NewAsker(pol *policy.Policy) *Asker { return &Asker{pol: pol, names: say.NamesOf(pol)} }
 
 // kept is how large a Space an Asker keeps, in edges.
 const kept = 1_500_000

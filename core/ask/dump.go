@@ -3,12 +3,12 @@ package ask
 import (
 	"strings"
 
-	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/core/source"
 )
 
@@ -17,7 +17,7 @@ import (
 // a policy of nothing.
 func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Question, now int64) (*Answer, []source.Problem) {
 	sp.Since(now)
-	a, problems := resolve(sp, pol, compare.NamesOf(pol), q, now)
+	a, problems := resolve(sp, pol, say.NamesOf(pol), q, now)
 	if problems != nil {
 		return nil, problems
 	}
@@ -54,7 +54,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 			by := deciders[max(o.By-1, 0)]
 			s := Step{Verdict: o.Verdict.String(), By: by.Text(), At: by.At()}
 			if o.Verdict == packet.Admit {
-				s.As = o.With
+				s.As = o.Translated.String()
 				s.AtMost = rates(sp, sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
 			}
 			a.note(s, packet.Direction(hook))

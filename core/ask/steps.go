@@ -50,7 +50,7 @@ func (a *asked) tellOf(r *reach.Reach, p reach.Party, dir packet.Direction, d pa
 			s.At = by.Pos.String()
 		}
 		if o.Verdict == packet.Admit {
-			s.As = o.With
+			s.As = o.Translated.String()
 		}
 		if rule := by.Rule; rule != nil && o.Verdict == packet.Admit {
 			s.AtMost = rates(a.sp, a.sp.Where(part, func(p packet.Outcome) bool { return p.Verdict == packet.Admit && p.By == o.By }))
@@ -183,7 +183,7 @@ func (a *asked) example(verdict string, set packet.Set) Example {
 		if !a.dumped { // else they follow from the addresses
 			shown = sp.Exists(shown, packet.InIface, packet.OutIface)
 		}
-		return a.names.Traffic(sp, shown, packet.Through)
+		return a.names.Traffic(sp, shown, packet.Through).String()
 	}
 	e.Traffic = said(set)
 	if a.unasked != packet.Empty { // which may be whatever is said more easily

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/reach"
@@ -64,12 +66,12 @@ type expected struct {
 func (x expected) holds() bool {
 	from := *x.span.From
 	switch x.e.Kind {
-	case "never":
+	case fence.Never:
 		if x.e.BySteps {
 			return x.bySteps()
 		}
 		return x.never(from, fmt.Sprintf("never %s -> %s", from.Text, x.span.To.Text), x.on)
-	case "always":
+	case fence.Always:
 		return x.always()
 	}
 	sound := x.never(others(from), "only "+from.Text, anywhere)
@@ -144,7 +146,7 @@ func (x expected) never(from policy.Side, what string, there func(a, b reach.Par
 func (x expected) admitted(d packet.Decision) packet.Set {
 	return x.sp.Possible(x.sp.Where(d, func(o packet.Outcome) bool {
 		by, ours := x.r.Decider(o.By)
-		return o.Verdict == packet.Admit && (!ours || by.Kind != "ground")
+		return o.Verdict == packet.Admit && (!ours || by.Kind != compile.ByGround)
 	}))
 }
 
@@ -163,14 +165,14 @@ func (x expected) always() bool {
 		d := x.r.Through(x.e.Through, x.r.Between(a, b), true)
 		left := func(o packet.Outcome) bool {
 			by, ours := x.r.Decider(o.By)
-			return ours && by.Kind == "leave"
+			return ours && by.Kind == compile.ByLeave
 		}
 		stopped := x.sp.And(here, x.sp.Possible(x.sp.Or(x.sp.Where(x.r.End(a, packet.Outbound), left),
 			x.sp.Where(d, func(o packet.Outcome) bool {
 				by, ours := x.r.Decider(o.By)
-				return left(o) || o.Verdict != packet.Admit && (!ours || by.Kind != "ground" && by.Kind != "local")
+				return left(o) || o.Verdict != packet.Admit && (!ours || by.Kind != compile.ByGround && by.Kind != compile.ByLocal)
 			}))))
-		return stopped == packet.Empty || x.broken(a, b, d, stopped, "always", "does not pass")
+		return stopped == packet.Empty || x.broken(a, b, d, stopped, string(fence.Always), "does not pass")
 	})
 }
 
@@ -212,7 +214,7 @@ func (x expected) broken(a, b reach.Party, d packet.Decision, set packet.Set, wh
 	}
 	for _, o := range outcomes {
 		by, ours := x.r.Decider(o.By)
-		aside := how != "passes" && by.Kind == "leave"
+		aside := how != "passes" && by.Kind == compile.ByLeave
 		if (o.Verdict == packet.Admit) != (how == "passes") && !aside || !ours {
 			continue
 		}

@@ -337,8 +337,8 @@ func (w *world) passes(p packet.Packet, room bool) (passes, byGround bool) {
 			}
 			o := w.sp.Outcomes(w.sp.Only(d, here))[0]
 			by := deciders[o.By-1]
-			some = some || o.Verdict == packet.Admit && (room || by.Kind != "leave")
-			byGround = byGround || end.dir == packet.In && (by.Kind == "ground" || by.Kind == "local")
+			some = some || o.Verdict == packet.Admit && (room || by.Kind != compile.ByLeave)
+			byGround = byGround || end.dir == packet.In && (by.Kind == compile.ByGround || by.Kind == compile.ByLocal)
 		}
 		if passes = passes && some; !passes { // what its sender refuses arrives nowhere
 			break

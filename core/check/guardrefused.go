@@ -7,6 +7,7 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -64,7 +65,8 @@ func (p *pass) guardEnd(r *policy.Rule, dir packet.Direction, hosts []*fleet.Hos
 		}
 		refused := p.sp.And(speaks, p.sp.Where(d, func(o packet.Outcome) bool {
 			by := deciders[o.By-1]
-			return o.Refused() && by.Kind != "ground" && by.Kind != "local" && (by.Kind != "allow" || r.AtMost == nil)
+			return o.Refused() && by.Kind != compile.ByGround && by.Kind != compile.ByLocal &&
+				(by.Kind != compile.ByAllow || r.AtMost == nil)
 		}))
 		if refused == packet.Empty {
 			continue
@@ -92,7 +94,7 @@ func (p *pass) guardEnd(r *policy.Rule, dir packet.Direction, hosts []*fleet.Hos
 // guardAnswers reports the first host that refuses the answers of a guard, where the ground leaves
 // replies to others.
 func (p *pass) guardAnswers(r *policy.Rule) {
-	if !slices.ContainsFunc(p.pol.Ground, func(c policy.GroundChange) bool { return c.Part == "replies" }) {
+	if !slices.ContainsFunc(p.pol.Ground, func(c policy.GroundChange) bool { return c.Part == fence.PartReplies }) {
 		return
 	}
 	sp := p.sp
@@ -125,7 +127,10 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 				of = sp.And(of, sp.Addrs(own, h.Addresses()))
 			}
 			d, deciders := p.planner.Attributed(p.planner.Plan(h))
-			refused := sp.And(of, sp.Where(d, func(o packet.Outcome) bool { return o.Refused() && deciders[o.By-1].Kind != "local" }))
+			refused := sp.And(of, sp.Where(d, func(o packet.Outcome) bool {
+				return o.Refused() &&
+					deciders[o.By-1].Kind != compile.ByLocal
+			}))
 			if refused == packet.Empty {
 				continue
 			}

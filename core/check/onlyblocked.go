@@ -1,6 +1,7 @@
 package check
 
 import (
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
@@ -30,7 +31,7 @@ Declare it shared:
 			note(map[bool]map[string]bool{true: blocked, false: named}[r.Block], r.From, r.To)
 		}
 		for _, e := range p.pol.Expects {
-			note(map[bool]map[string]bool{true: blocked, false: named}[e.Kind == "never"], e.From, e.To)
+			note(map[bool]map[string]bool{true: blocked, false: named}[e.Kind == fence.Never], e.From, e.To)
 		}
 		for _, r := range p.pol.Redirects {
 			note(named, r.From, r.To)

@@ -73,9 +73,10 @@ func (c *comparison) blames(p packet.Packet, altered bool) blame {
 	right := func(rs *kernel.Ruleset) bool {
 		got := c.sp.Outcome(c.sp.WithinLimits(rs.Decision(c.sp)), p)
 		return got.Verdict == q.want.Verdict &&
-			(!altered || got.Logged == q.want.Logged && (got.With == q.want.With || got.Verdict == packet.Admit))
+			(!altered || got.Logged == q.want.Logged && (got.Reply == q.want.Reply || got.Verdict == packet.Admit))
 	}
-	if altered && q.want.Verdict == packet.Admit && c.sp.Outcome(c.done, p).With != q.want.With { // what translates is beside the filter
+	// what translates is beside the filter
+	if altered && q.want.Verdict == packet.Admit && c.sp.Outcome(c.done, p).Translated != q.want.Translated {
 		return blame{}
 	}
 	b := q.find(right)

@@ -19,6 +19,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // settledOver is what settling makes of rules in force: ours as we write them, and what others
@@ -131,7 +132,7 @@ func TestWhoIsToBlame(t *testing.T) {
 			plan, form := compile.ForHost(sp, pol, h, 0), forms.Of(h)
 			live := form.Rules(sp, plan)
 			m.happen(sp, live)
-			res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
+			res := compare.Drift(sp, say.NamesOf(pol), plan, live)
 			checkFindings(t, sp, pol, plan, live, res,
 				filepath.Join("testdata", "blame-"+strings.ReplaceAll(strings.ReplaceAll(m.name, ",", ""), " ", "-")+".txt"))
 			require.NotEmpty(t, res.Findings)
@@ -181,7 +182,7 @@ func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan
 		}
 		require.Equal(t, want.Verdict, got.Verdict, "settling does not do it: %s / %s", f.Sentence, f.Hint)
 	}
-	again := compare.Drift(sp, compare.NamesOf(pol), plan, settled)
+	again := compare.Drift(sp, say.NamesOf(pol), plan, settled)
 	if !remain {
 		require.Empty(t, slices.DeleteFunc(again.Findings, func(f compare.Finding) bool { return f.Kind == compare.Cosmetic }),
 			"what settling leaves")
@@ -201,7 +202,7 @@ func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan
 		}
 		settled.Chains[i] = &out
 	}
-	again = compare.Drift(sp, compare.NamesOf(pol), plan, settled)
+	again = compare.Drift(sp, say.NamesOf(pol), plan, settled)
 	require.Empty(t, slices.DeleteFunc(again.Findings, func(f compare.Finding) bool { return f.Kind == compare.Cosmetic }),
 		"what taking it out leaves")
 }
@@ -223,7 +224,7 @@ func TestHintsHelp(t *testing.T) {
 			for range 1 + rng.IntN(2) {
 				shake(rng, sp, live)
 			}
-			res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
+			res := compare.Drift(sp, say.NamesOf(pol), plan, live)
 			said += len(res.Findings)
 			obey(t, sp, pol, plan, form, live, res)
 		}
@@ -285,7 +286,7 @@ func TestWhatIsAddedIsKept(t *testing.T) {
 			c.Rules = append([]kernel.Rule{{Match: sp.AndAll(sp.Value(packet.Family, packet.IPv4), sp.Value(packet.Protocol, packet.TCP),
 				sp.Value(packet.DstPort, port), sp.Ranges(dir.Peer(), []packet.Range{packet.PrefixRange(prefix(opened.from))})),
 				Branches: []kernel.Branch{{Match: packet.All, Action: kernel.Accept}}, Text: kernel.Words(opened.text)}}, c.Rules...)
-			for _, f := range compare.Drift(sp, compare.NamesOf(pol), plan, live).Findings {
+			for _, f := range compare.Drift(sp, say.NamesOf(pol), plan, live).Findings {
 				_, statement, ok := strings.Cut(f.Hint, "add `allow NAME:")
 				if !ok {
 					continue
@@ -298,7 +299,7 @@ func TestWhatIsAddedIsKept(t *testing.T) {
 				require.Empty(t, problems, statement)
 				want := sp.Outcome(compile.ForHost(sp, wider, wider.Fleet.Host(opened.host), 0).Decision(sp), *f.Packet)
 				require.Equal(t, packet.Admit, want.Verdict, "%s does not admit %s", statement, f.Packet)
-				for _, left := range compare.Drift(sp, compare.NamesOf(wider),
+				for _, left := range compare.Drift(sp, say.NamesOf(wider),
 					compile.ForHost(sp, wider, wider.Fleet.Host(opened.host), 0), live).Findings {
 					require.False(t, left.Kind == compare.Opened && left.Sentence == f.Sentence, "%s leaves: %s", statement, left.Sentence)
 				}

@@ -8,9 +8,11 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 )
 
 // unasked are chains of ours that are to be gone to from the kernel's own, and are not.
@@ -54,7 +56,7 @@ type cause struct {
 }
 
 // stance says that no statement of the policy decides what is to become of it.
-func (n *cause) stance() bool { return n.published.Kind == "stance" }
+func (n *cause) stance() bool { return n.published.Kind == compile.ByStance }
 
 // emptied says that a whole chain was emptied while its policy is drop.
 func (n *cause) emptied() bool {
@@ -179,8 +181,8 @@ func (n *cause) join(sp *packet.Space, o *cause) {
 	if n.published == o.published {
 		return
 	}
-	n.several = n.several || n.published.Kind != "ground" && o.published.Kind != "ground"
-	if n.published.Kind == "ground" && (o.published.Kind != "ground" || o.published.Name == "replies") {
+	n.several = n.several || n.published.Kind != compile.ByGround && o.published.Kind != compile.ByGround
+	if n.published.Kind == compile.ByGround && (o.published.Kind != compile.ByGround || o.published.Name == fence.PartReplies) {
 		n.published = o.published // of the ground people would mention answers at most
 	}
 }
@@ -248,7 +250,7 @@ func (c *comparison) danger(n *cause) int {
 		}
 	}
 	peer := c.sp.ProjectOnto(fresh, packet.Family, n.direction.Peer())
-	if c.names.pol.Strangers != nil && c.sp.And(peer, c.sp.Addrs(n.direction.Peer(), c.names.pol.Strangers)) != packet.Empty {
+	if c.names.Policy.Strangers != nil && c.sp.And(peer, c.sp.Addrs(n.direction.Peer(), c.names.Policy.Strangers)) != packet.Empty {
 		danger += 4
 	}
 	return danger
@@ -267,8 +269,8 @@ func (c *comparison) bareOnce(all []Finding) (out []Finding) {
 			out = append(out, f)
 			continue
 		}
-		way := map[string]string{"in": "gets in", "out": "gets out", "through": "is forwarded"}[f.Direction]
-		out[first].Sentence = fmt.Sprintf("%s, and %s %s.", strings.TrimSuffix(out[first].Sentence, "."), f.Traffic, way)
+		direction, _ := packet.DirectionOf(f.Direction)
+		out[first].Sentence = fmt.Sprintf("%s, and %s %s.", strings.TrimSuffix(out[first].Sentence, "."), f.Traffic, say.Passes(direction))
 		out[first].Hint = f.Hint
 	}
 	return out

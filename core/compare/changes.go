@@ -10,9 +10,11 @@ import (
 	"go4.org/netipx"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 )
 
 // Changes is all that two policies let through differently.
@@ -104,7 +106,7 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 			out.Removed = append(out.Removed, h.Name)
 		}
 	}
-	c := &changing{sp: sp, to: to, names: NamesOf(to)}
+	c := &changing{sp: sp, to: to, names: say.NamesOf(to)}
 	for _, p := range order {
 		c.plans(p.before, p.after, groups[p])
 	}
@@ -163,7 +165,7 @@ func boolean(b bool) int {
 type changing struct {
 	sp    *packet.Space
 	to    *policy.Policy
-	names *Names
+	names *say.Names
 	found []*change
 }
 
@@ -212,7 +214,7 @@ func (c *changing) mention(plans ...*compile.Plan) packet.Set {
 	for _, p := range plans {
 		for _, chain := range p.Chains {
 			for _, r := range chain.Rules {
-				if r.Kind == "local" || r.Kind == "ground" && r.Name == "loopback" {
+				if r.Kind == compile.ByLocal || r.Kind == compile.ByGround && r.Name == fence.PartLoopback {
 					s = c.sp.Minus(s, r.Match.Set(c.sp, chain.Direction))
 				}
 			}
@@ -225,7 +227,7 @@ func side(o packet.Outcome, deciders []compile.Decider) Fate {
 	by := deciders[o.By-1]
 	p := Fate{Published: Published{Verdict: o.Verdict.String(), By: by.String()}, Logged: o.Logged}
 	if o.Verdict == packet.Admit {
-		p.As = o.With
+		p.As = o.Translated.String()
 	}
 	if by.Rule != nil && by.Rule.AtMost != nil && o.Verdict == packet.Admit {
 		rate := by.Rule.AtMost
@@ -260,7 +262,7 @@ func (c *changing) add(kind Kind, direction packet.Direction, set, mention packe
 		care = sp.And(sp.WellFormed(), sp.Crossing(direction))
 	}
 	said := addressed(sp, sp.Simplify(set, care), sp.And(set, care))
-	f.Traffic = c.names.Traffic(sp, said, direction)
+	f.Traffic = c.names.Traffic(sp, said, direction).String()
 	f.Packet = c.example(set, direction, hosts[0])
 	peer := packet.Src
 	if direction == packet.Outbound {
@@ -333,7 +335,8 @@ func (c *changing) example(set packet.Set, direction packet.Direction, h *fleet.
 // sentence says a change as one would to a colleague.
 func (f *change) sentence() string {
 	what := map[Kind]string{Opened: "newly ", Shut: "no longer ", Altered: ""}[f.Kind]
-	passes := map[string]string{"in": "gets in", "out": "gets out", "through": "is forwarded"}[f.Direction]
+	direction, _ := packet.DirectionOf(f.Direction)
+	passes := say.Passes(direction)
 	if f.Kind == Altered && f.From.As == "" && f.To.As != "" {
 		return fmt.Sprintf("%s is %s, and was %s as it is.", f.Traffic, f.To.Manner(), f.From.Manner())
 	}

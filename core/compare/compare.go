@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 )
 
 // Kind is a kind of finding.
@@ -93,7 +94,7 @@ func (r *Result) State() string {
 // (policy.Sensitive), from a port as clients have one to the host's own addresses.
 // The rest of it is Unread, for the reason given. It takes a Space of its own, into
 // which the rules were read again.
-func TooComplex(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset, why error) *Result {
+func TooComplex(sp *packet.Space, names *say.Names, stages []Stage, live *kernel.Ruleset, why error) *Result {
 	plan := stages[len(stages)-1].Plan
 	first := packet.Empty
 	for _, s := range policy.Sensitive {
@@ -112,7 +113,7 @@ func TooComplex(sp *packet.Space, names *Names, stages []Stage, live *kernel.Rul
 // Drift compares what a host's kernel has in force with what its plan means. A
 // rule that admits so much and no more is held against what it admits while it
 // is not exceeded; what it does with the rest, and at which rate, is told apart.
-func Drift(sp *packet.Space, names *Names, plan *compile.Plan, live *kernel.Ruleset) *Result {
+func Drift(sp *packet.Space, names *say.Names, plan *compile.Plan, live *kernel.Ruleset) *Result {
 	return DriftSince(sp, names, []Stage{{Plan: plan}}, live)
 }
 
@@ -141,7 +142,7 @@ func alike(sp *packet.Space, meant, done packet.Decision) packet.Decision {
 }
 
 // driftAbout is DriftSince for some packets.
-func driftAbout(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Ruleset, about packet.Set) *Result {
+func driftAbout(sp *packet.Space, names *say.Names, stages []Stage, whole *kernel.Ruleset, about packet.Set) *Result {
 	c, res := compared(sp, names, stages, whole, about)
 	if c != nil {
 		res.Findings = c.findings()
@@ -151,7 +152,7 @@ func driftAbout(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Ru
 
 // compared is a comparison of which nothing is said yet, and what is known without it; nil
 // where nothing differs in meaning.
-func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Ruleset, about packet.Set) (*comparison, *Result) {
+func compared(sp *packet.Space, names *say.Names, stages []Stage, whole *kernel.Ruleset, about packet.Set) (*comparison, *Result) {
 	plan := stages[len(stages)-1].Plan
 	if whole.Routes == nil { // nobody told them: what the fleet says of its addresses will do
 		known := *whole
@@ -184,7 +185,7 @@ func compared(sp *packet.Space, names *Names, stages []Stage, whole *kernel.Rule
 		return nil, res
 	}
 	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)), undo: "settling " + plan.Host.Name,
-		form: form, about: about, pol: names.pol, plan: plan, names: names, meantRates: meant, doneRates: done}
+		form: form, about: about, pol: names.Policy, plan: plan, names: names, meantRates: meant, doneRates: done}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithinLimits(c.meant), sp.WithinLimits(c.done)
@@ -260,7 +261,7 @@ type comparison struct {
 	grouped     bool         // by what a security group can tell
 	pol         *policy.Policy
 	plan        *compile.Plan
-	names       *Names
+	names       *say.Names
 	meant, done packet.Decision // attributed, while nothing is exceeded
 	meantRates  packet.Decision // not attributed, with what exceeds a rate
 	doneRates   packet.Decision

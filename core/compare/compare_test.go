@@ -21,6 +21,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 var update = flag.Bool("update", false, "write golden files anew")
@@ -172,7 +173,7 @@ func TestMishaps(t *testing.T) {
 			plan := compile.ForHost(sp, pol, pol.Fleet.Host(m.host), 0)
 			live := nft.Form{}.Rules(sp, plan)
 			m.happen(sp, live)
-			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, compare.NamesOf(pol), plan, live),
+			checkFindings(t, sp, pol, plan, live, compare.Drift(sp, say.NamesOf(pol), plan, live),
 				filepath.Join("testdata", m.name+".txt"))
 		})
 	}
@@ -206,7 +207,7 @@ func TestDemoDumps(t *testing.T) {
 		plan := compile.ForHost(sp, pol, h, 0)
 		live, err := nft.ReadJSON(sp, dump, names)
 		require.NoError(t, err)
-		res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
+		res := compare.Drift(sp, say.NamesOf(pol), plan, live)
 		want := map[string]string{"logbook-01": "drifted opened", "broker-02": "drifted shut", "watch-01": "in step cosmetic"}[h.Name]
 		if want == "" {
 			want = "in step"
@@ -274,7 +275,7 @@ func TestLeft(t *testing.T) {
 			c.hook, strings.ReplaceAll(c.rules, "; ", "\n\t\t"))
 		rs, err := nft.ReadText(sp, "", []byte(ours+others), nil)
 		require.NoError(t, err)
-		require.Equal(t, c.want, compare.Drift(sp, compare.NamesOf(pol), plan, rs).State(), "%s: %s", c.hook, c.rules)
+		require.Equal(t, c.want, compare.Drift(sp, say.NamesOf(pol), plan, rs).State(), "%s: %s", c.hook, c.rules)
 	}
 }
 
@@ -290,7 +291,7 @@ func TestTangled(t *testing.T) {
 		live, err := nft.ReadText(sp, "f", text, nil)
 		require.NoError(t, err)
 		require.NoError(t, packet.Try(func() {
-			res = compare.TooComplex(sp, compare.NamesOf(pol), []compare.Stage{{Plan: plan}}, live, &packet.TooComplexError{Edges: 4e6})
+			res = compare.TooComplex(sp, say.NamesOf(pol), []compare.Stage{{Plan: plan}}, live, &packet.TooComplexError{Edges: 4e6})
 		}))
 		return res, live, sp
 	}

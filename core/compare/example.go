@@ -25,9 +25,9 @@ func (c *comparison) example(n *cause) packet.Packet {
 	}
 	taste.LikesInterfaces(packet.InIface, interfaces...)
 	taste.LikesInterfaces(packet.OutIface, interfaces...)
-	taste[there] = c.names.hostsFirst
+	taste[there] = c.names.HostsFirst
 	if n.kind == Opened {
-		taste[there] = c.names.strangersFirst
+		taste[there] = c.names.StrangersFirst
 	}
 
 	fresh := c.sp.And(n.set, c.sp.Value(packet.State, packet.New))

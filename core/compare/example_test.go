@@ -10,6 +10,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 )
 
 // What a host has in force is compared with what its policy means: here somebody has put a rule of
@@ -33,7 +34,7 @@ allow way-in: office -> charts : ssh  guard
 				c.Rules...)
 		}
 	}
-	res := compare.Drift(sp, compare.NamesOf(pol), plan, live)
+	res := compare.Drift(sp, say.NamesOf(pol), plan, live)
 	fmt.Println(res.State())
 	for _, f := range res.Findings {
 		fmt.Printf("%s: %s\n%s\n", f.Kind, f.Sentence, f.Hint)

@@ -5,8 +5,10 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/say"
 )
 
 // care is the packets that a sentence about a cause is exact for. It leaves out
@@ -18,7 +20,7 @@ func (c *comparison) care(n *cause) packet.Set {
 	honest := c.sp.WellFormed()
 	for _, chain := range c.plan.Chains {
 		for _, r := range chain.Rules {
-			if r.Kind == "local" || r.Kind == "ground" && r.Name == "loopback" {
+			if r.Kind == compile.ByLocal || r.Kind == compile.ByGround && r.Name == fence.PartLoopback {
 				honest = c.sp.Minus(honest, r.Match.Set(c.sp, chain.Direction))
 			}
 		}
@@ -28,7 +30,7 @@ func (c *comparison) care(n *cause) packet.Set {
 		if c.sp.And(n.set, care) != packet.Empty {
 			if n.kind == Opened && c.sp.Within(n.set, c.whatever(c.bothAdmit)) {
 				care = c.sp.Minus(care, c.sp.Minus(c.bothAdmit, c.whatever(n.set)))
-			} else if n.kind == Opened && n.published.Kind == "stance" {
+			} else if n.kind == Opened && n.published.Kind == compile.ByStance {
 				care = c.sp.Minus(care, c.bothAdmit)
 			}
 			return care
@@ -94,7 +96,7 @@ func (c *comparison) cutsAnswers(n *cause, said packet.Set) bool {
 // saidOfGroup is said of what a group decides.
 func (c *comparison) saidOfGroup(n *cause) packet.Set {
 	care := c.about
-	if n.kind == Opened && n.published.Kind == "stance" {
+	if n.kind == Opened && n.published.Kind == compile.ByStance {
 		care = c.sp.Minus(care, c.bothAdmit)
 	}
 	if n.live.Rule != nil && c.sp.Within(c.sp.And(n.set, care), n.live.Rule.Match) &&
@@ -121,44 +123,53 @@ func (c *comparison) whatever(s packet.Set) packet.Set {
 		packet.MarkFields...)...)
 }
 
-// traffic says what a cause is about.
-func (c *comparison) traffic(n *cause, set packet.Set) string {
+// subject is what a sentence is about.
+type subject struct {
+	text     string
+	ground   string // the part of the ground that it is said as
+	admitted bool   // it is said as what the policy admits
+}
+
+// subject says what a cause is about; set is its packets as they are said.
+func (c *comparison) subject(n *cause, set packet.Set) subject {
+	part := n.published.Name
 	switch {
 	case n.folded:
-		return "packets of no connection (invalid, untracked), some of them,"
+		return subject{text: "packets of no connection (invalid, untracked), some of them,"}
 	case n.kind == Shut && n.emptied() && (n.blame.fault == emptyChain || n.blame.fault == unblamed):
-		return "everything the policy admits"
-	case n.kind == Shut && n.published.Kind == "ground" && c.allOf(n):
-		return groundTraffic[n.published.Name]
-	case n.kind == Shut && n.blame.fault == missingRule && n.published.Kind == "ground" && !c.stands(n, n.published.String()):
-		return groundTraffic[n.published.Name] + " that no other rule admits"
-	case n.kind == Shut && n.published == (compile.Decider{Kind: "ground", Name: "replies"}) && !c.answers(n):
-		return "what is related to a connection that stands"
-	case n.kind == Altered && n.published.Kind == "stance" && !c.foreign(n):
-		return "what no rule admits"
+		return subject{text: "everything the policy admits"}
+	case n.kind == Shut && n.published.Kind == compile.ByGround && c.allOf(n):
+		return subject{text: say.Ground(part), ground: part}
+	case n.kind == Shut && n.blame.fault == missingRule && n.published.Kind == compile.ByGround && !c.stands(n, n.published.String()):
+		return subject{text: say.Ground(part) + " that no other rule admits", ground: part}
+	case n.kind == Shut && n.published == (compile.Decider{Kind: compile.ByGround, Name: fence.PartReplies}) && !c.answers(n):
+		return subject{text: "what is related to a connection that stands"}
+	case n.kind == Altered && n.published.Kind == compile.ByStance && !c.foreign(n):
+		return subject{text: "what no rule admits"}
 	}
 	if n.blame.fault == pausing && n.kind == Opened &&
 		c.sp.Within(c.sp.AndAll(c.regions[Opened], c.sp.Crossing(n.direction), c.care(n)), n.set) {
-		return "whatever the policy refuses"
+		return subject{text: "whatever the policy refuses"}
 	}
-	text := c.names.Traffic(c.sp, set, n.direction)
-	if n.kind == Shut && strings.Count(text, ";") > 2 {
+	traffic := c.names.Traffic(c.sp, set, n.direction)
+	many := len(traffic.Phrases) > 3
+	if n.kind == Shut && many {
 		switch {
 		case n.blame.fault == wrongPolicy:
-			return "what no rule of the chain " + n.blame.chain.Name + " decides"
+			return subject{text: "what no rule of the chain " + n.blame.chain.Name + " decides"}
 		case n.blame.fault == elsewhere && n.blame.rule == nil:
-			return "what the policy admits and the chain " + n.blame.chain.Place() + " does not"
+			return subject{text: "what the policy admits and the chain " + n.blame.chain.Place() + " does not", admitted: true}
 		}
 	}
-	many := strings.Count(text, ";") > 2 || c.cutsAnswers(n, c.sp.And(n.set, c.care(n)))
+	many = many || c.cutsAnswers(n, c.sp.And(n.set, c.care(n)))
 	if n.kind == Shut && c.foreign(n) && n.live.Rule != nil && n.others == 0 && c.about == packet.All && many {
 		// It is easier said of what the rule takes.
 		all := c.sp.Simplify(n.live.Rule.Match, c.sp.And(c.sp.WellFormed(), c.sp.Crossing(n.direction)))
-		if whole := c.names.Traffic(c.sp, all, n.direction); strings.Count(whole, ";") < 2 {
-			return "what the policy admits of " + whole
+		if whole := c.names.Traffic(c.sp, all, n.direction); len(whole.Phrases) < 3 {
+			return subject{text: "what the policy admits of " + whole.String(), admitted: true}
 		}
 	}
-	return text
+	return subject{text: traffic.String()}
 }
 
 // allOf says that a cause is about all that the statement admits which it is put down to, at
@@ -166,7 +177,7 @@ func (c *comparison) traffic(n *cause, set packet.Set) string {
 func (c *comparison) allOf(n *cause) bool {
 	admitted := c.sp.Where(c.meant, func(o packet.Outcome) bool { return o.By > 0 && c.meantBy[o.By-1] == n.published })
 	mine := c.sp.AndAll(admitted, c.sp.Crossing(n.direction), c.sp.WellFormed(), c.sp.Typical())
-	if n.published.Name != "loopback" {
+	if n.published.Name != fence.PartLoopback {
 		mine = c.sp.Minus(mine, c.sp.Loopback())
 	}
 	return c.sp.Within(mine, n.set)
@@ -175,17 +186,6 @@ func (c *comparison) allOf(n *cause) bool {
 // answers says that a cause is about answers, not only about what is related.
 func (c *comparison) answers(n *cause) bool {
 	return c.sp.And(n.set, c.sp.Value(packet.State, packet.Established)) != packet.Empty
-}
-
-// groundTraffic says what the parts of the ground are about.
-var groundTraffic = map[string]string{
-	"loopback":           "what the host says to itself",
-	"replies":            "every answer on a connection that stands (established, related)",
-	"icmp-errors":        "what path MTU and traceroute need to hear (ICMP errors)",
-	"neighbours":         "IPv6 neighbour discovery",
-	"dhcp-client":        "address configuration (DHCP)",
-	"multicast-listener": "multicast group membership",
-	"service":            "the way to the Yellow Fence service",
 }
 
 func (c *comparison) finding(n *cause) Finding {
@@ -197,7 +197,8 @@ func (c *comparison) finding(n *cause) Finding {
 	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
 	said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
 
-	f := Finding{Kind: n.kind, Direction: n.direction.Word(), Traffic: c.traffic(n, said), Packet: &example,
+	about := c.subject(n, said)
+	f := Finding{Kind: n.kind, Direction: n.direction.Word(), Traffic: about.text, Packet: &example,
 		Live:      Live{Verdict: done.Verdict.String(), At: live.At(), Rule: live.Text()},
 		Published: Published{Verdict: meant.Verdict.String(), By: published.String()},
 	}
@@ -212,21 +213,21 @@ func (c *comparison) finding(n *cause) Finding {
 	if asked := c.stages[0]; asked.Revision != 0 && n.blame.fault != pausing { // nobody changed what is paused
 		f.Revision, f.Generation = asked.Revision, asked.Generation
 	}
-	passes := []string{"gets in", "gets out", "is forwarded"}[n.direction]
+	passes := say.Passes(n.direction)
 	// What another's table admits ours refuses again; what it refuses stays refused.
 	undoes := c.undo + " undoes it"
 	if n.kind != Opened && live.Chain != nil && !c.form.Overrides(live.Chain) {
 		undoes = leftAlone(live.Chain)
 	}
 	if n.blame.fault != unblamed {
-		c.blamed(n, &f, published, passes)
+		c.blamed(n, &f, about, published, passes)
 		return f
 	}
 	switch n.kind {
 	case Opened:
 		c.opened(n, &f, live, published, passes, undoes)
 	case Shut:
-		c.shut(n, &f, live, published, passes, undoes)
+		c.shut(n, &f, about, live, published, passes, undoes)
 	case Altered:
 		f.Sentence = f.Traffic + " is " + c.manners(n, example) + "."
 		f.Hint = undoes
@@ -241,7 +242,7 @@ func (c *comparison) finding(n *cause) Finding {
 // opened says what is admitted and should not be, where no single thing is to blame.
 func (c *comparison) opened(n *cause, f *Finding, live kernel.Decider, published compile.Decider, passes, undoes string) {
 	refused := published.String() + " refuses it"
-	if published.Kind == "stance" {
+	if published.Kind == compile.ByStance {
 		refused = "nothing in the policy admits it"
 	}
 	if n.others > 0 {
@@ -254,7 +255,7 @@ func (c *comparison) opened(n *cause, f *Finding, live kernel.Decider, published
 	f.Hint = undoes
 	if live.Chain == nil {
 		f.Hint = c.undo + " puts a filter in force"
-	} else if s := c.suggestion(n); s != "" && published.Kind == "stance" {
+	} else if s := c.suggestion(n); s != "" && published.Kind == compile.ByStance {
 		f.Hint = fmt.Sprintf("to keep it, add `%s` to the policy; else %s", s, undoes)
 	}
 }
@@ -266,12 +267,16 @@ func (c *comparison) suggestion(n *cause) string {
 		role = c.plan.Host.Roles[0]
 	}
 	said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
-	return c.names.suggestion(c.sp, said, n.direction, role)
+	rule, ok := c.names.Allow(c.names.Traffic(c.sp, said, n.direction), role)
+	if !ok {
+		return ""
+	}
+	return fence.Line(rule)
 }
 
 // shut says what is refused and should not be, where no single thing is to blame.
-func (c *comparison) shut(n *cause, f *Finding, live kernel.Decider, published compile.Decider, passes, undoes string) {
-	if n.published.Kind == "ground" { // which the traffic is said by
+func (c *comparison) shut(n *cause, f *Finding, about subject, live kernel.Decider, published compile.Decider, passes, undoes string) {
+	if n.published.Kind == compile.ByGround { // which the traffic is said by
 		published = n.published
 	}
 	switch {
@@ -285,7 +290,7 @@ func (c *comparison) shut(n *cause, f *Finding, live kernel.Decider, published c
 		f.Hint = undoes + "; if it is right, say it in the policy with blocks"
 	case live.Rule != nil && c.foreign(n):
 		though := ", though " + published.String() + " admits it"
-		if strings.HasPrefix(f.Traffic, "what the policy admits") {
+		if about.admitted {
 			though = ""
 		}
 		f.Sentence = fmt.Sprintf("%s no longer %s%s: the rule `%s` stands in the way.", f.Traffic, passes, though, live.Rule.Text)
@@ -302,7 +307,7 @@ func (c *comparison) shut(n *cause, f *Finding, live kernel.Decider, published c
 		}
 		f.Sentence = fmt.Sprintf("%s no longer %s: %s.", f.Traffic, passes, was)
 		f.Hint = c.undo + " changes it back"
-	case published.Name == "replies":
+	case published.Name == fence.PartReplies:
 		f.Sentence = fmt.Sprintf("The rule for replies is missing: connections hang, because no answer %s.", passes)
 		f.Hint = c.undo + " puts it back"
 	default:

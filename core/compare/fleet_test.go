@@ -21,6 +21,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // dumper lists rules that we wrote as `nft -a list ruleset` would on each host:
@@ -67,7 +68,7 @@ func (d *dumper) byHand(dump string) string {
 }
 
 // explained is what Drift says of a host's dump.
-func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Host, dump string, names *kernel.Names) *compare.Result {
+func explained(t testing.TB, pol *policy.Policy, all *say.Names, h *fleet.Host, dump string, names *kernel.Names) *compare.Result {
 	sp := packet.NewSpace()
 	sp.Since(0)
 	plan := compile.ForHost(sp, pol, h, 0)
@@ -84,7 +85,7 @@ func explained(t testing.TB, pol *policy.Policy, all *compare.Names, h *fleet.Ho
 // only in handles, counts and tables that do nothing, and on changed ones.
 func TestWatch(t *testing.T) {
 	pol := policytest.LargeFleet(t, 600)
-	all, dumps, watch := compare.NamesOf(pol), newDumper(pol), compare.NewWatch(pol, 0, 1<<24)
+	all, dumps, watch := say.NamesOf(pol), newDumper(pol), compare.NewWatch(pol, 0, 1<<24)
 	for i, h := range pol.Fleet.Hosts {
 		dump := dumps.dump(t, h)
 		res, ok := watch.InStep(h, []byte(dump), nil)
@@ -134,7 +135,7 @@ func TestWatch(t *testing.T) {
 // TestWatchReports goes over the demo's recorded reports, which are in the JSON form.
 func TestWatchReports(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
-	all, watch, in := compare.NamesOf(pol), compare.NewWatch(pol, 0, 1<<24), 0
+	all, watch, in := say.NamesOf(pol), compare.NewWatch(pol, 0, 1<<24), 0
 	for _, h := range pol.Fleet.Hosts {
 		if h.Dialect != "nft" || h.HasRole("pilotage") || h.HasRole("lockgate") { // which translate
 			continue
@@ -160,7 +161,7 @@ func TestWatchReports(t *testing.T) {
 func BenchmarkDrift(b *testing.B) {
 	const hosts, oneIn = 10_000, 100
 	pol := policytest.LargeFleet(b, hosts)
-	names, dumps := compare.NamesOf(pol), newDumper(pol)
+	names, dumps := say.NamesOf(pol), newDumper(pol)
 	reports, size := make([][]byte, hosts), 0
 	for i, h := range pol.Fleet.Hosts {
 		dump := dumps.dump(b, h)

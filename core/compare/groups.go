@@ -8,6 +8,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/say"
 )
 
 // Groups compares what the security groups of a host's instance decide with what they are
@@ -16,13 +17,13 @@ import (
 // admits it is right.
 //
 // stages are as for DriftSince.
-func Groups(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset) *Result {
+func Groups(sp *packet.Space, names *say.Names, stages []Stage, live *kernel.Ruleset) *Result {
 	plan := stages[len(stages)-1].Plan
 	admitted := group.Of(sp, plan)
 	asked, should := admitted.Asked(sp)
 	c := &comparison{sp: sp, stages: stages, outcomes: make([]*packet.Decision, len(stages)),
 		undo: fmt.Sprintf("writing the groups of %s again", plan.Host.Name), form: forms.Of(plan.Host), about: asked, grouped: true,
-		pol: names.pol, plan: plan, names: names}
+		pol: names.Policy, plan: plan, names: names}
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant = sp.WithinLimits(c.meant)

@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // TestGroups: what groups admit against what they are to; what no group can tell is no difference.
@@ -63,7 +64,7 @@ func TestGroups(t *testing.T) {
 			sp := packet.NewSpace()
 			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{g}})
 			require.NoError(t, err)
-			res := compare.Groups(sp, compare.NamesOf(pol), []compare.Stage{{Plan: plan(sp)}}, rs)
+			res := compare.Groups(sp, say.NamesOf(pol), []compare.Stage{{Plan: plan(sp)}}, rs)
 			var got []string
 			for _, f := range res.Findings {
 				got = append(got, string(f.Kind)+" "+f.Live.Rule+" / "+f.Published.By)
@@ -109,7 +110,7 @@ func TestGroupsAtAnInstant(t *testing.T) {
 			sp.Since(c.at)
 			rs, err := group.Read(sp, h, pol.Fleet, &group.Document{Groups: []group.Group{c.g}})
 			require.NoError(t, err)
-			res := compare.Groups(sp, compare.NamesOf(pol), []compare.Stage{{Plan: compile.ForHost(sp, pol, h, c.at)}}, rs)
+			res := compare.Groups(sp, say.NamesOf(pol), []compare.Stage{{Plan: compile.ForHost(sp, pol, h, c.at)}}, rs)
 			var got []string
 			for _, f := range res.Findings {
 				got = append(got, string(f.Kind)+" "+f.Sentence)

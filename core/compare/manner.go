@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/say"
 )
 
 // manners says what is done with the packets of a cause and what should be.
@@ -12,27 +13,23 @@ func (c *comparison) manners(n *cause, example packet.Packet) string {
 	is, ought := c.manner(c.done, c.doneRates, n.set, example), c.manner(c.meant, c.meantRates, n.set, example)
 	if is == ought { // it is about what exceeds a limit
 		done, meant := c.exceeding(c.doneRates, example), c.exceeding(c.meantRates, example)
-		exceeds, ought := done.beside(meant), meant.beside(done)
+		exceeds, ought := done.Beside(meant), meant.Beside(done)
 		if exceeds == ought { // the buckets are of the same rate, and hold other packets
-			return is.beside(manner{Outcome: packet.Outcome{With: is.With}}) + ", counted otherwise than it should be"
+			return is.Beside(say.Manner{Outcome: packet.Outcome{Reply: is.Reply, Translated: is.Translated}}) +
+				", counted otherwise than it should be"
 		}
-		return is.Verdict.String() + is.limit() + "; what exceeds it is " + exceeds + ", and should be " + ought
+		return is.Verdict.String() + is.Limit() + "; what exceeds it is " + exceeds + ", and should be " + ought
 	}
-	return is.beside(ought) + ", and should be " + ought.beside(is)
+	return is.Beside(ought) + ", and should be " + ought.Beside(is)
 }
 
-// manner is what is done with packets: while nothing is exceeded, and how much at most.
-type manner struct {
-	packet.Outcome
-	atMost, logUpTo string // rates; "" is without limit
-}
-
-func (c *comparison) manner(d, rated packet.Decision, set packet.Set, example packet.Packet) (m manner) {
+// manner is what is done with packets of a set, of which example is one.
+func (c *comparison) manner(d, rated packet.Decision, set packet.Set, example packet.Packet) (m say.Manner) {
 	m.Outcome = c.sp.Outcome(d, example)
 	m.By = 0
 	rated = c.sp.Only(rated, c.sp.And(set, c.sp.WellFormed()))
-	m.atMost = c.rates(rated, "", func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
-	m.logUpTo = c.rates(rated, m.atMost, func(o packet.Outcome) bool { return o.Verdict == m.Verdict && o.Logged })
+	m.AtMost = c.rates(rated, "", func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+	m.LogUpTo = c.rates(rated, m.AtMost, func(o packet.Outcome) bool { return o.Verdict == m.Verdict && o.Logged })
 	return m
 }
 
@@ -49,7 +46,7 @@ func (c *comparison) rates(d packet.Decision, but string, part func(packet.Outco
 
 // exceeding is what becomes of a packet for which no bucket has a token that it needs to
 // be admitted. Those that decide whether a line is written of it have one.
-func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m manner) {
+func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m say.Manner) {
 	rated = c.sp.Only(rated, c.sp.Exactly(example))
 	for _, b := range packet.Buckets(c.sp, c.sp.Where(rated, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })) {
 		rated = c.sp.AssumeToken(rated, b, false)
@@ -59,43 +56,4 @@ func (c *comparison) exceeding(rated packet.Decision, example packet.Packet) (m 
 	}
 	m.By = 0
 	return m
-}
-
-func (m manner) limit() string {
-	if m.atMost == "" {
-		return " without a limit"
-	}
-	return " at most " + m.atMost
-}
-
-// beside says a manner as far as it differs from another.
-func (m manner) beside(other manner) string {
-	s := m.Verdict.String()
-	switch {
-	case m.With == other.With:
-	case m.Verdict == packet.Admit && m.With == "":
-		s += " as it is"
-	case m.Verdict == packet.Admit:
-		s += " " + m.With
-	case m.With != "":
-		s += " with " + m.With
-	}
-	limited := m.atMost != other.atMost
-	if limited {
-		s += m.limit()
-	}
-	if m.Logged == other.Logged && m.logUpTo == other.logUpTo {
-		return s
-	}
-	switch {
-	case m.Logged && m.logUpTo != "":
-		return s + " and logged up to " + m.logUpTo
-	case m.Logged && other.Logged:
-		return s + " and logged without a limit"
-	case m.Logged:
-		return s + " and logged"
-	case limited:
-		return s + " and without a log"
-	}
-	return s + " without a log"
 }

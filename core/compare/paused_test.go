@@ -9,13 +9,14 @@ import (
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // TestPausedRules: what a paused filter admits is told in one sentence for each direction, with
 // what ends it: settling is refused during a pause.
 func TestPausedRules(t *testing.T) {
 	pol := policytest.Saltmarsh(t, "../..")
-	names := NamesOf(pol)
+	names := say.NamesOf(pol)
 	for _, h := range pol.Fleet.Hosts {
 		sp := packet.NewSpace()
 		plan := compile.ForHost(sp, pol, h, 0)

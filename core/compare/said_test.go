@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // TestSentencesAreSo: of the packets that people mean (see care), a sentence names all that its
@@ -22,7 +23,7 @@ func TestSentencesAreSo(t *testing.T) {
 	for seed := range uint64(240) {
 		rng := rand.New(rand.NewPCG(seed, 9))
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rng))
-		names := NamesOf(pol)
+		names := say.NamesOf(pol)
 		for _, h := range pol.Fleet.Hosts {
 			sp := packet.NewSpace()
 			plan := compile.ForHost(sp, pol, h, 0)

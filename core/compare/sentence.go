@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -16,7 +17,7 @@ func leftAlone(chain *kernel.Chain) string {
 
 // blamed says a finding that is put down to one thing: what fares otherwise, by what, and what
 // takes the difference away.
-func (c *comparison) blamed(n *cause, f *Finding, published compile.Decider, passes string) {
+func (c *comparison) blamed(n *cause, f *Finding, about subject, published compile.Decider, passes string) {
 	b := n.blame
 	if b.rule != nil {
 		f.Live.At, f.Live.Rule = kernel.Decider{Chain: b.chain, Rule: b.rule}.At(), kernel.Decider{Chain: b.chain, Rule: b.rule}.Text()
@@ -25,29 +26,30 @@ func (c *comparison) blamed(n *cause, f *Finding, published compile.Decider, pas
 	case n.kind == Shut && b.fault == emptyChain:
 		f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is %s: nothing %s, answers to the host's own connections "+
 			"included.", b.chain.Name, policyWord(b.chain.Policy), passes)
-	case n.kind == Shut && b.fault == missingRule && published.Name == "replies" && strings.HasPrefix(f.Traffic, groundTraffic["replies"]):
+	case n.kind == Shut && b.fault == missingRule && published.Name == fence.PartReplies && about.ground == fence.PartReplies:
 		f.Sentence = "The rule for replies is missing. Connections hang: " + f.Traffic + " no longer " + passes + "."
 	case n.kind == Altered:
 		f.Sentence = f.Traffic + " is " + c.manners(n, *f.Packet) + "."
 	default:
-		f.Sentence = c.effect(n, f.Traffic, published.String(), passes) + c.reason(n, f, published)
+		f.Sentence = c.effect(n, about, published.String(), passes) + c.reason(n, f, published)
 	}
 	f.Hint = c.remedy(n, published)
 }
 
 // effect is the first half of a sentence: what fares otherwise.
-func (c *comparison) effect(n *cause, traffic, published, passes string) string {
+func (c *comparison) effect(n *cause, about subject, published, passes string) string {
+	traffic := about.text
 	if n.kind == Opened {
 		switch n.blame.fault {
 		case missingRule, changedRule, wrongOrder:
-			if n.published.Kind == "block" || n.published.Kind == "ground" {
+			if n.published.Kind == compile.ByBlock || n.published.Kind == compile.ByGround {
 				return traffic + " " + passes + ", though " + published + " refuses it"
 			}
 		}
 		return traffic + " " + passes
 	}
 	s := traffic + " no longer " + passes
-	if strings.HasPrefix(traffic, "what the policy admits") {
+	if about.admitted {
 		return s
 	}
 	if n.several {
@@ -65,7 +67,7 @@ func (c *comparison) reason(n *cause, f *Finding, published compile.Decider) str
 	b := n.blame
 	switch b.fault {
 	case extraRule:
-		if n.kind == Opened && published.Kind == "stance" {
+		if n.kind == Opened && published.Kind == compile.ByStance {
 			return "; nothing in the policy admits it."
 		} else if n.kind == Opened {
 			return "; " + published.String() + " refuses it."
@@ -115,7 +117,7 @@ func (c *comparison) remedy(n *cause, published compile.Decider) string {
 		return leftAlone(b.chain)
 	}
 	switch {
-	case n.kind == Opened && b.fault == extraRule && published.Kind == "stance":
+	case n.kind == Opened && b.fault == extraRule && published.Kind == compile.ByStance:
 		if s := c.suggestion(n); s != "" {
 			return fmt.Sprintf("to keep it, add `%s` to the policy; else %s removes it", s, c.undo)
 		}

@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 )
 
 // Because says how a difference came about.
@@ -41,7 +42,7 @@ func (s Stage) name(before Stage) string {
 // is what the host was to have from the pair that it was last asked to settle to the one
 // that counts now, oldest first; some between may be left out. If there is only one, all is
 // changed.
-func DriftSince(sp *packet.Space, names *Names, stages []Stage, live *kernel.Ruleset) *Result {
+func DriftSince(sp *packet.Space, names *say.Names, stages []Stage, live *kernel.Ruleset) *Result {
 	return driftAbout(sp, names, stages, live, packet.All)
 }
 
@@ -86,22 +87,20 @@ func (c *comparison) behind(n *cause, f *Finding) {
 	stage, before := c.came(*f.Packet)
 	f.Because, f.Revision, f.Generation = Behind, stage.Revision, stage.Generation
 	published := f.Published.By
-	if n.published.Kind == "ground" {
+	if n.published.Kind == compile.ByGround {
 		published = n.published.String()
 	}
 	since := "as of " + stage.name(before)
 	const not = "that is not settled here"
-	passes := map[string]string{"in": "gets in", "out": "gets out", "through": "is forwarded"}[f.Direction]
 	switch n.kind {
 	case Opened:
 		refuses := published + " refuses it"
 		if n.stance() {
 			refuses = "nothing in the policy admits it"
 		}
-		f.Sentence = fmt.Sprintf("%s still %s: %s %s; %s.", f.Traffic, passes, since, refuses, not)
+		f.Sentence = fmt.Sprintf("%s still %s: %s %s; %s.", f.Traffic, say.Passes(n.direction), since, refuses, not)
 	case Shut:
-		passes := map[string]string{"in": "does not get in", "out": "does not get out", "through": "is not forwarded"}[f.Direction]
-		f.Sentence = fmt.Sprintf("%s %s yet: %s %s admits it; %s.", f.Traffic, passes, since, published, not)
+		f.Sentence = fmt.Sprintf("%s %s yet: %s %s admits it; %s.", f.Traffic, say.DoesNotPass(n.direction), since, published, not)
 	case Altered:
 		f.Sentence = fmt.Sprintf("%s is %s %s; %s.", f.Traffic, c.manners(n, *f.Packet), since, not)
 	}
@@ -130,7 +129,7 @@ func Stages(sp *packet.Space, eras []Era, host string, now int64) (out []Stage) 
 // goroutines at once.
 type Lag struct {
 	eras    []Era // the first is what was asked for, the last what counts
-	names   *Names
+	names   *say.Names
 	now     int64
 	until   int64 // when an era means something else by itself; 0 is never
 	classes []*compile.Classes
@@ -153,7 +152,7 @@ type lagging struct {
 
 // NewLag makes a Lag of at least two eras, which begins anew rather than keep more than so
 // many edges of diagrams. names are those of the last era.
-func NewLag(eras []Era, names *Names, now int64, keep int) *Lag {
+func NewLag(eras []Era, names *say.Names, now int64, keep int) *Lag {
 	l := &Lag{eras: eras, names: names, now: now}
 	for _, e := range eras {
 		l.classes = append(l.classes, compile.ClassesOf(e.Policy))

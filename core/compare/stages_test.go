@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/nft/nfttest"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // stagesFleet is one host between two networks, and another beside it.
@@ -103,11 +104,11 @@ func TestBehind(t *testing.T) {
 				}
 				return got
 			}
-			res := compare.DriftSince(sp, compare.NamesOf(last), stages, live)
+			res := compare.DriftSince(sp, say.NamesOf(last), stages, live)
 			require.Equal(t, c.state, res.State())
 			require.Equal(t, c.want, told(res))
 			if c.edit == nil && len(c.eras) > 1 { // then the rules need not be read to be told of
-				of, ok := compare.NewLag(c.eras, compare.NamesOf(last), 0, 4e6).Of("tide-01")
+				of, ok := compare.NewLag(c.eras, say.NamesOf(last), 0, 4e6).Of("tide-01")
 				require.True(t, ok)
 				require.Equal(t, told(res), told(of))
 				require.Equal(t, res.State(), of.State())
@@ -140,7 +141,7 @@ func TestBehindOrChanged(t *testing.T) {
 			}
 			live, err := nft.ReadText(sp, "", []byte(strings.Join(lines, "\n")), nil)
 			require.NoError(t, err)
-			res := compare.DriftSince(sp, compare.NamesOf(eras[1].Policy), stages, live)
+			res := compare.DriftSince(sp, say.NamesOf(eras[1].Policy), stages, live)
 			in, had, is := sp.WithinLimits(live.Decision(sp)), sp.WithinLimits(stages[0].Plan.Decision(sp)),
 				sp.WithinLimits(stages[1].Plan.Decision(sp))
 			found := map[compare.Because]bool{}

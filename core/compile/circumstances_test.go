@@ -1,6 +1,7 @@
 package compile_test
 
 import (
+	"cmp"
 	"strings"
 	"testing"
 
@@ -143,8 +144,8 @@ func TestCircumstances(t *testing.T) {
 // said is an outcome as the tables above have it.
 func said(o packet.Outcome) string {
 	s := o.Verdict.String()
-	if o.With != "" {
-		s += " with " + o.With
+	if how := cmp.Or(string(o.Reply), o.Translated.String()); how != "" {
+		s += " with " + how
 	}
 	if o.Logged {
 		s += " and logged"

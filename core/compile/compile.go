@@ -17,6 +17,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -52,17 +53,33 @@ type Rule struct {
 	Count   bool   // how often is counted
 }
 
+// A Kind is a kind of Decider, by the word that answers name it with.
+type Kind string
+
+// The kinds of deciders. What ByLeave decides is left to other programs; a ByStance is what
+// decides where nothing else does.
+const (
+	ByAllow      Kind = "allow"
+	ByBlock      Kind = "block"
+	ByGround     Kind = "ground"
+	ByLocal      Kind = "local" // a local segment, which refuses its addresses elsewhere
+	ByLeave      Kind = "leave"
+	ByStance     Kind = "stance"
+	ByRedirect   Kind = "redirect"
+	ByMasquerade Kind = "masquerade"
+)
+
 // A Decider is what an outcome can be owed to: a rule of the policy, a part of
 // the ground, a local segment, or the stance.
 type Decider struct {
-	Kind string // allow, block, ground, local, leave or stance
+	Kind Kind
 	Name string
 	Rule *policy.Rule // of an allow or block
 	Pos  source.Pos   // zero for the ground and for a stance nobody wrote
 }
 
 // String is the decider as an answer names it: "allow chart-web", "ground replies".
-func (d Decider) String() string { return d.Kind + " " + d.Name }
+func (d Decider) String() string { return string(d.Kind) + " " + d.Name }
 
 // end is the meaning of a policy at one host in one direction.
 type end struct {
@@ -121,7 +138,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 			continue
 		}
 		for _, name := range l.Interfaces {
-			by := Rule{Decider: Decider{Kind: "leave", Name: l.Name, Pos: l.Pos}, Verdict: packet.Admit,
+			by := Rule{Decider: Decider{Kind: ByLeave, Name: l.Name, Pos: l.Pos}, Verdict: packet.Admit,
 				Match: Match{Ifaces: []string{name}}}
 			if e.ground = append(e.ground, by); dir == packet.Forward {
 				by.Match.Leaving = true
@@ -132,7 +149,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 	for _, seg := range pol.Segments() {
 		// what is forwarded arrives too
 		if on := h.On(seg.Name, seg.Addrs); dir != packet.Outbound && seg.Local && on != nil && (dir == packet.Inbound || stance.Closed) {
-			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "local", Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
+			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: ByLocal, Name: seg.Name, Pos: seg.Pos}, Verdict: packet.Drop,
 				Match: Match{Ifaces: append(on, "lo"), NotIfaces: true, From: seg.Addrs}}, tried))
 		}
 	}
@@ -140,11 +157,11 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 		matches := part.in
 		if dir == packet.Outbound {
 			matches = part.out
-		} else if dir == packet.Forward && (!part.forward || !stance.Closed && part.name != "replies") {
+		} else if dir == packet.Forward && (!part.forward || !stance.Closed && part.name != fence.PartReplies) {
 			matches = nil
 		}
 		for _, m := range changedGround(pol, h, part.name, dir, matches) {
-			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: "ground", Name: part.name}, Match: m,
+			e.ground = append(e.ground, e.sparing(Rule{Decider: Decider{Kind: ByGround, Name: part.name}, Match: m,
 				Verdict: part.verdict}, tried))
 		}
 	}

@@ -10,16 +10,16 @@ import (
 // decided is the decision that does one thing with every packet; reject answers
 // TCP with a reset and everything else with "port unreachable".
 func decided(sp *packet.Space, v packet.Verdict, logged packet.Set, by int32) packet.Decision {
-	leaf := func(with string) packet.Decision {
-		o := packet.Outcome{Verdict: v, With: with, By: by}
+	leaf := func(reply packet.Reply) packet.Decision {
+		o := packet.Outcome{Verdict: v, Reply: reply, By: by}
 		silent := sp.Leaf(o)
 		o.Logged = true
 		return sp.Choose(logged, sp.Leaf(o), silent)
 	}
 	if v != packet.Reject {
-		return leaf("")
+		return leaf(packet.NoReply)
 	}
-	return sp.Choose(sp.Value(packet.Protocol, packet.TCP), leaf("tcp-reset"), leaf("port-unreachable"))
+	return sp.Choose(sp.Value(packet.Protocol, packet.TCP), leaf(packet.TCPReset), leaf(packet.PortUnreachable))
 }
 
 // Decision is what the policy means for all packets that cross the host.
@@ -33,7 +33,7 @@ func (p *Plan) Left(sp *packet.Space) packet.Set {
 	left := packet.Empty
 	for _, e := range p.ends {
 		for _, g := range e.ground {
-			if g.Kind == "leave" {
+			if g.Kind == ByLeave {
 				left = sp.Or(left, g.Match.Set(sp, e.direction))
 			}
 		}
@@ -57,7 +57,7 @@ func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []D
 		deciders = append(deciders, d)
 		return int32(len(deciders))
 	}
-	unfiltered := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by(Decider{Kind: "stance", Name: "unfiltered"})})
+	unfiltered := sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: by(Decider{Kind: ByStance, Name: "unfiltered"})})
 	all := unfiltered
 	for _, e := range p.ends {
 		all = sp.Choose(sp.Crossing(e.direction), e.decision(sp, by), all)
@@ -150,9 +150,9 @@ func (e *end) refusedLog() *Log {
 
 func deciderOf(r *policy.Rule) Decider {
 	if r.Block {
-		return Decider{Kind: "block", Name: r.Name, Rule: r, Pos: r.Pos}
+		return Decider{Kind: ByBlock, Name: r.Name, Rule: r, Pos: r.Pos}
 	}
-	return Decider{Kind: "allow", Name: r.Name, Rule: r, Pos: r.Pos}
+	return Decider{Kind: ByAllow, Name: r.Name, Rule: r, Pos: r.Pos}
 }
 
 func (e *end) stanceVerdict() packet.Verdict {
@@ -164,7 +164,7 @@ func (e *end) stanceVerdict() packet.Verdict {
 
 // onTrial is what decides as long as the stance is on trial.
 func (e *end) onTrial() Decider {
-	return Decider{Kind: "stance", Name: e.direction.String() + " on trial"}
+	return Decider{Kind: ByStance, Name: e.direction.String() + " on trial"}
 }
 
 func (e *end) stanceDecider() Decider {
@@ -172,7 +172,7 @@ func (e *end) stanceDecider() Decider {
 	if e.stance.Closed {
 		name = e.direction.String() + " closed"
 	}
-	return Decider{Kind: "stance", Name: name}
+	return Decider{Kind: ByStance, Name: name}
 }
 
 // About is the plan without what says nothing of some packets: of these alone its decision is the

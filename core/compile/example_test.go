@@ -37,7 +37,7 @@ func Example() {
 	fmt.Println("ssh is admitted from", boxes[0].AddrSet(packet.Src).Prefixes())
 
 	for _, r := range plan.Chains[0].Rules {
-		if r.Kind == "allow" {
+		if r.Kind == compile.ByAllow {
 			fmt.Println(r.Decider, r.Verdict)
 		}
 	}

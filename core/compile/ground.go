@@ -5,6 +5,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -30,18 +31,18 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 		{Terms: []policy.Term{protocol(packet.IPv4, packet.IGMP)}}}
 	mldOut := []Match{{Terms: icmp(packet.IPv6, 130, 131, 132, 143)}, {Terms: []policy.Term{protocol(packet.IPv4, packet.IGMP)}}}
 	parts := []groundPart{
-		{name: "loopback", verdict: packet.Admit, in: lo, out: lo},
-		{name: "replies", verdict: packet.Admit, forward: true, in: states(packet.Established, packet.Related),
+		{name: fence.PartLoopback, verdict: packet.Admit, in: lo, out: lo},
+		{name: fence.PartReplies, verdict: packet.Admit, forward: true, in: states(packet.Established, packet.Related),
 			out: states(packet.Established, packet.Related)},
-		{name: "invalid", verdict: packet.Drop, forward: true, in: states(packet.Invalid), out: states(packet.Invalid)},
-		{name: "icmp-errors", verdict: packet.Admit, forward: true, in: []Match{{Terms: errors}}, out: []Match{{Terms: errors}}},
+		{name: fence.PartInvalid, verdict: packet.Drop, forward: true, in: states(packet.Invalid), out: states(packet.Invalid)},
+		{name: fence.PartICMPErrors, verdict: packet.Admit, forward: true, in: []Match{{Terms: errors}}, out: []Match{{Terms: errors}}},
 		// RFC 4861: a host hears router advertisements and speaks solicitations.
-		{name: "neighbours", verdict: packet.Admit, in: []Match{{Terms: icmp(packet.IPv6, 134, 135, 136)}},
+		{name: fence.PartNeighbours, verdict: packet.Admit, in: []Match{{Terms: icmp(packet.IPv6, 134, 135, 136)}},
 			out: []Match{{Terms: icmp(packet.IPv6, 133, 135, 136)}}},
-		{name: "dhcp-client", verdict: packet.Admit,
+		{name: fence.PartDHCPClient, verdict: packet.Admit,
 			in:  []Match{{Terms: []policy.Term{udp(packet.IPv4, 68)}}, {Terms: []policy.Term{udp(packet.IPv6, 546)}, From: linkLocal}},
 			out: []Match{{Terms: []policy.Term{udp(packet.IPv4, 67)}}, {Terms: []policy.Term{udp(packet.IPv6, 547)}}}},
-		{name: "multicast-listener", verdict: packet.Admit, in: mld, out: mldOut},
+		{name: fence.PartMulticastListener, verdict: packet.Admit, in: mld, out: mldOut},
 	}
 	if len(service.Addresses) > 0 {
 		var b netipx.IPSetBuilder
@@ -51,7 +52,8 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 		to, _ := b.IPSet()
 		port := policy.Term{Family: policy.AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: service.Port, Hi: service.Port},
 			Type: policy.AnyType, Code: policy.AnyType}
-		parts = append(parts, groundPart{name: "service", verdict: packet.Admit, out: []Match{{Terms: []policy.Term{port}, To: to}}})
+		parts = append(parts, groundPart{name: fence.PartService, verdict: packet.Admit,
+			out: []Match{{Terms: []policy.Term{port}, To: to}}})
 	}
 	return parts
 }

@@ -64,7 +64,7 @@ func (m Match) Set(sp *packet.Space, dir packet.Direction) packet.Set {
 		s = sp.And(s, sp.Before(m.Until))
 	}
 	for _, from := range m.Senders {
-		s = sp.And(s, sp.Named(SenderField(from.Kind), from.Names...))
+		s = sp.And(s, sp.Named(from.Kind.Field(), from.Names...))
 	}
 	if m.IPsec {
 		s = sp.And(s, sp.Value(packet.IPsec, 1))
@@ -73,17 +73,6 @@ func (m Match) Set(sp *packet.Space, dir packet.Direction) packet.Set {
 		return s
 	}
 	return sp.And(s, sp.WellFormed())
-}
-
-// SenderField is the field of a packet that a kind of sender is told by.
-func SenderField(kind string) packet.Field {
-	switch kind {
-	case "user":
-		return packet.User
-	case "program":
-		return packet.Program
-	}
-	return packet.Unit
 }
 
 // TermsSet is the packets that one of some service terms speaks of.

@@ -47,15 +47,15 @@ func TestSecondOpinion(t *testing.T) {
 				}
 				for _, out := range sp.Outcomes(sp.Only(d, here)) {
 					asked++
-					seen[deciders[out.By-1].Kind]++
+					seen[string(deciders[out.By-1].Kind)]++
 					got := out.Verdict.String()
 					if out.Verdict == packet.Reject {
-						got += " with " + out.With
+						got += " with " + string(out.Reply)
 					}
 					if out.Verdict == packet.Admit && p.Hook != packet.Out {
-						require.Equal(t, o.Becomes(h, p), out.With, "seed %d host %s: %s\n%s", seed, h.Name, p, text)
-						if out.With != "" {
-							seen[strings.Fields(out.With)[0]]++
+						require.Equal(t, o.Becomes(h, p), out.Translated.String(), "seed %d host %s: %s\n%s", seed, h.Name, p, text)
+						if out.Translated.Changes() {
+							seen[strings.Fields(out.Translated.String())[0]]++
 						}
 					}
 					require.Equal(t, o.Of(h, p, room).Does, got, "seed %d host %s room %v: %s (user %q unit %q encrypted %v), by %s\n%s",

@@ -32,7 +32,7 @@ func (p *Plan) Paused(sp *packet.Space) *Plan {
 		}
 		out := Chain{Direction: c.Direction}
 		for _, r := range e.order(sp) {
-			if r.Kind == "stance" {
+			if r.Kind == ByStance {
 				continue
 			}
 			if r.Verdict != packet.Admit {

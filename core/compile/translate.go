@@ -38,15 +38,13 @@ func (t *Translation) Passes() packet.Direction {
 	return packet.Forward
 }
 
-// Said is how packets of a family are said to be translated.
-func (t *Translation) Said(family int) string {
+// Of is what is changed of packets of a family.
+func (t *Translation) Of(family int) packet.Translation {
 	if t.Masquerade {
-		return packet.Masqueraded
+		return packet.Translation{Masqueraded: true}
 	}
-	if to, _ := t.To(family); to.IsValid() {
-		return packet.SentOn(to, t.Port)
-	}
-	return packet.Redirected(t.Port)
+	to, _ := t.To(family)
+	return packet.Translation{Here: !to.IsValid(), To: to, Port: t.Port}
 }
 
 // translations are those that a host carries out, redirects first: what it gives away
@@ -57,7 +55,7 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 		if !r.On(h) {
 			continue
 		}
-		t := Translation{Decider: Decider{Kind: "redirect", Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port,
+		t := Translation{Decider: Decider{Kind: ByRedirect, Name: r.Name, Pos: r.Pos}, Targets: r.Targets, Port: r.Port,
 			Direction: packet.Inbound,
 			Match:     Match{From: r.From.Addrs, To: packet.Intersection(r.To.Addrs, own), Terms: []policy.Term{r.Term}}}
 		if at := r.To.At[h]; at != nil {
@@ -71,7 +69,7 @@ func translations(pol *policy.Policy, h *fleet.Host) (out []Translation) {
 	}
 	for _, m := range pol.Masquerades {
 		if m.On(h) {
-			t := Translation{Decider: Decider{Kind: "masquerade", Name: m.Name, Pos: m.Pos}, Masquerade: true,
+			t := Translation{Decider: Decider{Kind: ByMasquerade, Name: m.Name, Pos: m.Pos}, Masquerade: true,
 				Match: Match{From: packet.Without(m.From.Addrs, own), To: m.To.Addrs, Ifaces: m.Via, Leaving: m.Via != nil}}
 			out = append(out, t.plain())
 		}
@@ -137,7 +135,7 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 			behind = sp.Or(behind, t.Match.Set(sp, Anywhere))
 		}
 	}
-	d = sp.Choose(sp.And(routed, behind), packet.Translation(sp, d, packet.Masqueraded), d)
+	d = sp.Choose(sp.And(routed, behind), sp.Translate(d, packet.Translation{Masqueraded: true}), d)
 	for i := range slices.Backward(p.Translations) {
 		t := &p.Translations[i]
 		if t.Masquerade {
@@ -159,8 +157,8 @@ func (p *Plan) translated(sp *packet.Space, d packet.Decision, unfiltered packet
 					}
 				}
 			}
-			then := sp.Choose(behind, packet.Translation(sp, decided, packet.Masqueraded), decided)
-			d = sp.Choose(sp.And(came, sp.Value(packet.Family, family)), packet.Translation(sp, then, t.Said(family)), d)
+			then := sp.Choose(behind, sp.Translate(decided, packet.Translation{Masqueraded: true}), decided)
+			d = sp.Choose(sp.And(came, sp.Value(packet.Family, family)), sp.Translate(then, t.Of(family)), d)
 		}
 	}
 	return d

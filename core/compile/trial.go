@@ -105,8 +105,8 @@ func (e *end) trial(sp *packet.Space) (out []Rule) {
 		return nil
 	}
 	for _, r := range e.tried.order(sp) {
-		ground := r.Kind == "ground" || r.Kind == "local" || r.Kind == "leave"
-		if r.Kind == "stance" || ground && (e.direction != packet.Forward || e.stance.Trial == nil) {
+		ground := r.Kind == ByGround || r.Kind == ByLocal || r.Kind == ByLeave
+		if r.Kind == ByStance || ground && (e.direction != packet.Forward || e.stance.Trial == nil) {
 			continue // the ground has decided before, but for what it leaves alone while what is forwarded is on trial
 		}
 		r.Log = nil

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
 )
 
 // FilledIn are the users and units that rules of a plan ask for, as in "unit backup.service":
@@ -16,7 +17,7 @@ func FilledIn(plan *compile.Plan) (out []string) {
 		for _, r := range c.Rules {
 			for _, s := range r.Match.Senders {
 				for _, name := range s.Names {
-					if what := s.Kind + " " + name; s.Kind != "program" && !slices.Contains(out, what) {
+					if what := string(s.Kind) + " " + name; s.Kind != packet.ByProgram && !slices.Contains(out, what) {
 						out = append(out, what)
 					}
 				}
@@ -43,7 +44,7 @@ func Unsayable(plan *compile.Plan) (out []string) {
 	for _, c := range plan.Chains {
 		for _, r := range c.Rules {
 			for _, s := range r.Match.Senders {
-				if s.Kind == "program" {
+				if s.Kind == packet.ByProgram {
 					if what := r.Decider.Rule.Title() + ": from program"; !slices.Contains(out, what) {
 						out = append(out, what)
 					}

@@ -107,6 +107,16 @@ func (r row) write(out *strings.Builder, indent string) {
 	out.WriteString(strings.TrimRight(line, " ") + "\n")
 }
 
+// Line gives a statement as one line of text without columns, as messages quote one.
+func Line(stmt Stmt) string {
+	r := rowOf(stmt)
+	parts := []string{strings.TrimRight(r.head+" "+r.body, " ")}
+	if r.tail != "" {
+		parts = append(parts, r.tail)
+	}
+	return strings.Join(append(parts, r.pieces...), "  ")
+}
+
 // about is the row of a declaration with its description and what it accepts.
 func (r row) about(description string, a Accepted) row {
 	if r.pieces = acceptances(a.Knowingly); description != "" {
@@ -200,7 +210,7 @@ func rowOf(stmt Stmt) row {
 	case *Leave:
 		return ruleRow("leave "+d.Name, d.Peers.String()+" : "+d.Direction+via(d.Interfaces), &modified{nil, &d.Common})
 	case *Expectation:
-		return ruleRow("expect "+d.Name, d.Kind+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services),
+		return ruleRow("expect "+d.Name, string(d.Kind)+" "+d.From.String()+" -> "+d.To.String()+" : "+services(d.Services),
 			&modified{d.asRule(), &d.Common})
 	}
 	panic(fmt.Sprintf("fence: no layout for %T", stmt))
@@ -420,7 +430,7 @@ func printSenders(m *modified) string {
 		for i, n := range s.Names {
 			labels[i].Text = n
 		}
-		parts = append(parts, "from "+s.Kind+" "+words(labels))
+		parts = append(parts, "from "+string(s.Kind)+" "+words(labels))
 	}
 	return strings.Join(parts, "  ")
 }

@@ -1,6 +1,7 @@
 package fence
 
 import (
+	"fmt"
 	"slices"
 
 	"yellowfence.example/yfence/core/packet"
@@ -30,6 +31,25 @@ const questionForm = "[in|out|through] SRC [port N] -> DST : SERVICE  [state STA
 
 // States are the connection states, as questions name them.
 var States = []string{"new", "established", "related", "invalid", "untracked"}
+
+// Connection is the question what becomes of new connections from one end to another, each
+// the name of a host or an address.
+func Connection(from, to string, service ServiceTerm) *Question {
+	end := func(text string) Peers {
+		peer := Peer{Kind: NamedPeer, Name: text, Text: text}
+		if item, problem := ParseAddress(text, source.Pos{}); problem == nil {
+			peer.Kind, peer.Name, peer.Addr = AddressPeer, "", &item
+		}
+		return Peers{Items: []Peer{peer}}
+	}
+	return &Question{State: States[0], From: end(from), To: end(to), Services: []ServiceTerm{service}}
+}
+
+// PortTerm is one port of a protocol as a service.
+func PortTerm(protocol, port int) ServiceTerm {
+	return ServiceTerm{Text: fmt.Sprintf("%s %d", packet.ProtocolName(protocol), port), Protocols: []int{protocol},
+		Ports: &packet.PortRange{Lo: port, Hi: port}}
+}
 
 // ParseQuestion reads a question. Hosts are named there by their names alone.
 func ParseQuestion(text string) (q *Question, problems []source.Problem) {

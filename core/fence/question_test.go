@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"yellowfence.example/yfence/core/packet"
 )
 
 func TestQuestions(t *testing.T) {
@@ -83,4 +84,31 @@ func FuzzParseQuestion(f *testing.F) {
 			require.Positive(t, p.Column)
 		}
 	})
+}
+
+// TestConnection: a question that is made asks what one that is written asks.
+func TestConnection(t *testing.T) {
+	for _, c := range []struct {
+		from, to string
+		service  ServiceTerm
+		text     string
+	}{
+		{"charts-01", "10.40.1.21", PortTerm(packet.TCP, 443), "charts-01 -> 10.40.1.21 : tcp 443"},
+		{"10.60.0.9", "fd40::1:21", PortTerm(packet.UDP, 53), "10.60.0.9 -> fd40::1:21 : udp 53"},
+		{"web.saltmarsh.example", "192.0.2.7", ServiceTerm{Name: "ping", Text: "ping"}, "web.saltmarsh.example -> 192.0.2.7 : ping"},
+	} {
+		written, problems := ParseQuestion(c.text)
+		require.Empty(t, problems)
+		made := Connection(c.from, c.to, c.service)
+		require.Equal(t, written.From.String()+" "+written.To.String(), made.From.String()+" "+made.To.String())
+		for i, of := range [][2]Peer{{written.From.Items[0], made.From.Items[0]}, {written.To.Items[0], made.To.Items[0]}} {
+			require.Equal(t, of[0].Kind, of[1].Kind, "%s side %d", c.text, i)
+			require.Equal(t, of[0].Name, of[1].Name)
+			require.Equal(t, of[0].Addr == nil, of[1].Addr == nil)
+		}
+		require.Equal(t, written.Services[0].Text, made.Services[0].Text)
+		require.Equal(t, written.Services[0].Ports, made.Services[0].Ports)
+		require.Equal(t, written.Services[0].Protocols, made.Services[0].Protocols)
+		require.Equal(t, written.State, made.State)
+	}
 }

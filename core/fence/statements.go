@@ -10,8 +10,21 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// The parts of the ground.
+const (
+	PartLoopback          = "loopback"
+	PartReplies           = "replies"
+	PartInvalid           = "invalid"
+	PartICMPErrors        = "icmp-errors"
+	PartNeighbours        = "neighbours"
+	PartDHCPClient        = "dhcp-client"
+	PartMulticastListener = "multicast-listener"
+	PartService           = "service" // the way to the service of ours
+)
+
 // GroundParts are the parts of the ground, in the order in which they decide.
-var GroundParts = []string{"loopback", "replies", "invalid", "icmp-errors", "neighbours", "dhcp-client", "multicast-listener", "service"}
+var GroundParts = []string{PartLoopback, PartReplies, PartInvalid, PartICMPErrors, PartNeighbours, PartDHCPClient, PartMulticastListener,
+	PartService}
 
 func (p *parser) groundDecl(first Token) Stmt {
 	return &GroundDecl{Ident: Ident{"ground", first.Pos}, Parts: p.groundParts()}
@@ -157,7 +170,7 @@ func (p *parser) interfaces(keyword string) []Label {
 
 func (p *parser) expect(first Token) Stmt {
 	e := &Expectation{Ident: p.named("expect")}
-	e.Kind = p.choice("never", "always", "only").Word
+	e.Kind = Promise(p.choice(string(Never), string(Always), string(Only)).Word)
 	e.From, e.To = p.sides("expect")
 	p.want(Colon, `":" and the services`, p.form("expect"))
 	e.Services = p.services(p.form("expect"))
@@ -165,7 +178,7 @@ func (p *parser) expect(first Token) Stmt {
 	p.modifiers("expect", &modified{into, &e.Common})
 	e.Within, e.On, e.Through = into.Within, into.On, into.Through
 	if into.By != nil {
-		if e.BySteps = &into.By.Pos; e.Kind != "never" {
+		if e.BySteps = &into.By.Pos; e.Kind != Never {
 			p.report(source.Errorf(into.By.Pos, len("by"), "modifier",
 				"by steps goes with never only").Hinted("take it away, or say what never is so"))
 		}
@@ -193,8 +206,8 @@ func (p *parser) from(t Token, m *modified) {
 		m.rule.Since = p.instant(t, "from DATE|TIME")
 		return
 	}
-	kind := p.choice("user", "unit", "program")
-	s := Sender{Pos: kind.Pos, Kind: kind.Word}
+	kind := p.choice(string(packet.ByUser), string(packet.ByUnit), string(packet.ByProgram))
+	s := Sender{Pos: kind.Pos, Kind: packet.SenderKind(kind.Word)}
 	for _, w := range list(p, func() Label { return p.singleWord("a name", "from "+kind.Word+" NAME, …") }) {
 		s.Names = append(s.Names, w.Text)
 	}

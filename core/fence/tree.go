@@ -238,7 +238,7 @@ type AtMost struct {
 // A Sender is who sends, at the sending end: a user, a unit or a program.
 type Sender struct {
 	Pos   source.Pos
-	Kind  string // user, unit or program
+	Kind  packet.SenderKind
 	Names []string
 }
 
@@ -291,10 +291,20 @@ type Label struct {
 	Text string
 }
 
+// A Promise is what an Expectation says of packets between its peers.
+type Promise string
+
+// The promises.
+const (
+	Never  Promise = "never"  // none of them passes
+	Always Promise = "always" // all of them do
+	Only   Promise = "only"   // no others do to the right side
+)
+
 // An Expectation is a statement about all packets that must hold.
 type Expectation struct {
 	Ident
-	Kind     string // never, always or only
+	Kind     Promise
 	From, To Peers
 	Services []ServiceTerm
 	Within   []Peer

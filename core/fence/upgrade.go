@@ -26,7 +26,7 @@ func Upgrade(files []*File) {
 		if names[e.Name] = true; e.Off != nil && e.Because == "" { // which it must say now
 			e.Because = "no reason was given"
 		}
-		if e.Kind == "always" {
+		if e.Kind == Always {
 			anywhere := *e // which this may have made of an `only` that said a segment
 			anywhere.On = nil
 			always[e.spoken()], always[e.Name+" "+anywhere.spoken()] = true, true
@@ -35,11 +35,11 @@ func Upgrade(files []*File) {
 	for _, file := range files {
 		for i := len(file.Stmts) - 1; i >= 0; i-- {
 			e, ok := file.Stmts[i].(*Expectation)
-			if !ok || e.Kind != "only" || always[e.spoken()] || always[e.Name+made+" "+e.spoken()] {
+			if !ok || e.Kind != Only || always[e.spoken()] || always[e.Name+made+" "+e.spoken()] {
 				continue
 			}
 			works := *e
-			works.Kind, works.Name = "always", unused(e.Name, names)
+			works.Kind, works.Name = Always, unused(e.Name, names)
 			e.On = nil // nobody else's passed anywhere
 			always[works.spoken()], always[e.spoken()] = true, true
 			file.Stmts = slices.Insert(file.Stmts, i+1, Stmt(&works))

@@ -164,16 +164,16 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 	case Drop:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Drop, By: e.by(Decider{c, r})})
 	case Reject:
-		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, With: b.With, By: e.by(Decider{c, r})})
+		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, Reply: b.Reply, By: e.by(Decider{c, r})})
 	case Redirect:
-		return e.admits(c, r, packet.Translation(e.sp, e.redirected(c, r, &b, next, accepting), b.said()))
+		return e.admits(c, r, e.sp.Translate(e.redirected(c, r, &b, next, accepting), b.translation()))
 	case DestinationNAT:
-		return e.admits(c, r, packet.Translation(e.sp, e.elsewhere(r, &b, next, accepting), b.said()))
+		return e.admits(c, r, e.sp.Translate(e.elsewhere(r, &b, next, accepting), b.translation()))
 	case SourceNAT:
 		if !e.anySource(accepting, e.sp.AndAll(r.Match, b.Match, c.sees(e.sp))) {
 			return e.unmodelled("the source that it is given ("+r.At+")", next)
 		}
-		return e.admits(c, r, packet.Translation(e.sp, accepting, b.said()))
+		return e.admits(c, r, e.sp.Translate(accepting, b.translation()))
 	case Bypass:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{c, r})})
 	case Return:

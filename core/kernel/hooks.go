@@ -175,7 +175,7 @@ func (e *evaluation) first(c *Chain, d, next packet.Decision) packet.Decision {
 	// Of what is not the first it is the connection that was translated.
 	plain := sp.Map(d, func(o packet.Outcome) packet.Outcome {
 		if o.Verdict == packet.Admit {
-			o.With = ""
+			o.Translated = packet.Translation{}
 		}
 		return o
 	})

@@ -1,25 +1,19 @@
 package kernel
 
 import (
-	"cmp"
 	"net/netip"
 	"slices"
 
 	"yellowfence.example/yfence/core/packet"
 )
 
-// said is how a branch that translates is said to do it.
-func (b *Branch) said() string {
+// translation is what a branch changes of a connection.
+func (b *Branch) translation() packet.Translation {
 	switch b.Action {
-	case Redirect:
-		return packet.Redirected(b.Port)
-	case DestinationNAT:
-		if !b.To.IsValid() {
-			return packet.Redirected(b.Port)
-		}
-		return packet.SentOn(b.To, b.Port)
+	case Redirect, DestinationNAT:
+		return packet.Translation{Here: !b.To.IsValid(), To: b.To, Port: b.Port}
 	}
-	return cmp.Or(b.With, packet.Masqueraded)
+	return packet.Translation{Masqueraded: true}
 }
 
 // redirected is what becomes of packets that are given to the host itself instead.

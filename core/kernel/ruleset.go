@@ -189,11 +189,11 @@ type Branch struct {
 	Untracks bool             // its connection is not tracked from here on
 	Log      bool             // writes a line about what takes it
 	Action   Action
-	Target   string     // of Jump and Goto: a chain of the same table
-	Port     int        // of Redirect and DestinationNAT; 0 is the same port
-	To       netip.Addr // of DestinationNAT; none where only the port is another
-	With     string     // of Reject, as in packet.Outcome
-	Why      string     // of Unmodelled: what it is
+	Target   string       // of Jump and Goto: a chain of the same table
+	Port     int          // of Redirect and DestinationNAT; 0 is the same port
+	To       netip.Addr   // of DestinationNAT; none where only the port is another
+	Reply    packet.Reply // of Reject
+	Why      string       // of Unmodelled: what it is
 }
 
 // An Action is what a branch does.
@@ -324,7 +324,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 			fmt.Fprintf(&b, "%d %v", asked, r.Log)
 			for _, br := range r.Branches {
 				fmt.Fprintf(&b, " %d %v %v %v %s %s %d %v %s", sp.And(br.Match, asked), br.Marks, br.Untracks, br.Log, br.Action,
-					br.Target, br.Port, br.To, br.With)
+					br.Target, br.Port, br.To, br.Reply)
 			}
 			out[c] = append(out[c], b.String())
 		}

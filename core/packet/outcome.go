@@ -3,6 +3,7 @@ package packet
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 )
 
 // A Verdict is what finally becomes of a packet.
@@ -24,10 +25,10 @@ func (v Verdict) String() string { return verdictNames[v] }
 // An Outcome is all a decision says of a packet. Outcomes are compared with ==.
 type Outcome struct {
 	Verdict Verdict
-	// With is how a rejected packet is answered, in one spelling for both
-	// families: "tcp-reset", or an ICMP error such as "port-unreachable". Of one that
-	// is admitted it says how it is translated: "masqueraded".
-	With string
+	// Reply is how a rejected packet is answered.
+	Reply Reply
+	// Translated is what is changed of an admitted packet.
+	Translated Translation
 	// Logged says that the kernel writes a line about it.
 	Logged bool
 	// By is who decided: a caller's own number, 0 where nobody asked. Decisions
@@ -38,35 +39,60 @@ type Outcome struct {
 // Refused says that the packet does not get past, whatever it is told.
 func (o Outcome) Refused() bool { return o.Verdict == Drop || o.Verdict == Reject }
 
-// Masqueraded is how packets are said to be translated that get the router's own address.
-const Masqueraded = "masqueraded"
+// A Reply is how a packet that is rejected is answered, in one spelling for both families: by
+// a reset, or by the ICMP error that it names. A dump may name any; the policy's are these.
+type Reply string
 
-// Redirected is how packets are said to be translated that are given to the host
-// itself, at another port if it is not 0.
-func Redirected(port int) string {
-	if port == 0 {
-		return "redirected to the host itself"
-	}
-	return fmt.Sprintf("redirected to port %d", port)
+// The replies of a policy; NoReply is that of packets that are dropped or admitted.
+const (
+	NoReply         Reply = ""
+	TCPReset        Reply = "tcp-reset"
+	PortUnreachable Reply = "port-unreachable"
+)
+
+// A Translation is what a kernel changes of a connection that it admits. The zero
+// Translation changes nothing.
+type Translation struct {
+	Here        bool       // it is given to the host itself
+	To          netip.Addr // it is sent on to another host
+	Port        int        // it goes to another port; 0 keeps it
+	Masqueraded bool       // it is seen as the router's own
 }
 
-// SentOn is how packets are said to be translated that get another destination, and
-// another port if it is not 0.
-func SentOn(to netip.Addr, port int) string {
-	if port == 0 {
-		return "sent on to " + to.String()
+// Changes says that anything is changed.
+func (t Translation) Changes() bool { return t != Translation{} }
+
+// String is how packets are said to be translated: "sent on to 192.0.2.7:443, masqueraded".
+func (t Translation) String() string {
+	var parts []string
+	switch {
+	case t.To.IsValid() && t.Port != 0:
+		parts = append(parts, "sent on to "+netip.AddrPortFrom(t.To, uint16(t.Port)).String())
+	case t.To.IsValid():
+		parts = append(parts, "sent on to "+t.To.String())
+	case t.Port != 0:
+		parts = append(parts, fmt.Sprintf("redirected to port %d", t.Port))
+	case t.Here:
+		parts = append(parts, "redirected to the host itself")
 	}
-	return "sent on to " + netip.AddrPortFrom(to, uint16(port)).String()
+	if t.Masqueraded {
+		parts = append(parts, "masqueraded")
+	}
+	return strings.Join(parts, ", ")
 }
 
-// Translation is d with how its admitted packets are translated besides.
-func Translation(sp *Space, d Decision, how string) Decision {
+// Translate is d with a translation of what it admits. Where d translates already, one more
+// destination comes before its own, as a kernel asks no more once it has found one.
+func (sp *Space) Translate(d Decision, t Translation) Decision {
 	return sp.Map(d, func(o Outcome) Outcome {
-		if o.Verdict == Admit && o.With != "" {
-			o.With = how + ", " + o.With
-		} else if o.Verdict == Admit {
-			o.With = how
+		if o.Verdict != Admit {
+			return o
 		}
+		masqueraded := o.Translated.Masqueraded || t.Masqueraded
+		if t.Here || t.To.IsValid() || t.Port != 0 {
+			o.Translated = t
+		}
+		o.Translated.Masqueraded = masqueraded
 		return o
 	})
 }

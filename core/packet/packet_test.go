@@ -149,7 +149,7 @@ func TestSimplifyKeepsWhatIsCaredFor(t *testing.T) {
 
 func TestChooseAndWhere(t *testing.T) {
 	rng := rand.New(rand.NewPCG(11, 12))
-	outcomes := []Outcome{{Verdict: Admit}, {Verdict: Drop}, {Verdict: Reject, With: "tcp-reset", Logged: true}}
+	outcomes := []Outcome{{Verdict: Admit}, {Verdict: Drop}, {Verdict: Reject, Reply: TCPReset, Logged: true}}
 	for range 200 {
 		sp := NewSpace()
 		d := sp.Leaf(outcomes[0])

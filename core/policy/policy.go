@@ -91,7 +91,7 @@ type GroundChange struct {
 // An Expectation is what must hold of all packets.
 type Expectation struct {
 	Name     string
-	Kind     string // never, always or only
+	Kind     fence.Promise
 	From, To Side
 	Terms    []Term
 	Services string // as a message says them

@@ -45,6 +45,25 @@ func (p *Policy) ServiceAt(protocol, port int) string {
 	return name
 }
 
+// ServiceFor is ServiceAt for a service that is this port of this protocol and nothing else:
+// a statement may name it in place of them.
+func (p *Policy) ServiceFor(protocol, port int) string {
+	if name := p.ServiceAt(protocol, port); name != "" && name == ServiceFor(protocol, port) {
+		return name
+	}
+	return ""
+}
+
+// ServiceFor names the registered service that is this port of this protocol and nothing
+// else, "" if none.
+func ServiceFor(protocol, port int) string {
+	name := ServiceAt(protocol, port)
+	if terms := ServiceTerms(name); len(terms) != 1 || terms[0].Protocol != protocol {
+		return ""
+	}
+	return name
+}
+
 // ServiceAt names the registered service that is at a port, "" if none.
 func ServiceAt(protocol, port int) string {
 	return byPort()[[2]int{protocol, port}]

@@ -166,9 +166,10 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	for _, s := range d.Senders {
 		rule.Senders = append(rule.Senders, Sender{Kind: s.Kind, Names: s.Names})
 		if !rule.From.Named {
-			r.errorf(fence.Ident{Name: s.Kind, Pos: s.Pos}, "sender", "only the sending end knows who sends, and %s is no host of ours",
+			r.errorf(fence.Ident{Name: string(s.Kind), Pos: s.Pos}, "sender",
+				"only the sending end knows who sends, and %s is no host of ours",
 				rule.From.Text).Hint =
-				"name a role, host NAME or fleet on the left, or take `from " + s.Kind + "` away"
+				"name a role, host NAME or fleet on the left, or take `from " + string(s.Kind) + "` away"
 		}
 	}
 	if d.Through != nil {

@@ -19,7 +19,7 @@ type AtMost struct {
 
 // A Sender narrows a rule, at the sending end, to what some users, units or programs send.
 type Sender struct {
-	Kind  string // user, unit or program
+	Kind  packet.SenderKind
 	Names []string
 }
 

@@ -21,10 +21,20 @@ const (
 	WentBack   Phase = "went back"  // what was in force before is in force again
 )
 
+// A ChangeKind is what a change puts in force.
+type ChangeKind string
+
+// The kinds of changes.
+const (
+	ChangeSettle  ChangeKind = "settle"   // what is published
+	ChangePause   ChangeKind = "pause"    // for a while, a filter that refuses nothing
+	ChangePutBack ChangeKind = "put back" // a copy of what was in force before
+)
+
 // A HostChange is a change of what a host has in force, and how it stands.
 type HostChange struct {
 	ID         string     `json:"id" doc:"its own, for proofs about it"`
-	Kind       string     `json:"kind" enum:"settle,pause,put back" doc:"what it is"`
+	Kind       ChangeKind `json:"kind" enum:"settle,pause,put back" doc:"what it is"`
 	What       string     `json:"what" doc:"the same for people: revision 7"`
 	Revision   int64      `json:"revision,omitempty" doc:"which is put in force"`
 	Generation int64      `json:"generation,omitempty" doc:"of the fleet"`

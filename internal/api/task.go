@@ -8,12 +8,30 @@ import (
 	"yellowfence.example/yfence/core/listeners"
 )
 
+// A TaskKind is what a host is asked to do.
+type TaskKind string
+
+// The tasks. DoPause and DoResume are what people ask for; the host is asked to settle for a
+// while, and to take that back.
+const (
+	DoSettle      TaskKind = "settle"
+	DoKeep        TaskKind = "keep"
+	DoTakeBack    TaskKind = "take back"
+	DoPutBack     TaskKind = "put back"
+	DoProbe       TaskKind = "probe"
+	DoListen      TaskKind = "listen"
+	DoReport      TaskKind = "report"
+	DoConnections TaskKind = "connections"
+	DoPause       TaskKind = "pause"
+	DoResume      TaskKind = "resume"
+)
+
 // A Task is something that a host is asked to do, signed by the service: a host does
 // nothing that nobody asked for whom it trusts.
 type Task struct {
-	ID   int64  `json:"id"`
-	Host string `json:"host"`
-	Do   string `json:"do" enum:"settle,keep,take back,put back,probe,listen,report,connections"`
+	ID   int64    `json:"id"`
+	Host string   `json:"host"`
+	Do   TaskKind `json:"do" enum:"settle,keep,take back,put back,probe,listen,report,connections"`
 	// What it is about.
 	Change string     `json:"change,omitempty" doc:"the change that is to be kept or taken back"`
 	Pair   int64      `json:"pair,omitempty" doc:"the pair to settle"`

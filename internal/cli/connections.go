@@ -43,7 +43,7 @@ is forgotten and then refused. It ends with 1 if there are any.`,
 			if err != nil {
 				return err
 			}
-			status, err := svc.AskHost(cmd.Context(), args[0], api.Task{Do: "connections", Cut: cut})
+			status, err := svc.AskHost(cmd.Context(), args[0], api.Task{Do: api.DoConnections, Cut: cut})
 			switch {
 			case err != nil:
 				return err

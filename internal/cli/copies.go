@@ -148,7 +148,7 @@ with settle, what is in force now comes back by itself unless it is kept in time
 			return err
 		}
 		if !*on {
-			return a.askHost(cmd, name, api.Task{Do: "put back", Copy: number, Within: within.String(), Force: force})
+			return a.askHost(cmd, name, api.Task{Do: api.DoPutBack, Copy: number, Within: within.String(), Force: force})
 		}
 		if err := h.find(); err != nil {
 			return err
@@ -157,7 +157,8 @@ with settle, what is in force now comes back by itself unless it is kept in time
 		if err != nil {
 			return err
 		}
-		w := host.Wanted{Change: api.HostChange{Kind: "put back", What: fmt.Sprintf("copy %d", number)}, Copy: copied, Within: within}
+		w := host.Wanted{Change: api.HostChange{Kind: api.ChangePutBack, What: fmt.Sprintf("copy %d", number)}, Copy: copied,
+			Within: within}
 		if w.Pins, err = h.machine.Pins(); err != nil {
 			return err
 		}
@@ -199,13 +200,13 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 		switch {
 		case c == nil:
 			_, _ = fmt.Fprintf(w, "%s: done\n", name)
-		case c.Kind == "pause" && c.Phase == api.InForceYet:
+		case c.Kind == api.ChangePause && c.Phase == api.InForceYet:
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", name,
 				c.Until.Local().Format(time.DateTime))
 		case c.Phase == api.InForceYet:
 			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept\n", name, c.What,
 				c.Until.Local().Format(time.TimeOnly))
-		case c.Kind == "pause" && c.Phase == api.WentBack:
+		case c.Kind == api.ChangePause && c.Phase == api.WentBack:
 			_, _ = fmt.Fprintf(w, "%s: the pause has ended, %s\n", name, c.Why)
 		default:
 			_, _ = fmt.Fprintf(w, "%s: %s %s, %s\n", name, c.What, c.Phase, c.Why)
@@ -227,7 +228,7 @@ ends by itself on the host, whether the service is there then or not; after a re
 the rules are those that were kept.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.askHost(cmd, args[0], api.Task{Do: "pause", Within: length.String(), Why: why})
+			return a.askHost(cmd, args[0], api.Task{Do: api.DoPause, Within: length.String(), Why: why})
 		},
 	}
 	lengthVar(c, &length, "for", 0, "how long, as 30m or 2h")
@@ -243,7 +244,7 @@ func (a *app) resumeCommand() *cobra.Command {
 		Short: "End a pause before its time",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.askHost(cmd, args[0], api.Task{Do: "resume"})
+			return a.askHost(cmd, args[0], api.Task{Do: api.DoResume})
 		},
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
@@ -89,7 +90,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 	if err != nil {
 		return api.Drift{}, err
 	}
-	res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, compare.NamesOf(pol), time.Now().Unix(), f, time.Time{})
+	res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, say.NamesOf(pol), time.Now().Unix(), f, time.Time{})
 	if err != nil { // what cannot be read is no host without rules: it is unread
 		res = &compare.Result{Unread: []string{unreadable(dumps, err)}, Findings: []compare.Finding{}}
 	}

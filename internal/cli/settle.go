@@ -84,12 +84,12 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	}
 	var rules api.Rules
 	kind := ""
-	w := host.Wanted{Change: api.HostChange{Kind: "settle", Why: f.why, Task: f.task}, Within: f.within, Force: f.force,
+	w := host.Wanted{Change: api.HostChange{Kind: api.ChangeSettle, Why: f.why, Task: f.task}, Within: f.within, Force: f.force,
 		Service: h.services()}
 	if f.pause {
 		kind = "pause"
 		rules, err = svc.RulesOf(ctx, h.name, kind)
-		w.Passing, w.Change.Kind = true, "pause"
+		w.Passing, w.Change.Kind = true, api.ChangePause
 	} else {
 		kind = map[bool]string{true: "ground"}[f.minimal]
 		rules, err = svc.SettlePair(ctx, h.name, kind, f.pair)
@@ -140,7 +140,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 	for _, cut := range made.Cut {
 		out.Said = append(out.Said, "it cuts off "+cut)
 	}
-	if made.Change.Kind == "settle" {
+	if made.Change.Kind == api.ChangeSettle {
 		ctx, cancel := context.WithTimeout(cmd.Context(), lookTime)
 		left, _ := inventory.Unadmitted(ctx, h.services(), false) // what it found in that time; nothing where conntrack is not installed
 		cancel()
@@ -153,7 +153,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		a.say("%s: %s", h.name, s)
 	}
 	d, err := h.tell(cmd.Context(), &made.Change, min(tellTime, time.Until(made.Change.Until)/2))
-	if err != nil && !force && made.Change.Kind == "settle" {
+	if err != nil && !force && made.Change.Kind == api.ChangeSettle {
 		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
 		out.Change = &c
 		if back != nil || c.Phase != api.WentBack {
@@ -170,7 +170,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 	}
 	return a.print(out, func(w io.Writer) {
 		until := made.Change.Until.Local().Format(time.TimeOnly)
-		if made.Change.Kind == "pause" {
+		if made.Change.Kind == api.ChangePause {
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", h.name, until)
 		} else {
 			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n", h.name,

@@ -129,7 +129,7 @@ func TestAnAttendantDoesWhatItsServiceSigned(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, fresh)
 	task := func(id int64, name, do string, key ed25519.PrivateKey) (out api.Task) {
-		out = api.Task{ID: id, Host: name, Do: do, Until: time.Now().Add(time.Minute).UTC().Truncate(time.Second)}
+		out = api.Task{ID: id, Host: name, Do: api.TaskKind(do), Until: time.Now().Add(time.Minute).UTC().Truncate(time.Second)}
 		out.Sign(key)
 		return out
 	}

@@ -116,7 +116,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 			return nil, fmt.Errorf("how %s ended could not be noted yet: is the disk full?", p.Change.What)
 		}
 		until := p.Change.Until.Local().Format(time.TimeOnly)
-		if p.Change.Kind == "pause" {
+		if p.Change.Kind == api.ChangePause {
 			return nil, fmt.Errorf("the filter is paused until %s: end the pause first (yfence resume)", until)
 		}
 		return nil, fmt.Errorf("%s waits for its keep until %s: keep it (yfence keep) or take it back (yfence undo) first", p.Change.What,

@@ -14,6 +14,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
@@ -56,7 +57,7 @@ func refillNFT(ctx context.Context) error {
 	script := ""
 	for _, s := range asked.Senders {
 		script += fmt.Sprintf("flush set %s %s\n", strings.TrimPrefix(apply.OwnTable, "table "), s.Set)
-		f, ok := inventory.Find(s.Kind, s.Name)
+		f, ok := inventory.Find(s.Sender)
 		if !ok {
 			continue
 		}
@@ -86,7 +87,7 @@ func refillSaved(ctx context.Context, name string) error {
 	if len(iptables.SendersOf(ours)) == 0 {
 		return nil
 	}
-	now := iptables.Refill(ours, func(kind, name string) string { f, _ := inventory.Find(kind, name); return f.Element })
+	now := iptables.Refill(ours, func(s packet.Sender) string { f, _ := inventory.Find(s); return f.Element })
 	_, err = inventory.Run(ctx, []byte(iptables.Over(now, string(saved))), name+"-restore", "--noflush")
 	return err
 }
@@ -126,10 +127,10 @@ func (u *UnitWatch) Changed(m *Machine) bool {
 			for _, f := range k.Files {
 				var names []string
 				for _, s := range nft.SendersOf(f.Text) {
-					names = append(names, map[bool]string{true: s.Name}[s.Kind == "unit"])
+					names = append(names, map[bool]string{true: s.Name}[s.Kind == packet.ByUnit])
 				}
 				for _, s := range iptables.SendersOf(f.Text) {
-					names = append(names, map[bool]string{true: s.Names[0]}[s.Kind == "unit"])
+					names = append(names, map[bool]string{true: s.Name}[s.Kind == packet.ByUnit])
 				}
 				for _, name := range names {
 					if name != "" && !slices.ContainsFunc(u.known, func(k knownUnit) bool { return k.name == name }) {
@@ -164,7 +165,7 @@ func (u *UnitWatch) Changed(m *Machine) bool {
 
 func (k *knownUnit) find() {
 	k.path, k.number = "", 0
-	if f, ok := inventory.Find("unit", k.name); ok {
+	if f, ok := inventory.Find(packet.Sender{Kind: packet.ByUnit, Name: k.name}); ok {
 		var st unix.Stat_t
 		if path := filepath.Join(f.Root, f.Element); unix.Stat(path, &st) == nil {
 			k.path, k.number = path, st.Ino

@@ -20,6 +20,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
@@ -73,7 +74,7 @@ func TestAdoptFound(t *testing.T) {
 			require.Empty(t, problems)
 			pol, problems := policy.Resolve(policy.Input{Files: []*fence.File{parsed}, Fleet: r.Fleet})
 			require.Empty(t, problems)
-			res, err := live.Drift([]live.Stage{{Policy: pol, Host: r.Fleet.Host(host)}}, compare.NamesOf(pol), foundAt, f, time.Time{})
+			res, err := live.Drift([]live.Stage{{Policy: pol, Host: r.Fleet.Host(host)}}, say.NamesOf(pol), foundAt, f, time.Time{})
 			require.NoError(t, err)
 			left := 0
 			for _, finding := range res.Findings {

@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -28,7 +29,7 @@ type Stage struct {
 //
 // Security groups among the dumps are held against what a group is to admit, the others
 // against the whole of it.
-func Drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
+func Drift(stages []Stage, names *say.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
 	last := stages[len(stages)-1]
 	var groups []api.Dump
 	own := f
@@ -101,7 +102,7 @@ func plans(sp *packet.Space, stages []Stage, now int64) (out []compare.Stage) {
 	return out
 }
 
-func drift(stages []Stage, names *compare.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
+func drift(stages []Stage, names *say.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
 	last := over
 	if !over.IsZero() { // what is told of rules that are too complex has its time too
 		last = over.Add(10 * time.Second)

@@ -8,8 +8,8 @@ import (
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/live"
 )
 
@@ -35,7 +35,7 @@ func FuzzDrift(f *testing.F) {
 	f.Add([]byte("\xff\xfe{\x00}\x00"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		said, begun := live.Sniff("f", data), time.Now()
-		res, err := live.Drift([]live.Stage{{Policy: pol, Host: pol.Fleet.Hosts[0]}}, compare.NamesOf(pol), 1795564800, said,
+		res, err := live.Drift([]live.Stage{{Policy: pol, Host: pol.Fleet.Hosts[0]}}, say.NamesOf(pol), 1795564800, said,
 			begun.Add(time.Second))
 		if err == nil {
 			require.NotNil(t, res)

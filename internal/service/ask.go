@@ -40,6 +40,15 @@ func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*st
 	return &struct{ Body api.Answer }{api.Answer{Version: api.Version, Question: in.Body.Question, Answer: *answer, InForce: has}}, nil
 }
 
+// connection is the question what becomes of a connection from a host, or an address, to an address.
+func connection(from, to string, p api.Probe) *fence.Question {
+	service := fence.ServiceTerm{Name: "ping", Text: "ping"}
+	if number, ok := packet.ProtocolNumber(p.Protocol); ok && p.Port != 0 {
+		service = fence.PortTerm(number, p.Port)
+	}
+	return fence.Connection(from, to, service)
+}
+
 // answered is on how many hosts that an answer is about what is published is in force.
 func (s *Service) answered(ctx context.Context, m *model, hosts []string) (*api.AnswerInForce, error) {
 	k, err := s.known(ctx, nil)

@@ -254,12 +254,12 @@ func (s *Service) tellChange(ctx context.Context, in *struct {
 type taskRequest struct {
 	Host string `path:"host"`
 	Body struct {
-		Do     string `json:"do" enum:"take back,put back,pause,resume,report,connections" doc:"take back: undo the change that waits for its keep"`
-		Copy   int    `json:"copy,omitempty" doc:"of a put back: the copy's number"`
-		Within string `json:"within,omitempty" doc:"the length of a pause, or the time for a keep, as 90s or 2h"`
-		Cut    bool   `json:"cut,omitempty" doc:"of connections: cut those that are found"`
-		Why    string `json:"why,omitempty" maxLength:"2000"`
-		Even   bool   `json:"force,omitempty" doc:"go on where the change cuts off log-ins or the service"`
+		Do     api.TaskKind `json:"do" enum:"take back,put back,pause,resume,report,connections" doc:"take back: undo the change that waits for its keep"`
+		Copy   int          `json:"copy,omitempty" doc:"of a put back: the copy's number"`
+		Within string       `json:"within,omitempty" doc:"the length of a pause, or the time for a keep, as 90s or 2h"`
+		Cut    bool         `json:"cut,omitempty" doc:"of connections: cut those that are found"`
+		Why    string       `json:"why,omitempty" maxLength:"2000"`
+		Force  bool         `json:"force,omitempty" doc:"go on where the change cuts off log-ins or the service"`
 	}
 }
 
@@ -273,10 +273,10 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		return nil, err
 	}
 	b := in.Body
-	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Cut: b.Cut, Within: b.Within, Why: b.Why, Force: b.Even}
+	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Cut: b.Cut, Within: b.Within, Why: b.Why, Force: b.Force}
 	who := caller(ctx).Name
 	switch b.Do {
-	case "pause":
+	case api.DoPause:
 		length, err := time.ParseDuration(b.Within)
 		switch {
 		case err != nil || length <= 0:
@@ -287,13 +287,13 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		case b.Why == "":
 			return nil, huma.Error422UnprocessableEntity("a pause needs a reason: others will see it, and ask")
 		}
-		t.Do, t.Pause, t.Force, t.Why = "settle", true, true, fmt.Sprintf("%s (%s)", b.Why, who)
-	case "resume":
-		if a.Change == nil || a.Change.Kind != "pause" || a.Change.Phase != api.InForceYet {
+		t.Do, t.Pause, t.Force, t.Why = api.DoSettle, true, true, fmt.Sprintf("%s (%s)", b.Why, who)
+	case api.DoResume:
+		if a.Change == nil || a.Change.Kind != api.ChangePause || a.Change.Phase != api.InForceYet {
 			return nil, huma.Error409Conflict(fmt.Sprintf("%s is not paused", in.Host))
 		}
-		t.Do, t.Why = "take back", "resumed by "+who
-	case "take back":
+		t.Do, t.Why = api.DoTakeBack, "resumed by "+who
+	case api.DoTakeBack:
 		t.Why = fmt.Sprintf("taken back by %s", who)
 		if b.Why != "" {
 			t.Why += ": " + b.Why

@@ -179,11 +179,11 @@ func (s *Service) status(ctx context.Context, current *model, h *fleet.Host, hea
 	if change == nil {
 		change = &api.HostChange{}
 	}
-	ours := a.Pair == asked && change.Kind == "settle" // it is about what the host was asked for
+	ours := a.Pair == asked && change.Kind == api.ChangeSettle // it is about what the host was asked for
 	switch {
 	case s.Clock().Sub(heard.ReceivedAt) > 3*s.ReportEvery:
 		res.State = api.Silent
-	case change.Kind == "pause" && change.Phase == api.InForceYet:
+	case change.Kind == api.ChangePause && change.Phase == api.InForceYet:
 		res.State, res.Why = api.Paused, fmt.Sprintf("until %s: %s", change.Until.UTC().Format(time.DateTime), change.Why)
 		if s.Clock().Sub(change.Until) > overdue {
 			res.Why += "; that is over, and the host has not said yet what became of it"

@@ -17,6 +17,7 @@ import (
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
@@ -27,8 +28,8 @@ type model struct {
 	pair   store.Pair
 	fleet  *fleet.Fleet
 	policy *policy.Policy
-	asker  func() *ask.Asker     // made when somebody asks
-	names  func() *compare.Names // made when something is to be said
+	asker  func() *ask.Asker // made when somebody asks
+	names  func() *say.Names // made when something is to be said
 	byName map[string]*fleet.Host
 
 	grouping sync.Mutex
@@ -216,7 +217,7 @@ func (s *Service) load(ctx context.Context, pair store.Pair) (*model, error) {
 		in, _ = policy.Read(sources, m.fleet)
 	}
 	m.policy, _ = policy.Resolve(in) // it was checked when it was published
-	m.names = sync.OnceValue(func() *compare.Names { return compare.NamesOf(m.policy) })
+	m.names = sync.OnceValue(func() *say.Names { return say.NamesOf(m.policy) })
 	m.asker = sync.OnceValue(func() *ask.Asker { return ask.NewAsker(m.policy) })
 	return m, nil
 }

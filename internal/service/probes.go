@@ -40,6 +40,15 @@ func (t trial) protocol() string {
 	return map[int]string{packet.TCP: "tcp", packet.UDP: "udp", packet.ICMP: "icmp", packet.ICMPv6: "icmp"}[t.term.Protocol]
 }
 
+// probe is the connection as an agent is asked to open it.
+func (t trial) probe() api.Probe {
+	p := api.Probe{Protocol: t.protocol(), To: t.at.String()}
+	if t.term.HasPorts() {
+		p.Port = t.term.Ports.Lo
+	}
+	return p
+}
+
 // service is what it tries, as a question says it.
 func (t trial) service() string {
 	if t.term.HasPorts() {
@@ -101,7 +110,8 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 		for _, e := range m.policy.Expects {
 			if !e.Off {
 				can := func(h *fleet.Host) bool { return s.attends(attending[h.Name]) }
-				found := append(expected(e, m.fleet.Hosts, can), s.turned(ctx, m, contrary(e, m.fleet.Hosts, can), e.Kind != "always")...)
+				found := append(expected(e, m.fleet.Hosts, can),
+					s.turned(ctx, m, contrary(e, m.fleet.Hosts, can), e.Kind != fence.Always)...)
 				if len(found) == 0 {
 					out.Left = append(out.Left, fmt.Sprintf("%s %s: no host that attends can try it", e.Kind, e.Name))
 				}
@@ -155,14 +165,14 @@ func there(s *Service, hosts []*fleet.Host, attending map[string]store.AgentStat
 // set of roles at either end, the first of those that can. What only some may do, those
 // others try.
 func expected(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
-	return between(e, hosts, can, e.Kind != "only")
+	return between(e, hosts, can, e.Kind != fence.Only)
 }
 
 // contrary are connections from whom the expectation does not speak of, or of whom it says
 // that only they may: without one that fares otherwise, nothing shows that any passes, or
 // that any is refused.
 func contrary(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool) []trial {
-	return between(e, hosts, can, e.Kind == "only")
+	return between(e, hosts, can, e.Kind == fence.Only)
 }
 
 // between are connections to its right side from its left side, or from others than that: within
@@ -170,7 +180,7 @@ func contrary(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) 
 func between(e *policy.Expectation, hosts []*fleet.Host, can func(*fleet.Host) bool, left bool) (all []trial) {
 	for _, s := range e.Spans {
 		opens := firsts(hosts, can, func(h *fleet.Host) bool { return s.From.Names(h) == left }, nil)
-		all = append(all, tries(opens, firsts(hosts, can, s.To.Names, opens), e.Terms, e.Kind+" "+e.Name)...)
+		all = append(all, tries(opens, firsts(hosts, can, s.To.Names, opens), e.Terms, string(e.Kind)+" "+e.Name)...)
 	}
 	return all
 }
@@ -200,20 +210,13 @@ func firsts(hosts []*fleet.Host, can, is func(*fleet.Host) bool, others []*fleet
 // that open the connections.
 func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool,
 	attending map[string]store.AgentStatus) ([]api.ProbeResult, error) {
-	probe := func(t trial) *api.Probe {
-		p := &api.Probe{Protocol: t.protocol(), To: t.at.String(), Port: t.term.Ports.Lo}
-		if !t.term.HasPorts() {
-			p.Port = 0
-		}
-		return p
-	}
 	listens := map[string]int64{} // tasks by where something is to listen
 	at := func(t trial) string { return t.at.String() + " " + t.service() }
 	for _, t := range all {
 		if !listen || listens[at(t)] != 0 || !s.attends(attending[t.to.Name]) {
 			continue
 		}
-		task, err := s.task(ctx, api.Task{Host: t.to.Name, Do: "listen", Probe: probe(t), Within: listenFor}, probeAnswer)
+		task, err := s.task(ctx, api.Task{Host: t.to.Name, Do: api.DoListen, Probe: new(t.probe()), Within: listenFor}, probeAnswer)
 		if err != nil {
 			return nil, err
 		}
@@ -229,7 +232,7 @@ func (s *Service) tryAll(ctx context.Context, m *model, all []trial, listen bool
 	}
 	tasks := make([]int64, len(all))
 	for i, t := range all {
-		task, err := s.task(ctx, api.Task{Host: t.from.Name, Do: "probe", Probe: probe(t)}, probeAnswer)
+		task, err := s.task(ctx, api.Task{Host: t.from.Name, Do: api.DoProbe, Probe: new(t.probe())}, probeAnswer)
 		if err != nil {
 			return nil, err
 		}
@@ -274,12 +277,10 @@ func (s *Service) tried(m *model, t trial, res, listener *api.TaskResult) (r api
 	if res != nil {
 		r.Source = res.From
 	}
-	if q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", cmp.Or(r.Source, t.from.Name), t.at, t.service())); problems == nil {
-		if answer := m.answer(q, s.Clock().Unix()); answer != nil {
-			r.Policy = answer.Verdict
-			if translated(answer) { // it arrives where nothing was opened for it
-				listener = nil
-			}
+	if answer := m.answer(connection(cmp.Or(r.Source, t.from.Name), t.at.String(), t.probe()), s.Clock().Unix()); answer != nil {
+		r.Policy = answer.Verdict
+		if translated(answer) { // it arrives where nothing was opened for it
+			listener = nil
 		}
 	}
 	if listener != nil && listener.Failed != "" {

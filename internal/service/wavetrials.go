@@ -13,7 +13,6 @@ import (
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
@@ -31,10 +30,7 @@ var errNotOne = errors.New("the policy gives it no single verdict")
 // admits says whether the policy admits a trial, for the addresses that are used: by what
 // each end has in force, where that is not m.
 func (s *Service) admits(ctx context.Context, m *model, t api.Trial) (bool, error) {
-	q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : %s", cmp.Or(t.Source, t.From), t.Address, t.Service))
-	if problems != nil {
-		return false, errNotOne
-	}
+	q := connection(cmp.Or(t.Source, t.From), t.Address, t.Probe())
 	verdict := func(pair int64, part string) (admitted bool, err error) {
 		by := m
 		if pair != 0 {

@@ -6,7 +6,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -34,11 +33,7 @@ func (s *Service) waysIn(ctx context.Context, w api.WaveHost, statuses map[strin
 			return true
 		}
 		for _, at := range reached(from, h) {
-			q, problems := fence.ParseQuestion(fmt.Sprintf("%s -> %s : tcp %d", from.Name, at, port))
-			if problems != nil {
-				continue
-			}
-			answer := m.answer(q, now)
+			answer := m.answer(connection(from.Name, at.String(), api.Probe{Protocol: "tcp", Port: port}), now)
 			if answer == nil || answer.Verdict != packet.Admit.String() {
 				continue
 			}

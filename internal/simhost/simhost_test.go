@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/simhost"
@@ -110,7 +111,7 @@ func TestADesk(t *testing.T) {
 		require.NoError(t, err)
 		f := live.Sniff("dump", []byte(doc.String()))
 		require.Equal(t, portable.Listing, f.Dumps[0].Kind)
-		res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, compare.NamesOf(pol), now, api.InForce{Dumps: f.Dumps}, time.Time{})
+		res, err := live.Drift([]live.Stage{{Policy: pol, Host: h}}, say.NamesOf(pol), now, api.InForce{Dumps: f.Dumps}, time.Time{})
 		require.NoError(t, err)
 		return res
 	}

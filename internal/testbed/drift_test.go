@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
+	"yellowfence.example/yfence/core/say"
 )
 
 // TestDriftOfCircumstances changes settled rules by hand, in a kernel, and reads
@@ -102,7 +103,7 @@ func TestDriftOfCircumstances(t *testing.T) {
 		}
 		rs, err := nft.ReadJSON(sp, dump, &names)
 		require.NoError(t, err)
-		res := compare.Drift(sp, compare.NamesOf(pol), plan, rs)
+		res := compare.Drift(sp, say.NamesOf(pol), plan, rs)
 		var got []string
 		for _, f := range res.Findings {
 			got = append(got, string(f.Kind)+": "+f.Sentence)

@@ -52,7 +52,7 @@ func TestExamplesInTheKernel(t *testing.T) {
 					rules, absent := settle(t, j.Host, kind.form, sp, plan)
 					for _, who := range absent { // and to the host nobody is who it does not have
 						kind, name, _ := strings.Cut(who, " ")
-						sp.Without(compile.SenderField(kind), name)
+						sp.Without(packet.SenderKind(kind).Field(), name)
 					}
 					require.NoError(t, j.forget())
 					decision := plan.Decision(sp)

@@ -301,7 +301,7 @@ func smallest(t *testing.T, j *Judge, script string, p packet.Packet) string {
 // it looks dropped.
 func agree(p packet.Packet, want packet.Outcome, got packet.Verdict, heard bool) bool {
 	// A reset is never answered with one, nor an ICMP error with any.
-	lone := p.State == "invalid" && want.With == "tcp-reset" || isError(p)
+	lone := p.State == "invalid" && want.Reply == packet.TCPReset || isError(p)
 	if want.Verdict == packet.Reject && (p.Hook == packet.Out || !heard || lone) {
 		return got != packet.Admit
 	}

@@ -53,7 +53,7 @@ func (m *machine) stop(why string) {
 				h.Phase, h.Why = api.HostBack, "it goes back by itself"
 				continue
 			}
-			m.task(api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: fmt.Sprintf("wave %d stopped: %s", m.Number, why)})
+			m.task(api.Task{Host: h.Name, Do: api.DoTakeBack, Change: h.Change, Why: fmt.Sprintf("wave %d stopped: %s", m.Number, why)})
 			h.Phase, h.Why = api.HostBack, "the wave stopped"
 		case api.HostAsked: // if it gets to it, nobody keeps it
 			h.Phase, h.Why = api.HostBack, "the wave stopped before it was in force"

@@ -47,7 +47,7 @@ func fail(h *api.WaveHost, why string) { h.Phase, h.Why = api.HostFailed, why }
 func (m *machine) due(h *api.WaveHost, a Agent) {
 	m.had(h, a)
 	m.ask(h.Name, h.Pair)
-	h.Phase, h.Task = api.HostAsked, m.task(api.Task{Host: h.Name, Do: "settle", Pair: h.Pair, Within: m.Within, Force: m.Force,
+	h.Phase, h.Task = api.HostAsked, m.task(api.Task{Host: h.Name, Do: api.DoSettle, Pair: h.Pair, Within: m.Within, Force: m.Force,
 		Why: fmt.Sprintf("wave %d", m.Number), Until: m.now.Add(2 * TaskWithin)})
 }
 
@@ -59,7 +59,7 @@ func (m *machine) had(h *api.WaveHost, a Agent) {
 	}
 	last := m.seen.Asked[h.Subject()]
 	h.Had = last.Pair
-	if c := a.Change; c != nil && a.Pair == last.Pair && c.Kind == "settle" && c.Phase == api.WentBack {
+	if c := a.Change; c != nil && a.Pair == last.Pair && c.Kind == api.ChangeSettle && c.Phase == api.WentBack {
 		h.Had = last.Previous
 	}
 }
@@ -100,7 +100,7 @@ func (m *machine) inForce(h *api.WaveHost) {
 		h.Why = "by this revision no other host may log in there; the host waits for a person who logs in and runs yfence keep"
 		return
 	}
-	h.Task = m.task(api.Task{Host: h.Name, Do: "listen", Probe: probeOf(way), Within: TaskWithin.String()})
+	h.Task = m.task(api.Task{Host: h.Name, Do: api.DoListen, Probe: probeOf(way), Within: TaskWithin.String()})
 	h.Phase, h.Prober, h.To, h.Probe = api.HostProbed, way.From, way.To.String(), 0
 }
 
@@ -125,7 +125,7 @@ func (m *machine) probed(h *api.WaveHost, a Agent) {
 		switch {
 		case !m.over(t):
 		case t.Done != nil:
-			h.Probe = m.task(api.Task{Host: h.Prober, Do: "probe", Probe: t.Probe})
+			h.Probe = m.task(api.Task{Host: h.Prober, Do: api.DoProbe, Probe: t.Probe})
 		default:
 			m.unanswered(h, t, a, "it no longer answers")
 		}
@@ -141,12 +141,12 @@ func (m *machine) probed(h *api.WaveHost, a Agent) {
 			return
 		}
 		came := m.shut(h, t)
-		m.task(api.Task{Host: h.Name, Do: "take back", Change: h.Change, Why: came})
+		m.task(api.Task{Host: h.Name, Do: api.DoTakeBack, Change: h.Change, Why: came})
 		fail(h, came)
 		return
 	}
 	proof := &api.KeepProof{Change: h.Change, From: h.Prober, To: h.To}
-	h.Task = m.task(api.Task{Host: h.Name, Do: "keep", Change: h.Change, Proof: proof})
+	h.Task = m.task(api.Task{Host: h.Name, Do: api.DoKeep, Change: h.Change, Proof: proof})
 	h.Phase = api.HostKeeping
 }
 

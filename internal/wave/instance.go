@@ -55,7 +55,7 @@ func (m *machine) instanceInForce(h *api.WaveHost) {
 	switch {
 	case ok:
 		h.Phase, h.Prober, h.To = api.HostProbed, way.From, way.To.String()
-		h.Probe = m.task(api.Task{Host: way.From, Do: "probe", Probe: probeOf(way)})
+		h.Probe = m.task(api.Task{Host: way.From, Do: api.DoProbe, Probe: probeOf(way)})
 	case slices.ContainsFunc(m.Hosts, func(o api.WaveHost) bool { return o.Step == h.Step && o.Cloud == "" && o.Phase != api.HostKept }):
 		// it is kept with the hosts of its step, or undone with them
 	default:

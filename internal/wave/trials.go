@@ -60,7 +60,7 @@ func (m *machine) listen() {
 		t := &m.Trials[i]
 		where := t.Address + " " + t.Service
 		if at[where] == 0 {
-			at[where] = m.task(api.Task{Host: t.To, Do: "listen", Probe: new(t.Probe()), Within: listenFor})
+			at[where] = m.task(api.Task{Host: t.To, Do: api.DoListen, Probe: new(t.Probe()), Within: listenFor})
 		}
 		t.Listen = at[where]
 	}
@@ -70,7 +70,7 @@ func (m *machine) listen() {
 func (m *machine) open() {
 	for i := range m.Trials {
 		t := &m.Trials[i]
-		t.Task = m.task(api.Task{Host: t.From, Do: "probe", Probe: new(t.Probe())})
+		t.Task = m.task(api.Task{Host: t.From, Do: api.DoProbe, Probe: new(t.Probe())})
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -227,7 +228,7 @@ func (s *Side) statements(sp *packet.Space, set packet.Set) string {
 			continue
 		}
 		by, to := s.deciders[o.By-1], &names
-		if by.Kind == "ground" {
+		if by.Kind == compile.ByGround {
 			to = &ground
 		}
 		if name := by.String(); !slices.Contains(*to, name) {

@@ -1,6 +1,7 @@
 package iptables_test
 
 import (
+	"cmp"
 	"net/netip"
 	"os"
 	"strings"
@@ -25,8 +26,8 @@ func fares(sp *packet.Space, d packet.Decision, p packet.Packet) string {
 		return "uncertain"
 	}
 	text := of[0].Verdict.String()
-	if of[0].With != "" {
-		text += " with " + of[0].With
+	if how := cmp.Or(string(of[0].Reply), of[0].Translated.String()); how != "" {
+		text += " with " + how
 	}
 	if of[0].Logged {
 		text += " and logged"

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/core/policy"
 )
 
 // The kernel knows users and units by what differs from host to host, and refuses
@@ -25,17 +24,17 @@ var (
 )
 
 // SendersOf lists the users and units that rules of ours ask for, in what Write
-// gave or in a dump, each as a Sender of one name.
-func SendersOf(text string) (out []policy.Sender) {
-	seen := map[string]bool{}
+// gave or in a dump, in their order.
+func SendersOf(text string) (out []packet.Sender) {
+	seen := map[packet.Sender]bool{}
 	for line := range strings.Lines(text) {
 		if !strings.HasPrefix(line, "-A "+Prefix) {
 			continue
 		}
 		for _, m := range sendersSaid.FindAllStringSubmatch(line, -1) {
-			if key := m[1] + " " + m[2]; !seen[key] {
-				seen[key] = true
-				out = append(out, policy.Sender{Kind: m[1], Names: []string{m[2]}})
+			if s := (packet.Sender{Kind: packet.SenderKind(m[1]), Name: m[2]}); !seen[s] {
+				seen[s] = true
+				out = append(out, s)
 			}
 		}
 	}
@@ -44,33 +43,33 @@ func SendersOf(text string) (out []policy.Sender) {
 
 // Fill gives the rules of a file of Write with what a host knows senders by: a
 // user's number, or the path of a unit's control group; "" where it has none.
-func Fill(rules string, known func(kind, name string) string) string {
+func Fill(rules string, known func(packet.Sender) string) string {
 	return senderAsked.ReplaceAllStringFunc(rules, func(said string) string {
 		m := senderAsked.FindStringSubmatch(said)
-		kind := map[string]string{senderOptions["user"]: "user", senderOptions["unit"]: "unit"}[m[1]]
+		kind := map[string]packet.SenderKind{senderOptions[packet.ByUser]: packet.ByUser, senderOptions[packet.ByUnit]: packet.ByUnit}[m[1]]
 		name, _ := split(nil, m[2])
-		if as := known(kind, name[0]); as != "" {
+		if as := known(packet.Sender{Kind: kind, Name: name[0]}); as != "" {
 			return m[1] + " " + quoted(as)
 		}
-		return fmt.Sprintf("%s %d", senderOptions["user"], Nobody)
+		return fmt.Sprintf("%s %d", senderOptions[packet.ByUser], Nobody)
 	})
 }
 
 // Refill gives rules of ours as they are in force (OursIn) with what a host knows their
 // senders by now; known is as for Fill.
-func Refill(ours string, known func(kind, name string) string) string {
+func Refill(ours string, known func(packet.Sender) string) string {
 	var b strings.Builder
 	for line := range strings.Lines(ours) {
 		said := sendersSaid.FindAllStringSubmatch(line, -1)
 		n := 0
 		if strings.HasPrefix(line, "-A ") && len(said) == len(senderAsked.FindAllString(line, -1)) {
 			line = senderAsked.ReplaceAllStringFunc(line, func(string) string {
-				kind, name := said[n][1], said[n][2]
+				who := packet.Sender{Kind: packet.SenderKind(said[n][1]), Name: said[n][2]}
 				n++
-				if as := known(kind, name); as != "" {
-					return senderOptions[kind] + " " + quoted(as)
+				if as := known(who); as != "" {
+					return senderOptions[who.Kind] + " " + quoted(as)
 				}
-				return fmt.Sprintf("%s %d", senderOptions["user"], Nobody)
+				return fmt.Sprintf("%s %d", senderOptions[packet.ByUser], Nobody)
 			})
 		}
 		b.WriteString(line)

@@ -46,10 +46,10 @@ func (r *reader) target(c *kernel.Chain, out *kernel.Rule, m *matching) {
 	case "REJECT":
 		with, known := answers[options["--reject-with"]]
 		if !known {
-			with = options["--reject-with"]
+			with = packet.Reply(options["--reject-with"])
 		}
 		answered := m.answered()
-		out.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, With: with}}
+		out.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, Reply: with}}
 		if answered != packet.All {
 			out.Branches = append(out.Branches, kernel.Branch{Match: packet.All, Action: kernel.Drop})
 		}
@@ -160,12 +160,12 @@ func target(text string) (to netip.Addr, port int, ok bool) {
 }
 
 // answers are the kinds of refusals by the one name that both families use.
-var answers = map[string]string{
-	"": "port-unreachable", "tcp-reset": "tcp-reset",
-	"icmp-net-unreachable": "no-route", "icmp-host-unreachable": "host-unreachable", "icmp-port-unreachable": "port-unreachable",
+var answers = map[string]packet.Reply{
+	"": packet.PortUnreachable, "tcp-reset": packet.TCPReset,
+	"icmp-net-unreachable": "no-route", "icmp-host-unreachable": "host-unreachable", "icmp-port-unreachable": packet.PortUnreachable,
 	"icmp-proto-unreachable": "prot-unreachable",
 	"icmp-net-prohibited":    "net-prohibited", "icmp-host-prohibited": "host-prohibited", "icmp-admin-prohibited": "admin-prohibited",
 	"icmp6-no-route": "no-route", "icmp6-adm-prohibited": "admin-prohibited", "icmp6-addr-unreachable": "host-unreachable",
-	"icmp6-port-unreachable": "port-unreachable",
+	"icmp6-port-unreachable": packet.PortUnreachable,
 	"icmp6-policy-fail":      "policy-fail", "icmp6-reject-route": "reject-route",
 }

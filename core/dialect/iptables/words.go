@@ -69,8 +69,8 @@ func (w *writer) line(l layout.Line) string {
 	parts = append(parts, behind...)
 	comment := l.Comment()
 	for _, from := range l.Senders {
-		add(senderOptions[from.Kind]+" %s", quoted(from.Names[0]))
-		comment += fromWords + from.Kind + " " + from.Names[0]
+		add(senderOptions[from.Kind]+" %s", quoted(from.Name))
+		comment += fromWords + from.String()
 	}
 	if l.IPsec {
 		add("-m policy --dir %s --pol ipsec", map[bool]string{true: "out", false: "in"}[l.Leaving])
@@ -126,7 +126,7 @@ func (w *writer) line(l layout.Line) string {
 		add("-%s %s", map[kernel.Action]string{kernel.Jump: "j", kernel.Goto: "g"}[l.Action], w.names[l.Target])
 	case kernel.Reject:
 		with := "tcp-reset"
-		if l.With != with {
+		if l.Reply != packet.TCPReset {
 			with = []string{packet.IPv4: "icmp-port-unreachable", packet.IPv6: "icmp6-port-unreachable"}[w.family]
 		}
 		add("-j REJECT --reject-with %s", with)
@@ -151,7 +151,7 @@ func logPrefix(full string) string {
 const fromWords = "; from "
 
 // senderOptions ask who sends.
-var senderOptions = map[string]string{"user": "-m owner --uid-owner", "unit": "-m cgroup --path"}
+var senderOptions = map[packet.SenderKind]string{packet.ByUser: "-m owner --uid-owner", packet.ByUnit: "-m cgroup --path"}
 
 func quoted(text string) string {
 	if strings.ContainsAny(text, " \t\"\\'") {

@@ -220,7 +220,7 @@ func (w *writer) hook(c *kernel.Chain, name string) {
 func ending(l *layout.Chain, family int) (end layout.Line, needed bool) {
 	stance := l.Of.Stance
 	end = layout.Line{Box: layout.Box{Family: family, Protocol: policy.AnyProtocol, Code: policy.AnyType}, Action: kernel.Accept,
-		Decider: compile.Decider{Kind: "stance", Name: l.Direction.String() + " open"}}
+		Decider: compile.Decider{Kind: compile.ByStance, Name: l.Direction.String() + " open"}}
 	if stance.Closed {
 		end.Action, end.Decider.Name = kernel.Drop, l.Direction.String()+" closed"
 	}

@@ -110,10 +110,10 @@ func TestSenders(t *testing.T) {
 		"policy p language 1\nrole red { outbound closed }\nrole blue\nrole green\nallow a: red -> everywhere : ssh  from user backup, "+
 			"ghost  from unit \"mirror@1.service\"\n")
 	text := written(t, pol, "h1")["iptables"]
-	require.Equal(t, []policy.Sender{{Kind: "user", Names: []string{"backup"}}, {Kind: "unit", Names: []string{"mirror@1.service"}},
-		{Kind: "user", Names: []string{"ghost"}}}, iptables.SendersOf(text))
-	filled := iptables.Fill(text, func(kind, name string) string {
-		return map[string]string{"user backup": "34", "unit mirror@1.service": "system.slice/mirror@1.service"}[kind+" "+name]
+	require.Equal(t, []packet.Sender{{Kind: packet.ByUser, Name: "backup"}, {Kind: packet.ByUnit, Name: "mirror@1.service"},
+		{Kind: packet.ByUser, Name: "ghost"}}, iptables.SendersOf(text))
+	filled := iptables.Fill(text, func(s packet.Sender) string {
+		return map[string]string{"user backup": "34", "unit mirror@1.service": "system.slice/mirror@1.service"}[s.String()]
 	})
 	require.Contains(t, filled, `--dport 22 -m owner --uid-owner 34 -m cgroup --path system.slice/mirror@1.service -m comment --comment `+
 		`"allow a; from user backup; from unit mirror@1.service" -j ACCEPT`)

@@ -110,7 +110,7 @@ func (b Box) sent(senders []policy.Sender) (out []Box) {
 	}
 	for _, name := range senders[0].Names {
 		with := b
-		with.Senders = append(slices.Clone(b.Senders), policy.Sender{Kind: senders[0].Kind, Names: []string{name}})
+		with.Senders = append(slices.Clone(b.Senders), packet.Sender{Kind: senders[0].Kind, Name: name})
 		out = append(out, with.sent(senders[1:])...)
 	}
 	return out
@@ -124,7 +124,7 @@ type SetName struct {
 
 func sideName(r compile.Rule, addrs *netipx.IPSet, from bool) SetName {
 	if r.Rule == nil {
-		return SetName{r.Kind + "-" + r.Name, false}
+		return SetName{string(r.Kind) + "-" + r.Name, false}
 	}
 	end := map[bool]string{true: "-from", false: "-to"}[from]
 	for _, s := range r.Rule.Spans {

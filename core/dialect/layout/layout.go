@@ -38,7 +38,7 @@ type Line struct {
 	Note    string        // where the line carries out no rule
 	Log     string        // what the line that it writes begins with; "" is none
 	Action  kernel.Action // Pass where the packet goes on
-	With    string        // of Reject
+	Reply   packet.Reply  // of Reject
 	Target  string        // of Jump
 	To      netip.Addr    // of DestinationNAT
 	Port    int           // of Redirect and DestinationNAT; 0 is the same
@@ -67,10 +67,10 @@ type Box struct {
 	States           []int
 	Since, Until     int64
 	IPsec            bool
-	Senders          []policy.Sender // each with one name
-	OriginalDst      bool            // Dst is where the packet was sent, before it was redirected
-	OriginalPort     int             // and the port; 0 is any
-	Translated       bool            // it was redirected
+	Senders          []packet.Sender
+	OriginalDst      bool // Dst is where the packet was sent, before it was redirected
+	OriginalPort     int  // and the port; 0 is any
+	Translated       bool // it was redirected
 }
 
 // A Bucket is what a line asks so that it holds so often and no more.
@@ -144,7 +144,10 @@ func (b Box) Set(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset) pac
 		b.Dst = nil
 	}
 	m := compile.Match{Ifaces: b.Ifaces, NotIfaces: b.NotIfaces, Leaving: b.Leaving, From: b.Src, To: b.Dst, States: b.States,
-		Since: b.Since, Until: b.Until, IPsec: b.IPsec, Senders: b.Senders}
+		Since: b.Since, Until: b.Until, IPsec: b.IPsec}
+	for _, s := range b.Senders {
+		m.Senders = append(m.Senders, policy.Sender{Kind: s.Kind, Names: []string{s.Name}})
+	}
 	base := policy.Term{Family: b.Family, Protocol: b.Protocol, Ports: packet.PortRange{Hi: 65535}, Type: policy.AnyType, Code: b.Code}
 	for _, p := range b.Ports {
 		t := base
@@ -188,7 +191,7 @@ func (l Line) Rule(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset, a
 	} else if l.Action != kernel.Pass {
 		r.Branches = []kernel.Branch{{Match: packet.All, Action: l.Action, Target: l.Target, To: l.To, Port: l.Port}}
 		if l.Action == kernel.Reject {
-			r.Branches[0].With = l.With
+			r.Branches[0].Reply = l.Reply
 		}
 	}
 	return r
@@ -203,7 +206,7 @@ func (l Line) Comment() string {
 }
 
 // Leaves says that a line leaves packets to what other programs say.
-func (l Line) Leaves() bool { return l.Action == kernel.Accept && l.With == "leave" }
+func (l Line) Leaves() bool { return l.Action == kernel.Accept && l.Decider.Kind == compile.ByLeave }
 
 // Joined puts the parts of a line together that say something.
 func Joined(parts ...string) string {

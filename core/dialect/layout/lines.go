@@ -23,7 +23,8 @@ func (w *liner) trial(of string, rules []compile.Rule, speaks func(*compile.Matc
 			w.rule(c, r, several)
 		}
 	}
-	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: "stance", Name: w.dir.String() + " on trial"}}, compile.Match{}, w.Family,
+	w.lines(c, compile.Rule{Decider: compile.Decider{Kind: compile.ByStance, Name: w.dir.String() + " on trial"}}, compile.Match{},
+		w.Family,
 		step{do: kernel.Accept})
 	return c
 }
@@ -54,7 +55,7 @@ func asksOnce(r compile.Rule) bool {
 
 // admits is the end of a line that admits: what is on trial is noted first.
 func (w *liner) admits(r compile.Rule) step {
-	if w.admit != nil && (r.Kind == "allow" || r.Kind == "stance") {
+	if w.admit != nil && (r.Kind == compile.ByAllow || r.Kind == compile.ByStance) {
 		return jump(w.admit)
 	}
 	return step{do: kernel.Accept}
@@ -164,7 +165,7 @@ type step struct {
 	log     bool
 	manner  string // said in the line that is logged
 	do      kernel.Action
-	with    string
+	reply   packet.Reply
 	target  string
 }
 
@@ -184,15 +185,15 @@ func (w *liner) decide(c *Chain, r compile.Rule, v packet.Verdict, log *compile.
 		log = nil
 	}
 	steps := map[packet.Verdict][]step{packet.Admit: {w.admits(r)}, packet.Drop: {{do: kernel.Drop}},
-		packet.Reject: {{do: kernel.Reject, with: "tcp-reset", tcpOnly: true}, {do: kernel.Reject, with: "port-unreachable"}}}[v]
-	if r.Kind == "stance" && v == packet.Drop { // which the chain's end does
+		packet.Reject: {{do: kernel.Reject, reply: packet.TCPReset, tcpOnly: true}, {do: kernel.Reject, reply: packet.PortUnreachable}}}[v]
+	if r.Kind == compile.ByStance && v == packet.Drop { // which the chain's end does
 		if log == nil {
 			return
 		}
 		steps = []step{{do: kernel.Pass}}
 	}
-	if r.Kind == "leave" {
-		steps = []step{{do: kernel.Accept, with: "leave"}}
+	if r.Kind == compile.ByLeave {
+		steps = []step{{do: kernel.Accept}}
 	}
 	for i := range steps {
 		steps[i].log, steps[i].manner = log != nil, manner
@@ -204,7 +205,7 @@ func (w *liner) decide(c *Chain, r compile.Rule, v packet.Verdict, log *compile.
 func (w *liner) lines(c *Chain, r compile.Rule, m compile.Match, family int, steps ...step) {
 	for _, b := range w.boxes(r, m, family) {
 		for _, s := range steps {
-			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Action: s.do, With: s.with, Target: s.target, Count: r.Count &&
+			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Action: s.do, Reply: s.reply, Target: s.target, Count: r.Count &&
 				s.do == kernel.Accept}
 			if s.tcpOnly {
 				if b.Protocol != packet.TCP && b.Protocol != policy.AnyProtocol {
@@ -219,7 +220,7 @@ func (w *liner) lines(c *Chain, r compile.Rule, m compile.Match, family int, ste
 			}
 			if w.LogApart && line.Log != "" && line.Action != kernel.Pass {
 				alone := line
-				alone.Action, alone.With, alone.Target = kernel.Pass, "", ""
+				alone.Action, alone.Reply, alone.Target = kernel.Pass, packet.NoReply, ""
 				c.Lines, line.Log = append(c.Lines, alone), ""
 			}
 			c.Lines = append(c.Lines, line)

@@ -110,7 +110,7 @@ func (w *liner) copied(helper *Chain, rules *compile.Chain, t *compile.Translati
 		end.do = kernel.Drop
 	}
 	if !rules.Stance.Closed || rules.Stance.RefuseBy == packet.Drop {
-		stance := compile.Decider{Kind: "stance", Name: rules.Direction.String() + " open"}
+		stance := compile.Decider{Kind: compile.ByStance, Name: rules.Direction.String() + " open"}
 		if rules.Stance.Closed {
 			stance.Name = rules.Direction.String() + " closed"
 		}

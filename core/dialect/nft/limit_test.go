@@ -190,8 +190,8 @@ func TestFillingSenders(t *testing.T) {
 	const rules = "table inet yellowfence {\n\tset from.user.backup {\n\t\ttypeof meta skuid\n\t\tcomment \"user backup\"\n\t}\n\n\tset " +
 		"from.unit..78 {\n\t\ttypeof socket cgroupv2 level 2\n\t\tcomment \"unit x@1.service\"\n\t}\n\n" +
 		"\tchain outbound {\n\t\tmeta skuid @from.user.backup socket cgroupv2 level 2 @from.unit..78 accept\n\t}\n}\n"
-	require.Equal(t, []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"},
-		{Set: "from.unit..78", Kind: "unit", Name: "x@1.service"}}, nft.SendersOf(rules))
+	require.Equal(t, []nft.Sender{{Set: "from.user.backup", Sender: packet.Sender{Kind: packet.ByUser, Name: "backup"}},
+		{Set: "from.unit..78", Sender: packet.Sender{Kind: packet.ByUnit, Name: "x@1.service"}}}, nft.SendersOf(rules))
 	require.Equal(t, rules, nft.Fill(rules, nil), "whom the host does not have sends nothing")
 	filled := nft.Fill(rules, map[string]nft.Filling{"from.user.backup": {Element: "34"},
 		"from.unit..78": {Element: `"a.slice/a-b.slice/x@1.service"`, Level: 3}})
@@ -209,8 +209,9 @@ func TestFillingSenders(t *testing.T) {
 		{"rule": {"family": "inet", "table": "other", "chain": "c", "expr": [{"match": {"left": {"meta": {"key": "skgid"}}, "op": "==", "right": 79}}]}}]}`))
 	require.NoError(t, err)
 	require.Equal(t, nft.Question{
-		Senders: []nft.Sender{{Set: "from.user.backup", Kind: "user", Name: "backup"}, {Set: "from.unit.x", Kind: "unit", Name: "x"}},
-		Users:   []int{33, 34, 1000, 1001}, Groups: []int{79}, Control: []int{77, 78},
+		Senders: []nft.Sender{{Set: "from.user.backup", Sender: packet.Sender{Kind: packet.ByUser, Name: "backup"}},
+			{Set: "from.unit.x", Sender: packet.Sender{Kind: packet.ByUnit, Name: "x"}}},
+		Users: []int{33, 34, 1000, 1001}, Groups: []int{79}, Control: []int{77, 78},
 	}, asked)
 	_, err = nft.Asked([]byte("half a"))
 	require.Error(t, err)

@@ -23,13 +23,13 @@ func (Form) Read(sp *packet.Space, h *fleet.Host, files []dialect.File) (*kernel
 	names := &kernel.Names{Users: map[string]int{}, Routes: kernel.RoutesOf(h)}
 	for i, s := range SendersOf(files[0].Text) {
 		element := fmt.Sprintf("%q", "any.slice/"+s.Name)
-		if s.Kind == "user" {
+		if s.Kind == packet.ByUser {
 			names.Users[s.Name] = 1000 + i
 			if element = fmt.Sprint(1000 + i); s.Name == "root" {
 				element = "0"
 			}
 		}
-		comment := fmt.Sprintf("comment %q\n", s.Kind+" "+s.Name)
+		comment := fmt.Sprintf("comment %q\n", s.Sender.String())
 		table = strings.Replace(table, comment, comment+"\t\telements = { "+element+" }\n", 1)
 	}
 	return ReadText(sp, h.Name+".nft", []byte(table), names)

@@ -16,9 +16,8 @@ import (
 // A Sender is a user or a unit that rules of ours ask for, and the set of our
 // table that says which one that is on the host.
 type Sender struct {
-	Set  string
-	Kind string // user or unit
-	Name string
+	Set string
+	packet.Sender
 }
 
 var (
@@ -30,7 +29,7 @@ var (
 // SendersOf lists those of rules that Write gave.
 func SendersOf(rules string) (out []Sender) {
 	for _, m := range declaredSender.FindAllStringSubmatch(rules, -1) {
-		out = append(out, Sender{Set: m[1], Kind: m[2], Name: m[3]})
+		out = append(out, Sender{m[1], packet.Sender{Kind: packet.SenderKind(m[2]), Name: m[3]}})
 	}
 	return out
 }
@@ -86,7 +85,7 @@ func Asked(dump []byte) (q Question, err error) {
 			q.Control = numbers(q.Control, s.elements)
 		}
 		if m := senderComment.FindStringSubmatch(s.comment); m != nil && s.family == Family && s.table == Table {
-			q.Senders = append(q.Senders, Sender{Set: s.name, Kind: m[1], Name: m[2]})
+			q.Senders = append(q.Senders, Sender{s.name, packet.Sender{Kind: packet.SenderKind(m[1]), Name: m[2]}})
 		}
 	}
 	for _, rule := range l.rules {

@@ -52,9 +52,9 @@ func (r *reader) statements(c *kernel.Chain, exprs []expr, at string, out []kern
 		case kindReject:
 			match, with := r.reject(e)
 			cur.Match = r.sp.And(cur.Match, match)
-			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Reject, With: with}}
+			cur.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Reject, Reply: with}}
 			if answered := r.answered(c); answered != packet.All {
-				cur.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, With: with},
+				cur.Branches = []kernel.Branch{{Match: answered, Action: kernel.Reject, Reply: with},
 					{Match: packet.All, Action: kernel.Drop}}
 			}
 		case kindRedirect:
@@ -153,10 +153,10 @@ func harmless(target *expr) bool {
 }
 
 // reject gives what a reject statement asks of a packet by itself, and its answer.
-func (r *reader) reject(e *expr) (packet.Set, string) {
+func (r *reader) reject(e *expr) (packet.Set, packet.Reply) {
 	switch e.text {
 	case "tcp reset":
-		return r.sp.Value(packet.Protocol, packet.TCP), "tcp-reset"
+		return r.sp.Value(packet.Protocol, packet.TCP), packet.TCPReset
 	case "icmp":
 		return r.sp.Value(packet.Family, packet.IPv4), answer(e.part)
 	case "icmpv6":
@@ -166,16 +166,16 @@ func (r *reader) reject(e *expr) (packet.Set, string) {
 }
 
 // answer gives ICMP errors the one name that both families use.
-func answer(expr string) string {
+func answer(expr string) packet.Reply {
 	switch expr {
 	case "":
-		return "port-unreachable"
+		return packet.PortUnreachable
 	case "net-unreachable":
 		return "no-route"
 	case "addr-unreachable":
 		return "host-unreachable"
 	}
-	return expr
+	return packet.Reply(expr)
 }
 
 // vmap reads a verdict map: the branches of its elements.

@@ -167,7 +167,7 @@ func (w *writer) line(l layout.Line) string {
 		does = "masquerade"
 	case kernel.Reject:
 		does = "reject with icmpx port-unreachable"
-		if l.With == "tcp-reset" {
+		if l.Reply == packet.TCPReset {
 			does = "reject with tcp reset"
 		}
 	}
@@ -211,17 +211,17 @@ func (w *writer) declare(kind, name string, lines ...string) {
 var setName = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9/\\_.-]{0,100}$`)
 
 // senderWords ask who sends. A system service's unit is a cgroup of the second level.
-var senderWords = map[string]string{"user": "meta skuid", "unit": "socket cgroupv2 level 2"}
+var senderWords = map[packet.SenderKind]string{packet.ByUser: "meta skuid", packet.ByUnit: "socket cgroupv2 level 2"}
 
 // sender writes who sends: the kernel refuses a whole load that names one it does
 // not know, so that it is a set, which settling fills with what the host knows it by.
-func (w *writer) sender(kind, name string) string {
-	set := "from." + kind + "." + name
+func (w *writer) sender(s packet.Sender) string {
+	set := "from." + string(s.Kind) + "." + s.Name
 	if !setName.MatchString(set) {
-		set = fmt.Sprintf("from.%s..%x", kind, name)
+		set = fmt.Sprintf("from.%s..%x", s.Kind, s.Name)
 	}
-	w.declare("set", set, "typeof "+senderWords[kind], fmt.Sprintf("comment %q", kind+" "+name))
-	return senderWords[kind] + " @" + set
+	w.declare("set", set, "typeof "+senderWords[s.Kind], fmt.Sprintf("comment %q", s.String()))
+	return senderWords[s.Kind] + " @" + set
 }
 
 // inline is how many runs of addresses stand in a rule rather than in a set of their
@@ -341,7 +341,7 @@ func (w *writer) box(b layout.Box) string {
 		add("ct original %s daddr %s", word, w.addrs(b.Dst, b.Family, b.DstName))
 	}
 	for _, from := range b.Senders {
-		parts = append(parts, w.sender(from.Kind, from.Names[0]))
+		parts = append(parts, w.sender(from))
 	}
 	if b.IPsec && b.Leaving {
 		add("rt ipsec exists")

@@ -47,8 +47,9 @@ func Read(sp *packet.Space, d *Document) (*kernel.Ruleset, error) {
 			case "drop":
 				rule.Branches = []kernel.Branch{{Match: packet.All, Action: kernel.Drop}}
 			case "reject":
-				rule.Branches = []kernel.Branch{{Match: sp.Value(packet.Protocol, packet.TCP), Action: kernel.Reject, With: "tcp-reset"},
-					{Match: packet.All, Action: kernel.Reject, With: "port-unreachable"}}
+				rule.Branches = []kernel.Branch{{Match: sp.Value(packet.Protocol, packet.TCP), Action: kernel.Reject,
+					Reply: packet.TCPReset},
+					{Match: packet.All, Action: kernel.Reject, Reply: packet.PortUnreachable}}
 			default:
 				return nil, fmt.Errorf("%s: it does %q, which is none of admit, drop and reject", at, r.Does)
 			}

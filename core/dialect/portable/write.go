@@ -117,7 +117,7 @@ func document(plan *compile.Plan) (d *Document, refused []string) {
 			}
 		}
 		for _, r := range c.Rules {
-			if r.Kind == "stance" && r.Verdict == packet.Drop && r.Log == nil && c.Stance.Closed {
+			if r.Kind == compile.ByStance && r.Verdict == packet.Drop && r.Log == nil && c.Stance.Closed {
 				continue // the list's end does that
 			}
 			l.Rules = append(l.Rules, w.rule(r))
@@ -201,9 +201,9 @@ func (w *writer) condition(by compile.Decider, m compile.Match) (c Condition) {
 	}
 	for _, s := range m.Senders {
 		switch {
-		case s.Kind == "user" && c.Users == nil:
+		case s.Kind == packet.ByUser && c.Users == nil:
 			c.Users = s.Names
-		case s.Kind == "program" && c.Programs == nil:
+		case s.Kind == packet.ByProgram && c.Programs == nil:
 			c.Programs = s.Names
 		default:
 			w.refuse(by, "from %s", s.Kind)

@@ -353,7 +353,8 @@ func (at place) matchesPart(r *fence.Rule) bool {
 			return false
 		}
 		for _, s := range r.Senders {
-			if !slices.Contains(s.Names, map[string]string{"user": p.User, "unit": p.Unit, "program": p.Program}[s.Kind]) {
+			if !slices.Contains(s.Names, map[packet.SenderKind]string{packet.ByUser: p.User, packet.ByUnit: p.Unit,
+				packet.ByProgram: p.Program}[s.Kind]) {
 				return false
 			}
 		}

@@ -49,9 +49,9 @@ func (o *Opinion) breaksPart(e *fence.Expectation, part *fence.Rule, p packet.Pa
 			func(seg fence.Ident) bool { return by(from, sent.Out, seg) && by(to, came.In, seg) })
 	}
 	switch {
-	case e.Kind == "always":
+	case e.Kind == fence.Always:
 		return left && !o.passes(e, p, from, to, true, meant)
-	case e.Kind == "never":
+	case e.Kind == fence.Never:
 		return left && o.passes(e, p, from, to, false, meant)
 	case left && e.On == nil:
 		return false
@@ -66,7 +66,7 @@ func (o *Opinion) breaksPart(e *fence.Expectation, part *fence.Rule, p packet.Pa
 func (o *Opinion) Between(rng *rand.Rand, e *fence.Expectation) packet.Packet {
 	from, to := []netip.Addr{}, []netip.Addr{}
 	for _, a := range o.Addresses() {
-		if e.Kind == "only" || o.holds(e.From, a) {
+		if e.Kind == fence.Only || o.holds(e.From, a) {
 			from = append(from, a)
 		}
 		if o.holds(e.To, a) {

@@ -48,7 +48,7 @@ func (a *Agent) serve(ctx context.Context) {
 		a.toldEvery(tasks.ReportEvery)
 		var probes sync.WaitGroup // which may have to wait for their answers
 		for _, t := range tasks.Tasks {
-			if t.Do == "probe" {
+			if t.Do == api.DoProbe {
 				probes.Go(func() { a.do(ctx, t) })
 			} else {
 				a.do(ctx, t)
@@ -77,7 +77,7 @@ func (a *Agent) do(ctx context.Context, t api.Task) {
 		_ = a.Service.FinishTask(ctx, a.Host, t.ID, api.TaskResult{Failed: "it was done before, and how it went could not be told"})
 		return
 	default:
-		if t.Do == "listen" || t.Do == "probe" {
+		if t.Do == api.DoListen || t.Do == api.DoProbe {
 			a.tell(ctx, t.ID, a.perform(ctx, t))
 			return
 		}
@@ -99,7 +99,7 @@ func (a *Agent) wasDone(t api.Task) bool {
 	if a.done = append(a.done, t.ID); len(a.done) > 1000 {
 		a.done = slices.Delete(a.done, 0, 500)
 	}
-	if t.Do != "probe" && t.Do != "listen" {
+	if t.Do != api.DoProbe && t.Do != api.DoListen {
 		_ = a.WriteFile(host.DoneFile, a.done) // a full disk must not keep a change from being kept
 	}
 	return false
@@ -123,7 +123,7 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		return r
 	}
 	switch t.Do {
-	case "settle":
+	case api.DoSettle:
 		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--task",
 			strconv.FormatInt(t.ID, 10), "--why", t.Why}
 		if t.Pause {
@@ -136,9 +136,9 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 			args = append(args, "--force")
 		}
 		return a.change(ctx, args)
-	case "put back":
+	case api.DoPutBack:
 		return a.change(ctx, []string{"copies", "restore", strconv.Itoa(t.Copy), "--here", "--within", t.Within, "--output", "json"})
-	case "keep", "take back":
+	case api.DoKeep, api.DoTakeBack:
 		for _, close := range a.hush {
 			close()
 		}
@@ -147,7 +147,7 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		if err == nil && t.Change != "" && c.ID != t.Change {
 			return fail(fmt.Errorf("the change that this is about is over: %s %s", c.What, c.Phase))
 		}
-		if t.Do == "keep" {
+		if t.Do == api.DoKeep {
 			if t.Proof == nil {
 				return fail(errors.New("a keep by the service needs proof that somebody came in"))
 			}
@@ -158,12 +158,12 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		r.Change = &c
 		a.due()
 		return fail(err)
-	case "probe":
+	case api.DoProbe:
 		if t.Probe == nil {
 			return fail(errors.New("there is no connection to open"))
 		}
 		return Open(ctx, *t.Probe)
-	case "listen":
+	case api.DoListen:
 		if t.Probe == nil {
 			return fail(errors.New("there is nothing to listen on"))
 		}
@@ -175,7 +175,7 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		}
 		r.Came = "listening"
 		return fail(err)
-	case "connections":
+	case api.DoConnections:
 		args := []string{"connections", "--here", "--output", "json"}
 		if t.Cut {
 			args = append(args, "--cut")
@@ -187,7 +187,7 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		}
 		r.Connections = found.Connections
 		return fail(err)
-	case "report":
+	case api.DoReport:
 		_, err := a.Run(ctx, "report", "--spool", "--output", "json")
 		return fail(err)
 	}

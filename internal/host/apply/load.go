@@ -13,6 +13,7 @@ import (
 
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
@@ -42,10 +43,10 @@ func settleNFT(ctx context.Context, rules string) (absent []string, err error) {
 func filled(rules string) (text string, absent []string) {
 	found := map[string]nft.Filling{}
 	for _, s := range nft.SendersOf(rules) {
-		if f, ok := inventory.Find(s.Kind, s.Name); ok {
+		if f, ok := inventory.Find(s.Sender); ok {
 			found[s.Set] = f.Filling()
 		} else {
-			absent = append(absent, s.Kind+" "+s.Name)
+			absent = append(absent, s.String())
 		}
 	}
 	return nft.Fill(rules, found), absent
@@ -57,12 +58,12 @@ func filled(rules string) (text string, absent []string) {
 func settleIPTables(ctx context.Context, files []api.File) (absent []string, err error) {
 	kind := toolKind()
 	program := func(family, verb string) string { return family + kind + "-" + verb }
-	said := map[string]bool{}
-	known := func(kind, name string) string {
-		f, ok := inventory.Find(kind, name)
-		if !ok && !said[kind+name] {
-			said[kind+name] = true
-			absent = append(absent, kind+" "+name)
+	said := map[packet.Sender]bool{}
+	known := func(s packet.Sender) string {
+		f, ok := inventory.Find(s)
+		if !ok && !said[s] {
+			said[s] = true
+			absent = append(absent, s.String())
 		}
 		return f.Element
 	}

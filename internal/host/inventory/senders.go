@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/kernel"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -57,11 +58,11 @@ func names(listing []byte, others []api.Dump) (*kernel.Names, error) {
 		}
 	}
 	for _, s := range asked.Senders {
-		n.look(s.Kind, s.Name)
+		n.look(s.Sender)
 	}
 	for _, d := range others {
 		for _, s := range iptables.SendersOf(d.Text) {
-			n.look(s.Kind, s.Names[0])
+			n.look(s)
 		}
 	}
 	if slices.Contains(asked.Users, iptables.Nobody) {
@@ -74,13 +75,13 @@ func names(listing []byte, others []api.Dump) (*kernel.Names, error) {
 type told struct{ *kernel.Names }
 
 // look looks for one that rules of ours ask for.
-func (n told) look(kind, name string) {
-	f, ok := Find(kind, name)
-	switch who := kind + " " + name; {
+func (n told) look(s packet.Sender) {
+	f, ok := Find(s)
+	switch who := s.String(); {
 	case !ok && !slices.Contains(n.Absent, who):
 		n.Absent = append(n.Absent, who)
-	case ok && kind == "user":
-		n.Users[name], _ = strconv.Atoi(f.Element)
+	case ok && s.Kind == packet.ByUser:
+		n.Users[s.Name], _ = strconv.Atoi(f.Element)
 	}
 }
 
@@ -102,9 +103,9 @@ func (k Known) Filling() nft.Filling {
 
 // Find looks up what this host knows a user or a unit by; ok is false where it has none of that
 // name. Units are those of the system's own manager.
-func Find(kind, name string) (k Known, ok bool) {
-	if kind == "user" {
-		u, err := user.Lookup(name)
+func Find(s packet.Sender) (k Known, ok bool) {
+	if s.Kind == packet.ByUser {
+		u, err := user.Lookup(s.Name)
 		if err != nil {
 			return k, false
 		}
@@ -119,7 +120,7 @@ func Find(kind, name string) (k Known, ok bool) {
 			if err != nil {
 				return fs.SkipDir
 			}
-			if d.Name() != name || below == "." {
+			if d.Name() != s.Name || below == "." {
 				if kernel.SystemSlice(below) {
 					return nil
 				}

@@ -1,4 +1,4 @@
-package compare
+package say
 
 import (
 	"net/netip"
@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
@@ -53,7 +54,7 @@ func TestAddressesInThePolicysOwnNames(t *testing.T) {
 		{set(t, "192.0.2.1", "192.0.2.3", "192.0.2.5", "192.0.2.7", "192.0.2.9", "192.0.2.200"),
 			"192.0.2.1, 192.0.2.3, 192.0.2.5, 192.0.2.7, and 2 more"},
 	} {
-		require.Equal(t, c.want, n.Addresses(c.set))
+		require.Equal(t, c.want, n.Addresses(c.set).String())
 	}
 }
 
@@ -84,6 +85,56 @@ func TestTraffic(t *testing.T) {
 			"tcp 25 from everywhere (IPv4) to hill-lan (IPv4)"},
 		{sp.Not(tcp(22, 22)), packet.In, "most other protocols, tcp 0-21, 23-65535 from everywhere"},
 	} {
-		require.Equal(t, c.want, n.Traffic(sp, c.set, c.direction))
+		require.Equal(t, c.want, n.Traffic(sp, c.set, c.direction).String())
+	}
+}
+
+// TestAllow shows which statement admits a traffic; each is one that parses.
+func TestAllow(t *testing.T) {
+	n := NamesOf(policytest.Saltmarsh(t, "../.."))
+	sp := packet.NewSpace()
+	of := func(protocol int, field packet.Field, lo, hi int) packet.Set {
+		return sp.And(sp.Value(packet.Protocol, protocol), sp.Range(field, lo, hi))
+	}
+	from := func(s packet.Set, addresses ...string) packet.Set {
+		return sp.And(s, sp.Addrs(packet.Src, set(t, addresses...)))
+	}
+	db := of(packet.TCP, packet.DstPort, 5432, 5432)
+	for _, c := range []struct {
+		set       packet.Set
+		direction packet.Direction
+		want      string
+	}{
+		{from(db, "10.60.0.0/16", "fd60::/48"), packet.In, "hill-lan -> logbook : postgresql"},
+		{from(db, "10.60.0.0/16"), packet.In, "hill-lan -> logbook : postgresql"},
+		{from(db, "10.40.2.21", "fd40::2:21"), packet.In, "host broker-01 -> logbook : postgresql"},
+		{from(db, "192.0.2.1", "192.0.2.128/25"), packet.In, "192.0.2.1, 192.0.2.128/25 -> logbook : postgresql"},
+		{from(db, "192.0.2.1-192.0.2.6"), packet.In, "192.0.2.1-192.0.2.6 -> logbook : postgresql"},
+		{sp.Or(db, of(packet.TCP, packet.DstPort, 8000, 8010)), packet.Out, "logbook -> everywhere : postgresql, tcp 8000-8010"},
+		{of(packet.UDP, packet.DstPort, 53, 53), packet.In, "everywhere -> logbook : udp 53"}, // domain would be tcp, too
+		{of(packet.ICMP, packet.ICMPType, 8, 8), packet.In, "everywhere -> logbook : icmp 8"},
+		{sp.Value(packet.Protocol, packet.ICMPv6), packet.In, "everywhere -> logbook : icmpv6"},
+		{sp.Value(packet.Protocol, packet.SCTP), packet.In, "everywhere -> logbook : sctp 0-65535"},
+		{sp.Value(packet.Protocol, 47), packet.In, "everywhere -> logbook : protocol 47"},
+		{from(packet.All, "10.60.0.0/16"), packet.In, "hill-lan -> logbook : any"},
+
+		{packet.All, packet.In, ""}, // nobody means that
+		{sp.Not(db), packet.In, ""}, // more than anybody lists
+		{db, packet.Through, ""},    // it would have to say which way
+		{of(packet.ICMP, packet.ICMPType, 0, 40), packet.In, ""},
+		{sp.And(db, sp.Interfaces(packet.InIface, "eth1")), packet.In, ""},
+		{sp.And(db, sp.Or(from(packet.All, "10.60.0.0/16"), sp.Value(packet.Family, packet.IPv6))), packet.In,
+			"hill-lan, everywhere -> logbook : postgresql"},
+		{from(db, "192.0.2.1", "192.0.2.3", "192.0.2.5", "192.0.2.7", "192.0.2.9", "192.0.2.200"), packet.In, ""},
+	} {
+		rule, ok := n.Allow(n.Traffic(sp, c.set, c.direction), "logbook")
+		if c.want == "" {
+			require.False(t, ok, "%s", n.Traffic(sp, c.set, c.direction))
+			continue
+		}
+		require.True(t, ok, c.want)
+		require.Equal(t, "allow NAME: "+c.want, fence.Line(rule))
+		_, problems := fence.Parse("x", "policy x language 1\nallow name: "+c.want+"\n")
+		require.Empty(t, problems)
 	}
 }
