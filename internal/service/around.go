@@ -25,6 +25,8 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// showListeners answers what listens on hosts, by their last reports, held against what their
+// policy admits.
 func (s *Service) showListeners(ctx context.Context, in *struct {
 	Host string `query:"host" doc:"one host only"`
 }) (*struct{ Body api.Listening }, error) {
@@ -284,6 +286,7 @@ func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m
 	return m, "others change the policy or the fleet at the same moment", nil // the next report comes to it
 }
 
+// joinPrefixes are prefixes in one line.
 func joinPrefixes(all []netip.Prefix) string {
 	words := make([]string, len(all))
 	for i, p := range all {

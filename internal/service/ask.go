@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -12,6 +11,8 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// ask answers a question about the newest policy, and on how many of the hosts it is about that
+// policy is in force.
 func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*struct{ Body api.Answer }, error) {
 	m, err := s.newest(ctx)
 	if err != nil {
@@ -55,7 +56,7 @@ func (s *Service) answered(ctx context.Context, m *model, hosts []string) (*api.
 	if err != nil {
 		return nil, err
 	}
-	ctx = patient(ctx, time.Now().Add(readerWaits))
+	ctx = patient(ctx, ends(readerWaits))
 	out := &api.AnswerInForce{Revision: m.pair.Revision, Of: len(hosts)}
 	for _, name := range hosts {
 		if m.host(name).Others() {
@@ -75,4 +76,5 @@ func (s *Service) answered(ctx context.Context, m *model, hosts []string) (*api.
 	return out, nil
 }
 
+// mostNamed is how many hosts an answer names before it counts them.
 const mostNamed = 10 // of many hosts

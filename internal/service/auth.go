@@ -17,11 +17,13 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// A session is a cookie that stands for a token, so that the token itself stays in no browser.
 const (
 	sessionCookie = "yfence_session"
 	sessionLasts  = 12 * time.Hour
 )
 
+// remoteKey is what a request's context keeps the caller's address by.
 type remoteKey struct{}
 
 // remote is the address that a request came from.
@@ -30,6 +32,7 @@ func remote(ctx context.Context) string {
 	return from
 }
 
+// callerKey is what a request's context keeps the caller's token by.
 type callerKey struct{}
 
 // caller is whose token a request came with.
@@ -83,6 +86,8 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 	}
 }
 
+// token finds the token of a request: by its secret, or by a session. errNoToken where it has
+// neither.
 func (s *Service) token(ctx huma.Context) (api.Token, error) {
 	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
 		return s.Store.TokenBySecret(ctx.Context(), secret)
@@ -93,6 +98,7 @@ func (s *Service) token(ctx huma.Context) (api.Token, error) {
 	return api.Token{}, errNoToken
 }
 
+// Who may call what is decided for a token; without one there is nobody to decide for.
 var errNoToken = errors.New("no token was sent")
 
 // refuseBroken answers with an error that s.broken made.
@@ -111,30 +117,33 @@ func refuseBroken(a huma.API, ctx huma.Context, err error) {
 	_ = huma.WriteErr(a, ctx, status, message)
 }
 
+// sessionOutput is what a sign-in answers.
 type sessionOutput struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 	Body      api.Session
 }
 
+// whoAmI answers whom a token is of, and what it may do.
 func (s *Service) whoAmI(ctx context.Context, _ *struct{}) (*struct{ Body api.Session }, error) {
 	t := caller(ctx)
 	return &struct{ Body api.Session }{api.Session{Name: t.Name, Rights: t.Rights}}, nil
 }
 
+// signIn gives a session for a token. Whoever fails often from one address must wait.
 func (s *Service) signIn(ctx context.Context, in *struct {
 	Body struct {
 		Token string `json:"token" minLength:"1" maxLength:"500"`
 	}
 }) (*sessionOutput, error) {
 	from := sourceOf(remote(ctx))
-	if wait := s.signIns.wait(from, time.Now()); wait > 0 {
+	if wait := s.signIns.wait(from, moment()); wait > 0 {
 		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s",
 			limits.SignIns, from, wait.Round(time.Second))),
 			http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
 	}
 	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
 	if errors.Is(err, store.ErrNotFound) || err == nil && t.RevokedAt != nil {
-		s.signIns.fail(from, time.Now())
+		s.signIns.fail(from, moment())
 	}
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -155,6 +164,7 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 	return &sessionOutput{s.cookie(value, int(sessionLasts.Seconds())), api.Session{Name: t.Name, Rights: t.Rights}}, nil
 }
 
+// signOut ends a session, whether or not there is one.
 func (s *Service) signOut(ctx context.Context, in *struct {
 	Session string `cookie:"yfence_session"`
 }) (*struct {
@@ -168,6 +178,7 @@ func (s *Service) signOut(ctx context.Context, in *struct {
 	}{s.cookie("", -1)}, nil
 }
 
+// cookie is the session's cookie: for this site alone, and out of reach of scripts.
 func (s *Service) cookie(value string, maxAge int) http.Cookie {
 	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, Secure: s.Secure,
 		SameSite: http.SameSiteStrictMode}
@@ -210,8 +221,10 @@ func later(detail string, after time.Duration) error {
 	return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable(detail), http.Header{"Retry-After": {strconv.Itoa(int(after.Seconds()))}})
 }
 
+// tokensOutput is a page of tokens, without their secrets.
 type tokensOutput struct{ Body api.TokenList }
 
+// listTokens answers which tokens there are, the newest first.
 func (s *Service) listTokens(ctx context.Context, in *pageInput) (*tokensOutput, error) {
 	tokens, err := s.Store.Tokens(ctx, in.Before, in.Limit)
 	if err != nil {
@@ -224,6 +237,8 @@ func (s *Service) listTokens(ctx context.Context, in *pageInput) (*tokensOutput,
 	return &tokensOutput{out}, nil
 }
 
+// makeToken makes a token with no more rights than the caller has. Its secret is in this
+// answer, and nowhere else.
 func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenRequest }) (*struct{ Body api.NewToken }, error) {
 	req := in.Body
 	switch mine := caller(ctx).Rights; {
@@ -267,6 +282,7 @@ func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenReque
 	return &struct{ Body api.NewToken }{t}, nil
 }
 
+// revokeToken ends a token at once, with the sessions that stand for it.
 func (s *Service) revokeToken(ctx context.Context, in *struct {
 	ID int64 `path:"id"`
 }) (*struct{}, error) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -26,6 +27,7 @@ type CloudAccount struct {
 	cloud.Account
 }
 
+// How long one of several services looks after a cloud, and how long the cloud may take.
 const (
 	cloudHeld = time.Minute // that a service looks after a cloud, unless it goes on
 	cloudRead = time.Minute // that reading one, or asking for a phase, may take
@@ -51,10 +53,17 @@ func (s *Service) WorkClouds(ctx context.Context) {
 	}
 }
 
+// holderName names who looks after something, of several services on one database.
+func holderName() string {
+	name, _ := os.Hostname()
+	return fmt.Sprintf("%.32s %d %.12s", name, os.Getpid(), rand.Text())
+}
+
+// workCloud looks after one cloud until ctx ends: what is asked of it is carried on, and all of
+// it is read every CloudEvery. Of several services one does it at a time.
 func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
 	ctx = store.For(ctx, store.Work)
-	name, _ := os.Hostname()
-	holder := fmt.Sprintf("%.32s %d %d", name, os.Getpid(), time.Now().UnixNano())
+	holder := holderName()
 	next := time.Time{} // when all of it is read again
 	for wait := time.Duration(0); ; wait = s.CloudSoon {
 		select {
@@ -70,8 +79,8 @@ func (s *Service) workCloud(ctx context.Context, c CloudAccount) {
 			continue
 		}
 		open, err := s.cloudOpen(ctx, c)
-		if err == nil && (len(open) > 0 || !time.Now().Before(next)) {
-			next = time.Now().Add(s.CloudEvery)
+		if err == nil && (len(open) > 0 || over(next)) {
+			next = ends(s.CloudEvery)
 			err = s.guarded(func() error { return s.lookAtCloud(ctx, c, holder) })
 		}
 		if err != nil && ctx.Err() == nil {

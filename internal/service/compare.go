@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// compare answers what two policies, each published or sent along, let through differently.
 func (s *Service) compare(ctx context.Context, in *struct{ Body api.CompareRequest }) (*struct{ Body api.Comparison }, error) {
 	current, err := s.newest(ctx)
 	if err != nil {

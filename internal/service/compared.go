@@ -14,6 +14,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// showLive answers what a host has in force, beside what its rules mean.
 func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body api.LiveRules }, error) {
 	current, h, err := s.host(ctx, in.Host)
 	if err != nil {

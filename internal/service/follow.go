@@ -42,6 +42,7 @@ func (s *Service) Follow(ctx context.Context) {
 	}
 }
 
+// followEvery is how often is looked for what other services have published.
 func (s *Service) followEvery() time.Duration {
 	if s.FollowEvery != 0 {
 		return s.FollowEvery
@@ -117,7 +118,7 @@ func (s *Service) following(ctx context.Context, m *model, k known) (map[*fleet.
 		}
 		return yes, err
 	}
-	ctx = patient(ctx, time.Now().Add(readerWaits))
+	ctx = patient(ctx, ends(readerWaits))
 	for _, h := range m.fleet.Hosts {
 		due := api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostDue}
 		if yes, err := follows(k.heard[h.Name].Pair); err != nil {

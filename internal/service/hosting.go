@@ -19,6 +19,7 @@ import (
 	"yellowfence.example/yfence/internal/wave"
 )
 
+// How long an enrolment is good for, and how often is looked for tasks.
 const (
 	enrolmentLasts = 24 * time.Hour
 	taskLook       = 300 * time.Millisecond
@@ -38,6 +39,7 @@ func (s *Service) signer(ctx context.Context) (ed25519.PrivateKey, api.Keys, err
 	return private[0], keys, nil
 }
 
+// newEnrolment makes a secret by which a host of the fleet can enrol once.
 func (s *Service) newEnrolment(ctx context.Context, in *hostInput) (*struct{ Body api.Enrolment }, error) {
 	m, err := s.newest(ctx)
 	if err != nil {
@@ -53,6 +55,8 @@ func (s *Service) newEnrolment(ctx context.Context, in *hostInput) (*struct{ Bod
 	return &struct{ Body api.Enrolment }{e}, nil
 }
 
+// enrol gives a host its own token for such a secret, and the keys by which it knows this
+// service.
 func (s *Service) enrol(ctx context.Context, in *struct{ Body api.EnrolRequest }) (*struct{ Body api.Enrolled }, error) {
 	_, keys, err := s.signer(ctx)
 	if err != nil {
@@ -96,6 +100,8 @@ func (s *Service) wait() (rung <-chan struct{}, done func()) {
 	}
 }
 
+// watchTasks looks for new tasks for all who wait for some, so that one question is asked of
+// the database however many hosts wait.
 func (s *Service) watchTasks() {
 	b := &s.bell
 	for ; ; time.Sleep(taskLook) {
@@ -117,6 +123,7 @@ func (s *Service) watchTasks() {
 	}
 }
 
+// showTasks answers which tasks a host has, and waits for one if there is none.
 func (s *Service) showTasks(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Wait int    `query:"wait" minimum:"0" doc:"seconds to wait for one if there is none"`
@@ -159,6 +166,7 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 	}
 }
 
+// finishTask takes what became of a task. A host can tell of its own tasks alone, and once.
 func (s *Service) finishTask(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	ID   int64  `path:"id"`
@@ -199,7 +207,7 @@ func (s *Service) task(ctx context.Context, t api.Task, within time.Duration) (a
 
 // result waits for what becomes of a task; nil if nothing did in its time.
 func (s *Service) result(ctx context.Context, id int64, within time.Duration) (*api.TaskResult, error) {
-	for begin := time.Now(); time.Since(begin) < within; {
+	for end := ends(within); !over(end); {
 		t, err := s.Store.Task(ctx, id)
 		if err != nil || t.Done != nil {
 			return t.Result, err
@@ -233,6 +241,7 @@ func (s *Service) attending(ctx context.Context, host string) (store.AgentStatus
 	return store.AgentStatus{}, huma.Error409Conflict(fmt.Sprintf("%s does not poll the service: is `yfence attend` running there?", host))
 }
 
+// tellChange takes how a change stands that a host made by itself, or why it made none.
 func (s *Service) tellChange(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Body struct {
@@ -313,6 +322,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 	return &struct{ Body api.TaskStatus }{status}, nil
 }
 
+// showCopies answers which copies a host keeps of what it had in force.
 func (s *Service) showCopies(ctx context.Context, in *struct {
 	Host   string `path:"host"`
 	Number int    `query:"number" doc:"one copy only, with its text"`
@@ -339,6 +349,7 @@ func (s *Service) showCopies(ctx context.Context, in *struct {
 	return &struct{ Body api.Copies }{api.Copies{Version: api.Version, Host: in.Host, Copies: copies}}, nil
 }
 
+// putCopies takes a host's list of them.
 func (s *Service) putCopies(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Body api.Copies
@@ -360,8 +371,10 @@ func (s *Service) putCopies(ctx context.Context, in *struct {
 	return nil, nil
 }
 
+// keysOutput is the service's keys.
 type keysOutput struct{ Body api.Keys }
 
+// showKeys answers which keys this service signs with, and the next.
 func (s *Service) showKeys(ctx context.Context, _ *struct{}) (*keysOutput, error) {
 	_, keys, err := s.signer(ctx)
 	if err != nil {
@@ -370,6 +383,8 @@ func (s *Service) showKeys(ctx context.Context, _ *struct{}) (*keysOutput, error
 	return &keysOutput{keys}, nil
 }
 
+// newKey makes the next key. Hosts learn of it with their next question, signed by the one that
+// they trust.
 func (s *Service) newKey(ctx context.Context, in *struct{}) (*keysOutput, error) {
 	if _, _, err := s.signer(ctx); err != nil {
 		return nil, s.broken("making a key", err)
@@ -380,6 +395,7 @@ func (s *Service) newKey(ctx context.Context, in *struct{}) (*keysOutput, error)
 	return s.showKeys(ctx, in)
 }
 
+// retireKey goes over to the next key, once there is one.
 func (s *Service) retireKey(ctx context.Context, in *struct{}) (*keysOutput, error) {
 	switch err := s.Store.RetireSigningKey(ctx); {
 	case errors.Is(err, store.ErrConflict):

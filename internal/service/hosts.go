@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// hostInput is a request about one host.
 type hostInput struct {
 	Host string `path:"host"`
 }
@@ -93,6 +94,7 @@ type tagged[T any] struct {
 	Body         T
 }
 
+// tag gives an answer a tag of its content, so that who has it already gets none.
 func tag[T any](p conditional.Params, body T) (*tagged[T], error) {
 	text, err := json.Marshal(body)
 	if err != nil {
@@ -108,6 +110,7 @@ func tag[T any](p conditional.Params, body T) (*tagged[T], error) {
 	return &tagged[T]{`"` + etag + `"`, "private, no-cache", body}, nil
 }
 
+// showFleet answers which hosts there are and how each stands, a page at a time.
 func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.Fleet], error) {
 	m, err := s.newest(ctx)
 	if err != nil {
@@ -117,7 +120,7 @@ func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.F
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
 	}
-	ctx = patient(ctx, time.Now().Add(in.waits()))
+	ctx = patient(ctx, ends(in.waits()))
 	out := api.Fleet{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name,
 		Service: m.fleet.Service, Hosts: []api.HostStatus{}, Clouds: k.cloudNotes()}
 	out.Tally, err = s.each(ctx, in, m, k, func(h *fleet.Host, res result) {
@@ -140,6 +143,7 @@ func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.F
 	return tag(in.Params, out)
 }
 
+// timeOf is a time, nil for one that never was.
 func timeOf(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil
@@ -147,6 +151,8 @@ func timeOf(t time.Time) *time.Time {
 	return &t
 }
 
+// showDrift answers in what hosts differ from what they are to have: one host, or those that
+// differ.
 func (s *Service) showDrift(ctx context.Context, in *struct {
 	HostsWanted
 	Host string `query:"host" maxLength:"253" doc:"one host only"`
@@ -163,7 +169,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
 	}
-	ctx = patient(ctx, time.Now().Add(in.waits()))
+	ctx = patient(ctx, ends(in.waits()))
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
 	if only != nil {
 		res, err := s.whole(ctx, m, only, k)
@@ -183,6 +189,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	return tag(in.Params, out)
 }
 
+// noHost is the answer about a host that is not in the fleet.
 func noHost(name string) error {
 	return huma.Error404NotFound(fmt.Sprintf("no host is named %q", name))
 }
@@ -203,6 +210,8 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 	return m, h, nil
 }
 
+// settle gives a host the rules that it is to put in force, signed, and notes that it was asked
+// for them.
 func (s *Service) settle(ctx context.Context, in *rulesInput) (*struct{ Body api.Rules }, error) {
 	m, h, err := s.modelFor(ctx, in)
 	if err != nil {

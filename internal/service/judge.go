@@ -70,6 +70,7 @@ func (s *Service) stored(ctx context.Context, of judged) (res result, err error)
 	return res, json.Unmarshal(body, &res)
 }
 
+// putResult keeps what was found out about a dump, for other services and for a restart.
 func (s *Service) putResult(ctx context.Context, of judged, res result) error {
 	body, err := json.Marshal(res)
 	if err != nil {

@@ -35,6 +35,7 @@ type judged struct {
 	asked int64 // the pair that the host was last asked for; 0 where that is the same
 }
 
+// job is one dump to be judged.
 type job struct {
 	judged
 	since []*model // from what it was asked for to what counts
@@ -53,6 +54,7 @@ func beingRead() result {
 	return result{State: api.Unread, Why: why, Unread: []string{why}, Findings: []compare.Finding{}, pending: true}
 }
 
+// patienceKey is what a context keeps by when its caller must have an answer.
 type patienceKey struct{}
 
 // patient has whoever reads with the context wait until then for comparisons that are not
@@ -92,9 +94,9 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	}
 	until, ok := ctx.Value(patienceKey{}).(time.Time)
 	if !ok {
-		until = time.Now().Add(limits.JudgeTime)
+		until = ends(limits.JudgeTime)
 	}
-	if time.Now().Before(until) { // else what is stored comes to it too
+	if !over(until) { // else what is stored comes to it too
 		if res, err = s.stored(ctx, key); err == nil && res.good(now) {
 			j.remember(key, res)
 			return res, nil
@@ -112,7 +114,7 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 		return one.res, one.err
 	default:
 	}
-	timer := time.NewTimer(time.Until(until))
+	timer := time.NewTimer(left(until))
 	defer timer.Stop()
 	select {
 	case <-one.done:
@@ -124,6 +126,8 @@ func (s *Service) judge(ctx context.Context, m *model, h *fleet.Host, dump store
 	}
 }
 
+// remember keeps a result in memory. When there are too many it begins anew: they are in the
+// database too.
 func (j *judging) remember(key judged, res result) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -209,7 +213,7 @@ func (s *Service) compareNow(ctx context.Context, one *job) (res result, err err
 	if err != nil {
 		return res, err
 	}
-	res = hold(one.since, one.h, f, s.Clock().Unix(), time.Now().Add(limits.JudgeTime))
+	res = hold(one.since, one.h, f, s.Clock().Unix(), ends(limits.JudgeTime))
 	if res.quick {
 		return res, nil
 	}

@@ -12,7 +12,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"os"
 	"slices"
 	"strings"
 	"syscall"
@@ -29,6 +28,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// The times of reading lists of addresses.
 const (
 	listsHeld = 3 * time.Minute  // that a service reads lists, unless it goes on
 	listsLook = 15 * time.Second // between looks for one that is due
@@ -48,8 +48,7 @@ type ListOptions struct {
 // by itself; what cannot be read, or changes more than is taken, changes nothing.
 func (s *Service) WorkLists(ctx context.Context) {
 	ctx = store.For(ctx, store.Work)
-	name, _ := os.Hostname()
-	holder := fmt.Sprintf("%.32s %d %d", name, os.Getpid(), time.Now().UnixNano())
+	holder := holderName()
 	look := listsLook
 	if s.Lists.Look != 0 {
 		look = s.Lists.Look
@@ -309,6 +308,7 @@ func (s *Service) newestLists(ctx context.Context, current *model, files []check
 	return out, nil
 }
 
+// showLists answers which lists there are, when each was read, and what came of it.
 func (s *Service) showLists(ctx context.Context, _ *struct{}) (*struct{ Body api.Lists }, error) {
 	m, err := s.newest(ctx)
 	if err != nil {

@@ -138,6 +138,7 @@ func (l *meeting) departures(ctx context.Context) error {
 	return err
 }
 
+// addresses are a host's addresses.
 func (l *meeting) addresses(h *fleet.Host) (out []netip.Addr) {
 	for _, i := range h.Interfaces {
 		for _, p := range i.Addresses {
@@ -245,6 +246,7 @@ func (l *meeting) first(ctx context.Context, i cloud.Instance) error {
 	return l.Store.Ask(ctx, atCloud(h), l.m.pair.Number)
 }
 
+// joinAddresses are addresses in one line.
 func joinAddresses(all []netip.Addr) string {
 	words := make([]string, len(all))
 	for i, a := range all {

@@ -51,9 +51,9 @@ func (m *model) host(name string) *fleet.Host { return m.byName[name] }
 
 // answer is what becomes of one connection; nil where that cannot be told, or takes too much.
 func (m *model) answer(q *fence.Question, now int64) *ask.Answer {
-	over := time.Now().Add(limits.AskTime)
+	end := ends(limits.AskTime)
 	answer, problems, err := m.asker().PolicyWithin(packet.Budget{Edges: limits.Cases, Halt: func() error {
-		if time.Now().After(over) {
+		if over(end) {
 			return errTooLong
 		}
 		return nil
@@ -115,6 +115,7 @@ func (s *Service) historyOf(ctx context.Context, m *model, asked int64) ([]*mode
 	return m.lags[asked].since, nil
 }
 
+// How much of the past is looked at.
 const (
 	mostBetween = 6 // pairs that are looked at to tell with which of them something came
 	keptLags    = 4 // pairs that hosts are told to be behind of at once
@@ -148,8 +149,10 @@ type modelCache struct {
 	order  []int64
 }
 
+// keptModels is how many pairs are kept worked out: twice as many as one host's answer needs.
 const keptModels = 2 * (mostBetween + 2)
 
+// model is a pair, worked out when it is first asked for.
 func (s *Service) model(ctx context.Context, pair store.Pair) (*model, error) {
 	c := &s.models
 	if m := c.get(pair.Number); m != nil {
@@ -187,6 +190,7 @@ func (c *modelCache) get(number int64) *model {
 	return c.models[number]
 }
 
+// put keeps a model in place of the oldest.
 func (c *modelCache) put(m *model) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -249,6 +253,7 @@ func (s *Service) fleetFile(ctx context.Context, generation int64) (file check.S
 	return file, s.content(ctx, h, &file)
 }
 
+// content reads what is kept under a sum.
 func (s *Service) content(ctx context.Context, h store.Hash, into any) error {
 	body, err := s.Store.Content(ctx, h)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 	"yellowfence.example/yfence/console"
 )
 
+// notBuilt is shown in place of the console by a program that was built without.
 const notBuilt = `<!doctype html><meta charset="utf-8"><title>Yellow Fence</title>
 <p>The console is not built into this program. Run <code>make build</code>, which takes Node, and start it again.
 <p>The API is at <a href="/api/v1/openapi.json">/api/v1</a>.`

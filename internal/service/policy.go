@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -26,6 +25,8 @@ type policyProblem struct {
 	Problems []source.Problem `json:"problems"`
 }
 
+// refused is the answer to texts with problems: all of them, with their places, and what they
+// come to in one line.
 func refused(what string, problems []source.Problem) error {
 	return &policyProblem{
 		ErrorModel: huma.ErrorModel{Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity,
@@ -40,6 +41,7 @@ type pageInput struct {
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"how many at most"`
 }
 
+// listRevisions answers which revisions there are, the newest first.
 func (s *Service) listRevisions(ctx context.Context, in *pageInput) (*struct{ Body api.Revisions }, error) {
 	list, err := s.Store.Revisions(ctx, in.Before, in.Limit)
 	if err != nil {
@@ -68,6 +70,7 @@ func (s *Service) listRevisions(ctx context.Context, in *pageInput) (*struct{ Bo
 	return &struct{ Body api.Revisions }{out}, nil
 }
 
+// showRevision answers a revision with its texts.
 func (s *Service) showRevision(ctx context.Context, in *struct {
 	Number int64 `path:"number"`
 }) (*struct{ Body api.Revision }, error) {
@@ -104,7 +107,7 @@ func (s *Service) whoHas(ctx context.Context, m *model) (map[int64]int, error) {
 	if err != nil {
 		return nil, err
 	}
-	tally, err := s.each(patient(ctx, time.Now().Add(readerWaits)), &HostsWanted{}, m, k, func(*fleet.Host, result) {})
+	tally, err := s.each(patient(ctx, ends(readerWaits)), &HostsWanted{}, m, k, func(*fleet.Host, result) {})
 	has := map[int64]int{}
 	for _, one := range tally.InForce {
 		has[one.Revision] = one.Hosts
@@ -112,6 +115,7 @@ func (s *Service) whoHas(ctx context.Context, m *model) (map[int64]int, error) {
 	return has, err
 }
 
+// showLanguage answers the words of the language, for the console's colours and help.
 func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.Language }, error) {
 	out := api.Language{Version: api.Version}
 	statements, modifiers := fence.Keywords()
@@ -127,6 +131,8 @@ func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.La
 	return &struct{ Body api.Language }{out}, nil
 }
 
+// publish checks a policy and makes it the next revision. Nothing of it is kept where anything
+// is wrong, and a warning stops it that is not accepted.
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
 	for _, code := range in.Body.Accept {
 		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
@@ -187,6 +193,8 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 	})
 }
 
+// importFleet checks a fleet file, alone and with the policy that is published, and makes it
+// the next generation.
 func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRequest }) (*struct{ Body api.Checked }, error) {
 	var read *fleet.Fleet
 	var readProblems []source.Problem
@@ -292,6 +300,7 @@ func (s *Service) change(ctx context.Context, what string,
 		fmt.Sprintf("others changed the policy or the fleet at the same moment, %d times in a row; try again", changeTries))
 }
 
+// exportFleet answers the fleet as a file.
 func (s *Service) exportFleet(ctx context.Context, in *struct {
 	Format string `query:"format" enum:"json,yaml,csv" default:"json"`
 }) (*struct{ Body api.FleetFile }, error) {

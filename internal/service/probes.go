@@ -20,6 +20,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// The bounds of probes.
 const (
 	maxProbes    = 200              // of one request
 	listenFor    = "10s"            // as short as may be: a service that starts needs its port
@@ -36,6 +37,7 @@ type trial struct {
 	about    string // the expectation
 }
 
+// protocol is the protocol by the name that an agent knows; "" for one that it cannot try.
 func (t trial) protocol() string {
 	return map[int]string{packet.TCP: "tcp", packet.UDP: "udp", packet.ICMP: "icmp", packet.ICMPv6: "icmp"}[t.term.Protocol]
 }
@@ -92,6 +94,8 @@ func speaks(h *fleet.Host, at netip.Addr) bool {
 	})
 }
 
+// probe has real connections tried between hosts, and holds what comes of them against what the
+// policy says.
 func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }) (*struct{ Body api.Probed }, error) {
 	m, err := s.newest(ctx)
 	if err != nil {
@@ -266,8 +270,8 @@ func (s *Service) turned(ctx context.Context, m *model, all []trial, admitted bo
 
 // until gives how much is left of a time that begins now; at least enough to look once.
 func until(d time.Duration) func() time.Duration {
-	end := time.Now().Add(d)
-	return func() time.Duration { return max(time.Until(end), time.Millisecond) }
+	end := ends(d)
+	return func() time.Duration { return max(left(end), time.Millisecond) }
 }
 
 // tried is what came of one connection; res and listener are nil where a host said nothing.

@@ -8,6 +8,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// The times of forgetting.
 const (
 	pruneEvery = 10 * time.Minute
 	pruneHeld  = 30 * time.Minute // that one service prunes, unless it goes on

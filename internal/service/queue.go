@@ -23,10 +23,13 @@ type queue struct {
 	edges   int
 }
 
+// newQueue is a queue that does so many things at once and lets so many wait, each bounded in
+// time and in edges.
 func newQueue(atOnce, most int, within time.Duration, edges int) *queue {
 	return &queue{slots: make(chan struct{}, atOnce), most: int64(most), within: within, edges: edges}
 }
 
+// What a queue says instead of doing something.
 var errFull = errors.New("too much waits already")
 
 // do does a piece of work when it is its turn, within the budget that it is given. It ends
@@ -44,12 +47,12 @@ func (q *queue) do(ctx context.Context, work func(b packet.Budget) error) error 
 		return ctx.Err()
 	}
 	defer func() { <-q.slots }()
-	over := time.Now().Add(q.within)
+	end := ends(q.within)
 	b := packet.Budget{Edges: q.edges, Halt: func() error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if time.Now().After(over) {
+		if over(end) {
 			return errTooLong
 		}
 		return nil
@@ -61,6 +64,7 @@ func (q *queue) do(ctx context.Context, work func(b packet.Budget) error) error 
 	return err
 }
 
+// It is told as the service's word that it takes too long, not as a failure.
 var errTooLong = errors.New("it takes too long")
 
 // computed does work that may be heavy, and says in an answer why it was not done.
@@ -88,6 +92,7 @@ func (s *Service) computed(ctx context.Context, q *queue, what string, work func
 // queues are the classes of work that requests start.
 type queues struct{ computing, asking *queue }
 
+// newQueues are the service's two queues: questions never wait behind publishing.
 func newQueues() queues {
 	return queues{
 		computing: newQueue(limits.Computing, limits.ComputeWait, limits.ComputeTime, limits.Cases),

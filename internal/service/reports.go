@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,6 +14,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// report takes what a host says it has in force, and answers how it stands.
 func (s *Service) report(ctx context.Context, in *struct {
 	Host string `path:"host"`
 	Body api.Report
@@ -69,7 +69,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if h = m.host(in.Host); h == nil {
 		return nil, noHost(in.Host)
 	}
-	ctx = patient(ctx, time.Now().Add(senderWaits))
+	ctx = patient(ctx, ends(senderWaits))
 	res, err := s.whole(ctx, m, h, k)
 	if err != nil {
 		return nil, s.broken("reading the report", err)

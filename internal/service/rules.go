@@ -145,6 +145,7 @@ func (s *Service) modelFor(ctx context.Context, in *rulesInput) (*model, *fleet.
 	return m, h, nil
 }
 
+// showRules answers the rules of a host, without asking it for anything.
 func (s *Service) showRules(ctx context.Context, in *rulesInput) (*struct{ Body api.Rules }, error) {
 	m, h, err := s.modelFor(ctx, in)
 	if err != nil {

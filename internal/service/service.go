@@ -1,6 +1,3 @@
-// Package service is the Yellow Fence service: the API under /api/v1 and the
-// pages of the console. It keeps nothing of its own; everything is in the store,
-// and any number of services may run on one database.
 package service
 
 import (
@@ -126,6 +123,7 @@ func (s *Service) Handler() http.Handler {
 	return r
 }
 
+// config is how the OpenAPI document and the API are set up.
 func config() huma.Config {
 	c := huma.DefaultConfig("Yellow Fence", "1.0.0")
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath = "/api/v1/openapi", "", ""
@@ -248,6 +246,8 @@ func (s *Service) ready(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write([]byte("ok\n"))
 }
 
+// errPanicked is what the log has of a piece of work that panicked; what it did for others goes
+// on.
 var errPanicked = errors.New("it panicked")
 
 // guarded does something that must not end the process if it panics.
@@ -261,12 +261,13 @@ func (s *Service) guarded(work func() error) (err error) {
 	return work()
 }
 
+// logRequests writes a line of each request, without its body and without tokens.
 func (s *Service) logRequests(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		begin := time.Now()
+		watch := begin()
 		wrapped := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(wrapped, r)
 		s.Log.Info("request", "method", r.Method, "path", r.URL.Path, "status", wrapped.Status(), "bytes", wrapped.BytesWritten(),
-			"ms", time.Since(begin).Milliseconds(), "from", r.RemoteAddr, "id", middleware.GetReqID(r.Context()))
+			"ms", watch.runs().Milliseconds(), "from", r.RemoteAddr, "id", middleware.GetReqID(r.Context()))
 	})
 }

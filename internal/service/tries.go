@@ -40,6 +40,7 @@ func (s *signIns) wait(from string, now time.Time) time.Duration {
 	return recent[len(recent)-limits.SignIns].Add(time.Minute).Sub(now)
 }
 
+// fail counts a failed sign-in.
 func (s *signIns) fail(from string, now time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

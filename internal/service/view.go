@@ -16,24 +16,26 @@ type view struct {
 	known known
 	at    time.Time // of the database, when it was read
 
-	began  time.Time // when the last reading began, and what came of it
+	began  stopwatch // when the last reading began, and what came of it
 	failed error
 }
 
 // knownAll is what is known of all hosts, everything included that was stored before the call.
 func (s *Service) knownAll(ctx context.Context) (known, error) {
 	v := &s.view
-	arrived := time.Now()
+	arrived := begin()
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	if v.began.After(arrived) { // somebody read it while this one waited
+	if v.began.after(arrived) { // somebody read it while this one waited
 		return v.known, v.failed
 	}
-	v.began = time.Now()
+	v.began = begin()
 	v.failed = s.refresh(ctx, v)
 	return v.known, v.failed
 }
 
+// refresh reads what is new in the database into a view, whose lock is held. What was handed
+// out before stays as it was.
 func (s *Service) refresh(ctx context.Context, v *view) error {
 	d, err := s.Store.Delta(ctx, v.at)
 	if err != nil {

@@ -16,12 +16,14 @@ import (
 	"yellowfence.example/yfence/internal/wave"
 )
 
+// The times of waves.
 const (
 	keepWithin  = time.Minute // if a wave does not say
 	waveLook    = 250 * time.Millisecond
 	waveNothing = time.Second // between looks where no wave runs
 )
 
+// waveOutput is a wave as an answer.
 type waveOutput struct{ Body api.Wave }
 
 // startWave begins to put a pair in force over hosts.
@@ -95,6 +97,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	return s.beginWave(ctx, w)
 }
 
+// beginWave stores a new wave, if no other has one of its hosts.
 func (s *Service) beginWave(ctx context.Context, w api.Wave) (*waveOutput, error) {
 	w, err := s.Store.NewWave(ctx, w)
 	var taken *store.Taken
@@ -127,6 +130,7 @@ func (s *Service) chosen(m *model, names []string) (hosts []*fleet.Host, err err
 	return hosts, nil
 }
 
+// listWaves answers which waves there are, the newest first.
 func (s *Service) listWaves(ctx context.Context, in *pageInput) (*struct{ Body api.Waves }, error) {
 	waves, err := s.Store.Waves(ctx, in.Before, in.Limit)
 	if err != nil {
@@ -139,10 +143,12 @@ func (s *Service) listWaves(ctx context.Context, in *pageInput) (*struct{ Body a
 	return &struct{ Body api.Waves }{out}, nil
 }
 
+// waveInput is a request about one wave.
 type waveInput struct {
 	Number int64 `path:"number"`
 }
 
+// showWave answers a wave with its hosts, trials and reasons.
 func (s *Service) showWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
 	w, err := s.Store.Wave(ctx, in.Number)
 	if errors.Is(err, store.ErrNotFound) {
@@ -153,6 +159,7 @@ func (s *Service) showWave(ctx context.Context, in *waveInput) (*waveOutput, err
 	return &waveOutput{w}, nil
 }
 
+// noWave is the answer about a wave that there is not.
 func noWave(number int64) error {
 	return huma.Error404NotFound(fmt.Sprintf("there is no wave %d", number))
 }
@@ -192,6 +199,7 @@ func (s *Service) changeWave(ctx context.Context, number int64, change func(w ap
 	return &waveOutput{w}, nil
 }
 
+// goOnWave has a wave go on that waits for a person's word.
 func (s *Service) goOnWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
 	return s.changeWave(ctx, in.Number, func(w api.Wave) (api.Wave, wave.Commands, error) {
 		if w.State != api.WaveWaiting {
@@ -201,6 +209,7 @@ func (s *Service) goOnWave(ctx context.Context, in *waveInput) (*waveOutput, err
 	})
 }
 
+// stopWave stops a wave; what is in force and not kept is taken back.
 func (s *Service) stopWave(ctx context.Context, in *struct {
 	Number int64 `path:"number"`
 	Body   struct {

@@ -25,6 +25,8 @@ import (
 // maxTrials is how many connections a step of a wave tries.
 const maxTrials = 60
 
+// errNotOne says that a connection's verdict is mixed or uncertain, so that trying it shows
+// nothing.
 var errNotOne = errors.New("the policy gives it no single verdict")
 
 // admits says whether the policy admits a trial, for the addresses that are used: by what
@@ -137,7 +139,7 @@ func (s *Service) choose(ctx context.Context, w api.Wave, statuses map[string]st
 
 // trying is who can try connections after a step of a wave, and with which pair in force.
 func (s *Service) trying(ctx context.Context, w api.Wave, m *model, statuses map[string]store.AgentStatus) (*trying, error) {
-	t := &trying{Service: s, ctx: ctx, m: m, mine: map[string]bool{}, over: time.Now().Add(choosing), can: map[*fleet.Host]bool{},
+	t := &trying{Service: s, ctx: ctx, m: m, mine: map[string]bool{}, over: ends(choosing), can: map[*fleet.Host]bool{},
 		pairs: map[string]int64{}}
 	settled := map[string]bool{}
 	for _, h := range w.Hosts {
@@ -153,7 +155,7 @@ func (s *Service) trying(ctx context.Context, w api.Wave, m *model, statuses map
 	if err != nil {
 		return nil, err
 	}
-	reading := patient(ctx, time.Now().Add(readerWaits))
+	reading := patient(ctx, ends(readerWaits))
 	var others []*fleet.Host // those of this step first
 	for _, h := range m.fleet.Hosts {
 		switch {
@@ -179,6 +181,7 @@ func (s *Service) trying(ctx context.Context, w api.Wave, m *model, statuses map
 	return t, nil
 }
 
+// The bounds of choosing what to try after a step.
 const (
 	choosing       = 8 * time.Second // that choosing what to try may take
 	mostStatements = 25              // that are proven after one step
@@ -291,7 +294,7 @@ func (t *trying) statement(st changedStatement) (out []api.Trial) {
 	var passes, refused best
 	looked := 0
 	for _, c := range choices {
-		if !t.mine[c.from.Name] && !t.mine[c.to.Name] || !time.Now().Before(t.over) {
+		if !t.mine[c.from.Name] && !t.mine[c.to.Name] || over(t.over) {
 			continue
 		}
 		if looked++; looked > mostChoices || passes.turned && refused.turned {
@@ -344,7 +347,7 @@ func (t *trying) expectation(e *policy.Expectation) (out []api.Trial) {
 	add := func(choices []trial, wanted func(admitted bool) bool) {
 		looked := 0
 		for _, c := range choices {
-			if !t.mine[c.from.Name] && !t.mine[c.to.Name] || len(out) >= maxTrials || looked > mostChoices || !time.Now().Before(t.over) {
+			if !t.mine[c.from.Name] && !t.mine[c.to.Name] || len(out) >= maxTrials || looked > mostChoices || over(t.over) {
 				continue
 			}
 			looked++
