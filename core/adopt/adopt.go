@@ -1,14 +1,3 @@
-// Package adopt makes a first policy of rules that hosts have in force, whoever wrote
-// them: hosts with like rules become roles, addresses become roles and segments, ports
-// services, and what no policy can say is told.
-//
-//	r, err := adopt.Policy(fl, "harbour", hosts, now)
-//	r.Text  // the policy, with what is left at its end
-//	r.Fleet // the fleet with the roles
-//
-// It goes by what the rules do and not by how they are written: of a host's decision it
-// takes what each rule decides, as simply as it can be said without changing anything,
-// and holds the whole of the policy against the whole of the rules in the end.
 package adopt
 
 import (

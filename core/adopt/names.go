@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// numbered is the number that names of hosts and interfaces end in.
 var numbered = regexp.MustCompile(`[-.]?[0-9]+$`)
 
 // roleName is what a class of hosts may be called: what their names have in common.
@@ -46,6 +47,7 @@ func (w *writer) fresh(name string, taken map[string]bool) string {
 	return one
 }
 
+// noName is what cannot stand in a name of the language.
 var noName = regexp.MustCompile(`[^a-z0-9]+`)
 
 // slug makes a name of a text.
@@ -238,8 +240,10 @@ func shortest(set *netipx.IPSet) []string {
 	return texts
 }
 
+// oneWord is what the language takes without quotes.
 var oneWord = regexp.MustCompile(`^[A-Za-z0-9@._:/*-]+$`)
 
+// word is a text as the language takes it: quoted where it is no single word.
 func word(s string) string {
 	if oneWord.MatchString(s) {
 		return s

@@ -22,6 +22,7 @@ type segment struct {
 	local    bool // whoever has an interface on it drops what comes from its addresses by another
 }
 
+// mark is what a segment's declaration ends in.
 func (s segment) mark() string {
 	if s.local {
 		return " local"

@@ -232,6 +232,7 @@ func (s *statement) key(segmentOf func(iface string) string, placeOf func(netip.
 		s.part}, "|")
 }
 
+// ranges is a set of addresses in one line, for keys.
 func ranges(set *netipx.IPSet) string {
 	if set == nil {
 		return "-"

@@ -54,6 +54,7 @@ func (w *writer) text() string {
 	return b.String()
 }
 
+// oneLine is a text without line breaks, for a comment.
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // some are the first of many.

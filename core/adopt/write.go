@@ -69,6 +69,8 @@ func (l line) rest(roles []string) string {
 // nobody is the role of all hosts before they have one.
 const nobody = "nobody-yet"
 
+// newWriter begins with the hosts that are adopted, all in one role until it is known which are
+// alike. It tells of hosts that the fleet does not have, and of such as have no filter.
 func newWriter(fl *fleet.Fleet, name string, hosts []Host) (*writer, error) {
 	w := &writer{name: name, fleet: &fleet.Fleet{Service: fl.Service}, members: map[string][]*sketch{}, taken: map[string]bool{},
 		rules: map[string]bool{}, known: map[string]string{}, used: map[string]bool{}}
@@ -163,6 +165,7 @@ func (w *writer) write() {
 	w.unite()
 }
 
+// groundKey is the part of the ground that a statement says, with its direction.
 func (w *writer) groundKey(of statement) string {
 	return of.direction.String() + " " + of.part
 }

@@ -1,6 +1,3 @@
-// Package ask answers what becomes of traffic: by a policy, at both of its ends,
-// or by what one kernel has in force. An answer is for every packet the question
-// speaks of.
 package ask
 
 import (
@@ -75,6 +72,7 @@ type asked struct {
 	unasked packet.Set // what single hosts say to themselves
 }
 
+// step is a step whose hosts are still parties.
 type step struct {
 	Step
 	who       []reach.Party
@@ -180,6 +178,7 @@ func (k *Asker) PolicyWithin(b packet.Budget, q *fence.Question, now int64) (ans
 	return answer, problems, nil
 }
 
+// policy answers within the Asker's Space, whose lock is held.
 func (k *Asker) policy(q *fence.Question, now int64) (*Answer, []source.Problem) {
 	a, problems := resolve(k.sp, k.pol, k.names, q, now)
 	if problems != nil {
@@ -237,6 +236,8 @@ func (a *asked) ends(senders, receivers []reach.Party) []source.Problem {
 	return nil
 }
 
+// between works out what becomes of the question's packets between two parties, and by which
+// steps.
 func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set) {
 	sp, q := a.sp, a.q
 	here := sp.And(spoken, r.Addressed(from, to))

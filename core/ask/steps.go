@@ -74,6 +74,8 @@ func (a *asked) refusing(r *reach.Reach, d packet.Decision) string {
 	return strings.Join(names, ", ")
 }
 
+// rates are the rates within which packets of a set are admitted; what limits logs alone is
+// left out.
 func rates(sp *packet.Space, s packet.Set) string {
 	var said []string
 	for _, b := range packet.Buckets(sp, s) {
@@ -84,6 +86,7 @@ func rates(sp *packet.Space, s packet.Set) string {
 	return strings.Join(said, " and ")
 }
 
+// note notes who decides something, and joins it with the same of other hosts.
 func (a *asked) note(s Step, direction packet.Direction, who ...reach.Party) {
 	for _, before := range a.steps {
 		if before.Step == s && before.direction == direction {
@@ -170,6 +173,7 @@ func (a *asked) answer() *Answer {
 	return out
 }
 
+// directionWords are how steps say the directions.
 var directionWords = []string{packet.In: "inbound", packet.Out: "outbound", packet.Through: "forwarded"}
 
 // example is a packet of a set that says nothing of a hook, as the receiving

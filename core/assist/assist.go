@@ -1,6 +1,3 @@
-// Package assist helps whoever writes a policy: what a name stands for, where
-// it is declared and used, what could be written next. An editor asks it, in a
-// terminal or in a browser.
 package assist
 
 import (
@@ -73,6 +70,7 @@ func (a *Analysis) Kind(pos source.Pos) string {
 	return ""
 }
 
+// kindOf is what a name stands for: a role, a network, a rule.
 func (a *Analysis) kindOf(r fence.Reference) string {
 	if r.Rule {
 		return "rule"
@@ -183,6 +181,8 @@ func (a *Analysis) Hover(pos source.Pos) string {
 	return ""
 }
 
+// hoverRule is what is shown of a rule: both sides with their hosts, why it is there, and who
+// carries it out.
 func (a *Analysis) hoverRule(name string) string {
 	r := a.pol.Rule(name)
 	if r == nil {
@@ -196,6 +196,7 @@ func (a *Analysis) hoverRule(name string) string {
 	return text
 }
 
+// hosts is a side with how many hosts it has.
 func hosts(list []*fleet.Host, text string) string {
 	if len(list) == 0 {
 		return text
@@ -203,6 +204,7 @@ func hosts(list []*fleet.Host, text string) string {
 	return fmt.Sprintf("%s (%s)", text, count(len(list), "host"))
 }
 
+// hoverName is what is shown of a network, a service, a role or peers.
 func (a *Analysis) hoverName(name string) string {
 	for _, n := range a.pol.Networks {
 		if n.Name != name {
@@ -245,6 +247,7 @@ func (a *Analysis) hoverName(name string) string {
 	return ""
 }
 
+// count is a number of things, in the singular for one.
 func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -260,6 +263,7 @@ func some(list []string, n int) string {
 	return strings.Join(list, ", ")
 }
 
+// addresses are addresses, single ones without their length, the first dozen.
 func addresses[P fmt.Stringer](prefixes []P) string {
 	texts := make([]string, len(prefixes))
 	for i, p := range prefixes {
@@ -285,6 +289,7 @@ func (a *Analysis) word(pos source.Pos) string {
 	return string(line[start:end])
 }
 
+// line is a line of the text that was analysed; "" where there is none.
 func (a *Analysis) line(pos source.Pos) string {
 	if lines := a.texts[pos.File]; pos.Line >= 1 && pos.Line <= len(lines) {
 		return lines[pos.Line-1]
@@ -325,6 +330,7 @@ func (a *Analysis) Complete(pos source.Pos) []Proposal {
 	return out
 }
 
+// complete is what can stand at a place, by what stands before it in the statement.
 func (a *Analysis) complete(pos source.Pos) (out []Proposal) {
 	line := []rune(a.line(pos))
 	before := string(line[:min(max(pos.Column-1, 0), len(line))])

@@ -6,6 +6,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// allICMP looks at what is written, term by term: an allow of any type of either protocol is
+// told once.
 var allICMP = Check{
 	Code:     "all-icmp",
 	Severity: source.Warning,

@@ -5,6 +5,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// allPorts looks at terms, not at what they come to together: two halves of all ports are two
+// statements that somebody meant. Rules to others than our hosts are none of ours to narrow.
 var allPorts = Check{
 	Code:     "all-ports",
 	Severity: source.Warning,

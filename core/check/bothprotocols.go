@@ -8,6 +8,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// bothProtocols looks a port up in the registry of services (IANA's). It is silent where the
+// registry has the port for both protocols, and where QUIC is likely (port 443).
 var bothProtocols = Check{
 	Code:     "both-protocols",
 	Severity: source.Warning,

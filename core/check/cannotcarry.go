@@ -12,6 +12,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// cannotCarry has each dialect look at the plans it would have to write, once for hosts that
+// are alike, and joins hosts that miss the same. Publishing stops at it, so that nobody learns
+// it when the rules are put in force.
 var cannotCarry = Check{
 	Code:     "cannot-carry",
 	Severity: source.Error,

@@ -1,7 +1,3 @@
-// Package check finds what is wrong with a policy before it bites. Each check
-// stands in a file of its own, with its documentation beside it.
-//
-//	pol, problems := check.Policy(sources, fl, now)
 package check
 
 import (
@@ -217,6 +213,7 @@ func (p *pass) speaks(plan *compile.Plan, r *policy.Rule, dir packet.Direction) 
 // wide is a rule's packets at any end there could be: no host has more of them.
 type wide [2]packet.Set
 
+// wide is what a rule speaks of at each of its ends, whoever the host is.
 func (p *pass) wide(r *policy.Rule) wide {
 	w, ok := p.all[r]
 	if !ok {

@@ -11,6 +11,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// contradicted is exact: at each host and each way where the allow speaks of any packet, the
+// blocks that it is no exception to are taken away from what it speaks of. If nothing is left
+// on any one way that its packets must take, it does nothing.
 var contradicted = Check{
 	Code:     "contradicted",
 	Severity: source.Warning,

@@ -9,6 +9,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// dhcpUnaddressed knows DHCP of IPv4 by its ports (RFC 2131): a client that has no address
+// sends from 0.0.0.0, which belongs to no segment.
 var dhcpUnaddressed = Check{
 	Code:     "dhcp-unaddressed",
 	Severity: source.Warning,

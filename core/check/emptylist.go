@@ -7,6 +7,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// emptyList looks at networks that are read from files alone: what is written in the policy
+// cannot be empty.
 var emptyList = Check{
 	Code:     "empty-list",
 	Severity: source.Warning,

@@ -4,6 +4,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// emptyRole is silent where the fleet has no hosts at all, which is a fleet that nobody gave.
 var emptyRole = Check{
 	Code:     "empty-role",
 	Severity: source.Warning,

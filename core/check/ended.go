@@ -2,6 +2,8 @@ package check
 
 import "yellowfence.example/yfence/core/source"
 
+// ended asks for an instant, so that the same policy is told of it one day and not the day
+// before.
 var ended = Check{
 	Code:     "ended",
 	Severity: source.Warning,

@@ -5,6 +5,7 @@ import "yellowfence.example/yfence/core/source"
 // soon is how long before an end it is told, in seconds.
 const soon = 14 * 86400
 
+// endsSoon leaves out rules that have ended, which `ended` tells of.
 var endsSoon = Check{
 	Code:     "ends-soon",
 	Severity: source.Warning,

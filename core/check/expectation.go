@@ -55,6 +55,7 @@ packets come is open for never; for always it is the one they are expected on.
 	},
 }
 
+// expected is an expectation that is tried on one pair of sides.
 type expected struct {
 	*pass
 	r    *reach.Reach
@@ -89,6 +90,7 @@ func others(s policy.Side) policy.Side {
 // spoken is the packets between two parties that the expectation is about.
 func (x expected) spoken(from, to reach.Party) packet.Set { return x.of(from, to, x.e.Terms) }
 
+// of is the new connections between two parties by some services, from now on.
 func (x expected) of(from, to reach.Party, terms []policy.Term) packet.Set {
 	return x.sp.AndAll(x.r.Services(terms), x.sp.Value(packet.State, packet.New), x.r.Addressed(from, to), x.sp.Not(x.sp.Before(x.now)))
 }
@@ -113,6 +115,7 @@ func (x expected) each(from, to policy.Side, f func(from, to reach.Party) (sound
 // or anywhere else than there.
 func anywhere(a, b reach.Party) packet.Set { return packet.All }
 
+// on narrows these to what can come over the segments that the expectation names.
 func (x expected) on(a, b reach.Party) packet.Set {
 	if x.e.On == nil {
 		return packet.All
@@ -264,6 +267,7 @@ func (x expected) refusedBy(d packet.Decision, set packet.Set, dir packet.Direct
 	}) && slices.ContainsFunc(outcomes, packet.Outcome.Refused)
 }
 
+// sideOf is a party as a message names it.
 func sideOf(p reach.Party) string {
 	if !p.Ours() {
 		return "outside"

@@ -4,6 +4,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// expectationOff stands in the way of nothing; it is there to be read, or accepted.
 var expectationOff = Check{
 	Code:     "expectation-off",
 	Severity: source.Warning,

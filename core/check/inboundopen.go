@@ -5,6 +5,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// inboundOpen looks at what roles say, not at hosts: a host that also has a closed role is
+// closed, and the role is as open for the next host.
 var inboundOpen = Check{
 	Code:     "inbound-open",
 	Severity: source.Warning,

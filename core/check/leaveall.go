@@ -10,6 +10,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// leaveAll looks at hosts whose stance is closed in the leave's direction: only there is
+// something lost. Interfaces are matched as the leave means them, a `*` at the end standing for
+// any rest.
 var leaveAll = Check{
 	Code:     "leave-all",
 	Severity: source.Warning,

@@ -9,6 +9,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// limitPointless is exact: of the allows that are freer (compile.Freer) the packets that they
+// admit are put together, at each host. One that does it alone is named alone.
 var limitPointless = Check{
 	Code:     "limit-pointless",
 	Severity: source.Warning,

@@ -6,6 +6,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// neverMatches is exact at each host. Rules that name a segment are worked out host by host; of
+// all others the product of both sides tells, whoever the host is. What an empty role or list
+// explains is told of that instead.
 var neverMatches = Check{
 	Code:     "never-matches",
 	Severity: source.Warning,

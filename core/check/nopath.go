@@ -11,6 +11,9 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// noPath knows of ways what the policy and the fleet say: segments that hosts share, joins,
+// routers that the rule goes through, and addresses that everybody can reach. Where it knows
+// nothing of a host it is silent.
 var noPath = Check{
 	Code:     "no-path",
 	Severity: source.Warning,
@@ -64,6 +67,7 @@ type whereabouts struct {
 	public   bool
 }
 
+// on notes that somebody is on a network of a join.
 func (w *whereabouts) on(j *policy.Join, n *policy.Network) {
 	if w.joined[j] == nil {
 		w.joined[j] = map[*policy.Network]bool{}
@@ -81,6 +85,8 @@ func (w *whereabouts) shares(o *whereabouts) bool {
 	return false
 }
 
+// meets says that there is a way between two: a segment that both are on, or two networks that
+// a join joins.
 func (w *whereabouts) meets(o *whereabouts) bool {
 	if w.shares(o) {
 		return true
@@ -95,8 +101,10 @@ func (w *whereabouts) meets(o *whereabouts) bool {
 	return false
 }
 
+// places is where the hosts of a side are, together.
 func (p *pass) places(s policy.Side) *whereabouts { return p.placesOf(s.Hosts) }
 
+// placesOf is the same for any hosts.
 func (p *pass) placesOf(hosts []*fleet.Host) *whereabouts {
 	w := &whereabouts{segments: map[string]bool{}, joined: map[*policy.Join]map[*policy.Network]bool{}}
 	for _, h := range hosts {

@@ -10,6 +10,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// oneFamily counts what the two sides have in common in each family, and is silent where the
+// hosts or the service have one family alone.
 var oneFamily = Check{
 	Code:     "one-family",
 	Severity: source.Warning,
@@ -75,6 +77,7 @@ func serviceFamilies(terms []policy.Term) (four, six bool) {
 	return four, six
 }
 
+// families says of which families a set has addresses.
 func families(set *netipx.IPSet) (four, six bool) {
 	for _, r := range set.Ranges() {
 		if r.From().Is4() {

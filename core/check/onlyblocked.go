@@ -6,6 +6,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// onlyBlocked goes through all references of rules, expectations and translations. It asks only
+// where strangers are spoken of: else it makes no difference who counts as one.
 var onlyBlocked = Check{
 	Code:     "only-blocked",
 	Severity: source.Warning,

@@ -8,6 +8,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// onUncovered tells of a rule that covers some of a role's hosts and not others; one that
+// covers none never matches, which is told by that name.
 var onUncovered = Check{
 	Code:     "on-uncovered",
 	Severity: source.Warning,

@@ -4,6 +4,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// othersMachines tells each such host once, under the first of its roles.
 var othersMachines = Check{
 	Code:     "others",
 	Severity: source.Warning,

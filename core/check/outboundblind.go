@@ -8,6 +8,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// outboundBlind is exact: name resolution and time are looked for in the host's own decision,
+// in either family, and answers count as well as questions.
 var outboundBlind = Check{
 	Code:     "outbound-blind",
 	Severity: source.Warning,

@@ -8,6 +8,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// ownAddress looks at single addresses that are written out. Prefixes that hold a host's
+// address are mostly meant as networks.
 var ownAddress = Check{
 	Code:     "own-address",
 	Severity: source.Warning,

@@ -9,6 +9,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// partOfNetwork looks for a declared network that holds what is written out; one that the side
+// names anyway, or writes out whole, is left alone.
 var partOfNetwork = Check{
 	Code:     "part-of-network",
 	Severity: source.Warning,

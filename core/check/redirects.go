@@ -13,6 +13,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// redirectUnadmitted asks which peers of the redirect any allow admits to where the connections
+// end up. It is silent where inbound is open, or where a router takes connections for itself.
 var redirectUnadmitted = Check{
 	Code:     "redirect-unadmitted",
 	Severity: source.Warning,
@@ -45,6 +47,8 @@ that it gets there:
 	},
 }
 
+// redirectAround asks who comes through the redirect and is admitted by no allow for the port
+// as it is: for those, the redirect opens what an allow keeps.
 var redirectAround = Check{
 	Code:     "redirect-around",
 	Severity: source.Warning,

@@ -5,6 +5,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// senderOpen looks at the stance of each host that the allow is for; one that is open is told.
 var senderOpen = Check{
 	Code:     "sender-open",
 	Severity: source.Warning,

@@ -8,6 +8,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// shadowed compares what the two mean as sets of packets: another spelling of the registered
+// service is no other service.
 var shadowed = Check{
 	Code:     "shadowed",
 	Severity: source.Warning,

@@ -2,6 +2,8 @@ package check
 
 import "yellowfence.example/yfence/core/source"
 
+// sharedTrust looks at names: a part of a shared network that is written out was chosen by
+// somebody.
 var sharedTrust = Check{
 	Code:     "shared-trust",
 	Severity: source.Warning,

@@ -7,6 +7,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// staleKnowingly runs after all other checks, when it is known which acceptances were of use.
+// Those of rules that are off or over count as used.
 var staleKnowingly = Check{
 	Code:     staleKnowinglyCode,
 	Severity: source.Warning,
@@ -33,8 +35,11 @@ the warning is heard if it comes back.
 	},
 }
 
+// staleKnowinglyCode is the code as others name it: it is told after all other checks have run,
+// when it is known what was accepted for nothing.
 const staleKnowinglyCode = "stale-knowingly"
 
+// nearestCode is a hint for a code that no check has.
 func nearestCode(code string, codes []string) string {
 	if near := source.Nearest(code, codes); near != "" {
 		return "did you mean " + near + "?"

@@ -6,6 +6,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// stanceOverridden is told once for two roles, with the first host that has both.
 var stanceOverridden = Check{
 	Code:     "stance-overridden",
 	Severity: source.Warning,

@@ -5,6 +5,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// trialEnds leaves out trials that end open (`else open`): nothing is refused then.
 var trialEnds = Check{
 	Code:     "trial-ends",
 	Severity: source.Warning,
@@ -23,6 +24,7 @@ yfence ask names what it would refuse, and the hosts' logs and counters tell wha
 	},
 }
 
+// trialOver is told of what the words say now: it refuses, or never will.
 var trialOver = Check{
 	Code:     "trial-over",
 	Severity: source.Warning,

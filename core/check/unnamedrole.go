@@ -5,6 +5,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// unnamedRole counts every place where a name can stand, in all parts of the policy. A role
+// without hosts is told as empty.
 var unnamedRole = Check{
 	Code:     "unnamed-role",
 	Severity: source.Warning,

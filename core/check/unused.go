@@ -5,6 +5,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// unused leaves out segments that hosts are attached to, since answers say them, and local
+// ones, which act by themselves.
 var unused = Check{
 	Code:     "unused",
 	Severity: source.Warning,

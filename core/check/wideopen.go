@@ -5,6 +5,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// wideOpen looks for `everywhere` as it is written. A prefix that comes to nearly as much is
+// wide-source's.
 var wideOpen = Check{
 	Code:     "wide-open",
 	Severity: source.Warning,

@@ -7,6 +7,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// wideSource takes ranges apart into prefixes, so that a range cannot say what a prefix may
+// not.
 var wideSource = Check{
 	Code:     "wide-source",
 	Severity: source.Warning,

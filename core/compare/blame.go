@@ -12,6 +12,7 @@ import (
 // than it should: putting just that right puts the packet right.
 type fault int
 
+// The faults, by what would have to be put right.
 const (
 	unblamed     fault = iota // no single thing does it
 	extraRule                 // a rule stands there that should not

@@ -194,6 +194,7 @@ func (c *comparison) sameRule(a, b kernel.Decider) bool {
 	return a == b || ours && a.Rule.Comment != "" && a.Rule.Comment == b.Rule.Comment
 }
 
+// kindOrder is the order in which findings are told: the most urgent first.
 var kindOrder = map[Kind]int{Opened: 0, Shut: 1, Altered: 2, Cosmetic: 3}
 
 // fold makes one cause of those that are about packets of no connection alone, by kind and direction:
@@ -215,6 +216,8 @@ func (c *comparison) fold(causes []*cause) (out []*cause) {
 	return out
 }
 
+// findings says what was collected, the most dangerous first, and what nobody needs to read not
+// at all.
 func (c *comparison) findings() (out []Finding) {
 	for _, cause := range c.fold(c.alike()) {
 		if cause.kind == Altered && cause.emptied() {

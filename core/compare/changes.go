@@ -134,6 +134,7 @@ func (c *Changes) Only(kind Kind) {
 	c.Hosts = byHost(c.Changes)
 }
 
+// byHost is the changes by host, in the order of the hosts' names.
 func byHost(changes []Difference) []HostChanges {
 	out := []HostChanges{}
 	index := map[string]int{}
@@ -154,6 +155,7 @@ func byHost(changes []Difference) []HostChanges {
 	return out
 }
 
+// boolean is 1 for yes, to order by it.
 func boolean(b bool) int {
 	if b {
 		return 1
@@ -169,6 +171,8 @@ type changing struct {
 	found []*change
 }
 
+// change is a difference whose packets are still known, so that the same of other hosts joins
+// it.
 type change struct {
 	Difference
 	set packet.Set
@@ -223,6 +227,7 @@ func (c *changing) mention(plans ...*compile.Plan) packet.Set {
 	return s
 }
 
+// side is what one policy does, as an answer says it, by the outcome's decider.
 func side(o packet.Outcome, deciders []compile.Decider) Fate {
 	by := deciders[o.By-1]
 	p := Fate{Published: Published{Verdict: o.Verdict.String(), By: by.String()}, Logged: o.Logged}

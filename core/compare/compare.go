@@ -1,6 +1,3 @@
-// Package compare tells two decisions apart: what a host's kernel does and
-// what the policy means it to do. Where they differ, it says so in findings:
-// one for each cause, with a packet that shows it and who decides at each side.
 package compare
 
 import (

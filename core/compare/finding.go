@@ -188,6 +188,8 @@ func (c *comparison) answers(n *cause) bool {
 	return c.sp.And(n.set, c.sp.Value(packet.State, packet.Established)) != packet.Empty
 }
 
+// finding says one cause: with a packet that shows it, what becomes of it at either side, by
+// what, and what to do.
 func (c *comparison) finding(n *cause) Finding {
 	example := c.example(n)
 	if n.blame.fault != unblamed { // what is said is of the packet that is shown

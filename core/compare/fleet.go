@@ -79,6 +79,8 @@ func (w *Watch) InStep(h *fleet.Host, dump []byte, names *kernel.Names) (res *Re
 	return res, ok
 }
 
+// inStep is InStep for a host of this share, whose lock is held. What a Space was filled with
+// stays until it is too much.
 func (s *share) inStep(w *Watch, form dialect.Quick, h *fleet.Host, class string, dump []byte, names *kernel.Names) (res *Result, ok bool) {
 	if s.sp == nil {
 		s.sp = packet.NewSpace()
@@ -119,6 +121,8 @@ func (s *share) inStep(w *Watch, form dialect.Quick, h *fleet.Host, class string
 	return &Result{Until: meant.turns}, true
 }
 
+// signature is how a table of ours says what it says, worked out once for tables that are the
+// same.
 func (s *share) signature(form dialect.Form, t *kernel.Ruleset) string {
 	told, known := s.told[t]
 	if !known {

@@ -103,6 +103,7 @@ func (c *comparison) reason(n *cause, f *Finding, published compile.Decider) str
 	return fmt.Sprintf(": the chain %s has the policy %s.", b.chain.Place(), policyWord(b.chain.Policy))
 }
 
+// policyWord is a chain's policy as rules write it.
 func policyWord(v packet.Verdict) string {
 	if v == packet.Drop {
 		return "drop"

@@ -137,6 +137,7 @@ type Lag struct {
 	shares  [8]lagShare
 }
 
+// lagShare is what is known of some classes of hosts, under one lock.
 type lagShare struct {
 	mu    sync.Mutex
 	sp    *packet.Space // nil before the first and after there was too much
@@ -196,6 +197,7 @@ func (l *Lag) Of(name string) (res *Result, ok bool) {
 	return res, true
 }
 
+// of is how far hosts of a class are behind, worked out for the first of them.
 func (s *lagShare) of(l *Lag, h *fleet.Host, class string) *Result {
 	if s.sp == nil {
 		s.sp = packet.NewSpace()

@@ -1,14 +1,3 @@
-// Package compile turns a policy and a fleet into what each host's filter must
-// do: its decision over all packets, and the ordered rules that make a
-// first-match filter come to that decision.
-//
-//	plan := compile.ForHost(sp, pol, host, now)
-//	plan.Decision(sp)         // what the policy means, held exactly
-//	plan.Chains[0].Rules      // how a filter is told so
-//
-// The two are made separately: the decision from the policy's own meaning,
-// where order never decides, the rules by an ordering of it. That they agree
-// is tested, and is what a dialect's proof rests on.
 package compile
 
 import (

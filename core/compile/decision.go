@@ -45,6 +45,9 @@ func (p *Plan) Left(sp *packet.Space) packet.Set {
 // the deciders from 1. Of several rules that come to the same, it is the first by name.
 func (p *Plan) Attributed(sp *packet.Space) (packet.Decision, []Decider) { return p.decision(sp, true) }
 
+// decision puts the three directions together. Deciders are numbered as they come up; nobody
+// asks for them where only the meaning is wanted, which is then the same diagram for hosts that
+// differ in names alone.
 func (p *Plan) decision(sp *packet.Space, attributed bool) (packet.Decision, []Decider) {
 	var deciders []Decider
 	by := func(d Decider) int32 {
@@ -127,6 +130,7 @@ func logged(sp *packet.Space, pieces []piece) packet.Set {
 	return set
 }
 
+// sorted is a copy in an order.
 func sorted(pieces []piece, order func(a, b piece) int) []piece {
 	pieces = slices.Clone(pieces)
 	slices.SortStableFunc(pieces, order)
@@ -148,6 +152,7 @@ func (e *end) refusedLog() *Log {
 	return &Log{Name: "log.refused", UpTo: e.stance.Log.UpTo}
 }
 
+// deciderOf is a rule of the policy as a decider.
 func deciderOf(r *policy.Rule) Decider {
 	if r.Block {
 		return Decider{Kind: ByBlock, Name: r.Name, Rule: r, Pos: r.Pos}
@@ -155,6 +160,7 @@ func deciderOf(r *policy.Rule) Decider {
 	return Decider{Kind: ByAllow, Name: r.Name, Rule: r, Pos: r.Pos}
 }
 
+// stanceVerdict is what becomes of what nothing else decides.
 func (e *end) stanceVerdict() packet.Verdict {
 	if !e.stance.Closed {
 		return packet.Admit
@@ -167,6 +173,7 @@ func (e *end) onTrial() Decider {
 	return Decider{Kind: ByStance, Name: e.direction.String() + " on trial"}
 }
 
+// stanceDecider is the stance as a decider: "inbound closed".
 func (e *end) stanceDecider() Decider {
 	name := e.direction.String() + " open"
 	if e.stance.Closed {
@@ -186,6 +193,8 @@ func (p *Plan) About(sp *packet.Space, some packet.Set) *Plan {
 	return &about
 }
 
+// about is an end with only the rules that speak of some packets: for those it decides the
+// same, in less time.
 func (e *end) about(sp *packet.Space, some packet.Set) *end {
 	out := *e
 	speaks := func(all []piece) (of []piece) {

@@ -58,6 +58,7 @@ func groundOf(h *fleet.Host, service fleet.Service) []groundPart {
 	return parts
 }
 
+// linkLocal is fe80::/10, from which what is about a link alone comes (RFC 4291).
 var linkLocal = func() *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	b.AddPrefix(netip.MustParsePrefix("fe80::/10"))
@@ -65,16 +66,19 @@ var linkLocal = func() *netipx.IPSet {
 	return set
 }()
 
+// protocol is a term for all of a protocol.
 func protocol(family, number int) policy.Term {
 	return policy.Term{Family: family, Protocol: number, Ports: packet.PortRange{Hi: 65535}, Type: policy.AnyType, Code: policy.AnyType}
 }
 
+// udp is a term for one port.
 func udp(family, port int) policy.Term {
 	t := protocol(family, packet.UDP)
 	t.Ports = packet.PortRange{Lo: port, Hi: port}
 	return t
 }
 
+// icmp are terms for types of ICMP, or of ICMPv6.
 func icmp(family int, types ...int) (out []policy.Term) {
 	number := packet.ICMP
 	if family == packet.IPv6 {

@@ -96,6 +96,8 @@ func byRefusal(a, b piece) int {
 // do are all alike and last.
 func byLog(a, b piece) int { return compareLogs(a.log, b.log) }
 
+// compareLogs orders logs by how much they write: a limited one behind one without, the slower
+// behind the faster.
 func compareLogs(a, b *Log) int {
 	switch {
 	case a == nil || b == nil:
@@ -118,6 +120,7 @@ func freer(a, b *Log) *Log {
 	return b
 }
 
+// byRate orders rules by their rates, the faster first, and those of one rate by name.
 func byRate(r, s packet.Rate, a, b piece) int {
 	switch {
 	case r.Slower(s):
@@ -128,6 +131,7 @@ func byRate(r, s packet.Rate, a, b piece) int {
 	return cmp.Compare(a.rule.Name, b.rule.Name)
 }
 
+// present is 1 for yes: it orders what is there behind what is not.
 func present(yes bool) int {
 	if yes {
 		return 1

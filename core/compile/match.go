@@ -179,6 +179,7 @@ func intersect(a, b *netipx.IPSet) *netipx.IPSet {
 	return packet.Intersection(a, b)
 }
 
+// andTerm is what two terms both speak of; ok is false where that is nothing.
 func andTerm(a, b policy.Term) (t policy.Term, ok bool) {
 	same := func(x, y int) int { // -1 stands for any
 		switch {

@@ -117,8 +117,10 @@ func lay(sp *packet.Space, pieces []piece, order func(a, b piece) int, both func
 	return steps
 }
 
+// all is the packets of a piece whatever the others are.
 func all(_, l piece) packet.Set { return l.set }
 
+// meet says that two pieces speak of a packet in common, so that their order matters.
 func meet(sp *packet.Space, a, b piece) bool { return sp.And(a.set, b.set) != packet.Empty }
 
 // asRules are the rules of a step: one, or one for each service that takes others away.
@@ -132,6 +134,8 @@ func (e *end) asRules(s step) (out []Rule) {
 	return out
 }
 
+// asRule is a step as a rule. Where one statement decides and another logs, it is about what
+// both speak of.
 func (e *end) asRule(s step) Rule {
 	p := s.decides
 	r := Rule{Decider: deciderOf(p.rule), Match: p.match, Verdict: p.rule.Verdict, Log: s.logs.log}

@@ -85,6 +85,7 @@ type Planner struct {
 	attributed map[*Plan]attribution
 }
 
+// attribution is what Plan.Attributed gave.
 type attribution struct {
 	decision packet.Decision
 	deciders []Decider

@@ -87,6 +87,7 @@ type Unproven struct {
 	Meant   packet.Outcome
 }
 
+// Error says what packet would fare otherwise, and how.
 func (u *Unproven) Error() string {
 	return fmt.Sprintf("the rules written for %s are wrong, which is a mistake of ours: %s would be %s, and should be %s", u.Host,
 		u.Packet, u.Written.Verdict, u.Meant.Verdict)
@@ -113,6 +114,7 @@ type Refusal struct {
 	What          []string // the rules and what they say that cannot be written
 }
 
+// Error lists what the dialect has no way to say.
 func (r *Refusal) Error() string {
 	return fmt.Sprintf("the rules of %s cannot be written for %s: it has no way yet to say %s", r.Host, r.Dialect,
 		strings.Join(r.What, "; "))
@@ -121,6 +123,7 @@ func (r *Refusal) Error() string {
 // NoFilter is the error of writing rules for a host that has no filter of its own.
 type NoFilter struct{ Host string }
 
+// Error says why there are no rules.
 func (n *NoFilter) Error() string {
 	return fmt.Sprintf("there are no rules for %s: the fleet file says that it has no filter of its own (dialect none)", n.Host)
 }

@@ -8,6 +8,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// policyDecl reads `policy NAME`, which says what the policy is called and in which language it
+// is.
 func (p *parser) policyDecl(first Token) Stmt {
 	d := &PolicyDecl{Ident: p.name("policy"), Description: p.description(), Language: 1}
 	if p.word("language") {
@@ -25,6 +27,8 @@ func (p *parser) policyDecl(first Token) Stmt {
 	return d
 }
 
+// networkDecl reads `network NAME`: addresses that stand there, or a list in a file that is
+// fetched.
 func (p *parser) networkDecl(first Token) Stmt {
 	d := &NetworkDecl{Ident: p.name("network")}
 	if p.word("from") {
@@ -44,6 +48,7 @@ func (p *parser) networkDecl(first Token) Stmt {
 	return d
 }
 
+// fetchForm is how a network whose list is fetched is written, for messages.
 const fetchForm = `network NAME from "FILE" [fetched "https://…" [every DUR] [up to N] [changing N percent]]`
 
 // fetch reads from where a list is read anew.
@@ -83,6 +88,7 @@ func (p *parser) fetch() *Fetch {
 	return f
 }
 
+// segmentDecl reads `segment NAME`: what hosts are attached to, and whether strangers share it.
 func (p *parser) segmentDecl(first Token) Stmt {
 	d := &NetworkDecl{Segment: true, Ident: p.name("segment")}
 	p.want(Equals, `"="`, p.form("segment"))
@@ -101,6 +107,7 @@ func (p *parser) segmentDecl(first Token) Stmt {
 	return d
 }
 
+// addresses reads a list of addresses and what is taken away from it.
 func (p *parser) addresses(form string) (a Addresses) {
 	a.Items = list(p, func() AddrItem { return p.addrItem(form) })
 	if p.word("except") {
@@ -109,6 +116,7 @@ func (p *parser) addresses(form string) (a Addresses) {
 	return a
 }
 
+// addrItem reads an address, a prefix, a range, or the name of a network.
 func (p *parser) addrItem(form string) AddrItem {
 	t := p.want(Word, "an address, a prefix, a range or a name", form)
 	if qualified(t.Text) || nameShaped(t.Text) && !looksLikeAddress(t.Text) {
@@ -124,6 +132,7 @@ func (p *parser) addrItem(form string) AddrItem {
 	return item
 }
 
+// roleDecl reads `role NAME` with its stances and its own ground.
 func (p *parser) roleDecl(first Token) Stmt {
 	d := &RoleDecl{Ident: p.name("role"), Description: p.description()}
 	if p.punct(Open) {
@@ -184,6 +193,7 @@ func (p *parser) stances(d *RoleDecl) {
 	}
 }
 
+// choice takes one of some words, or says which there are.
 func (p *parser) choice(words ...string) *Choice {
 	t := p.tok()
 	if t.Kind != Word || !slices.Contains(words, t.Text) {
@@ -197,6 +207,7 @@ func (p *parser) choice(words ...string) *Choice {
 	return &Choice{t.Pos, t.Text}
 }
 
+// serviceDecl reads `service NAME`: its ports, and the units that provide it.
 func (p *parser) serviceDecl(first Token) Stmt {
 	d := &ServiceDecl{Ident: p.name("service")}
 	p.want(Equals, `"="`, p.form("service"))
@@ -208,6 +219,7 @@ func (p *parser) serviceDecl(first Token) Stmt {
 	return d
 }
 
+// peersDecl reads `peers NAME`, a name for one side of rules.
 func (p *parser) peersDecl(first Token) Stmt {
 	d := &PeersDecl{Ident: p.name("peers")}
 	p.want(Equals, `"="`, p.form("peers"))

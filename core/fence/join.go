@@ -9,6 +9,7 @@ type JoinDecl struct {
 	Accepted
 }
 
+// join reads `join`: networks between which there is a way that no segment shows.
 func (p *parser) join(first Token) Stmt {
 	d := &JoinDecl{Ident: Ident{"join", first.Pos}}
 	d.Networks = list(p, func() Ident { return p.reference("a network's or segment's name", p.form("join")) })

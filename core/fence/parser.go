@@ -29,6 +29,9 @@ func Parse(name, text string) (*File, []source.Problem) {
 	return file, problems
 }
 
+// parser reads one file by recursive descent: each statement has a function of its name, which
+// takes its tokens one by one and gives its part of the tree. A mistake ends the statement, not
+// the file: what went wrong is noted, and the reading goes on where the next statement begins.
 type parser struct {
 	scan     *scanner
 	cur      Token
@@ -48,8 +51,10 @@ type parser struct {
 // broken unwinds a statement that cannot be read any further.
 type broken struct{}
 
+// tok is the token that was not taken yet.
 func (p *parser) tok() Token { return p.cur }
 
+// take takes the token, whatever it is.
 func (p *parser) take() Token {
 	t := p.cur
 	p.advance()
@@ -87,6 +92,7 @@ func (p *parser) rest() {
 // more says that the statement goes on.
 func (p *parser) more() bool { return !p.cur.First }
 
+// report notes a problem; the statement goes on.
 func (p *parser) report(pr source.Problem) { p.problems = append(p.problems, pr) }
 
 // fail reports what was expected where t stands, and gives the statement up.
@@ -116,6 +122,7 @@ func (p *parser) word(w string) bool {
 	return false
 }
 
+// punct takes a sign if it stands there.
 func (p *parser) punct(k Kind) bool {
 	if p.more() && p.tok().Kind == k {
 		p.advance()
@@ -138,8 +145,11 @@ var elsewhere = map[string]string{
 	"off": "it stands in front of a statement: off allow NAME: PEERS -> PEERS : SERVICES",
 }
 
+// blockForm is how a block is written, for messages.
 const blockForm = "block NAME: PEERS -> PEERS : SERVICES"
 
+// statement reads one statement, with `off` before it, by the function that statementOf has for
+// its first word. It gives nil after a mistake, with the rest of the statement passed over.
 func (p *parser) statement() (stmt Stmt) {
 	first := p.take()
 	var off *Token // it stands in front
@@ -209,6 +219,7 @@ func (p *parser) name(keyword string) Ident {
 	return Ident{t.Text, t.Pos}
 }
 
+// checkName says what is wrong with a name, and how to mend it.
 func (p *parser) checkName(t Token, name string) {
 	switch {
 	case IsName(name):
@@ -238,6 +249,7 @@ func (p *parser) about(description *string, accepted *Accepted) {
 	p.accepted(accepted)
 }
 
+// description takes quoted text if it stands there.
 func (p *parser) description() string {
 	if p.more() && p.tok().Kind == String {
 		return p.take().Text

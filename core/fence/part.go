@@ -16,6 +16,7 @@ type PartDecl struct {
 	Accepted
 }
 
+// part reads `part NAME from "FOLDER"`, which takes in the files of another team.
 func (p *parser) part(first Token) Stmt {
 	d := &PartDecl{Ident: p.name("part")}
 	if !p.word("from") {

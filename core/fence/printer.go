@@ -86,6 +86,8 @@ type row struct {
 	comment string
 }
 
+// write puts a row's pieces into their columns, and breaks the line before a modifier that does
+// not fit.
 func (r row) write(out *strings.Builder, indent string) {
 	line := padded(indent+r.head, r.body, bodyStop, " ")
 	if r.tail != "" {
@@ -136,8 +138,10 @@ func padded(line, text string, stop int, least string) string {
 	return line + least + text
 }
 
+// width is how many columns a text takes: one for each letter.
 func width(s string) int { return utf8.RuneCountInString(s) }
 
+// rowOf lays a statement out. It knows all statements there are, or it panics.
 func rowOf(stmt Stmt) row {
 	switch d := stmt.(type) {
 	case *PolicyDecl:
@@ -239,6 +243,7 @@ func groundText(changes []GroundPart) string {
 	return strings.TrimSpace("ground { "+strings.Join(parts, "   ")) + " }"
 }
 
+// roleRow lays a role out: its description, and in braces what it says besides.
 func roleRow(d *RoleDecl) row {
 	r := row{head: "role " + d.Name}
 	var inside []string
@@ -269,6 +274,8 @@ func roleRow(d *RoleDecl) row {
 	return r
 }
 
+// ruleRow lays out a statement with modifiers, in the order of their table. What a `with`
+// around it says is left to that.
 func ruleRow(head, body string, m *modified) row {
 	if w := m.common.With; w != nil {
 		m = w.own(m)
@@ -285,49 +292,6 @@ func ruleRow(head, body string, m *modified) row {
 	return r
 }
 
-func addresses(a Addresses) string {
-	texts := func(items []AddrItem) string {
-		out := make([]string, len(items))
-		for i, item := range items {
-			out[i] = item.Text
-		}
-		return strings.Join(out, ", ")
-	}
-	s := texts(a.Items)
-	if a.Except != nil {
-		s += " except " + texts(a.Except)
-	}
-	return s
-}
-
-func services(terms []ServiceTerm) string {
-	out := make([]string, len(terms))
-	for i, t := range terms {
-		out[i] = t.Text
-	}
-	return strings.Join(out, ", ")
-}
-
-// String is peers as a policy writes them.
-func (p Peers) String() string {
-	texts := func(items []Peer) string {
-		out := make([]string, len(items))
-		for i, item := range items {
-			out[i] = item.Text
-		}
-		return strings.Join(out, ", ")
-	}
-	s := texts(p.Items)
-	if p.Except != nil {
-		s += " except " + texts(p.Except)
-	}
-	return s
-}
-
-func quote(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
-}
-
 // wordText is a single word as it must be written: quoted where it would be read as something else.
 func wordText(s string) string {
 	for i := range len(s) {
@@ -339,107 +303,4 @@ func wordText(s string) string {
 		return quote(s)
 	}
 	return s
-}
-
-func said(word string, yes bool) string {
-	if yes {
-		return word
-	}
-	return ""
-}
-
-func quotedAfter(word, text string) string {
-	if text == "" {
-		return ""
-	}
-	return word + quote(text)
-}
-
-func rateText(r Rate) string { return fmt.Sprintf("%d per %s", r.N, r.Per.Text) }
-
-func printLog(word string, l *Log) string {
-	switch {
-	case l == nil:
-		return ""
-	case l.UpTo == nil:
-		return word
-	}
-	return word + " up to " + rateText(*l.UpTo)
-}
-
-func printAtMost(m *modified) string {
-	a := m.rule.AtMost
-	if a == nil {
-		return ""
-	}
-	return "at most " + rateText(a.Rate) + said(" per source", a.PerSource)
-}
-
-func printOver(m *modified) string { return named("over ", m.rule.Over) }
-
-// by is who may change something, as it stands behind that; nothing if nobody is named.
-func by(people []Label) string {
-	if people == nil {
-		return ""
-	}
-	return " by " + words(people)
-}
-
-// via is interfaces as they are named behind a statement; nothing if it names none.
-func via(interfaces []Label) string {
-	if interfaces == nil {
-		return ""
-	}
-	return " via " + words(interfaces)
-}
-
-func through(roles []Ident) string { return named("through ", roles) }
-
-// named is a word with a list of names behind it, if there are any.
-func named(word string, list []Ident) string {
-	names := make([]string, len(list))
-	for i, o := range list {
-		names[i] = o.Name
-	}
-	if len(names) == 0 {
-		return ""
-	}
-	return word + strings.Join(names, ", ")
-}
-
-func printBy(m *modified) string {
-	if m.rule.By == nil {
-		return ""
-	}
-	return "by " + m.rule.By.Word
-}
-
-// words are names in a list, quoted where they need to be.
-func words(labels []Label) string {
-	names := make([]string, len(labels))
-	for i, l := range labels {
-		names[i] = wordText(l.Text)
-	}
-	return strings.Join(names, ", ")
-}
-
-func printSenders(m *modified) string {
-	var parts []string
-	for _, s := range m.rule.Senders {
-		labels := make([]Label, len(s.Names))
-		for i, n := range s.Names {
-			labels[i].Text = n
-		}
-		parts = append(parts, "from "+string(s.Kind)+" "+words(labels))
-	}
-	return strings.Join(parts, "  ")
-}
-
-func printKnowingly(m *modified) string { return strings.Join(acceptances(m.common.Knowingly), "  ") }
-
-func acceptances(list []Knowingly) (parts []string) {
-	for _, k := range list {
-		parts = append(parts, "knowingly "+k.Code+" "+quote(k.Why))
-	}
-	return parts
 }

@@ -26,6 +26,9 @@ func (file *File) names(f func(name *string, pos source.Pos, rule, decl bool)) {
 	}
 }
 
+// namesOf calls f for each name in a statement: those that it declares, and those that it
+// means. f may change them, which is how a part's names are qualified and how a name is changed
+// everywhere.
 func namesOf(stmt Stmt, f func(name *string, pos source.Pos, rule, decl bool)) {
 	declared := func(i *Ident, rule bool) { f(&i.Name, i.Pos, rule, true) }
 	each := func(names []Ident) {

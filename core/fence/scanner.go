@@ -32,14 +32,17 @@ type Comment struct {
 	Own  bool // nothing stands before it on its line
 }
 
+// newScanner begins at the first letter of a file, behind a mark of its byte order.
 func newScanner(file, text string) *scanner {
 	return &scanner{file: file, text: strings.TrimPrefix(text, "\ufeff"), line: 1, fresh: true}
 }
 
+// pos is where the next token begins. Columns count letters, not bytes.
 func (s *scanner) pos() source.Pos {
 	return source.Pos{File: s.file, Line: s.line, Column: s.offset - s.lineStart - s.wide + 1}
 }
 
+// newline goes to the next line.
 func (s *scanner) newline() {
 	s.offset++
 	s.line++
@@ -85,6 +88,7 @@ var wordBytes = func() (table [256]bool) {
 	return table
 }()
 
+// next is the next token; EOF at the end, as often as it is asked for.
 func (s *scanner) next() Token {
 	s.blanks()
 	t := Token{Pos: s.pos(), First: s.fresh && !s.indent, Fresh: s.fresh, Width: 1}

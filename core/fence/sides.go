@@ -8,6 +8,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// rule reads an allow or a block.
 func (p *parser) rule(first Token) Stmt {
 	r := &Rule{Block: first.Text == "block", Ident: p.named(first.Text)}
 	r.From, r.To = p.sides(first.Text)
@@ -17,12 +18,14 @@ func (p *parser) rule(first Token) Stmt {
 	return r
 }
 
+// sides reads who begins and with whom.
 func (p *parser) sides(keyword string) (from, to Peers) {
 	from = p.peers(keyword)
 	p.want(Arrow, `"->"`, p.form(keyword))
 	return from, p.peers(keyword)
 }
 
+// peers reads one side: peers, and those that are not meant.
 func (p *parser) peers(keyword string) Peers {
 	peers := Peers{Pos: p.tok().Pos}
 	peers.Items = p.peerList(keyword)
@@ -32,6 +35,8 @@ func (p *parser) peers(keyword string) Peers {
 	return peers
 }
 
+// peerList reads peers with commas between them. The list grows in a slice that all statements
+// share, and is copied at its end.
 func (p *parser) peerList(keyword string) []Peer {
 	p.peersRead = p.peersRead[:0]
 	for {
@@ -42,6 +47,7 @@ func (p *parser) peerList(keyword string) []Peer {
 	}
 }
 
+// peer reads a peer, and where it is meant alone (`at`).
 func (p *parser) peer(keyword string) Peer {
 	peer := p.plainPeer(keyword)
 	if p.word("at") {
@@ -103,6 +109,8 @@ func hostNamed(word string) bool {
 	return strings.Trim(word, "0123456789.-") != ""
 }
 
+// modifiers reads modifiers in any order, each once, and only those that a statement of the
+// kind has.
 func (p *parser) modifiers(keyword string, into *modified) {
 	p.said = p.said[:0]
 	for p.more() {

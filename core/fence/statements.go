@@ -26,6 +26,7 @@ const (
 var GroundParts = []string{PartLoopback, PartReplies, PartInvalid, PartICMPErrors, PartNeighbours, PartDHCPClient, PartMulticastListener,
 	PartService}
 
+// groundDecl reads `ground`: what of it is changed for all roles.
 func (p *parser) groundDecl(first Token) Stmt {
 	return &GroundDecl{Ident: Ident{"ground", first.Pos}, Parts: p.groundParts()}
 }
@@ -74,6 +75,7 @@ func (p *parser) inBraces(t Token) bool {
 	return t.Kind == Word && !slices.Contains(keywords(), t.Text)
 }
 
+// redirect reads `redirect`. `at`, which older files have for `through`, is told.
 func (p *parser) redirect(first Token) Stmt {
 	r := &Redirect{Ident: p.named("redirect")}
 	r.From, r.To = p.sides("redirect")
@@ -135,6 +137,7 @@ func (p *parser) onePort() ServiceTerm {
 	return term
 }
 
+// masquerade reads `masquerade`. `via` alone, which older files have for `through`, is told.
 func (p *parser) masquerade(first Token) Stmt {
 	m := &Masquerade{Ident: p.named("masquerade")}
 	m.From, m.To = p.sides("masquerade")
@@ -151,6 +154,7 @@ func (p *parser) masquerade(first Token) Stmt {
 	return m
 }
 
+// leave reads `leave`: what is set aside for rules of other programs.
 func (p *parser) leave(first Token) Stmt {
 	l := &Leave{Ident: p.named("leave")}
 	l.Peers = p.peers("leave")
@@ -164,10 +168,12 @@ func (p *parser) leave(first Token) Stmt {
 	return l
 }
 
+// interfaces reads names of interfaces, quoted where they are no words of ours.
 func (p *parser) interfaces(keyword string) []Label {
 	return list(p, func() Label { return p.singleWord("an interface", p.form(keyword)) })
 }
 
+// expect reads `expect`. Its modifiers are read as a rule's, of which it has some.
 func (p *parser) expect(first Token) Stmt {
 	e := &Expectation{Ident: p.named("expect")}
 	e.Kind = Promise(p.choice(string(Never), string(Always), string(Only)).Word)
@@ -214,6 +220,7 @@ func (p *parser) from(t Token, m *modified) {
 	m.rule.Senders = append(m.rule.Senders, s)
 }
 
+// atMost reads `at most N per DUR`, for all or for each source.
 func (p *parser) atMost(t Token, m *modified) {
 	if !p.word("most") {
 		p.fail(p.tok(), "syntax", `"most"`, "it is written: at most N per DUR [per source]")
@@ -241,6 +248,7 @@ func (p *parser) log(t Token) *Log {
 	return l
 }
 
+// rate reads `N per DUR`.
 func (p *parser) rate(form string) Rate {
 	t := p.want(Word, "a number", form)
 	n, err := number(t.Text)
@@ -265,6 +273,7 @@ func (p *parser) rate(form string) Rate {
 	return r
 }
 
+// duration is a time in seconds: a whole number and s, m, h or d, a year and a day at most.
 func duration(s string) (seconds int, ok bool) {
 	if s == "" {
 		return 0, false
@@ -302,6 +311,7 @@ func (p *parser) on(t Token, m *modified) {
 	m.rule.On = p.segments("on SEGMENT, …")
 }
 
+// trialForm is how a trial is written, for messages.
 const trialForm = "on trial until DATE [else open]"
 
 // trial takes what follows `on trial`.
@@ -319,6 +329,7 @@ func (p *parser) trial(t Token) *Trial {
 	return trial
 }
 
+// printTrial is a trial as it is written.
 func printTrial(t *Trial) string {
 	if t == nil {
 		return ""
@@ -326,8 +337,10 @@ func printTrial(t *Trial) string {
 	return "on trial until " + t.Until.Text + said(" else open", t.Open)
 }
 
+// until reads the end of a rule.
 func (p *parser) until(t Token, m *modified) { m.rule.Until = p.instant(t, "until DATE|TIME") }
 
+// instant reads a day or an instant (RFC 3339, in UTC).
 func (p *parser) instant(t Token, form string) *Until {
 	w := p.want(Word, "a date or a time", form)
 	u := &Until{t.Pos, w.Text}
@@ -360,6 +373,7 @@ func (u *Until) Instant() (int64, bool) {
 	return 0, false
 }
 
+// knowingly reads `knowingly CODE "why"`.
 func (p *parser) knowingly(t Token, m *modified) { m.common.Accepted.add(p, t) }
 
 // accepted takes what a declaration accepts, behind all else that it says.
@@ -369,6 +383,7 @@ func (p *parser) accepted(a *Accepted) {
 	}
 }
 
+// add reads the code and the reason behind `knowingly`.
 func (a *Accepted) add(p *parser, t Token) {
 	code := p.want(Word, "a warning's code", `knowingly CODE "why"`)
 	why := p.want(String, "a quoted reason", `knowingly CODE "why"`)

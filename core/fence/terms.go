@@ -84,6 +84,7 @@ func lastAddr(p netip.Prefix) netip.Addr {
 	return a
 }
 
+// protocolWords are the protocols that have ports, as policies name them, with their numbers.
 var protocolWords = map[string][]int{"tcp": {packet.TCP}, "udp": {packet.UDP}, "sctp": {packet.SCTP}, "tcp+udp": {packet.TCP, packet.UDP}}
 
 // services reads a list of service terms. A bare port takes the protocols of
@@ -104,6 +105,8 @@ func (p *parser) services(form string) []ServiceTerm {
 	}
 }
 
+// serviceTerm reads one service. before are the protocols of the term before, which a bare port
+// takes; nil where a bare port has none to take.
 func (p *parser) serviceTerm(form string, before []int) ServiceTerm {
 	t := p.want(Word, "a service", form)
 	term := ServiceTerm{Pos: t.Pos, Text: t.Text}
@@ -162,6 +165,7 @@ func (p *parser) without(form string) []ServiceTerm {
 	return p.services(form)
 }
 
+// icmpType reads a type of ICMP and its code, `8` or `3/4`.
 func (p *parser) icmpType(term *ServiceTerm) {
 	t := p.take()
 	term.Text += " " + t.Text
@@ -178,6 +182,7 @@ func (p *parser) icmpType(term *ServiceTerm) {
 	}
 }
 
+// portRange is a port or `a-b`. `a:b` is told how it is written.
 func (p *parser) portRange(t Token) *packet.PortRange {
 	lo, hi, isRange := strings.Cut(t.Text, "-")
 	if from, to, colon := strings.Cut(t.Text, ":"); colon {

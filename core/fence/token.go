@@ -24,9 +24,11 @@ const (
 	Bad         // what the language has no use for
 )
 
+// kindNames are the kinds as messages name what was expected.
 var kindNames = [...]string{EOF: "the end of the file", Word: "a word", String: "a quoted text", Comma: `","`, Equals: `"="`,
 	Colon: `":"`, Arrow: `"->"`, Open: `"{"`, Close: `"}"`, Bad: "a stray character"}
 
+// String is the kind as a message names it.
 func (k Kind) String() string { return kindNames[k] }
 
 // A Token is one piece of a policy file.
@@ -70,6 +72,8 @@ type keyword struct {
 // statements lists what can begin a statement, with the parser for it.
 var statements []statement
 
+// statement is a row of the table of statements: its word, how it is written, what it means,
+// and what reads it.
 type statement struct {
 	keyword
 	parse func(*parser, Token) Stmt // nil: it is no statement, but holds some
@@ -79,6 +83,8 @@ type statement struct {
 // it is printed.
 var modifiers []modifier
 
+// modifier is a row of the table of modifiers, which the parser, the printer, help and the
+// pages on the language are made from.
 type modifier struct {
 	keyword
 	on    string // the statements it goes with, by their first letters: see goesWith
@@ -281,6 +287,7 @@ func Reserved(word string) bool {
 	return reserved[word]
 }
 
+// keywords are the words that statements begin with, in the order of their table.
 func keywords() []string {
 	out := make([]string, len(statements))
 	for i, s := range statements {
@@ -314,6 +321,7 @@ func Keywords() (statementWords, modifierKeywords []string) {
 // characters, not reserved.
 func IsName(word string) bool { return nameShaped(word) && !Reserved(word) }
 
+// nameShaped says that a word has the form of a name; it may be a word of the language.
 func nameShaped(word string) bool {
 	if word == "" || len(word) > 63 || word[0] < 'a' || word[0] > 'z' {
 		return false

@@ -217,6 +217,7 @@ type Common struct {
 // it declares.
 type Accepted struct{ Knowingly []Knowingly }
 
+// accepts makes what is embedded in a statement one that accepts warnings.
 func (a *Accepted) accepts() []Knowingly { return a.Knowingly }
 
 // AcceptedBy are the warnings that a statement accepts.
@@ -227,6 +228,7 @@ func AcceptedBy(s Stmt) []Knowingly {
 	return nil
 }
 
+// common makes what is embedded in a statement one with modifiers.
 func (c *Common) common() *Common { return c }
 
 // An AtMost is a token bucket of N, refilled at N per time.

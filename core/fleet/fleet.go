@@ -1,7 +1,3 @@
-// Package fleet knows the hosts: their roles, interfaces and addresses. It
-// reads fleet files, and reports every mistake in one with its place.
-//
-//	fl, problems := fleet.ReadJSON("fleet.json", data)
 package fleet
 
 import (

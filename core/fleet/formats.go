@@ -57,8 +57,10 @@ const (
 	maxProblems = 1000 // that are told of one file
 )
 
+// tooDeep is what is said of a file that nests deeper than a fleet file can.
 var tooDeep = fmt.Sprintf("lists and objects stand in one another more than %d deep, which nothing in a fleet file does", maxDepth)
 
+// tooLarge is the problem of a file that is beyond a bound, and why that is one.
 func tooLarge(file, why string) *source.Problem {
 	p := source.Errorf(source.Pos{File: file, Line: 1, Column: 1}, 1, "fleet-size", "the fleet file is too large to be read").Hinted("%s",
 		why)
@@ -194,6 +196,8 @@ func Write(fl *Fleet, format Format) ([]byte, error) {
 	return append(data, '\n'), err
 }
 
+// writeCSV gives a fleet as a table of one interface a line, or says what of it a table cannot
+// say.
 func writeCSV(fl *Fleet) ([]byte, error) {
 	if len(fl.Service.Addresses) > 0 {
 		return nil, errors.New("CSV cannot say where the service is; write JSON or YAML")

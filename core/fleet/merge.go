@@ -74,6 +74,7 @@ func Changes(old, new *Fleet) (out []Change) {
 	return out
 }
 
+// instance is an instance as a difference says it: its cloud, name and labels.
 func instance(i *Instance) string {
 	if i == nil {
 		return "none"
@@ -85,6 +86,7 @@ func instance(i *Instance) string {
 	return text
 }
 
+// service is where the service is, as a difference says it.
 func service(s Service) string {
 	if len(s.Addresses) == 0 {
 		return "none"
@@ -92,8 +94,10 @@ func service(s Service) string {
 	return fmt.Sprintf("%v port %d", s.Addresses, s.Port)
 }
 
+// describe is a host in one line: its roles and its interfaces.
 func describe(h *Host) string { return strings.Join(h.Roles, ", ") + "; " + interfaces(h) }
 
+// interfaces are a host's interfaces in one line, with addresses and segments.
 func interfaces(h *Host) string {
 	parts := make([]string, len(h.Interfaces))
 	for i, n := range h.Interfaces {

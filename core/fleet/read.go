@@ -68,6 +68,8 @@ const (
 // decoder makes a fleet of a tree and collects what is wrong with it.
 type decoder struct{ problems []source.Problem }
 
+// errorf adds a problem at a part of the file, and gives it back to be given a hint. Beyond
+// maxProblems nothing is kept.
 func (d *decoder) errorf(t tree, code, format string, args ...any) *source.Problem {
 	if len(d.problems) >= maxProblems { // nobody reads more
 		return &source.Problem{}
@@ -113,6 +115,7 @@ func (d *decoder) object(t tree, what string, readers map[string]func(tree), nee
 	}
 }
 
+// list are the items of a list; none, with a problem, where it is no list or has too many.
 func (d *decoder) list(t tree, what string, most int) []tree {
 	if t.kind != "list" {
 		d.errorf(t, "fleet-type", "expected a list of %s, found a %s", what, t.kind)
@@ -124,6 +127,7 @@ func (d *decoder) list(t tree, what string, most int) []tree {
 	return t.items
 }
 
+// text is a text, "" with a problem where it is none.
 func (d *decoder) text(t tree, what string) string {
 	if t.kind != "text" {
 		d.errorf(t, "fleet-type", "expected %s as a text, found a %s", what, t.kind)
@@ -131,6 +135,7 @@ func (d *decoder) text(t tree, what string) string {
 	return t.text
 }
 
+// service reads where the service of ours is, which hosts may always reach.
 func (d *decoder) service(t tree, s *Service) {
 	d.object(t, "the service", map[string]func(tree){
 		"addresses": func(t tree) { s.Addresses = d.addresses(t) },
@@ -145,6 +150,8 @@ func (d *decoder) service(t tree, s *Service) {
 	}, "addresses", "port")
 }
 
+// interfaceName is what the kernel takes as an interface's name (IFNAMSIZ), without what our
+// texts could not hold.
 var interfaceName = regexp.MustCompile(`^[A-Za-z0-9._:@-]{1,15}$`)
 
 // InterfaceName says that a name may be an interface's: the kernel takes more, but some of
@@ -153,8 +160,10 @@ func InterfaceName(name string) bool {
 	return interfaceName.MatchString(name) && name != "." && name != ".."
 }
 
+// hostName is the form of a host's name: that of names in DNS.
 var hostName = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]*[a-z0-9])?$`)
 
+// host reads one host. What is wrong with it is told, and the rest of it is read all the same.
 func (d *decoder) host(t tree) *Host {
 	h := &Host{Dialect: "nft", Interfaces: []Interface{}, Pos: t.pos}
 	d.object(t, "a host", map[string]func(tree){
@@ -212,6 +221,7 @@ func (d *decoder) host(t tree) *Host {
 	return h
 }
 
+// yes is true or false, false with a problem where it is neither.
 func (d *decoder) yes(t tree) bool {
 	if t.kind != "boolean" {
 		d.errorf(t, "fleet-type", "expected true or false, found a %s", t.kind)
@@ -219,6 +229,7 @@ func (d *decoder) yes(t tree) bool {
 	return t.yes
 }
 
+// instance reads which instance of a cloud a host is.
 func (d *decoder) instance(t tree) *Instance {
 	i := &Instance{}
 	word := func(what string, into *string) func(tree) {
@@ -253,6 +264,7 @@ func (d *decoder) instance(t tree) *Instance {
 	return i
 }
 
+// iface reads an interface with its addresses, and what it says of where they come from.
 func (d *decoder) iface(t tree) (i Interface) {
 	i.Addresses = []netip.Prefix{}
 	var within tree
@@ -303,6 +315,7 @@ func (d *decoder) prefixes(t tree) (out []netip.Prefix) {
 	return out
 }
 
+// addresses are addresses without a prefix length; those that no host can have are told.
 func (d *decoder) addresses(t tree) (out []netip.Addr) {
 	for _, item := range d.list(t, "addresses", maxAddresses) {
 		s := d.text(item, "an address")
@@ -316,6 +329,8 @@ func (d *decoder) addresses(t tree) (out []netip.Addr) {
 	return out
 }
 
+// notAddress says of a text that it is no address, and how one is written. Of what is no text
+// that was said already.
 func (d *decoder) notAddress(t tree, s string) {
 	if t.kind == "text" {
 		d.errorf(t, "fleet-address", "%q is not an address of a host",

@@ -23,6 +23,7 @@ type tree struct {
 	fields []field
 }
 
+// field is a key of an object and what stands behind it.
 type field struct {
 	key   string
 	pos   source.Pos
@@ -58,8 +59,11 @@ func jsonTree(file string, data []byte, each func(tree)) (tree, []source.Problem
 	return tree{}, []source.Problem{source.Errorf(r.pos(offset), 1, "fleet-syntax", "this is not JSON: %s", message)}
 }
 
+// errTooDeep ends the reading of a file before the stack does.
 var errTooDeep = errors.New("too deep")
 
+// jsonReader reads JSON into trees with their places. Hosts are handed on one by one, so that a
+// large fleet is never a tree as a whole.
 type jsonReader struct {
 	file string
 	data []byte

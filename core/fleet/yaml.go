@@ -14,6 +14,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// Bounds on YAML. Its reader takes many times a text's size in memory, so that a large file is
+// read a part at a time, by the lines that hosts begin at.
 const (
 	yamlLine  = 16 << 10 // bytes that a line of YAML may have
 	yamlWhole = 1 << 20  // bytes of YAML that are read in one go
@@ -31,6 +33,8 @@ func yamlTree(file string, data []byte, each func(tree)) (t tree, problems []sou
 	return t, nil
 }
 
+// yamlDocument reads a fleet file of YAML and hands its hosts on one by one, as jsonReader
+// does. A large one must list its hosts as a block, so that it can be cut between them.
 func yamlDocument(file string, data []byte, each func(tree)) (t tree, problem *source.Problem) {
 	if problem := yamlBounds(file, data); problem != nil {
 		return t, problem
@@ -205,6 +209,7 @@ type yamlReader struct {
 	lines int // before the text
 }
 
+// node is a node of the library's tree as a tree of ours, with the place where it begins.
 func (r yamlReader) node(n ast.Node) tree {
 	token := n.GetToken()
 	t := tree{pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column},
@@ -240,6 +245,7 @@ func (r yamlReader) node(n ast.Node) tree {
 	return t
 }
 
+// field is a pair of a mapping.
 func (r yamlReader) field(pair *ast.MappingValueNode) field {
 	token := pair.Key.GetToken()
 	return field{key: token.Value, pos: source.Pos{File: r.file, Line: r.lines + token.Position.Line, Column: token.Position.Column},

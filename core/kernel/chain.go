@@ -55,6 +55,7 @@ func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.De
 	return d
 }
 
+// logged is an outcome of which the kernel writes a line.
 func logged(o packet.Outcome) packet.Outcome {
 	o.Logged = true
 	return o

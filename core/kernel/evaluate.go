@@ -118,8 +118,11 @@ func (e *evaluation) whole(d packet.Decision, families [2]bool) packet.Decision 
 	return d
 }
 
+// chainKey is what a jump finds a chain by: it stays in its table.
 type chainKey struct{ family, table, name string }
 
+// call is one entry into a chain. What becomes of it depends on nothing else, so that it is
+// worked out once, however often rules jump there.
 type call struct {
 	chain            *Chain
 	unrouted         bool
@@ -148,6 +151,7 @@ type evaluation struct {
 	deciders   []Decider
 }
 
+// by numbers a decider from 1, for Outcome.By; it is 0 where nobody asks who decides.
 func (e *evaluation) by(d Decider) int32 {
 	if !e.attributed {
 		return 0

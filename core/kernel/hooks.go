@@ -42,6 +42,8 @@ func (e *evaluation) chainsOf(chains []*Chain, name string, next ways, by []int)
 // maxTied bounds how many chains of one priority are tried in every order.
 const maxTied = 4
 
+// tied runs chains of one hook and one priority. A dump does not say which comes first: if it
+// matters, the answer depends on an unknown for each order.
 func (e *evaluation) tied(chains []*Chain, hook string, next ways, by []int) ways {
 	d := e.inOrder(chains, next, by)
 	// Which of two chains comes first shows only in how a packet is refused or
@@ -81,6 +83,7 @@ func (e *evaluation) inOrder(chains []*Chain, next ways, by []int) ways {
 	return next
 }
 
+// permutations are all orders of a few chains.
 func permutations(chains []*Chain) (out [][]*Chain) {
 	if len(chains) <= 1 {
 		return [][]*Chain{chains}

@@ -37,6 +37,8 @@ func IsRoutes(text string) bool {
 	return false
 }
 
+// routeKinds are the words that a line of a listing of routes may begin with, before where it
+// leads.
 var routeKinds = []string{"unicast", "local", "broadcast", "multicast", "anycast", "unreachable", "blackhole", "prohibit", "throw"}
 
 // routeTo reads what a line of a route is about. The tool calls the widest of both
@@ -80,6 +82,7 @@ func (r *Routes) Arriving() (s *netipx.IPSet, ok bool) {
 	return s, true
 }
 
+// route is one line of such a listing.
 type route struct {
 	kind    string
 	to      netip.Prefix
@@ -192,10 +195,12 @@ var (
 	Multicast      = prefixes("224.0.0.0/4", "ff00::/8")
 )
 
+// Addresses whose kind no route says.
 var (
 	limited = prefixes("255.255.255.255/32", "0.0.0.0/8") // broadcast, whatever the routes
 )
 
+// prefixes is a set of prefixes that are written in this program.
 func prefixes(texts ...string) *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	for _, t := range texts {

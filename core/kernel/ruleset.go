@@ -1,9 +1,3 @@
-// Package dialect holds what all forms of rules have in common: the rules that
-// a kernel has in force, whoever wrote them and in whatever form they were
-// listed, and what the kernel does with a packet when they are.
-//
-// The packages below it each know one form: they write a compile.Plan as text
-// and read a dump into a Ruleset.
 package kernel
 
 import (
@@ -53,6 +47,8 @@ func (rs *Ruleset) Add(more *Ruleset) {
 	}
 }
 
+// remember notes which packets had, when they came, what rules ask for behind a translation by
+// that name.
 func (rs *Ruleset) remember(name string, had packet.Set) {
 	if rs.Originals == nil {
 		rs.Originals = map[string]packet.Set{}
@@ -78,6 +74,8 @@ func (rs *Ruleset) About(sp *packet.Space, packets packet.Set) *Ruleset {
 	return rs.simplified(sp, rs.Underway(sp, packets))
 }
 
+// simplified is a ruleset whose matches are the same for the packets of fixed, and as simple as
+// may be for all others.
 func (rs *Ruleset) simplified(sp *packet.Space, fixed packet.Set) *Ruleset {
 	out := *rs
 	out.Chains = make([]*Chain, len(rs.Chains))
@@ -180,6 +178,7 @@ type Rule struct {
 // Words are a Rule's Text.
 type Words string
 
+// String is the text as the dump has it.
 func (w Words) String() string { return string(w) }
 
 // A Branch is what a rule does with packets. Most rules have one, for all of them.
@@ -215,9 +214,11 @@ const (
 	Unmodelled     // something that may change the packet's fate in a way we do not model
 )
 
+// actionNames are the actions as signatures and tests write them.
 var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jump: "jump", Goto: "goto", Return: "return", Pass: "pass",
 	Redirect: "redirect", SourceNAT: "source nat", DestinationNAT: "destination nat", Bypass: "bypass", Unmodelled: "unmodelled"}
 
+// String is the action's name: "source nat".
 func (a Action) String() string { return actionNames[a] }
 
 // Bare says that no filter is in force: there is no base chain of type filter on any hook.

@@ -1,6 +1,3 @@
-// Package listeners holds what listens on a host against what its policy admits.
-//
-//	notes := listeners.Compare(sp, plan, found)
 package listeners
 
 import (
@@ -42,6 +39,7 @@ func (l Listener) String() string {
 	return fmt.Sprintf("%s %d on %s%s", l.Protocol, l.Port, at, who)
 }
 
+// protocol is the protocol's number.
 func (l Listener) protocol() int {
 	if l.Protocol == "udp" {
 		return packet.UDP
@@ -198,6 +196,7 @@ func byUnit(sp *packet.Space, s *policy.Service, admitted packet.Set, runs []str
 	return notes
 }
 
+// orRules are the rules that decide, or the stance where none does.
 func orRules(rules []string) string {
 	if len(rules) == 0 {
 		return "the stance"

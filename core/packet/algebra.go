@@ -4,8 +4,11 @@ import (
 	"slices"
 )
 
+// operation names a cached operation. Answers of one operation never serve another, because the
+// operation is part of the key.
 type operation uint8
 
+// The operations whose answers are cached.
 const (
 	opNone operation = iota // the zero cache entry answers nothing
 	opAnd
@@ -93,6 +96,8 @@ func (sp *Space) Choose(s Set, then, otherwise Decision) Decision {
 // Over is a where a has an outcome, and b for the rest.
 func (sp *Space) Over(a, b Decision) Decision { return Decision(sp.over(ref(a), ref(b))) }
 
+// over is the union of two partial decisions: where a says nothing (Void), b decides. It is
+// what FirstMatch puts its choices together with.
 func (sp *Space) over(a, b ref) ref {
 	switch {
 	case a == ref(Void) || a == b:
@@ -110,18 +115,25 @@ func (sp *Space) over(a, b ref) ref {
 // Only is d for packets in s, and nothing for the rest.
 func (sp *Space) Only(d Decision, s Set) Decision { return sp.Choose(s, d, Void) }
 
+// lookup finds the cache entry for an operation on a, b and c, and says whether it holds that
+// answer. Each key has one place, so that a newer answer replaces an older one: the cache never
+// grows beyond its size, and what it has lost is worked out again.
 func (sp *Space) lookup(op operation, a, b, c ref) (*cached, bool) {
 	h := (uint64(op)<<58 ^ uint64(a)<<40 ^ uint64(b)<<20 ^ uint64(c)) * 0x9e3779b97f4a7c15
 	e := &sp.cache[h>>32&uint64(len(sp.cache)-1)]
 	return e, e.op == op && e.a == a && e.b == b && e.c == c
 }
 
+// remember puts an answer into the cache and returns it.
 func (sp *Space) remember(op operation, a, b, c, result ref) ref {
 	e, _ := sp.lookup(op, a, b, c) // again: the cache may have grown meanwhile
 	*e = cached{op, a, b, c, result}
 	return result
 }
 
+// binary is the intersection, union or difference of two sets, by Bryant's apply (1986): the
+// answer for constants at once, for all else edge by edge of the topmost field, with each pair
+// of nodes looked at once.
 func (sp *Space) binary(op operation, a, b ref) ref {
 	const no, yes = ref(Empty), ref(All)
 	switch op {
@@ -205,6 +217,8 @@ func (sp *Space) branches(r ref, field Field, all *[1]edge) []edge {
 	return all[:]
 }
 
+// choose is `then` where s holds and `otherwise` elsewhere. It is the if-then-else that all
+// other operations on decisions can be said with.
 func (sp *Space) choose(s, then, otherwise ref) ref {
 	switch {
 	case s == ref(All) || then == otherwise:

@@ -131,6 +131,7 @@ const (
 	firstNamed
 )
 
+// sender is the place of a field of senders in Space.names.
 func sender(field Field) int { return int(field - User) }
 
 // number gives a name its number; "" is nobody.
@@ -148,6 +149,8 @@ func (sp *Space) number(field Field, name string) int {
 	return n
 }
 
+// nameOf is the name that a value of a field of senders stands for, "" for one that nothing has
+// named.
 func (sp *Space) nameOf(field Field, v Value) string {
 	names := sp.names[sender(field)]
 	if n := v.Int(); n >= firstNamed && n-firstNamed < len(names) {

@@ -16,6 +16,7 @@ const (
 // Directions are all of them.
 var Directions = []Direction{Inbound, Outbound, Forward}
 
+// The names of the directions: as a policy says them, and as a question or a finding does.
 var (
 	directionNames = []string{Inbound: "inbound", Outbound: "outbound", Forward: "forward"}
 	directionWords = []string{Inbound: "in", Outbound: "out", Forward: "through"}

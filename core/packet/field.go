@@ -46,9 +46,11 @@ const (
 	leafField    Field = 1<<16 - 1
 )
 
+// fieldNames are what messages call the fields, in the order of the constants.
 var fieldNames = [known]string{"hook", "family", "protocol", "fragment", "source port", "source", "port", "icmp type", "icmp code",
 	"destination", "inbound interface", "outbound interface", "state", "tcp flags", "time", "user", "group", "unit", "program", "ipsec"}
 
+// String is what messages call a field. Mark bits, buckets and unknowns are numbered from 0.
 func (f Field) String() string {
 	switch {
 	case f < known:
@@ -120,9 +122,11 @@ const (
 	SCTP   = 132
 )
 
+// protocolNames are the protocols that answers name; any other is said by its number.
 var protocolNames = map[int]string{ICMP: "icmp", IGMP: "igmp", TCP: "tcp", UDP: "udp", 33: "dccp", 47: "gre", ESP: "esp", 51: "ah",
 	ICMPv6: "icmpv6", SCTP: "sctp", 136: "udplite"}
 
+// protocolNumbers is the way back.
 var protocolNumbers = func() map[string]int {
 	numbers := map[string]int{}
 	for n, name := range protocolNames {
@@ -163,6 +167,7 @@ func Num(n int) Value { return Value{0, uint64(n)} }
 // Int is the way back from Num.
 func (v Value) Int() int { return int(v.lo) }
 
+// big is a value as a number without bounds, for counting.
 func (v Value) big() *big.Int {
 	n := new(big.Int).SetUint64(v.hi)
 	return n.Lsh(n, 64).Or(n, new(big.Int).SetUint64(v.lo))
@@ -233,6 +238,8 @@ func iface(name string) Value {
 	return Value{binary.BigEndian.Uint64(b[:8]), binary.BigEndian.Uint64(b[8:])}
 }
 
+// iface is the interface's name that a value stands for. A name is its bytes, the first the
+// most significant, so that names sort as text does.
 func (v Value) iface() string {
 	var b [16]byte
 	binary.BigEndian.PutUint64(b[:8], v.hi)

@@ -5,6 +5,7 @@ import (
 	"slices"
 )
 
+// fieldsOf are the fields that anything below a node asks for.
 func (sp *Space) fieldsOf(r ref) map[Field]bool {
 	used := map[Field]bool{}
 	for n := range sp.reached(r) {

@@ -36,6 +36,7 @@ func (sp *Space) FirstMatch(choices []Choice) Decision {
 	return d
 }
 
+// choice is a Choice inside the diagram: what it matches, and what is then decided.
 type choice struct{ match, then ref }
 
 // A sweep remembers, while FirstMatch runs, which remainders it has made.
@@ -52,6 +53,7 @@ type sweep struct {
 	live   []bool // of one look
 }
 
+// remainder is a list of choices that was worked out already, and its answer.
 type remainder struct {
 	list   []choice
 	result ref
@@ -68,6 +70,9 @@ type turn struct {
 // remembers for all its lists.
 const few = 4
 
+// first is the first match of a list, for the packets that the walk has come down to. It drops
+// the choices that cannot match there, stops at the first that always does, and goes on below
+// the topmost field that any of the others asks for.
 func (s *sweep) first(list []choice) ref {
 	sp := s.sp
 	list = slices.DeleteFunc(list, choice.idle)

@@ -15,6 +15,8 @@ const (
 	OfConnection
 )
 
+// A mark is a number of 32 bits, and each bit is a field of its own: rules ask for some of
+// them.
 const (
 	markBits        = 32
 	allBits  uint32 = 1<<markBits - 1
@@ -110,6 +112,7 @@ func (sp *Space) Marking(d Decision, m Marking) Decision {
 	return d
 }
 
+// bitNames are what the unknowns of single bits of an unknown mark end in.
 var bitNames = func() (names [markBits]string) {
 	for bit := range names {
 		names[bit] = fmt.Sprintf(", bit %d", bit)

@@ -18,8 +18,10 @@ const (
 	inTheSet // the leaf of All; no decision has it
 )
 
+// verdictNames are how answers, reports and the service's documents name the verdicts.
 var verdictNames = []string{NoVerdict: "none", Admit: "admitted", Drop: "dropped", Reject: "rejected"}
 
+// String is the verdict as an answer says it: "admitted".
 func (v Verdict) String() string { return verdictNames[v] }
 
 // An Outcome is all a decision says of a packet. Outcomes are compared with ==.

@@ -98,6 +98,8 @@ func (sp *Space) Differ(a, b Decision) Set {
 // Possible is the packets that are in s for some answer to the unknowns.
 func (sp *Space) Possible(s Set) Set { return Set(sp.possible(ref(s))) }
 
+// possible is Possible below a node. A node that asks for an unknown is reduced, so that some
+// answer of it leads to All: whatever that is, the packet may be in the set.
 func (sp *Space) possible(r ref) ref {
 	field := sp.nodes[r].field
 	switch {

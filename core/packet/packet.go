@@ -230,6 +230,8 @@ func (t Preferences) LikesInterfaces(f Field, names ...string) {
 	}
 }
 
+// typical are the values that an example has where its set leaves a choice: what most people
+// have seen before, and addresses that are documentation's (RFC 5737, RFC 3849).
 var typical = Preferences{
 	Family:   {Num(IPv4)},
 	Protocol: {Num(TCP), Num(UDP), Num(ICMP), Num(ICMPv6)},
@@ -301,6 +303,8 @@ func fits(f Field, v Value, family int) bool {
 // anyInterface are names for an interface of which all that is said is which it is not.
 var anyInterface = []string{"", "eth0", "eth1", "eth2", "eth3", "other0", "zzz0"}
 
+// pick is the value of a field that an example gets out of runs: the first that somebody likes
+// and that can be, else the lowest of the first run.
 func pick(f Field, runs []Range, family int, liked ...[]Value) Value {
 	for _, values := range liked {
 		for _, want := range values {

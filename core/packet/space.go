@@ -22,13 +22,18 @@ type Decision int32
 // Void is the decision with no outcome for any packet. It is the zero Decision.
 const Void Decision = 0
 
+// ref is the place of a node in a Space. Sets and decisions are such places; two are equal
+// exactly if they are the same one.
 type ref = int32
 
+// edge is where a node goes for a run of its field's values.
 type edge struct {
 	hi Value // the edge's highest value; it begins behind the edge before
 	to ref
 }
 
+// node is one question of a diagram: a field, and for each of its values where to go. Nodes are
+// hash-consed: there are never two with the same field and edges.
 type node struct {
 	field Field
 	n     int32 // how many edges
@@ -76,6 +81,7 @@ type Space struct {
 	idleSweep *sweep // that FirstMatch used last, nil while it runs
 }
 
+// cached is an entry of the cache of operations.
 type cached struct {
 	op      operation
 	a, b, c ref
@@ -118,6 +124,8 @@ func (sp *Space) Leaf(o Outcome) Decision {
 // outcome gives a leaf's outcome.
 func (sp *Space) outcome(r ref) Outcome { return sp.outcomes[sp.nodes[r].first] }
 
+// edgesOf are the edges of a node, in the order of their values; the last reaches to the
+// field's limit. They must not be changed.
 func (sp *Space) edgesOf(r ref) []edge {
 	n := &sp.nodes[r]
 	return sp.blocks[n.block][n.first : n.first+n.n : n.first+n.n]
@@ -171,6 +179,7 @@ func (sp *Space) make(field Field, edges []edge) ref {
 // TooComplexError is what becomes of a piece of work that would need more than Bound allows.
 type TooComplexError struct{ Edges int }
 
+// Error says what bound was met, in cases, as an operator may count them.
 func (t *TooComplexError) Error() string {
 	return fmt.Sprintf("too complex to decide exactly (more than %d million cases)", t.Edges/1_000_000)
 }
@@ -187,6 +196,7 @@ const haltEvery = 1<<12 - 1
 // Halted is what becomes of a piece of work that Halt ended, with its reason.
 type Halted struct{ Err error }
 
+// Error is what the caller's Halt said.
 func (h *Halted) Error() string { return h.Err.Error() }
 
 // Unwrap is why the work ended.
@@ -240,6 +250,7 @@ func Try(work func()) (err error) {
 	return nil
 }
 
+// equalEdges says that two lists of edges of the same length are the same.
 func equalEdges(a, b []edge) bool {
 	for i := range a {
 		if a[i] != b[i] {
@@ -249,6 +260,8 @@ func equalEdges(a, b []edge) bool {
 	return true
 }
 
+// hash mixes a node's field and edges into the number that its bucket is found by (Fibonacci
+// hashing; the constant is 2^64 divided by the golden ratio).
 func hash(field Field, edges []edge) uint64 {
 	const k = 0x9e3779b97f4a7c15
 	h := uint64(field) * k
@@ -271,8 +284,10 @@ func (sp *Space) Expect(nodes int) {
 	}
 }
 
+// grow doubles the buckets, so that a bucket has two nodes at most on average.
 func (sp *Space) grow() { sp.growTo(2 * len(sp.buckets)) }
 
+// growTo lays the nodes out over so many buckets. The cache grows with them.
 func (sp *Space) growTo(size int) {
 	times := size / len(sp.buckets)
 	sp.buckets = make([]ref, size)
@@ -376,6 +391,7 @@ func (sp *Space) Unknown(name string) Set {
 // Without have said. What is sent is cut to pieces only after it was filtered.
 func (sp *Space) WellFormed() Set { return sp.domain }
 
+// wellFormed works out WellFormed, once for a Space.
 func (sp *Space) wellFormed() Set {
 	short := func(f Field) Set { return sp.Ranges(f, []Range{{Value{}, Num(1<<32 - 1)}}) }
 	family := sp.Or(sp.Value(Family, IPv6), sp.AndAll(sp.Value(Family, IPv4), short(Src), short(Dst)))

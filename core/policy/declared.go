@@ -18,6 +18,7 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// role makes a role. Which hosts it has is up to the fleet.
 func (r *resolver) role(d *fence.RoleDecl) {
 	role := &Role{Name: d.Name, Description: d.Description, Closed: map[packet.Direction]bool{}, Trials: map[packet.Direction]*Trial{},
 		Pos: d.Pos}
@@ -37,6 +38,7 @@ func (r *resolver) role(d *fence.RoleDecl) {
 	r.pol.Roles = append(r.pol.Roles, role)
 }
 
+// trial is a trial of the tree as the policy has it; nil where there is none.
 func trial(t *fence.Trial) *Trial {
 	if t == nil {
 		return nil
@@ -45,6 +47,7 @@ func trial(t *fence.Trial) *Trial {
 	return &Trial{Until: end, Open: t.Open}
 }
 
+// refusal is how is refused what says so by a word; silence is a drop.
 func refusal(c *fence.Choice) packet.Verdict {
 	if c != nil && c.Word == "reject" {
 		return packet.Reject
@@ -52,6 +55,8 @@ func refusal(c *fence.Choice) packet.Verdict {
 	return packet.Drop
 }
 
+// network works out a network's or segment's addresses when it is first meant. One that means
+// itself is told, and has none.
 func (r *resolver) network(d *fence.NetworkDecl) *Network {
 	if n := r.addrs[d.Name]; n != nil {
 		return n
@@ -87,6 +92,7 @@ func (r *resolver) minus(items, except []fence.AddrItem) *netipx.IPSet {
 	return set
 }
 
+// addrItem are the addresses of an item: what it says itself, or what its name means.
 func (r *resolver) addrItem(item fence.AddrItem) *netipx.IPSet {
 	if item.Name == "" {
 		var b netipx.IPSetBuilder
@@ -150,6 +156,8 @@ func (r *resolver) list(d *fence.NetworkDecl) *netipx.IPSet {
 	return set
 }
 
+// service are the terms of a declared service, worked out when it is first meant. One that
+// means itself is told.
 func (r *resolver) service(d *fence.ServiceDecl) []Term {
 	if terms, done := r.terms[d.Name]; done {
 		return terms
@@ -267,6 +275,7 @@ func (r *resolver) attached(i fleet.Interface, segments []*Network) {
 	}
 }
 
+// prefixes are prefixes in one line.
 func prefixes(list []netip.Prefix) string {
 	texts := make([]string, len(list))
 	for i, p := range list {
@@ -275,6 +284,7 @@ func prefixes(list []netip.Prefix) string {
 	return strings.Join(texts, ", ")
 }
 
+// segment is the segment that a name means; nil, with a problem, where there is none.
 func (r *resolver) segment(i fence.Ident) *Network {
 	d, ok := r.networks[i.Name]
 	if !ok || !d.Segment {

@@ -68,6 +68,7 @@ func (s *Span) CarriedBy(h *fleet.Host) (out []Crossing) {
 // mostJoined is how many ways from one network to another joins may say.
 const mostJoined = 2000
 
+// join works out between which networks a join says that there is a way, pair by pair.
 func (r *resolver) join(d *fence.JoinDecl) {
 	if len(d.Networks) > 50 { // they are looked at pair by pair
 		r.errorf(d.Declared(), "policy-size", "a join names %d networks", len(d.Networks)).Hint = "join larger networks, or fewer"

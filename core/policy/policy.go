@@ -1,10 +1,3 @@
-// Package policy is the model every other room works on: what a policy's
-// files say, with every name looked up and held against a fleet.
-//
-//	in, problems := policy.Read(sources, fl)
-//	pol, problems := policy.Resolve(in)
-//
-// The model is complete only where no problem is an error.
 package policy
 
 import (
@@ -205,6 +198,7 @@ type group struct {
 	part  map[*fleet.Host]*netipx.IPSet // what of a host of which it is not all
 }
 
+// newGroup is some hosts with all their addresses.
 func newGroup(hosts []*fleet.Host) *group {
 	g := &group{hosts: hosts, named: make(map[*fleet.Host]bool, len(hosts))}
 	var b netipx.IPSetBuilder
@@ -295,6 +289,7 @@ func (p *Policy) TermsOf(name string) (out []string) {
 // Registered says what a registered service admits, nil if there is none of that name.
 func Registered(name string) []string { return texts(registry()[name]) }
 
+// texts are terms as answers write them.
 func texts(terms []Term) (out []string) {
 	for _, t := range terms {
 		out = append(out, t.String())

@@ -66,6 +66,7 @@ const (
 	MaxListed     = 500_000 // lines of its lists of addresses
 )
 
+// tooLarge is the problem of a policy that is beyond a bound.
 func tooLarge(sources []Source, format string, args ...any) []source.Problem {
 	return []source.Problem{source.Errorf(source.Pos{File: sources[0].Name, Line: 1, Column: 1}, 1, "policy-size", format, args...).
 		Hinted("split the policy, or keep long lists of addresses elsewhere in fewer, larger prefixes")}
@@ -160,6 +161,8 @@ func (p *Policy) Ask(q *fence.Question) (from, to Side, terms []Term, problems [
 	return from, to, terms, problems
 }
 
+// resolver looks names up and makes the policy. What files declare is collected first, so that
+// a name may be meant before the line that declares it; each is worked out once.
 type resolver struct {
 	pol *Policy
 
@@ -204,6 +207,7 @@ func (r *resolver) width(i fence.Ident) int {
 	return len(i.Name)
 }
 
+// errorf notes a problem at a name, and gives it back to be given a hint.
 func (r *resolver) errorf(i fence.Ident, code, format string, args ...any) *source.Problem {
 	r.problems = append(r.problems, source.Errorf(i.Pos, r.width(i), code, format, args...))
 	return &r.problems[len(r.problems)-1]
@@ -221,6 +225,7 @@ func (r *resolver) declare(i fence.Ident) bool {
 	return true
 }
 
+// collect notes what all files declare, and tells what is declared twice.
 func (r *resolver) collect(files []*fence.File) {
 	var named *fence.PolicyDecl
 	rules, expects := map[string]source.Pos{}, map[string]source.Pos{}
@@ -321,6 +326,7 @@ func (r *resolver) unknown(i fence.Ident, what string, candidates ...string) {
 	r.errorf(i, "unknown", "no %s is named %q", what, i.Name).Hint = hint
 }
 
+// keysOf are all names in some tables, in order, for a hint to find the nearest among.
 func keysOf[V any](maps ...map[string]V) (keys []string) {
 	for _, m := range maps {
 		for k := range m {

@@ -77,6 +77,7 @@ func (r *Rule) String() string {
 	return s + said("  within ", r.Within) + said("  on ", NamesOf(r.On))
 }
 
+// said is a word and what stands behind it, nothing for nothing.
 func said(word, what string) string {
 	if what == "" {
 		return ""

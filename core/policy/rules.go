@@ -12,6 +12,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
+// rules makes the rules in the order of the files. Allows that name blocks (`over`) are joined
+// with them at the end, when all are known.
 func (r *resolver) rules() {
 	byName := map[string]*Rule{}
 	for _, d := range r.ruleOrder {
@@ -103,6 +105,7 @@ func at(p, where fence.Peer) fence.Peer {
 	return p
 }
 
+// segments are the segments that names mean.
 func (r *resolver) segments(names []fence.Ident) (out []*Network) {
 	for _, i := range names {
 		if n := r.segment(i); n != nil {
@@ -132,6 +135,7 @@ func (r *resolver) shared(a, b *netipx.IPSet) *netipx.IPSet {
 	return both
 }
 
+// textOf is a list of services as it was written.
 func textOf(terms []fence.ServiceTerm) string {
 	texts := make([]string, len(terms))
 	for i, t := range terms {
@@ -154,6 +158,7 @@ func (r *resolver) guardTakesNo(d *fence.Rule) {
 	}
 }
 
+// untilPos is where an end stands; nil where there is none.
 func untilPos(u *fence.Until) *source.Pos {
 	if u == nil {
 		return nil
@@ -188,6 +193,7 @@ func (r *resolver) senders(d *fence.Rule, rule *Rule) {
 	}
 }
 
+// first is where a list of names begins; nil for none.
 func first(names []fence.Ident) *source.Pos {
 	if len(names) == 0 {
 		return nil
@@ -232,6 +238,7 @@ func (r *resolver) others() {
 	r.leavingBy()
 }
 
+// expectation makes an expectation, and tells one that hosts of ours cannot make hold.
 func (r *resolver) expectation(d *fence.Expectation) {
 	e := &Expectation{Name: d.Name, Kind: d.Kind, Terms: r.serviceTerms(d.Services), Services: textOf(d.Services), Off: d.Off != nil,
 		Pos: d.Pos, Decl: d,
@@ -248,6 +255,8 @@ func (r *resolver) expectation(d *fence.Expectation) {
 	r.pol.Expects = append(r.pol.Expects, e)
 }
 
+// ground notes what is changed of the ground, of one role's or of all, for each direction that
+// it is said of.
 func (r *resolver) ground(of *Role, parts []fence.GroundPart) {
 	for _, p := range parts {
 		for _, dir := range []packet.Direction{packet.Inbound, packet.Outbound, packet.Forward} {

@@ -7,6 +7,7 @@ import (
 // LogIn are the services by which somebody gets a hold of a host, by protocol and port.
 var LogIn = []Term{tcpPort(22), tcpPort(23), tcpPort(513), tcpPort(3389), tcpPort(5900), tcpPort(5985), tcpPort(5986)}
 
+// tcpPort is a port of TCP in both families.
 func tcpPort(port int) Term {
 	return Term{Family: AnyFamily, Protocol: packet.TCP, Ports: packet.PortRange{Lo: port, Hi: port}, Type: AnyType, Code: AnyType}
 }

@@ -13,6 +13,8 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// side is one side of a statement: which hosts it names, with which of their addresses, and all
+// addresses that it means.
 func (r *resolver) side(p fence.Peers) Side {
 	if s, ok := r.plainSide(p); ok {
 		return s
@@ -218,6 +220,7 @@ func (g *group) of(o *group) *group {
 	return newGroup(slices.DeleteFunc(slices.Clone(g.hosts), func(h *fleet.Host) bool { return !o.named[h] }))
 }
 
+// peerGroup is what a peer means: hosts of ours, if it names such, or addresses alone.
 func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 	at := fence.Ident{Name: p.Name, Pos: p.Pos}
 	switch p.Kind {

@@ -61,10 +61,12 @@ func (m *Masquerade) Behind(from *netipx.IPSet, h *fleet.Host) bool {
 	return !m.Off && overlap(from, m.From.Addrs) && overlap(h.Addresses(), m.To.Addrs)
 }
 
+// overlap says that two sets have an address in common.
 func overlap(a, b *netipx.IPSet) bool {
 	return a.Equal(packet.Everything()) && len(b.Ranges()) > 0 || len(packet.Intersection(a, b).Ranges()) > 0
 }
 
+// redirect makes a redirect, and tells what a kernel could not do.
 func (r *resolver) redirect(d *fence.Redirect) {
 	out := &Redirect{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Off: d.Off != nil, Pos: d.Pos}
 	if terms := r.serviceTerms([]fence.ServiceTerm{d.Service}); len(terms) == 1 {
@@ -100,6 +102,7 @@ func (r *resolver) redirect(d *fence.Redirect) {
 	r.pol.Redirects = append(r.pol.Redirects, out)
 }
 
+// masquerade makes a masquerade, with the addresses of the routers that others see.
 func (r *resolver) masquerade(d *fence.Masquerade) {
 	m := &Masquerade{Name: d.Name, From: r.side(d.From), To: r.side(d.To), Through: r.through(d.Through), Off: d.Off != nil, Pos: d.Pos}
 	for _, i := range d.Via {

@@ -34,6 +34,7 @@ func logOf(l *fence.Log) *Log {
 	return &Log{UpTo: new(l.UpTo.Value())}
 }
 
+// atMostOf is a limit of the tree as the policy has it; nil where there is none.
 func atMostOf(a *fence.AtMost) *AtMost {
 	if a == nil {
 		return nil

@@ -1,13 +1,3 @@
-// Package reach works out what passes between the two ends of a policy: a
-// connection passes when the sender's outbound and the receiver's inbound admit
-// it. An end that is not ours admits everything.
-//
-//	r := reach.New(sp, pol, now)
-//	for _, from := range r.Parties(rule.From) {
-//		for _, to := range r.Parties(rule.To) {
-//			d := r.Between(from, to) // what becomes of every packet between them
-//		}
-//	}
 package reach
 
 import (
@@ -41,6 +31,7 @@ type Reach struct {
 	counted   map[Decider]int32
 }
 
+// endKey is what an end's decision is kept by.
 type endKey struct {
 	class string
 	dir   packet.Direction
@@ -177,6 +168,8 @@ func (r *Reach) Forwarded(in, out string) packet.Decision {
 	return d
 }
 
+// end is what a party's filter does in a direction, with who decides by numbers that are the
+// same for all ends. It is worked out once for hosts that are alike.
 func (r *Reach) end(p Party, dir packet.Direction, by [2]string) packet.Decision {
 	key := endKey{p.class, dir, by}
 	d, ok := r.ends[key]
@@ -352,6 +345,8 @@ func (r *Reach) Expected(from, to Party) packet.Set {
 	return r.sp.AndAll(r.AnyInterface(), r.expected(from, packet.OutIface, packet.Dst), r.expected(to, packet.InIface, packet.Src))
 }
 
+// expected is the packets that come by, or leave by, an interface from which the peer can be
+// reached at all.
 func (r *Reach) expected(p Party, iface, peer packet.Field) packet.Set {
 	sp := r.sp
 	if !p.Ours() {

@@ -26,6 +26,7 @@ func (d *Redirected) Intercepts() bool { return d.intercepts }
 // Redirects are those that the policy names.
 func (r *Reach) Redirects() []Redirected { return r.redirects }
 
+// redirected works out what redirects of the policy take from whom, once for all questions.
 func (r *Reach) redirected() (out []Redirected) {
 	sp := r.sp
 	for _, q := range r.pol.Redirects {
@@ -59,6 +60,7 @@ type mask struct {
 	packets packet.Set
 }
 
+// behind are the masquerades with the packets that they change.
 func (r *Reach) behind() (out []mask) {
 	for _, m := range r.pol.Masquerades {
 		if !m.Off {

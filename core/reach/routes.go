@@ -19,6 +19,7 @@ type Route struct {
 // Routes are those that the policy names.
 func (r *Reach) Routes() []Route { return r.routes }
 
+// routed are the ways through routers that rules name, with what these do there.
 func (r *Reach) routed() (out []Route) {
 	sp := r.sp
 	add := func(packets packet.Set, role *policy.Role) {

@@ -43,6 +43,8 @@ func (r *Reach) Through(roles []*policy.Role, d packet.Decision, always bool) pa
 	return d
 }
 
+// interfacesOf are the names of a host's interfaces, as many as are looked at; "" alone for one
+// that tells none.
 func interfacesOf(h *fleet.Host) (names []string) {
 	for _, i := range h.Interfaces[:min(len(h.Interfaces), mostInterfaces)] {
 		names = append(names, i.Name)

@@ -64,6 +64,7 @@ func (m Manner) Beside(other Manner) string {
 // Ground says what a part of the ground is about, "" of what is none that admits.
 func Ground(part string) string { return ground[part] }
 
+// ground is in the order of fence.GroundParts.
 var ground = map[string]string{
 	fence.PartLoopback:          "what the host says to itself",
 	fence.PartReplies:           "every answer on a connection that stands (established, related)",

@@ -22,6 +22,7 @@ type Names struct {
 	HostsFirst, StrangersFirst []packet.Value
 }
 
+// known is a name and what it calls. The sizes of sets order names: a wide one is tried first.
 type known struct {
 	name  string
 	set   *netipx.IPSet
@@ -35,6 +36,7 @@ type half struct {
 	set *netipx.IPSet
 }
 
+// half is a name for its addresses of one family alone.
 func (k known) half(family int) half {
 	return half{Name{k.name, []string{packet.IPv4: "IPv4", packet.IPv6: "IPv6"}[family]}, k.halfs[family]}
 }

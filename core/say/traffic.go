@@ -70,6 +70,7 @@ func (s Service) String() string {
 	return text + " " + numbers(s.Ranges)
 }
 
+// same says that two services are one.
 func (s Service) same(o Service) bool {
 	return s.Protocol == o.Protocol && slices.Equal(s.Ranges, o.Ranges)
 }
@@ -102,6 +103,7 @@ func (t Traffic) String() string {
 	return strings.Join(texts, "; ")
 }
 
+// text is a phrase as a sentence says it.
 func (p Phrase) text(direction packet.Direction) string {
 	services := make([]string, len(p.Services))
 	for i, s := range p.Services {
@@ -195,6 +197,7 @@ type part struct {
 	besides       string
 }
 
+// servicesOf says that two parts are about the same services.
 func (p part) servicesOf(o part) bool { return slices.EqualFunc(p.services, o.services, Service.same) }
 
 // Traffic names a set of packets of one direction. Unknowns must have been decided before.

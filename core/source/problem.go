@@ -16,6 +16,7 @@ type Pos struct {
 	Column int
 }
 
+// String is the place as editors and compilers say it: file:line:column.
 func (p Pos) String() string { return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column) }
 
 // Severity says whether a problem keeps a policy from being published.
@@ -102,6 +103,8 @@ func letters(word string) string {
 // maxCandidates is how many names are looked at: a hint is not worth more.
 const maxCandidates = 2000
 
+// distance is the number of letters to put in, take out or change that make a of b
+// (Levenshtein), in the time of their lengths' product.
 func distance(a, b string) int {
 	rows := make([][]int, len(a)+1)
 	for i := range rows {

@@ -1,5 +1,3 @@
-// Package words is the glossary: what our own words mean, in one table. The page docs/glossary.md
-// and `yfence help words` are made from it.
 package words
 
 import (

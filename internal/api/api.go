@@ -1,6 +1,3 @@
-// Package api holds what goes over the wire between the service and those who
-// call it: hosts, the command line, the console. Both ends use these types, and
-// the OpenAPI document is made from them.
 package api
 
 import (

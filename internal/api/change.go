@@ -84,10 +84,12 @@ type KeepProof struct {
 	Signature string `json:"signature"`
 }
 
+// String is the proof as people say it.
 func (p *KeepProof) String() string {
 	return fmt.Sprintf("%s opened a connection to %s", p.From, p.To)
 }
 
+// said is what is signed: the proof without its signature.
 func (p *KeepProof) said() any {
 	unsigned := *p
 	unsigned.Signature = ""
@@ -108,6 +110,8 @@ func sign(key ed25519.PrivateKey, purpose string, v any) string {
 	return base64.StdEncoding.EncodeToString(ed25519.Sign(key, message(purpose, v)))
 }
 
+// message is what is signed of a value: what the signature is for, so that one for a task is
+// none for rules, and its JSON.
 func message(purpose string, v any) []byte {
 	b, _ := json.Marshal(v) // only values of ours, which have a JSON
 	return append([]byte("yfence "+purpose+"\n"), b...)
@@ -116,6 +120,8 @@ func message(purpose string, v any) []byte {
 // ErrSignature is about what no key has signed that a host trusts.
 var ErrSignature = errors.New("it is not signed by a service that this host trusts")
 
+// verify says whether one of some keys signed a value for a purpose; ErrSignature where none
+// did.
 func verify(pins []ed25519.PublicKey, purpose string, v any, signature string) error {
 	b, err := base64.StdEncoding.DecodeString(signature)
 	if err != nil || len(b) != ed25519.SignatureSize {

@@ -90,4 +90,5 @@ func (State) Schema(huma.Registry) *huma.Schema {
 	return s
 }
 
+// State says its own words in the OpenAPI document.
 var _ huma.SchemaProvider = State("")

@@ -1,5 +1,3 @@
-// Package browser drives Debian's headless Chromium: the console's tests and
-// the screenshots of the documentation.
 package browser
 
 import (

@@ -36,6 +36,8 @@ type adopted struct {
 	Problems []source.Problem `json:"problems"`
 }
 
+// adoptCommand makes `yfence adopt`, which works on files alone: dumps of hosts and a fleet
+// file go in, a policy and the fleet with its roles come out.
 func (a *app) adoptCommand() *cobra.Command {
 	var dumps []string
 	var name, into string

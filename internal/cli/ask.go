@@ -24,6 +24,7 @@ import (
 	"yellowfence.example/yfence/internal/live"
 )
 
+// askCommand makes `yfence ask`, of files, of dumps or of the service.
 func (a *app) askCommand() *cobra.Command {
 	var dumps []string
 	var expect string
@@ -90,6 +91,8 @@ func answered(answer api.Answer, expect string) error {
 	return nil
 }
 
+// ask answers a question; problems are those of the question or of the policy, with their
+// places.
 func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []source.Problem, err error) {
 	if dumps == nil && !a.onFiles() {
 		svc, err := a.service()
@@ -184,8 +187,10 @@ func unreadable(names []string, err error) string {
 	return why
 }
 
+// verdictColours are the colours of verdicts; the words say the same.
 var verdictColours = map[string]string{"admitted": green, "dropped": red, "rejected": red, ask.Mixed: amber, ask.Uncertain: amber}
 
+// printAnswer prints an answer: the verdict, an example of each, and who decides.
 func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 	p := a.paint(w)
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }

@@ -19,6 +19,7 @@ import (
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 
+// attendCommand makes `yfence attend`, the agent that stays on a host.
 func (a *app) attendCommand() *cobra.Command {
 	var enrol string
 	var plain bool

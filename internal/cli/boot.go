@@ -10,6 +10,8 @@ import (
 	"yellowfence.example/yfence/internal/host"
 )
 
+// loadKept loads what is kept, at a start of the machine, before the network is up. What cannot
+// be loaded is told, and nothing half of it stays.
 func (a *app) loadKept(cmd *cobra.Command, h *here) error {
 	if err := h.find(); err != nil {
 		return err

@@ -19,6 +19,8 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// checkCommand makes `yfence check`, which works on files; only --by may ask the service what
+// is published.
 func (a *app) checkCommand() *cobra.Command {
 	var strict, accepted bool
 	var explain, by, before string
@@ -148,6 +150,7 @@ func (a *app) printAccepted() error {
 	})
 }
 
+// codes are the codes of all checks, for completion.
 func codes() []string {
 	all := check.Codes()
 	out := make([]string, len(all))
@@ -157,6 +160,7 @@ func codes() []string {
 	return out
 }
 
+// explainCode prints the page of a check.
 func (a *app) explainCode(code string) error {
 	for _, c := range check.Codes() {
 		if c.Code == code {

@@ -1,5 +1,3 @@
-// Package cli is the program yfence: one file per command, which holds its
-// flags and what it prints.
 package cli
 
 import (
@@ -34,6 +32,7 @@ var errFound = errors.New("something was found")
 // told ends a command that could not answer, because of problems that it has told.
 type told []source.Problem
 
+// Error is what is said of problems that were told one by one.
 func (told) Error() string { return "there are problems that must be mended first" }
 
 // app is one run of the program.
@@ -98,6 +97,7 @@ func Main(args []string, stdin io.Reader, out, errOut io.Writer, getenv func(str
 	return exitTrouble
 }
 
+// root makes the program: all commands, in groups, with the options that many have.
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "yfence",
@@ -247,6 +247,7 @@ func (a *app) readFile(name string) ([]byte, error) {
 // maxInput is how much is read of a file or of standard input, in bytes.
 const maxInput = 256 << 20
 
+// readBounded reads all of something, maxInput at most.
 func readBounded(name string, r io.Reader) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(r, maxInput+1))
 	if err == nil && len(data) > maxInput {

@@ -22,6 +22,8 @@ import (
 	"yellowfence.example/yfence/internal/limits"
 )
 
+// compareCommand makes `yfence compare`, of two folders, or of a folder or revision and what is
+// published.
 func (a *app) compareCommand() *cobra.Command {
 	var from, to, only string
 	c := &cobra.Command{
@@ -72,8 +74,10 @@ fleet file is then that of B, or of A.`,
 	return c
 }
 
+// kinds are the kinds that --only takes.
 var kinds = []string{string(compare.Opened), string(compare.Shut), string(compare.Altered)}
 
+// compare compares two sides, here where all of it is files, else by the service.
 func (a *app) compare(cmd *cobra.Command, from, to string) (api.Comparison, error) {
 	if err := a.comparesFiles(from, to); err != nil {
 		return api.Comparison{}, err
@@ -165,6 +169,7 @@ func (a *app) soundFolder(dir, flag string) (*policy.Policy, error) {
 	return of.sound()
 }
 
+// printChanges prints what changes, each change with the hosts that have it.
 func (a *app) printChanges(w io.Writer, c compare.Changes) {
 	p := a.paint(w)
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }

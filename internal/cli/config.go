@@ -21,6 +21,7 @@ type settings struct {
 	CAFile    string `yaml:"ca_file"`
 }
 
+// settings reads the settings file, if there is one.
 func (a *app) settings() (s settings, err error) {
 	dir := a.getenv("XDG_CONFIG_HOME")
 	if dir == "" {

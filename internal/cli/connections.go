@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 
+// connectionsCommand makes `yfence connections`, on this host or by its agent.
 func (a *app) connectionsCommand() *cobra.Command {
 	var cut, on bool
 	c := &cobra.Command{

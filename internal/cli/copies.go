@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/internal/host"
 )
 
+// copiesCommand makes `yfence copies` and what is under it.
 func (a *app) copiesCommand() *cobra.Command {
 	noun := &cobra.Command{
 		Use:   "copies",
@@ -52,6 +53,7 @@ func copyArgs(on bool, args []string, numbered bool) (name string, number int, e
 	return name, number, nil
 }
 
+// orNothing is how arguments are written, for a message.
 func orNothing(form string) string {
 	if form == "" {
 		return " no words"
@@ -87,6 +89,7 @@ func (a *app) copies(cmd *cobra.Command, on bool, h *here, name string, number i
 	return svc.Copies(cmd.Context(), name)
 }
 
+// copiesList makes `yfence copies list`.
 func (a *app) copiesList(on *bool) *cobra.Command {
 	c := &cobra.Command{Use: "list HOST|--here", Short: "List all copies of a host, the newest first"}
 	h := a.onHost(c)
@@ -115,6 +118,7 @@ func (a *app) copiesList(on *bool) *cobra.Command {
 	return c
 }
 
+// copiesShow makes `yfence copies show`.
 func (a *app) copiesShow(on *bool) *cobra.Command {
 	c := &cobra.Command{Use: "show HOST|--here NUMBER", Short: "Show one copy, as the host's own tools print it"}
 	h := a.onHost(c)
@@ -132,6 +136,8 @@ func (a *app) copiesShow(on *bool) *cobra.Command {
 	return c
 }
 
+// copiesPutBack makes `yfence copies restore`, which is a change like any other: it goes back
+// unless it is kept.
 func (a *app) copiesPutBack(on *bool) *cobra.Command {
 	var within time.Duration
 	var force bool
@@ -217,6 +223,7 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 	})
 }
 
+// pauseCommand makes `yfence pause`, which asks a host by the service.
 func (a *app) pauseCommand() *cobra.Command {
 	var length time.Duration
 	var why string
@@ -238,6 +245,7 @@ the rules are those that were kept.`,
 	return c
 }
 
+// resumeCommand makes `yfence resume`.
 func (a *app) resumeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "resume HOST",

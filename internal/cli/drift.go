@@ -15,6 +15,7 @@ import (
 	"yellowfence.example/yfence/internal/live"
 )
 
+// driftCommand makes `yfence drift`, of dumps and files or of the service's hosts.
 func (a *app) driftCommand() *cobra.Command {
 	var dumps []string
 	c := &cobra.Command{
@@ -56,6 +57,7 @@ tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or wit
 	return c
 }
 
+// drift tells how hosts differ: by the service's word, or worked out here from dumps.
 func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift, error) {
 	if !a.onFiles() {
 		if dumps != nil {
@@ -101,6 +103,7 @@ func (a *app) drift(cmd *cobra.Command, host string, dumps []string) (api.Drift,
 // toneColours are how states look; every state is said in words too.
 var toneColours = map[api.Tone]string{api.Good: green, api.Care: amber, api.Bad: red, api.Plain: dim}
 
+// printDrift prints hosts and their findings, and how many are in which state.
 func (a *app) printDrift(w io.Writer, d api.Drift) {
 	p := a.paint(w)
 	count := map[api.State]int{}
@@ -173,9 +176,11 @@ func (a *app) printCloud(w io.Writer, c api.CloudStatus, p func(string, string) 
 	}
 }
 
+// kindColours are the colours of kinds of findings; the words say the same.
 var kindColours = map[compare.Kind]string{compare.Opened: red, compare.Shut: red, compare.Altered: amber, compare.Boot: amber,
 	compare.Cosmetic: dim}
 
+// printFinding prints one finding: what, a packet that shows it, either side, and what to do.
 func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string) string) {
 	_, _ = fmt.Fprintf(w, "    %s  %s\n", p(kindColours[f.Kind], fmt.Sprintf("%-8s", f.Kind)), f.Sentence)
 	line := func(label, format string, args ...any) {
@@ -194,6 +199,7 @@ func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string
 	line("to do", "%s", f.Hint)
 }
 
+// place is a place behind a text, if there is one.
 func place(at string) string {
 	if at == "" {
 		return ""
@@ -201,6 +207,7 @@ func place(at string) string {
 	return "  (" + at + ")"
 }
 
+// plural is a number of things.
 func plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what

@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// fleetCommand makes `yfence fleet` and what is under it.
 func (a *app) fleetCommand() *cobra.Command {
 	c := &cobra.Command{Use: "fleet", Short: "List, import and export hosts"}
 	show := &cobra.Command{
@@ -28,6 +29,7 @@ func (a *app) fleetCommand() *cobra.Command {
 	return listing(c, a.fleetListCommand())
 }
 
+// fleetListCommand makes `yfence fleet list`.
 func (a *app) fleetListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list [PART-OF-A-NAME]",
@@ -56,6 +58,8 @@ func (a *app) fleetListCommand() *cobra.Command {
 	}
 }
 
+// fleetImportCommand makes `yfence fleet import`, which shows what it would change before it
+// does.
 func (a *app) fleetImportCommand() *cobra.Command {
 	var why string
 	var merge, preview bool
@@ -95,6 +99,7 @@ func (a *app) fleetImportCommand() *cobra.Command {
 	return imported
 }
 
+// fleetExportCommand makes `yfence fleet export`.
 func (a *app) fleetExportCommand() *cobra.Command {
 	var format string
 	exported := &cobra.Command{
@@ -119,6 +124,7 @@ func (a *app) fleetExportCommand() *cobra.Command {
 	return exported
 }
 
+// enrolCommand makes `yfence fleet enrol`.
 func (a *app) enrolCommand() *cobra.Command {
 	var into string
 	enrol := &cobra.Command{
@@ -181,6 +187,7 @@ func (a *app) showHost(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
+// printHost prints a host, one thing a line.
 func printHost(w io.Writer, h api.HostStatus) {
 	row := func(name, format string, args ...any) {
 		_, _ = fmt.Fprintf(w, "%-12s "+format+"\n", append([]any{name}, args...)...)
@@ -219,6 +226,7 @@ func printHost(w io.Writer, h api.HostStatus) {
 	}
 }
 
+// ago is how long ago something was.
 func ago(t *time.Time) string {
 	if t == nil {
 		return "never"
@@ -236,6 +244,7 @@ func printChanges(w io.Writer, changes []fleet.Change) {
 	}
 }
 
+// printFleet prints hosts as a table.
 func printFleet(w io.Writer, fl api.Fleet) {
 	if len(fl.Hosts) == 0 {
 		_, _ = fmt.Fprintln(w, "no host; yfence fleet import adds them")

@@ -6,6 +6,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
+// keepCommand makes `yfence keep`, which must be run over a connection that was opened since
+// the change: that is the proof that somebody can still come in.
 func (a *app) keepCommand() *cobra.Command {
 	var console bool
 	c := &cobra.Command{
@@ -35,6 +37,7 @@ shares the connection of an earlier one, shows nothing.`,
 	return c
 }
 
+// undoCommand makes `yfence undo`.
 func (a *app) undoCommand() *cobra.Command {
 	var why string
 	c := &cobra.Command{

@@ -9,6 +9,7 @@ import (
 	"yellowfence.example/yfence/core/listeners"
 )
 
+// listenersCommand makes `yfence listeners`.
 func (a *app) listenersCommand() *cobra.Command {
 	var all bool
 	c := &cobra.Command{

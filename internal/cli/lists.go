@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// listsCommand makes `yfence lists` and what is under it.
 func (a *app) listsCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "lists",
@@ -57,6 +58,7 @@ It ends with 1 if a list fails or waits.`,
 	return c
 }
 
+// printLists prints lists; the exit code is 1 where one could not be read.
 func (a *app) printLists(list api.Lists) error {
 	wrong := false
 	err := a.print(list, func(w io.Writer) {

@@ -8,6 +8,7 @@ import (
 	"yellowfence.example/yfence/internal/lsp"
 )
 
+// lspCommand makes `yfence lsp`, which an editor starts.
 func (a *app) lspCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "lsp",
@@ -22,8 +23,10 @@ fleet.json, fleet.yaml or fleet.csv in that folder.`,
 	}
 }
 
+// nopCloser is an output that the session does not close.
 type nopCloser struct{ io.Writer }
 
+// Close closes nothing.
 func (nopCloser) Close() error { return nil }
 
 // lspLoad reads a policy's folder and its fleet for an editor.

@@ -22,6 +22,7 @@ var newPolicy string
 //go:embed new/fleet.yaml
 var newFleet string
 
+// newCommand makes `yfence new`.
 func (a *app) newCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "new DIR",
@@ -68,6 +69,7 @@ hold anything yet; its name is the policy's.`,
 	}
 }
 
+// noName is what cannot stand in a policy's name.
 var noName = regexp.MustCompile(`[^a-z0-9]+`)
 
 // policyName is a name made of a folder's.

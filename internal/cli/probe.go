@@ -21,6 +21,7 @@ import (
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 
+// probeCommand makes `yfence probe`: from here to a host, or between hosts by their agents.
 func (a *app) probeCommand() *cobra.Command {
 	var req api.ProbeRequest
 	c := &cobra.Command{
@@ -75,6 +76,7 @@ nothing could be tried.`,
 	return c
 }
 
+// printProbed prints what came of connections, those of one expectation together.
 func (a *app) printProbed(w io.Writer, p api.Probed) {
 	paint := a.paint(w)
 	about, agree := "", 0

@@ -16,6 +16,8 @@ import (
 	"yellowfence.example/yfence/internal/client"
 )
 
+// publishCommand makes `yfence publish`, which shows what changes and asks, unless --yes says
+// so before.
 func (a *app) publishCommand() *cobra.Command {
 	var why string
 	var after int64
@@ -142,6 +144,7 @@ func inSpite(r api.Revision) string {
 	return " (accepted: " + strings.Join(codes, ", ") + ")"
 }
 
+// revisionsCommand makes `yfence revisions`.
 func (a *app) revisionsCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "revisions",

@@ -14,6 +14,8 @@ import (
 	"yellowfence.example/yfence/internal/client"
 )
 
+// reportCommand makes `yfence report`; what cannot be sent is kept in the spool, and sent by
+// the next.
 func (a *app) reportCommand() *cobra.Command {
 	var from string
 	var show, spool bool
@@ -117,6 +119,7 @@ func (a *app) printReported(d api.HostDrift) error {
 	return a.print(map[string]any{"version": api.Version, "host": d}, func(w io.Writer) { a.writeReported(w, d) })
 }
 
+// writeReported prints how the service says that the host stands.
 func (a *app) writeReported(w io.Writer, d api.HostDrift) {
 	_, _ = fmt.Fprintf(w, "%s: reported, %s\n", d.Host, d.State)
 	if d.Why != "" {

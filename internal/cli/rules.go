@@ -37,6 +37,7 @@ type hostRules struct {
 	Files []api.File `json:"files"`
 }
 
+// rulesCommand makes `yfence rules`, of files or of the service's policy.
 func (a *app) rulesCommand() *cobra.Command {
 	var all, prove bool
 	var into, kind string
@@ -220,6 +221,7 @@ func (a *app) writtenOf(pol *policy.Policy, h *fleet.Host, kind string, prove bo
 	return r, err
 }
 
+// writtenIn writes the rules of a host in a form, and proves them if that is asked for.
 func (a *app) writtenIn(sp *packet.Space, pol *policy.Policy, h *fleet.Host, kind string, prove bool, now int64) (r hostRules, err error) {
 	if h.Others() {
 		return r, &dialect.NoFilter{Host: h.Name}
@@ -294,6 +296,7 @@ func (a *app) groupsOf(sp *packet.Space, fl *fleet.Fleet, plan *compile.Plan, pr
 	return hostRules{h.Name, groupKind, text, []api.File{{Kind: groupKind, Text: text}}}, nil
 }
 
+// unknownHost says that there is no such host, and which may be meant.
 func unknownHost(name string, known []string) error {
 	if near := source.Nearest(name, known); near != "" {
 		return fmt.Errorf("the fleet has no host %q; did you mean %q?", name, near)

@@ -26,6 +26,7 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
+// serveFlags are the options of serve.
 type serveFlags struct {
 	listen             []string
 	databaseFile       string
@@ -41,6 +42,7 @@ type serveFlags struct {
 	logJSON, logErrors bool
 }
 
+// serveCommand makes `yfence serve`.
 func (a *app) serveCommand() *cobra.Command {
 	var f serveFlags
 	c := &cobra.Command{
@@ -80,6 +82,8 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	return c
 }
 
+// serve runs the service until ctx ends, and then what it still has to do: requests are
+// answered, and work of its own is put down where another service can take it up.
 func (a *app) serve(ctx context.Context, f serveFlags) error {
 	source, err := a.databaseOf(f.databaseFile)
 	if err != nil {
@@ -180,6 +184,7 @@ func newServer(answers *atomic.Pointer[http.Handler], log slog.Handler, certific
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: certificate.get}}
 }
 
+// serveOn answers on one address.
 func serveOn(server *http.Server, l net.Listener, encrypted bool) error {
 	if encrypted {
 		return server.ServeTLS(l, "", "")
@@ -244,8 +249,11 @@ func parseLength(s string) (time.Duration, error) {
 // length is a flag that takes a length of time, in days too.
 type length time.Duration
 
+// String is the length as Go writes it.
 func (l *length) String() string { return time.Duration(*l).String() }
+// Type is what help calls it.
 func (l *length) Type() string   { return "length" }
+// Set reads one: 90s, 30m, 12h or 3d.
 func (l *length) Set(s string) error {
 	d, err := parseLength(s)
 	if err != nil || d < 0 {
@@ -322,12 +330,14 @@ func loadCertificate(cert, key string) (*certificate, error) {
 	return c, c.read()
 }
 
+// read reads the files again if they are others than those that were read.
 func (c *certificate) read() error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.readLocked()
 }
 
+// readLocked is read, with the lock held.
 func (c *certificate) readLocked() error {
 	if c.cert == "" {
 		return nil

@@ -15,6 +15,8 @@ import (
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 
+// settleFlags are the options of settle; some are what the agent says when the service asked
+// for it.
 type settleFlags struct {
 	within                time.Duration
 	minimal, pause, force bool
@@ -22,6 +24,7 @@ type settleFlags struct {
 	why                   string
 }
 
+// settleCommand makes `yfence settle`.
 func (a *app) settleCommand() *cobra.Command {
 	var f settleFlags
 	c := &cobra.Command{
@@ -64,6 +67,8 @@ type settled struct {
 	Host    *api.HostDrift  `json:"host,omitempty"`
 }
 
+// settle puts rules in force that the service has signed, and leaves a change that waits for
+// its keep.
 func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	ctx := cmd.Context()
 	svc, err := h.service()
@@ -199,6 +204,7 @@ func (h *here) tell(ctx context.Context, c *api.HostChange, within time.Duration
 	return h.report(ctx, false)
 }
 
+// takeBack takes back the change that waits, and says how it stands.
 func (a *app) takeBack(cmd *cobra.Command, h *here, why string) error {
 	if err := h.find(); err != nil {
 		return err

@@ -39,6 +39,8 @@ var ours = func() (all []string) {
 	return all
 }()
 
+// Write writes what people see, with letters that a terminal would act on made visible. A
+// letter that is cut in two waits for its rest.
 func (s *shown) Write(p []byte) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

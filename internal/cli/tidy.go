@@ -25,6 +25,7 @@ type tidied struct {
 	Text    string `json:"text,omitempty"`
 }
 
+// tidyCommand makes `yfence tidy`.
 func (a *app) tidyCommand() *cobra.Command {
 	var write, list, upgrade bool
 	c := &cobra.Command{
@@ -85,6 +86,7 @@ func (a *app) fenceFiles(paths []string) (out []check.Source, err error) {
 	return out, nil
 }
 
+// tidy prints files in their layout, or writes them back; one with mistakes stays as it is.
 func (a *app) tidy(files []check.Source, write, list, upgrade bool) error {
 	var trees []*fence.File
 	var problems []source.Problem

@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// tokensCommand makes `yfence tokens` and what is under it.
 func (a *app) tokensCommand() *cobra.Command {
 	c := &cobra.Command{Use: "tokens", Short: "Access to the service: make and revoke tokens"}
 	var host string

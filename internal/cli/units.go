@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 
+// unitsCommand makes `yfence units`.
 func (a *app) unitsCommand() *cobra.Command {
 	var into, state string
 	c := &cobra.Command{

@@ -26,6 +26,7 @@ type version struct {
 	Dialects []string `json:"dialects"`
 }
 
+// versionCommand makes `yfence version`.
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "version",

@@ -18,12 +18,15 @@ import (
 	"yellowfence.example/yfence/internal/client"
 )
 
+// wavesCommand makes `yfence waves` and what is under it.
 func (a *app) wavesCommand() *cobra.Command {
 	c := &cobra.Command{Use: "waves", Short: "Put a revision in force over the fleet, step by step"}
 	c.AddCommand(a.wavesStart(), a.wavesShow(), a.wavesStop(), a.wavesReturn())
 	return listing(c, a.wavesList())
 }
 
+// wavesStart makes `yfence waves start`, which stays and shows how it goes; what it started
+// goes on without it.
 func (a *app) wavesStart() *cobra.Command {
 	var req api.WaveRequest
 	var check string
@@ -115,6 +118,7 @@ func (a *app) rollBack(ctx context.Context, svc *client.Client, stopped api.Wave
 	return nil
 }
 
+// waveDocument is a wave as --output json prints it.
 func waveDocument(w api.Wave) any {
 	return map[string]any{"version": api.Version, "wave": w}
 }
@@ -231,6 +235,7 @@ func (a *app) runCheck(ctx context.Context, w api.Wave, check string) error {
 	return cmd.Run()
 }
 
+// inStep are the hosts of the step that a wave is at.
 func inStep(w api.Wave) (names []string) {
 	for _, h := range w.Hosts {
 		if h.Step == w.Step && !slices.Contains(names, h.Name) {
@@ -240,6 +245,7 @@ func inStep(w api.Wave) (names []string) {
 	return names
 }
 
+// printWaveEnd prints what a wave came to.
 func printWaveEnd(out io.Writer, w api.Wave) {
 	count := map[string]int{}
 	for _, h := range w.Hosts {
@@ -278,6 +284,7 @@ func printProofs(out io.Writer, w api.Wave) {
 	}
 }
 
+// wavesList makes `yfence waves list`.
 func (a *app) wavesList() *cobra.Command {
 	return &cobra.Command{
 		Use:  "list",
@@ -305,6 +312,7 @@ func (a *app) wavesList() *cobra.Command {
 	}
 }
 
+// wavesShow makes `yfence waves show`.
 func (a *app) wavesShow() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show NUMBER",
@@ -333,6 +341,7 @@ func (a *app) wavesShow() *cobra.Command {
 	}
 }
 
+// wavesStop makes `yfence waves stop`.
 func (a *app) wavesStop() *cobra.Command {
 	var why string
 	c := &cobra.Command{Use: "stop NUMBER", Short: "Stop a wave; changes that are not kept are undone", Args: cobra.ExactArgs(1)}
@@ -343,6 +352,7 @@ func (a *app) wavesStop() *cobra.Command {
 	return c
 }
 
+// wavesReturn makes `yfence waves undo`, which is a wave of its own.
 func (a *app) wavesReturn() *cobra.Command {
 	c := &cobra.Command{Use: "undo NUMBER", Short: "Roll back a wave: its hosts get their previous rules", Args: cobra.ExactArgs(1)}
 	c.RunE = a.onWave(func(ctx context.Context, svc *client.Client, number int64) (api.Wave, error) {

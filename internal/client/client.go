@@ -1,4 +1,3 @@
-// Package client calls the service's API.
 package client
 
 import (
@@ -57,6 +56,7 @@ type Problem struct {
 	} `json:"errors"`
 }
 
+// Error is what the service said, with what is wrong in which field.
 func (p *Problem) Error() string {
 	s := p.Detail
 	if s == "" {
@@ -71,6 +71,9 @@ func (p *Problem) Error() string {
 // maxAnswer is how much of an answer is read, in bytes.
 const maxAnswer = 256 << 20
 
+// do makes one call: in is sent as JSON if there is any, and the answer read into out. What the
+// service says that it did not do comes back as a *Problem; anything else is an error of the
+// network.
 func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
 	var body io.Reader
 	if in != nil {
@@ -107,6 +110,7 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	return nil
 }
 
+// get is a call that reads.
 func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
 	return out, c.do(ctx, http.MethodGet, path, nil, &out)
 }

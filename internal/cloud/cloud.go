@@ -61,6 +61,7 @@ type Group struct {
 // A Refusal is what a cloud does not do, and why.
 type Refusal struct{ Why string }
 
+// Error says why the cloud refuses it.
 func (r *Refusal) Error() string { return "the cloud refuses it: " + r.Why }
 
 // State is what an account has.

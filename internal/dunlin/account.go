@@ -25,6 +25,7 @@ type Account struct {
 	Pause      time.Duration // before a request that failed is made again; 300 ms if 0
 }
 
+// The bounds of what a cloud may cost us.
 const (
 	requestTimeout = 10 * time.Second
 	requestPause   = 300 * time.Millisecond
@@ -34,6 +35,7 @@ const (
 	mostPages      = 1000
 )
 
+// A Dunlin account is an account of a cloud.
 var _ cloud.Account = (*Account)(nil)
 
 // About is cloud.Account's.
@@ -130,6 +132,7 @@ type status struct {
 	why  string
 }
 
+// Error says which status the cloud answered with, and what it said.
 func (s *status) Error() string { return fmt.Sprintf("the cloud answers %d: %s", s.code, s.why) }
 
 // As makes of what the cloud will not do a Refusal.
@@ -219,6 +222,7 @@ func (a *Account) once(ctx context.Context, method, path string, body, into any)
 	return -1, nil
 }
 
+// trailing says that something follows what was read to its end.
 func trailing(dec *json.Decoder) error {
 	if dec.More() {
 		return fmt.Errorf("something follows at byte %d", dec.InputOffset())

@@ -102,8 +102,10 @@ type refusal struct {
 	why    string
 }
 
+// Error says why.
 func (r *refusal) Error() string { return r.why }
 
+// refuse is a refusal with the status that it is answered by.
 func refuse(status int, format string, args ...any) error {
 	return &refusal{status, fmt.Sprintf(format, args...)}
 }

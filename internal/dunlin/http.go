@@ -196,8 +196,11 @@ type nowhere struct {
 	body   []byte
 }
 
+// nowhere takes an answer that nobody gets: the request was carried out, and its answer lost.
 func (n *nowhere) Header() http.Header { return n.header }
+// The status is lost with it.
 func (n *nowhere) WriteHeader(int)     {}
+// Write keeps what is written, for the tests' sake.
 func (n *nowhere) Write(b []byte) (int, error) {
 	n.body = append(n.body, b...)
 	return len(b), nil
@@ -223,6 +226,7 @@ func takes[T any](do func(T)) http.HandlerFunc {
 	}
 }
 
+// read reads a request's JSON, or answers that it is none.
 func read(w http.ResponseWriter, r *http.Request, into any) bool {
 	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostBody))
 	dec.DisallowUnknownFields()
@@ -233,6 +237,7 @@ func read(w http.ResponseWriter, r *http.Request, into any) bool {
 	return true
 }
 
+// answer writes a value as JSON.
 func answer(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(v)

@@ -50,6 +50,7 @@ func (m *Machine) Pins() (keys []api.Key, err error) {
 	return keys, err
 }
 
+// pin writes down which keys of the service count from now on.
 func (m *Machine) pin(keys []api.Key) error {
 	for _, k := range keys {
 		if k.Public() == nil {
@@ -85,6 +86,7 @@ func (m *Machine) Trust(keys api.Keys) (fresh bool, err error) {
 	return false, m.pin(keys.Keys)
 }
 
+// publics are keys as they verify.
 func publics(keys []api.Key) (out []ed25519.PublicKey) {
 	for _, k := range keys {
 		out = append(out, k.Public())
@@ -106,6 +108,8 @@ func (m *Machine) Verify(signed interface {
 // settledFile keeps the newest pair that was ever settled here.
 const settledFile = "settled.json"
 
+// settledPair is what is kept on disk of the pair that was put in force last, so that no older
+// one can be passed off as new.
 type settledPair struct {
 	Pair int64 `json:"pair"`
 }
@@ -207,6 +211,7 @@ func (m *Machine) Spool(r api.Report) error {
 	return m.WriteFile(filepath.Join("spool", fmt.Sprintf("%020d.json", r.TakenAt.UnixNano())), r)
 }
 
+// spooled are the reports that could not be sent yet, the oldest first.
 func (m *Machine) spooled() (names []string, err error) {
 	entries, err := os.ReadDir(filepath.Join(m.Dir, "spool"))
 	if errors.Is(err, os.ErrNotExist) {
@@ -240,6 +245,7 @@ func (m *Machine) Unspool(send func(api.Report) error) error {
 	return nil
 }
 
+// sumOf is a sum of a part of a report: a part that is as it was is not sent again.
 func sumOf(part any) string {
 	body, _ := json.Marshal(part)
 	return inventory.Sum(body)

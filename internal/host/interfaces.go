@@ -14,6 +14,7 @@ import (
 // admit over those passes nowhere.
 type NoInterface struct{ Names []string }
 
+// Error says which interfaces rules ask for that the host does not have.
 func (e *NoInterface) Error() string {
 	verb := "is no such interface"
 	if len(e.Names) > 1 {

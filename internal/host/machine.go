@@ -40,7 +40,9 @@ type Machine struct {
 	OwnConsole bool   // the fleet file says that it can be reached without the network
 }
 
+// program is what watchdogs are started from: our own program.
 func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
+// socket is where the watchdog of a change is spoken to.
 func (m *Machine) socket() string  { return m.Path("watchdog.sock") }
 
 // Path is a file in the host's folder.
@@ -68,6 +70,7 @@ type Made struct {
 // A CutsOff is the refusal of a change that would cut somebody off.
 type CutsOff struct{ What []string }
 
+// Error says whom the rules would cut off.
 func (c *CutsOff) Error() string {
 	return fmt.Sprintf("these rules would cut off %s; mend the policy, or say --force to try it: it goes back by itself unless "+
 		"it is kept", strings.Join(c.What, ", and "))
@@ -233,6 +236,7 @@ type Kept struct {
 	OwnConsole bool `json:"own_console,omitempty"` // as the rules said that were last settled
 }
 
+// writeKept writes down what is kept, which a start of the machine loads.
 func (m *Machine) writeKept(k *Kept) error { return m.WriteFile("kept.json", k) }
 
 // Kept is what was last kept; nil if nothing ever was.
@@ -404,6 +408,7 @@ func (m *Machine) WriteFile(name string, v any) error {
 	return m.write(name, data)
 }
 
+// write puts a file in place whole or not at all: it is written beside, synced and renamed.
 func (m *Machine) write(name string, data []byte) error {
 	name = filepath.Join(m.Dir, name)
 	f, err := os.CreateTemp(filepath.Dir(name), ".new-*")

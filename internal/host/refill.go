@@ -41,6 +41,7 @@ func (m *Machine) Refill(ctx context.Context) error {
 	return err
 }
 
+// refillNFT fills the sets of our table anew with what the host knows users and units by.
 func refillNFT(ctx context.Context) error {
 	listing, err := inventory.Run(ctx, nil, "nft", "-j", "list", "ruleset")
 	if err != nil {
@@ -73,6 +74,7 @@ func refillNFT(ctx context.Context) error {
 	return errors.Join(err, failed)
 }
 
+// refillSaved writes our rules of one family anew with that, where they name anybody.
 func refillSaved(ctx context.Context, name string) error {
 	family, kind, _ := strings.Cut(name, "-")
 	if names, _ := os.ReadFile("/proc/thread-self/net/" + strings.TrimSuffix(family, "tables") + "_tables_names"); kind == "legacy" &&
@@ -99,6 +101,7 @@ type UnitWatch struct {
 	look  time.Time // when those that are not there are looked for again
 }
 
+// knownUnit is a unit that rules name, and the control group that it has now.
 type knownUnit struct {
 	name, path string // the path is "" if it is not there
 	number     uint64
@@ -163,6 +166,7 @@ func (u *UnitWatch) Changed(m *Machine) bool {
 	return changed
 }
 
+// find looks the control group up.
 func (k *knownUnit) find() {
 	k.path, k.number = "", 0
 	if f, ok := inventory.Find(packet.Sender{Kind: packet.ByUnit, Name: k.name}); ok {

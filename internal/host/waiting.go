@@ -77,6 +77,8 @@ func (m *Machine) readWaiting() (w *waiting, err error) {
 	return nil, err
 }
 
+// writeWaiting writes a change that waits for its keep to disk, from which either watchdog can
+// take it back.
 func (m *Machine) writeWaiting(w *waiting) error { return m.WriteFile(waitingFile(w.Change.ID), w) }
 
 // note writes down how a change is.
@@ -90,6 +92,7 @@ func (m *Machine) finish(c api.HostChange) error {
 	return m.forget(c.ID)
 }
 
+// forget takes away what a change left on disk once it has ended.
 func (m *Machine) forget(change string) error {
 	err := os.Remove(m.Path(waitingFile(change)))
 	locks, _ := filepath.Glob(m.Path("*-" + change + ".lock"))
@@ -244,10 +247,13 @@ func (m *Machine) startWatchdog(standby bool) error {
 	}
 }
 
+// watchdogEnv is the environment of a watchdog: small, so that it is not what a full machine
+// kills.
 func watchdogEnv() []string {
 	return []string{"PATH=" + os.Getenv("PATH"), "TZ=UTC", "GOMAXPROCS=1", "GOMEMLIMIT=32MiB"}
 }
 
+// orElse is a text, or another where it is empty.
 func orElse(s, otherwise string) string {
 	if s == "" {
 		return otherwise
@@ -307,6 +313,7 @@ func (m *Machine) ask(r request) (api.HostChange, error) {
 	return a.State, nil
 }
 
+// What asking a watchdog can come to.
 var (
 	errNobody = errors.New("no change waits for its keep")
 	errHangs  = errors.New("the process that watches the change does not answer")

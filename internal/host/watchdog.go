@@ -47,11 +47,13 @@ type request struct {
 	answer chan answer
 }
 
+// answer is what a watchdog says to a request: how the change stands, or what went wrong.
 type answer struct {
 	State api.HostChange `json:"state"`
 	Error string         `json:"error,omitempty"`
 }
 
+// The times of a watchdog, and what it prints when it is ready.
 const (
 	standbyGrace  = 3 * time.Second  // past the end, before the one that stands by takes over from one that hangs
 	lockPatience  = 10 * time.Second // before whoever holds the lock and hangs is killed
@@ -252,6 +254,7 @@ func (w *watchdog) become(change func(c *api.HostChange)) {
 // Ended says that a change is over: it was kept, or undone.
 func Ended(c api.HostChange) bool { return c.Phase == api.Kept || c.Phase == api.WentBack }
 
+// obey does what a request asks, with the change's lock held.
 func (w *watchdog) obey(r request) error {
 	switch r.Do {
 	case "begun":
@@ -362,6 +365,7 @@ func (w *watchdog) goBack(why string, locked bool) {
 	w.become(func(c *api.HostChange) { c.Phase, c.Why, c.Ended = api.WentBack, why, new(time.Now().UTC()) })
 }
 
+// listen takes requests, each by a goroutine of its own, until it is closed.
 func (w *watchdog) listen(l *net.UnixListener) {
 	for {
 		c, err := l.AcceptUnix()

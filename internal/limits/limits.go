@@ -1,5 +1,3 @@
-// Package limits is the bounds of what the service takes from outside and of what that may
-// cost, in one table. docs/limits.md is made from it, and a test of the service reaches each.
 package limits
 
 import (
@@ -92,6 +90,7 @@ var All = []Limit{
 		"422: expected number <= 1000; the answer says where the next part begins"},
 }
 
+// mib is a size in bytes as people read it.
 func mib(n int) string {
 	if n < 1<<20 {
 		return fmt.Sprintf("%d KiB", n>>10)

@@ -102,6 +102,8 @@ func plans(sp *packet.Space, stages []Stage, now int64) (out []compare.Stage) {
 	return out
 }
 
+// drift judges within bounds. What is too tangled to be held as a whole is looked at again, in
+// part.
 func drift(stages []Stage, names *say.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
 	last := over
 	if !over.IsZero() { // what is told of rules that are too complex has its time too

@@ -1,5 +1,3 @@
-// Package live reads what hosts say they have in force: reports as they are
-// sent, and files that people made of listings by hand.
 package live
 
 import (
@@ -62,6 +60,8 @@ func ReadOf(sp *packet.Space, h *fleet.Host, fl *fleet.Fleet, f api.InForce) (*k
 	return all, nil
 }
 
+// read reads one dump by the reader of its kind. A listing that prints nothing where there is
+// nothing counts as that only under a file's name that says which it is.
 func read(r *dialect.Reading, d api.Dump) (*kernel.Ruleset, error) {
 	reader := forms.Reading(d.Kind)
 	if reader == nil {

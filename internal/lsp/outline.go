@@ -36,6 +36,7 @@ func (s *server) symbols(a *assist.Analysis, sources []policy.Source, file strin
 // tokenTypes are those that we colour: what stands for each kind of thing.
 var tokenTypes = []string{"keyword", "class", "namespace", "interface", "function", "string", "number", "comment", "operator"}
 
+// typeOf are the protocol's numbers for kinds of names, by the order that we told the editor.
 var typeOf = map[string]int{"role": 1, "peers": 1, "network": 2, "segment": 2, "service": 3, "rule": 4}
 
 // tokens are a file's pieces as the protocol lists them: five numbers for each, places told from

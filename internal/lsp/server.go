@@ -1,5 +1,3 @@
-// Package lsp speaks the Language Server Protocol (3.17) on standard input and
-// output: an editor's window on core/assist and core/check.
 package lsp
 
 import (
@@ -49,13 +47,16 @@ func Serve(ctx context.Context, in io.ReadCloser, out io.WriteCloser, load Loade
 	}
 }
 
+// pipe is the two ends of the connection with the editor as one.
 type pipe struct {
 	io.ReadCloser
 	out io.WriteCloser
 }
 
+// Write writes to the editor.
 func (p pipe) Write(b []byte) (int, error) { return p.out.Write(b) }
 
+// Close closes both ends.
 func (p pipe) Close() error {
 	if err := p.ReadCloser.Close(); err != nil {
 		return err
@@ -63,6 +64,7 @@ func (p pipe) Close() error {
 	return p.out.Close()
 }
 
+// server is one editor's session.
 type server struct {
 	load Loader
 
@@ -124,6 +126,7 @@ var capabilities = map[string]any{
 		"legend": map[string]any{"tokenTypes": tokenTypes, "tokenModifiers": []string{"declaration"}}},
 }
 
+// handle answers one request, or takes one notice.
 func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, error) {
 	var p params
 	if req.Params != nil {
@@ -304,6 +307,7 @@ func (s *server) diagnose(ctx context.Context, conn *jsonrpc2.Conn) error {
 	return nil
 }
 
+// keys are files that have problems shown or are open, each once: what must be told anew.
 func keys(told map[string]bool, open map[string]string) (out []string) {
 	for name, any := range told {
 		if any {
@@ -325,6 +329,7 @@ func (s *server) name(uri string) string {
 	return path
 }
 
+// uri is a file's address as the editor knows it.
 func (s *server) uri(name string) string {
 	path := name
 	if !filepath.IsAbs(name) {
@@ -333,6 +338,7 @@ func (s *server) uri(name string) string {
 	return (&url.URL{Scheme: "file", Path: filepath.ToSlash(path)}).String()
 }
 
+// pathOf is the way back.
 func pathOf(uri string) string {
 	u, err := url.Parse(uri)
 	if err != nil || u.Scheme != "file" {
@@ -341,6 +347,7 @@ func pathOf(uri string) string {
 	return filepath.FromSlash(u.Path)
 }
 
+// textOf is a file's text, "" where there is no such file.
 func textOf(sources []policy.Source, name string) string {
 	for _, s := range sources {
 		if s.Name == name {
@@ -350,6 +357,7 @@ func textOf(sources []policy.Source, name string) string {
 	return ""
 }
 
+// lineOf is a line by its number from 0.
 func lineOf(text string, n int) string {
 	if lines := strings.Split(text, "\n"); n >= 0 && n < len(lines) {
 		return lines[n]
@@ -370,6 +378,7 @@ func fencePos(name, text string, p position) source.Pos {
 	return source.Pos{File: name, Line: p.Line + 1, Column: column}
 }
 
+// utf16Length is how many UTF-16 units a letter has.
 func utf16Length(r rune) int {
 	if r > 0xffff {
 		return 2
@@ -390,6 +399,7 @@ func lspPos(line string, pos source.Pos) position {
 	return position{pos.Line - 1, units}
 }
 
+// span is a place of ours as the protocol counts.
 func (s *server) span(sources []policy.Source, pos source.Pos, width int) span {
 	line := lineOf(textOf(sources, pos.File), pos.Line-1)
 	end := pos
@@ -397,6 +407,7 @@ func (s *server) span(sources []policy.Source, pos source.Pos, width int) span {
 	return span{lspPos(line, pos), lspPos(line, end)}
 }
 
+// location is where a name stands.
 func (s *server) location(sources []policy.Source, i fence.Ident) location {
 	return location{s.uri(i.Pos.File), s.span(sources, i.Pos, utf8.RuneCountInString(i.Name))}
 }

@@ -52,6 +52,7 @@ func (d *Host) Take(text []byte) error {
 	return os.WriteFile(d.file(), []byte(doc.String()), 0o644)
 }
 
+// file is where the list is kept that is in force, for the next start.
 func (d *Host) file() string { return filepath.Join(d.Dir, "in-force.json") }
 
 // Attach finds out anew which networks the interfaces are attached to.

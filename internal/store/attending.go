@@ -72,6 +72,7 @@ func (s *Store) AgentStatuses(ctx context.Context, only ...string) (out map[stri
 	return s.attending(ctx, " WHERE host IN (?"+strings.Repeat(", ?", len(only)-1)+")", args...)
 }
 
+// attending are the agents of hosts for which a condition holds, by host.
 func (s *Store) attending(ctx context.Context, where string, args ...any) (out map[string]AgentStatus, err error) {
 	type known struct {
 		host string

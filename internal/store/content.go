@@ -25,6 +25,7 @@ const pieceSize = 1 << 20
 // MaxContent is the longest content that is read back, in bytes, however short it is kept.
 const MaxContent = 128 << 20
 
+// packers makes one encoder that all share: it is safe for that, and large.
 var packers = sync.OnceValue(func() *zstd.Encoder {
 	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault))
 	if err != nil {
@@ -101,6 +102,8 @@ func (s *Store) Content(ctx context.Context, h Hash) (body []byte, err error) {
 	return body, nil
 }
 
+// unpack is what was packed, of MaxContent bytes at most, whatever the packed form says of
+// itself.
 func unpack(packed []byte) ([]byte, error) {
 	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MaxContent))
 	if err != nil {

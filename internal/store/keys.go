@@ -19,6 +19,8 @@ func (s *Store) SigningKeys(ctx context.Context) (keys []ed25519.PrivateKey, err
 	return s.signingKeys(ctx)
 }
 
+// signingKeys are the keys that are in use, the newest last, opened with the key that they are
+// sealed by.
 func (s *Store) signingKeys(ctx context.Context) (keys []ed25519.PrivateKey, err error) {
 	return list(ctx, s, func(scan func(...any) error) (ed25519.PrivateKey, error) {
 		var stored []byte
@@ -40,6 +42,7 @@ const maxKeys = 20
 // where too many wait already.
 func (s *Store) NewSigningKey(ctx context.Context) error { return s.addKey(ctx, false) }
 
+// addKey makes a key, unless there are too many; the first one only where there is none.
 func (s *Store) addKey(ctx context.Context, first bool) error {
 	return s.exactlyOnce(ctx, func(tx *sql.Tx) error {
 		n, err := inUse(ctx, tx)

@@ -16,6 +16,7 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
+// The times of a migration on which several services may start at once.
 const (
 	migrating     = 5 * time.Second // that whoever migrates holds the lease, unless he goes on
 	migrationLook = 200 * time.Millisecond
@@ -70,6 +71,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 }
 
+// provider is what knows the steps of the schema, on a connection of its own.
 func (s *Store) provider() (*goose.Provider, error) {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -84,6 +86,7 @@ func (s *Store) provider() (*goose.Provider, error) {
 	return goose.NewProvider(goose.DialectMySQL, db, sub, goose.WithVerbose(false))
 }
 
+// versionTable is where the database notes which steps it has had.
 const versionTable = "goose_db_version"
 
 // schema is the version of the tables; 0 where there are none.

@@ -58,6 +58,7 @@ func (s *Store) Import(ctx context.Context, base Pair, author, why string, file 
 // A half is one of the two series that a pair is made of.
 type half string
 
+// The two halves of a pair, by their tables.
 const (
 	revisions   half = "revisions"
 	generations half = "generations"

@@ -15,6 +15,7 @@ func (s *Store) Ask(ctx context.Context, host string, pair int64) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error { return ask(ctx, tx, host, pair) })
 }
 
+// ask notes that a host is asked for a pair, and which it was asked for before.
 func ask(ctx context.Context, tx *sql.Tx, host string, pair int64) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO asked (host, pair, previous, asked_at) VALUES (?, ?, 0, ?)
 		ON DUPLICATE KEY UPDATE previous = IF(pair = VALUES(pair), previous, pair), pair = VALUES(pair), asked_at = VALUES(asked_at)`, host, pair, now())

@@ -1,5 +1,3 @@
-// Package store keeps what the service knows in MariaDB. Nothing it is given is
-// acknowledged before it is committed.
 package store
 
 import (

@@ -78,6 +78,7 @@ func (s *Store) NewTask(ctx context.Context, t api.Task, key ed25519.PrivateKey)
 	}
 }
 
+// lastTask is the number that was given last, for NewTaskNumber.
 var lastTask atomic.Int64
 
 // NewTaskNumber gives a number for a task, larger than those it gave before: the microseconds
@@ -100,6 +101,7 @@ func signed(t api.Task, key ed25519.PrivateKey) api.Task {
 	return t
 }
 
+// putTask stores a task; wave is the wave that asked for it, or 0.
 func putTask(ctx context.Context, tx *sql.Tx, t api.Task, wave int64) error {
 	body, err := json.Marshal(t)
 	if err != nil {

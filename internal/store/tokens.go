@@ -35,6 +35,7 @@ func (s *Store) NewToken(ctx context.Context, name string, rights []api.Right, h
 	return t, err
 }
 
+// putToken stores a token's sum; the token itself is kept nowhere.
 func putToken(ctx context.Context, tx *sql.Tx, t api.Token, h Hash) (id int64, err error) {
 	words := make([]string, len(t.Rights))
 	for i, r := range t.Rights {
@@ -53,8 +54,10 @@ func (s *Store) TokensInForce(ctx context.Context, host string) (n int, err erro
 	return n, s.row(ctx, "SELECT COUNT(*) FROM tokens WHERE host = ? AND revoked_at IS NULL", []any{host}, &n)
 }
 
+// tokenColumns is what scanToken reads, in its order.
 const tokenColumns = "t.id, t.name, t.rights, t.host, t.created_at, t.revoked_at"
 
+// scanToken reads a token's row.
 func scanToken(scan func(...any) error) (t api.Token, err error) {
 	var rights string
 	var revoked sql.NullTime

@@ -34,11 +34,13 @@ const (
 // connections is how many connections each class may have.
 var connections = [classes]int{People: 8, Hosts: 8, Work: 6}
 
+// classKey is what a context keeps the class of its work by.
 type classKey struct{}
 
 // For has what is done with the context use the connections of a class.
 func For(ctx context.Context, c Class) context.Context { return context.WithValue(ctx, classKey{}, c) }
 
+// pool is the connections for a context's class of work.
 func (s *Store) pool(ctx context.Context) *sql.DB {
 	c, _ := ctx.Value(classKey{}).(Class)
 	return s.pools[c]
@@ -105,8 +107,10 @@ var (
 	}
 )
 
+// MariaDB's numbers for what can go wrong.
 const duplicate = 1062 // a key that is there already
 
+// code is MariaDB's number of an error, 0 of one that is not MariaDB's.
 func code(err error) uint16 {
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
@@ -202,6 +206,7 @@ func (s *Store) exactlyOnce(ctx context.Context, f func(*sql.Tx) error) error {
 	return asConflict(err)
 }
 
+// errMade says that what was to be made once is there.
 var errMade = errors.New("it was made before")
 
 // commit runs f in a transaction. lost says that the commit was sent and its answer was not
@@ -220,6 +225,7 @@ func commit(ctx context.Context, db *sql.DB, f func(*sql.Tx) error) (lost bool, 
 	return err != nil && code(err) == 0, err
 }
 
+// asConflict is ErrConflict for a key that somebody else took meanwhile.
 func asConflict(err error) error {
 	if code(err) == duplicate { // a number that somebody else took meanwhile
 		return ErrConflict
@@ -232,6 +238,7 @@ func (s *Store) row(ctx context.Context, query string, args []any, into ...any) 
 	return s.scanRow(ctx, func(scan func(...any) error) error { return scan(into...) }, query, args...)
 }
 
+// scanRow reads one row, ErrNotFound where there is none.
 func (s *Store) scanRow(ctx context.Context, read func(scan func(...any) error) error, query string, args ...any) error {
 	return notFound(s.again(ctx, func(ctx context.Context, db *sql.DB) error {
 		return read(db.QueryRowContext(ctx, query, args...).Scan)
@@ -263,6 +270,7 @@ func list[T any](ctx context.Context, s *Store, read func(scan func(...any) erro
 	return out, nil
 }
 
+// notFound is ErrNotFound for an answer without rows.
 func notFound(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound

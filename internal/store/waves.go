@@ -20,6 +20,7 @@ type Taken struct {
 	Wave int64
 }
 
+// Error says which wave has the host.
 func (t *Taken) Error() string { return fmt.Sprintf("wave %d is at %s", t.Wave, t.Host) }
 
 // NewWave begins a wave. It is a *Taken where another that runs is at one of its hosts.
@@ -48,6 +49,7 @@ func (s *Store) NewWave(ctx context.Context, w api.Wave) (api.Wave, error) {
 	return w, err
 }
 
+// errTaken ends a transaction because of a Taken, which is made of what it found.
 var errTaken = errors.New("a host is taken")
 
 // hostsOf are the hosts that a wave is at, each once.
@@ -90,6 +92,7 @@ func takeHosts(ctx context.Context, tx *sql.Tx, wave int64, hosts []string) (*Ta
 	return nil, nil
 }
 
+// running says that a wave goes on, or waits for a person to say so.
 func running(w api.Wave) bool { return w.State == api.WaveRunning || w.State == api.WaveWaiting }
 
 // written is a wave as it is stored, whole and as lists show it.
@@ -153,6 +156,8 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 	return w, ErrConflict
 }
 
+// putStep stores what a step of a wave came to: its state and summary, the tasks, and what
+// hosts are asked for. All of it is stored or nothing.
 func putStep(ctx context.Context, tx *sql.Tx, w api.Wave, todo wave.Commands, state, summary []byte) error {
 	for _, t := range todo.Tasks {
 		if err := putTask(ctx, tx, t, w.Number); err != nil {

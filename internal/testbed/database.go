@@ -9,6 +9,7 @@ import (
 	"testing"
 )
 
+// One MariaDB serves all tests of a process, each with a database of its own.
 var (
 	testServer      *MariaDB
 	testServerError error

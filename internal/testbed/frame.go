@@ -13,6 +13,7 @@ const (
 	quotedMagic = "yfnq"
 )
 
+// How a frame is laid out; the tag in its payload says which packet it was.
 const (
 	payloadLength  = 8
 	filler         = 32 // before the payload of what is cut
@@ -86,6 +87,8 @@ func frame(p packet.Packet, tag uint32, rest bool) [][]byte {
 	return [][]byte{ip(p, l4[:cutAt], tag, 0, len(l4)), ip(p, l4[cutAt:], tag, cutAt, len(l4))}
 }
 
+// udp is a UDP header and its payload, without a checksum, which the kernel does not ask for
+// here.
 func udp(sport, dport int, payload []byte) []byte {
 	h := make([]byte, 8)
 	put16(h[0:], sport)
@@ -148,6 +151,7 @@ func ip(p packet.Packet, piece []byte, tag uint32, offset, whole int) []byte {
 	return append(h, piece...)
 }
 
+// put16 writes a number in network order.
 func put16(b []byte, n int) { binary.BigEndian.PutUint16(b, uint16(n)) }
 
 // checksum is the Internet checksum (RFC 1071).

@@ -40,6 +40,7 @@ type Judge struct {
 	indexes   [interfaces]int // of the outside's interfaces
 }
 
+// interfaces is how many of each side a host has.
 const interfaces = 3
 
 // Interfaces are the host's interface names.
@@ -146,6 +147,7 @@ func (j *Judge) addressing() error {
 	return nil
 }
 
+// open opens the sockets that packets are sent by and seen on.
 func (j *Judge) open() error {
 	const allFrames = unix.ETH_P_ALL>>8 | unix.ETH_P_ALL&0xff<<8 // in network order
 	if err := j.Outside.Do(func() error {
@@ -260,6 +262,8 @@ func (j *Judge) Verdicts(packets []packet.Packet) ([]packet.Verdict, error) {
 	return verdicts, nil
 }
 
+// send sends one packet: what the host sends itself by a socket of the user that is meant, all
+// else as a frame from outside.
 func (j *Judge) send(p packet.Packet, tag uint32) error {
 	frames := frame(p, tag, j.Tracks[map[bool]int{true: packet.IPv6, false: packet.IPv4}[p.Src.Is6()]])
 	if p.Hook == packet.Out {

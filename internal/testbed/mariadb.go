@@ -120,6 +120,7 @@ func (db *MariaDB) Kill() error {
 // terminal's Ctrl-C: whoever started it stops it. The channel tells its end.
 func Start(cmd *exec.Cmd) (<-chan error, error) { return start(cmd, nil) }
 
+// start starts a program that ends when this one does, however this one ends.
 func start(cmd *exec.Cmd, enter func() error) (<-chan error, error) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	started, exited := make(chan error), make(chan error, 1)

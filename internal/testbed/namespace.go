@@ -1,6 +1,3 @@
-// Package testbed builds small networks out of the kernel's network namespaces
-// and sends real packets through real rules. The demo's hosts live in it, and
-// the tests hold what core says against what the kernel does.
 package testbed
 
 import (
@@ -20,6 +17,7 @@ import (
 // Available says why namespaces with packet filters cannot be made here; nil if they can.
 func Available() error { return available() }
 
+// available tries to make a namespace once, and remembers what came of it.
 var available = sync.OnceValue(func() error {
 	for _, tool := range []string{"ip", "nft"} {
 		if _, err := exec.LookPath(tool); err != nil {
@@ -37,11 +35,13 @@ var available = sync.OnceValue(func() error {
 	return nil
 })
 
+// run runs a program, whose output is of interest only where it fails.
 func run(name string, args ...string) error {
 	_, err := output(nil, name, args...)
 	return err
 }
 
+// output runs a program with a text for its input; the error has what it printed.
 func output(stdin []byte, name string, args ...string) ([]byte, error) {
 	cmd := exec.Command(name, args...)
 	cmd.Stdin, cmd.Env = bytes.NewReader(stdin), append(os.Environ(), "TZ=UTC")

@@ -14,6 +14,7 @@ func GoOn(w api.Wave, now time.Time) api.Wave {
 	return m.Wave
 }
 
+// goOn goes to the next step, or ends the wave behind the last.
 func (m *machine) goOn() {
 	if m.State = api.WaveRunning; m.Step == m.Steps {
 		m.State, m.Ended = api.WaveDone, new(m.now.UTC())
@@ -38,6 +39,8 @@ func SetAside(w api.Wave, why string, now time.Time) api.Wave {
 	return w
 }
 
+// stop stops the wave: hosts whose change is in force and not kept take it back, instances get
+// the groups that they had before.
 func (m *machine) stop(why string) {
 	m.State, m.Stopped, m.Ended = api.WaveStopped, why, new(m.now.UTC())
 	for i := range m.Hosts {

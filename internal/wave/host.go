@@ -41,6 +41,7 @@ func (m *machine) host(h *api.WaveHost) {
 	}
 }
 
+// fail ends a host's part of the wave without its change.
 func fail(h *api.WaveHost, why string) { h.Phase, h.Why = api.HostFailed, why }
 
 // due asks a host to settle.
@@ -113,6 +114,7 @@ func (m *machine) wayIn(h *api.WaveHost) (Way, bool) {
 	return ways[min(h.Tried, len(ways)-1)], true
 }
 
+// probeOf is the connection that shows that a way in is open.
 func probeOf(w Way) *api.Probe {
 	return &api.Probe{Protocol: "tcp", To: w.To.Addr().String(), Port: int(w.To.Port())}
 }

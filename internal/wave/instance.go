@@ -32,6 +32,7 @@ func (m *machine) failInstance(h *api.WaveHost, why string) {
 	h.Phase, h.Why = api.HostFailed, cmp.Or(h.Why, why)
 }
 
+// instanceAsked waits until the cloud has put an instance's groups in force.
 func (m *machine) instanceAsked(h *api.WaveHost) {
 	i, known := m.seen.Instances[h.Subject()]
 	switch {
@@ -50,6 +51,9 @@ func (m *machine) instanceAsked(h *api.WaveHost) {
 	}
 }
 
+// instanceInForce tries the way in to an instance whose groups are in force, by a host that may
+// log in there. Where hosts of the same step have no kept change yet it waits for these: they
+// may be the only way.
 func (m *machine) instanceInForce(h *api.WaveHost) {
 	way, ok := m.wayIn(h)
 	switch {
@@ -63,6 +67,7 @@ func (m *machine) instanceInForce(h *api.WaveHost) {
 	}
 }
 
+// instanceProbed takes what came of that: kept, tried by another host, or back.
 func (m *machine) instanceProbed(h *api.WaveHost) {
 	t := m.seen.Tasks[h.Probe]
 	if !m.over(t) {

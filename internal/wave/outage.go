@@ -6,6 +6,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// How long a host may say nothing.
 const (
 	// Silence is how long a host may be silent and still counts as there: twice the time
 	// that its question for tasks is held.
@@ -39,6 +40,7 @@ func (o Outage) HeardSince(at time.Time) bool { return !o.End.IsZero() && at.Aft
 // excuse is what to make of a task that nobody answered in its time.
 type excuse int
 
+// What is to be thought of a task whose time is over.
 const (
 	inVain   excuse = iota // the host had its time
 	waitOn                 // it could not be heard, and may be soon

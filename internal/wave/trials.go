@@ -49,6 +49,7 @@ func (m *machine) choose() bool {
 	return true
 }
 
+// allOver says that tasks of all trials have ended, or will not.
 func (m *machine) allOver(task func(api.Trial) int64) bool {
 	return !slices.ContainsFunc(m.Trials, func(t api.Trial) bool { return task(t) != 0 && !m.over(m.seen.Tasks[task(t)]) })
 }
@@ -67,6 +68,7 @@ func (m *machine) listen() {
 	m.Rounds++
 }
 
+// open has all connections of the trials opened.
 func (m *machine) open() {
 	for i := range m.Trials {
 		t := &m.Trials[i]

@@ -24,6 +24,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
+// The times and counts of a wave.
 const (
 	// TaskWithin is the time that a host has for anything it is asked to do.
 	TaskWithin = 30 * time.Second
@@ -224,6 +225,7 @@ func (m *machine) task(t api.Task) int64 {
 	return t.ID
 }
 
+// ask notes that a host is to have a pair, once the state is stored.
 func (m *machine) ask(subject string, pair int64) {
 	m.todo.Asks = append(m.todo.Asks, Ask{subject, pair})
 }

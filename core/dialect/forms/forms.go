@@ -1,5 +1,3 @@
-// Package forms lists the dialects: the forms of rules that we write and read. A new dialect is
-// a folder beside the others and a line in each of the two lists.
 package forms
 
 import (

@@ -25,8 +25,10 @@ const (
 	Uncertain
 )
 
+// hows are how docs/dialects.md says it.
 var hows = []string{Exactly: "exactly", Circumstance: "as a circumstance", Uncertain: "as uncertain"}
 
+// String is the word for it.
 func (h How) String() string { return hows[h] }
 
 // Matches are what rules ask of packets.

@@ -86,6 +86,8 @@ func of(sp *packet.Space, plan *compile.Plan, shares bool) *Admitted {
 	return a
 }
 
+// ownAddresses are the addresses that an instance sends from and gets packets for, floating
+// ones included: a cloud's groups see either.
 func ownAddresses(h *fleet.Host) *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	for _, at := range slices.Concat(h.Own(), h.Floating) {

@@ -132,6 +132,7 @@ func (can Abilities) chunks(peers int) int {
 // A price is what naming some peers takes.
 type price struct{ rules, prefixes int }
 
+// and is what two things cost together.
 func (a price) and(b price) price { return price{a.rules + b.rules, a.prefixes + b.prefixes} }
 
 // price is what naming some peers takes by rules of one kind.

@@ -1,13 +1,3 @@
-// Package group writes what a policy means for a cloud instance as security groups,
-// and reads groups back into what they decide.
-//
-//	s := group.Of(sp, plan)                     // who may begin what, exactly
-//	groups, err := s.Write(sp, group.Abilities{RulesPerGroup: 60})
-//	rules, err := group.Read(sp, h, document)   // as a ruleset like any other
-//
-// A group is stateful: what belongs to a connection passes. It sees neither loopback nor
-// who sends, cannot count, and knows no interfaces; what a policy says of those is left to
-// the host's own filter, and is told.
 package group
 
 import (
@@ -64,6 +54,7 @@ func Is(text []byte) bool { return dialect.IsDocument(text, Kind) }
 // The protocols that have names in a rule.
 var protocols = map[string]int{"tcp": packet.TCP, "udp": packet.UDP, "sctp": packet.SCTP, "icmp": packet.ICMP, "icmpv6": packet.ICMPv6}
 
+// protocolName is a protocol by the name that documents have for it, or by its number.
 func protocolName(n int) string {
 	for name, number := range protocols {
 		if number == n {

@@ -63,6 +63,8 @@ func calledAfter(name string) (base, sum string) {
 // sum is what a group is called after.
 func (g Group) sum() string { return hexSum(g.content(), sumLength) }
 
+// hexSum is the beginning of a sum of some bytes (SHA-256), to tell names that would be the
+// same apart.
 func hexSum(b []byte, digits int) string {
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])[:digits]

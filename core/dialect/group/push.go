@@ -72,6 +72,7 @@ type NoRoom struct {
 	Needs, May int
 }
 
+// Error says how many groups there would be, and how many may.
 func (e *NoRoom) Error() string {
 	return fmt.Sprintf("the instance %s would be in %d groups for a while, those it has and those it is to have, and the cloud lets it "+
 		"be in %d; there is no order in which it could change them one by one that keeps open what both admit", e.Instance, e.Needs, e.May)
@@ -294,6 +295,7 @@ func (d *Document) Attached() *Document {
 	return &out
 }
 
+// union are the names of two lists, each once.
 func union(a, b []string) []string {
 	both := slices.Clone(a)
 	for _, name := range b {
@@ -328,6 +330,7 @@ func standsAs(have *Document, g Group) (name string, there bool) {
 	return name, false
 }
 
+// sameNames says that two lists have the same names, in whatever order.
 func sameNames(a, b []string) bool {
 	a, b = slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b))
 	return slices.Equal(a, b)

@@ -56,6 +56,7 @@ func (p Peer) String() string {
 	return p.Prefix.String()
 }
 
+// groupPeer is a peer that is a group, as a document has it.
 type groupPeer struct {
 	Group string `json:"group"`
 }

@@ -51,6 +51,7 @@ type Cost struct {
 	Rules     int
 }
 
+// Error says what does not fit, and which statements need the most of it.
 func (e *TooMany) Error() string {
 	var costs []string
 	for _, c := range e.Costs {

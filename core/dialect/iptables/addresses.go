@@ -11,6 +11,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// addressRange takes `a-b` for a field of addresses.
 func (m *matching) addressRange(field packet.Field) bool {
 	run, ok := addressRun(m.words[0])
 	if ok {

@@ -22,6 +22,7 @@ type matching struct {
 	opaque []string // what was said by a module that is not read
 }
 
+// next takes the next word of a rule; "" at its end.
 func (m *matching) next() string {
 	if len(m.words) == 0 {
 		return ""
@@ -38,6 +39,7 @@ func (m *matching) all() packet.Set {
 	return m.sp.AndAll(m.sets...)
 }
 
+// and narrows a rule by what a match asks, or by the contrary where a `!` stands before it.
 func (m *matching) and(s packet.Set) {
 	if m.not {
 		s = m.sp.Not(s)

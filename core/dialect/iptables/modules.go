@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
+// port takes ports for a field.
 func (m *matching) port(field packet.Field) bool {
 	runs, ok := portRuns(m.words[0])
 	if ok {

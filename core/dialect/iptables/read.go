@@ -1,4 +1,3 @@
-// Package iptables reads what iptables-save and ip6tables-save print.
 package iptables
 
 import (
@@ -17,6 +16,7 @@ type SyntaxError struct {
 	Message string
 }
 
+// Error says on which line what was expected.
 func (e *SyntaxError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Message) }
 
 // tables are those the kernel has, with the priority at which their chains run.
@@ -25,6 +25,7 @@ var tables = map[string]int{"raw": -300, "mangle": -150, "nat": -100, "filter": 
 // sourcePriority is where the nat table's chains run that change sources.
 const sourcePriority = 100
 
+// hooks are the built-in chains and where in a packet's way they stand.
 var hooks = map[string]string{"PREROUTING": "prerouting", "INPUT": "input", "FORWARD": "forward", "OUTPUT": "output",
 	"POSTROUTING": "postrouting"}
 
@@ -141,6 +142,7 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*k
 // nodesPerLine is about how much of a Space a rule takes.
 const nodesPerLine = 4
 
+// reader makes a ruleset of what iptables-save prints, line by line.
 type reader struct {
 	sp      *packet.Space
 	family  int
@@ -163,10 +165,12 @@ type reader struct {
 	m     matching // of the rule that is read
 }
 
+// errorf is a mistake at the line that is read.
 func (r *reader) errorf(format string, args ...any) error {
 	return &SyntaxError{r.line, fmt.Sprintf(format, args...)}
 }
 
+// read reads one line: a table's name, a chain, a rule or the end of a table.
 func (r *reader) read(line string) error {
 	switch {
 	case line == "" || line[0] == '#':
@@ -215,6 +219,7 @@ func (r *reader) read(line string) error {
 // someRules is room for as many rules as most chains have.
 const someRules = 32
 
+// firstWord is what a line begins with.
 func firstWord(line string) string {
 	word, _, _ := strings.Cut(line, " ")
 	return word

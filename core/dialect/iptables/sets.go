@@ -23,6 +23,7 @@ type set struct {
 	changing   bool // its elements come and go by themselves
 }
 
+// member is an element of a set: a part for each thing that the set's type has.
 type member struct {
 	parts    []string
 	excepted bool // nomatch
@@ -173,6 +174,7 @@ func addressRun(text string) (run packet.Range, ok bool) {
 	return packet.Range{Lo: packet.Addr(lo), Hi: packet.Addr(hi)}, errLo == nil && errHi == nil && !hi.Less(lo) && lo.Is4() == hi.Is4()
 }
 
+// pick is one of two fields, by the end that a set asks about.
 func pick(src bool, a, b packet.Field) packet.Field {
 	if src {
 		return a

@@ -18,6 +18,8 @@ import (
 // whom the host does not have asks for that one, and admits nothing.
 const Nobody = 1<<32 - 2
 
+// How rules of ours say who sends: by name in the comment, and to the kernel by what a host
+// fills in.
 var (
 	sendersSaid = regexp.MustCompile(`; from (user|unit) ([^";]+)`)
 	senderAsked = regexp.MustCompile(`(-m owner --uid-owner|-m cgroup --path) ("(?:[^"\\]|\\.)*"|\S+)`)
@@ -186,6 +188,8 @@ func StaleSets(written string, there []string) []string {
 	})
 }
 
+// setOfOurs are the names that we give to sets. The sum at the end is of what they hold, so
+// that a set never changes while rules name it.
 var setOfOurs = regexp.MustCompile(`^yf[46]\..*\.[0-9a-f]{8}$`)
 
 // OursIn gives the chains of ours that a dump holds, as a file of Write: what Over
@@ -225,6 +229,7 @@ func kept(saved string, ours bool) string {
 	return b.String()
 }
 
+// passed is what has passed a chain, in packets and bytes, as a dump prints it.
 var passed = regexp.MustCompile(`\[\d+:\d+\]`)
 
 // OfOurSets gives the lines of an ipset dump that make sets of ours.

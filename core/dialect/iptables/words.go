@@ -153,6 +153,7 @@ const fromWords = "; from "
 // senderOptions ask who sends.
 var senderOptions = map[packet.SenderKind]string{packet.ByUser: "-m owner --uid-owner", packet.ByUnit: "-m cgroup --path"}
 
+// quoted is a word as iptables-restore takes it.
 func quoted(text string) string {
 	if strings.ContainsAny(text, " \t\"\\'") {
 		return fmt.Sprintf("%q", text)
@@ -160,6 +161,7 @@ func quoted(text string) string {
 	return text
 }
 
+// protocolWord is a protocol as iptables-restore takes it on every machine.
 func protocolWord(n int) string {
 	if n == packet.ICMPv6 {
 		return "ipv6-icmp"
@@ -170,6 +172,7 @@ func protocolWord(n int) string {
 	return fmt.Sprint(n) // what others are called is each host's own file's matter
 }
 
+// portsWords is a match on ports.
 func portsWords(protocol int, ports []packet.PortRange) string {
 	words := make([]string, len(ports))
 	for i, p := range ports {

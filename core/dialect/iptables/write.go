@@ -41,6 +41,7 @@ const (
 	smallestMaxim = 65_536
 )
 
+// builtIn are the kernel's chains by direction.
 var builtIn = []string{packet.Inbound: "INPUT", packet.Outbound: "OUTPUT", packet.Forward: "FORWARD"}
 
 // Name is the dialect's.
@@ -109,6 +110,7 @@ func (Form) Write(sp *packet.Space, plan *compile.Plan) ([]dialect.File, error) 
 	return files, nil
 }
 
+// tools are the kinds of files by family.
 var tools = []dialect.Kind{packet.IPv4: "iptables", packet.IPv6: "ip6tables"}
 
 // unsayable is that of it which other dialects can say.
@@ -160,6 +162,7 @@ type writer struct {
 	leaving map[string]bool // chains that leave packets to others, by what they are called in full
 }
 
+// write lays a plan out for one family, and puts it into words.
 func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 	w := &writer{sp: sp, family: family, out: &kernel.Ruleset{}, names: map[string]string{}, known: map[string]bool{},
 		leaving: map[string]bool{}}
@@ -203,6 +206,7 @@ func write(sp *packet.Space, plan *compile.Plan, family int) *writer {
 	return w
 }
 
+// chain is an empty chain of a table of the family.
 func (w *writer) chain(table, name string) *kernel.Chain {
 	return &kernel.Chain{Family: []string{packet.IPv4: "ip", packet.IPv6: "ip6"}[w.family], Table: table, Name: name, Policy: packet.Admit}
 }
@@ -298,6 +302,7 @@ func command(tool dialect.Kind, h dialect.Hook) string {
 	return string(tool) + " -t " + h.Table
 }
 
+// The times that rates are per, as they are listed and as they are written.
 var (
 	shortUnits = map[string]string{"second": "sec", "minute": "min", "hour": "hour", "day": "day"}
 	units      = map[string]time.Duration{"sec": time.Second, "second": time.Second, "min": time.Minute, "minute": time.Minute,

@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/core/policy"
 )
 
+// anything is the box of all packets of a family.
 func anything(family int) Box {
 	return Box{Family: family, Protocol: policy.AnyProtocol, Code: policy.AnyType}
 }
@@ -122,6 +123,8 @@ type SetName struct {
 	Own  bool // the policy calls just these so: a role, a network, a segment
 }
 
+// sideName is what a set for one side of a rule is called: after what the rule names there, so
+// that sets with the same addresses are one, or after the rule itself.
 func sideName(r compile.Rule, addrs *netipx.IPSet, from bool) SetName {
 	if r.Rule == nil {
 		return SetName{string(r.Kind) + "-" + r.Name, false}

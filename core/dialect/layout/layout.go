@@ -23,6 +23,7 @@ type Chain struct {
 	Lines     []Line
 }
 
+// place orders chains that are not for a direction behind those that are.
 func (c *Chain) place() string {
 	if c.Of != nil {
 		return ""

@@ -82,6 +82,8 @@ func (w *liner) rule(c *Chain, r compile.Rule, apart bool) {
 	w.body(helper, r)
 }
 
+// liner lays one plan out. A rule of the policy becomes as many lines as its addresses,
+// families and protocols need; what is asked by several lines is put into a chain of its own.
 type liner struct {
 	Options
 	sp    *packet.Space
@@ -169,6 +171,7 @@ type step struct {
 	target  string
 }
 
+// jump is the step that goes to a chain.
 func jump(to *Chain) step { return step{do: kernel.Jump, target: to.Name} }
 
 // decide adds the lines that end a rule. A log with a limit comes before them,

@@ -69,6 +69,7 @@ func (w *liner) redirected(plan *compile.Plan) {
 	}
 }
 
+// orAll is a set of addresses where nil stands for all.
 func orAll(s *netipx.IPSet) *netipx.IPSet {
 	if s == nil {
 		return packet.Everything()

@@ -16,8 +16,11 @@ type expr struct {
 	args []expr
 }
 
+// kind is a kind of expression. What nft lists as JSON and as text is read into the same
+// expressions, so that all that follows is written once.
 type kind uint8
 
+// The kinds, and what text, part and args hold for each.
 const (
 	kindNone kind = iota
 
@@ -71,6 +74,8 @@ const (
 	kindOther      // text; something that is not read
 )
 
+// arg is an operand, or an empty expression where there is none: what asks it finds that it
+// knows none such.
 func (e *expr) arg(i int) *expr {
 	if i < len(e.args) {
 		return &e.args[i]
@@ -103,6 +108,7 @@ func (e *expr) value() *expr {
 // statements are a rule, which says itself the way nft lists it, counters left out.
 type statements []expr
 
+// String is a rule as nft writes one, without its counters: they differ from dump to dump.
 func (s *statements) String() string {
 	var b strings.Builder
 	for i := range *s {
@@ -118,6 +124,7 @@ func (s *statements) String() string {
 	return b.String()
 }
 
+// String is the expression as nft writes it, near enough for people to find it again.
 func (e *expr) String() string {
 	var b strings.Builder
 	e.write(&b)
@@ -295,6 +302,7 @@ func (e *expr) hexed() *expr {
 	return &h
 }
 
+// joinedArgs are the operands with what stands between them.
 func (e *expr) joinedArgs() string {
 	parts := make([]string, len(e.args))
 	for i := range e.args {
@@ -303,6 +311,7 @@ func (e *expr) joinedArgs() string {
 	return strings.Join(parts, separators[e.kind])
 }
 
+// writeMatch writes a comparison, in the short form that nft has for flags and marks.
 func (e *expr) writeMatch(b *strings.Builder) {
 	left, right := e.arg(0), e.arg(1)
 	if field := left.arg(0); left.kind == kindBoth && field.part == "flags" && (e.text == "==" || e.text == "!=") {

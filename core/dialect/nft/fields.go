@@ -51,12 +51,15 @@ var headers = map[string]map[string]packet.Field{
 // otherThanIP are protocols of frames, by the names that nft gives them, that hold no packets of ours.
 var otherThanIP = []string{"arp", "vlan", "8021q", "8021ad"}
 
+// metaKeys are the keys of `meta` that are fields of a packet.
 var metaKeys = map[string]packet.Field{
 	"iifname": packet.InIface, "oifname": packet.OutIface, "iif": packet.InIface, "oif": packet.OutIface,
 	"l4proto": packet.Protocol, "nfproto": packet.Family, "protocol": packet.Family,
 	"skuid": packet.User, "skgid": packet.Group, "time": packet.Time, "ipsec": packet.IPsec, "secpath": packet.IPsec,
 }
 
+// fieldOf is the field that a left side asks for; ok is false for one that we do not model,
+// which then decides nothing for certain.
 func fieldOf(left *expr) (f aField, ok bool) {
 	switch left.kind {
 	case kindPayload:
@@ -109,6 +112,7 @@ func (f aField) inTransport() bool {
 	return !slices.Contains([]string{"", "ip", "ip6", "rt"}, f.header)
 }
 
+// scope is the packets that have the field at all: to ask for it is to ask for its header.
 func (f aField) scope(sp *packet.Space) packet.Set {
 	switch f.header {
 	case "ip":

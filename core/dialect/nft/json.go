@@ -30,6 +30,7 @@ func text(v *fastjson.Value) string {
 	return string(b)
 }
 
+// items are the items of a list; none for what is no list.
 func items(v *fastjson.Value) []*fastjson.Value {
 	if v == nil {
 		return nil
@@ -127,6 +128,7 @@ func only(v *fastjson.Value) (name string, value *fastjson.Value) {
 	return name, value
 }
 
+// syntaxError says where JSON breaks off, by its line.
 func syntaxError(data []byte, dec *json.Decoder, err error) error {
 	offset := dec.InputOffset()
 	var syntax *json.SyntaxError
@@ -143,6 +145,7 @@ func syntaxError(data []byte, dec *json.Decoder, err error) error {
 	return &SyntaxError{1 + bytes.Count(data[:min(int(offset), len(data))], []byte("\n")), message}
 }
 
+// object reads one object of a listing. What it is of no matter for is passed over.
 func (r *jsonReader) object(kind string, f *fastjson.Value) {
 	at := place{text(f.Get("family")), text(f.Get("table")), text(f.Get("name"))}
 	whole := func(name string) int { n, _ := strconv.Atoi(r.expr(f.Get(name)).text); return n }
@@ -217,6 +220,8 @@ func (r *jsonReader) unnamed(at place, where string, es []expr) []expr {
 	return es
 }
 
+// String is the place as nft writes it.
 func (p place) String() string { return p.family + " " + p.table + "/" + p.name }
 
+// changingFlag says that what is in a set comes and goes while nobody writes rules.
 func changingFlag(flag string) bool { return flag == "dynamic" || flag == "timeout" }

@@ -8,6 +8,7 @@ import (
 	"github.com/valyala/fastjson"
 )
 
+// exprs reads a list of expressions.
 func (r *jsonReader) exprs(list *fastjson.Value) []expr {
 	vs := items(list)
 	if len(vs) == 0 {
@@ -193,6 +194,7 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 	return expr{}
 }
 
+// limit reads a limit: its rate, its burst, and whether what exceeds it is meant.
 func (r *jsonReader) limit(f *fastjson.Value) expr {
 	e := expr{kind: kindLimit, text: text(f.Get("per")), part: wording(f.Get("rate")), args: r.of(expr{}, expr{}, expr{})}
 	if f.Exists("burst") {

@@ -13,6 +13,7 @@ import (
 // defaultBurst is the kernel's where a limit says none (NFT_LIMIT_PKT_BURST_DEFAULT).
 const defaultBurst = 5
 
+// rateUnits are the times that rates are per.
 var rateUnits = map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour,
 	"week": 7 * 24 * time.Hour}
 

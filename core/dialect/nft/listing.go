@@ -27,6 +27,7 @@ type namedSet struct {
 	timeout  int  // in seconds; 0 is none
 }
 
+// namedLimit is a limit that stands beside the rules and that several may share.
 type namedLimit struct {
 	place
 	limit expr // limitOf

@@ -48,6 +48,8 @@ func (r *reader) marked(c *kernel.Chain, m packet.Mark, op string, mask, right *
 	return s
 }
 
+// markedAnyhow is the packets whose mark compares so with a value of which not all bits are
+// known.
 func (r *reader) markedAnyhow(c *kernel.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
 	among := uint32(math.MaxUint32)
 	if mask != nil {

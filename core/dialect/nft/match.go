@@ -201,6 +201,7 @@ func (r *reader) concat(c *kernel.Chain, fields []expr, op string, right *expr, 
 	return s
 }
 
+// The names that nft lists numbers by.
 var (
 	protocols = kernel.Protocols
 	families  = map[string]int{"ipv4": packet.IPv4, "ipv6": packet.IPv6, "ip": packet.IPv4, "ip6": packet.IPv6}

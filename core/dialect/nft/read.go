@@ -18,6 +18,7 @@ type SyntaxError struct {
 	Message string
 }
 
+// Error says on which line what was expected.
 func (e *SyntaxError) Error() string { return fmt.Sprintf("line %d: %s", e.Line, e.Message) }
 
 // ReadJSON reads what `nft -j list ruleset` prints, ours and everybody else's.
@@ -97,6 +98,8 @@ func read(sp *packet.Space, l *listing, names *kernel.Names) *kernel.Ruleset {
 	return r.out
 }
 
+// reader makes a ruleset of a listing. Chains and sets are collected first, since rules name
+// them before they are listed.
 type reader struct {
 	sp     *packet.Space
 	at     string // of the rule that is read

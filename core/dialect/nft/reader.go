@@ -149,6 +149,7 @@ func appendBare(to, piece []byte, isText bool) []byte {
 	return to
 }
 
+// digits are those of decimal numbers.
 const digits = "0123456789"
 
 // trimNumber takes the digits off that a text begins with.

@@ -20,6 +20,7 @@ type Sender struct {
 	packet.Sender
 }
 
+// How a set of ours says whom it is about: in its comment, which no listing leaves out.
 var (
 	senderComment  = regexp.MustCompile(`^(user|unit) (.+)$`)
 	declaredSender = regexp.MustCompile(`(?m)^\tset (\S+) \{\n\t\ttypeof .*\n\t\tcomment "(user|unit) ([^"\n]+)"\n\t\}$`)

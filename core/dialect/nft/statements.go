@@ -131,6 +131,8 @@ func (r *reader) loaded(c *kernel.Chain, a, b *expr) packet.Set {
 	return r.sp.AndAll(r.scope(c, f), why, r.sp.Not(r.sp.And(equal(a), equal(b))))
 }
 
+// unmodelled is what a statement does that we do not know: anything, by the name that it is
+// listed with.
 func unmodelled(e *expr) []kernel.Branch {
 	return []kernel.Branch{{Match: packet.All, Action: kernel.Unmodelled, Why: e.String()}}
 }

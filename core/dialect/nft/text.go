@@ -34,6 +34,7 @@ type lexeme struct {
 	end    bool // of the text
 }
 
+// is says that a word stands there as such, and is no quoted text.
 func (l lexeme) is(s string) bool { return !l.quoted && l.text == s }
 
 // lexer takes a listing apart.
@@ -43,6 +44,7 @@ type lexer struct {
 	line int
 }
 
+// endsWord is what a word ends before.
 var endsWord = func() (ends [256]bool) {
 	for _, c := range []byte(" \t\r\n{},;\"") {
 		ends[c] = true
@@ -50,6 +52,7 @@ var endsWord = func() (ends [256]bool) {
 	return ends
 }()
 
+// next is the next word, quoted text or sign. Comments are passed over.
 func (l *lexer) next() lexeme {
 	for l.at < len(l.text) {
 		switch c := l.text[l.at]; {
@@ -102,6 +105,7 @@ type textReader struct {
 	line   []lexeme // of lineOf
 }
 
+// errorf is a mistake at a line of the dump.
 func (t *textReader) errorf(line int, format string, args ...any) error {
 	return &SyntaxError{line, fmt.Sprintf(format, args...)}
 }
@@ -115,6 +119,7 @@ func (t *textReader) skip() lexeme {
 	}
 }
 
+// want takes a word, or says what stands there instead.
 func (t *textReader) want(s string) error {
 	if l := t.next(); !l.is(s) {
 		if l.end {
@@ -125,6 +130,7 @@ func (t *textReader) want(s string) error {
 	return nil
 }
 
+// ruleset reads tables up to the end.
 func (t *textReader) ruleset() error {
 	tables := 0
 	for {
@@ -150,6 +156,7 @@ func (t *textReader) ruleset() error {
 	}
 }
 
+// inTable reads what stands between a table's braces.
 func (t *textReader) inTable() error {
 	for {
 		l := t.skip()
@@ -283,8 +290,10 @@ func (t *textReader) rule(c *kernel.Chain, line []lexeme) {
 	t.rules = append(t.rules, listedRule{t.at(c.Name), exprs, comment, t.file + ":" + strconv.Itoa(line[0].line), translations(line)})
 }
 
+// at is the place of something in the table that is being read.
 func (t *textReader) at(name string) place { return place{t.family, t.table, name} }
 
+// limit reads a limit that has a name.
 func (t *textReader) limit(name string) error {
 	if err := t.want("{"); err != nil {
 		return err
@@ -304,6 +313,7 @@ func (t *textReader) limit(name string) error {
 	}
 }
 
+// set reads a set or a map with its elements.
 func (t *textReader) set(name string) error {
 	if err := t.want("{"); err != nil {
 		return err
@@ -352,6 +362,7 @@ func seconds(s string) int {
 // priorities are the names of priorities (nft(8), "Standard priority names").
 var priorities = map[string]int{"raw": -300, "mangle": -150, "dstnat": -100, "filter": 0, "security": 50, "srcnat": 100, "out": 100}
 
+// chain reads a chain with its rules.
 func (t *textReader) chain(name string) error {
 	if err := t.want("{"); err != nil {
 		return err

@@ -105,6 +105,8 @@ func (t *textReader) maskOf(line []lexeme) (expr, []lexeme) {
 	return expr{kind: kindEither, args: parts}, line[end+1:]
 }
 
+// fieldIn reads the field that a match begins with, and gives what stands behind it; nil where
+// none begins there.
 func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 	if len(line) < 2 || line[0].quoted {
 		return expr{}, nil
@@ -249,6 +251,7 @@ func plainOf(l lexeme) expr {
 	return expr{kind: kindWord, text: s}
 }
 
+// isNumber says that a word is a decimal number.
 func isNumber(s string) bool {
 	for i := range len(s) {
 		if s[i] < '0' || s[i] > '9' {

@@ -25,6 +25,7 @@ func (t *textReader) ruleOf(line []lexeme) (rule statements, comment string) {
 	return t.of(read...), comment
 }
 
+// words is a piece of a rule as it stands in the dump.
 func words(line []lexeme) string {
 	texts := make([]string, len(line))
 	for i, l := range line {
@@ -94,6 +95,7 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 	return t.matchOf(line)
 }
 
+// logOf reads what stands behind `log`.
 func logOf(line []lexeme) (expr, []lexeme) {
 	e, group := expr{kind: kindLog}, false
 	for len(line) > 1 {
@@ -151,6 +153,7 @@ func (t *textReader) limitOf(line []lexeme) (expr, []lexeme) {
 	return expr{kind: kindLimit, text: unit, part: n, args: t.of(burst, over, of)}, line
 }
 
+// rejectOf reads what stands behind `reject`.
 func rejectOf(line []lexeme) (expr, []lexeme) {
 	e := expr{kind: kindReject}
 	if len(line) < 3 || !line[0].is("with") {

@@ -1,4 +1,3 @@
-// Package nft writes and reads the rules of the kernel's nf_tables filter.
 package nft
 
 import (
@@ -109,12 +108,14 @@ type object struct {
 	lines      []string
 }
 
+// writer puts laid out lines into nft's words, and makes the ruleset that they are.
 type writer struct {
 	sp      *packet.Space
 	objects []object
 	out     *kernel.Ruleset
 }
 
+// rules is a plan as the chains of our table, and the sets and limits that they name.
 func rules(sp *packet.Space, plan *compile.Plan) (*kernel.Ruleset, []object) {
 	w := &writer{sp: sp, out: &kernel.Ruleset{Tracks: [2]bool{true, true}, Routes: kernel.RoutesOf(plan.Host)}}
 	for _, laid := range (layout.Options{Family: policy.AnyFamily, ByPort: byPort}).Lines(sp, plan) {
@@ -201,6 +202,7 @@ func rate(r packet.Rate) string {
 	return fmt.Sprintf("rate %d/%s burst %d packets", n, unit, r.N)
 }
 
+// declare notes a set or a limit that rules name, once.
 func (w *writer) declare(kind, name string, lines ...string) {
 	if !slices.ContainsFunc(w.objects, func(o object) bool { return o.kind == kind && o.name == name }) {
 		w.objects = append(w.objects, object{kind, name, lines})
@@ -364,6 +366,7 @@ func (w *writer) box(b layout.Box) string {
 	return strings.Join(parts, " ")
 }
 
+// list is one item, or several in braces.
 func list(items []string) string {
 	if len(items) == 1 {
 		return items[0]
@@ -371,6 +374,7 @@ func list(items []string) string {
 	return "{ " + strings.Join(items, ", ") + " }"
 }
 
+// portTexts are runs of ports as nft writes them.
 func portTexts(ports []packet.PortRange) []string {
 	texts := make([]string, len(ports))
 	for i, p := range ports {

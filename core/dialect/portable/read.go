@@ -180,6 +180,7 @@ func (v Service) set(sp *packet.Space) (packet.Set, error) {
 	return s, nil
 }
 
+// protocols are the names that a document may have for protocols; others are numbers.
 var protocols = map[string]int{"tcp": packet.TCP, "udp": packet.UDP, "sctp": packet.SCTP, "icmp": packet.ICMP, "icmpv6": packet.ICMPv6}
 
 // String is a rule on one line: "admit tcp 22 from 10.40.0.0/16".

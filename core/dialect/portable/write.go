@@ -134,12 +134,14 @@ func document(plan *compile.Plan) (d *Document, refused []string) {
 	return w.out, w.refused
 }
 
+// writer makes a document of a plan, and notes what a document has no way to say.
 type writer struct {
 	h       *fleet.Host
 	out     *Document
 	refused []string
 }
 
+// refuse notes what cannot be said, once for each statement.
 func (w *writer) refuse(by compile.Decider, format string, args ...any) {
 	if what := by.String() + ": " + fmt.Sprintf(format, args...); !slices.Contains(w.refused, what) {
 		w.refused = append(w.refused, what)
@@ -154,6 +156,7 @@ func category(i fleet.Interface) string {
 	return i.Addresses[0].Masked().String()
 }
 
+// rule is a rule of the plan as the document has it.
 func (w *writer) rule(r compile.Rule) Rule {
 	out := Rule{Does: map[packet.Verdict]string{packet.Admit: "admit", packet.Drop: "drop", packet.Reject: "reject"}[r.Verdict],
 		Comment: r.Decider.String(), Log: r.Log != nil, Condition: w.condition(r.Decider, r.Match)}
@@ -172,6 +175,7 @@ func (w *writer) rule(r compile.Rule) Rule {
 	return out
 }
 
+// condition is what a rule asks, in the document's words.
 func (w *writer) condition(by compile.Decider, m compile.Match) (c Condition) {
 	if m.Ifaces != nil {
 		names := w.networks(by, m.Ifaces)
@@ -239,6 +243,7 @@ func (w *writer) networks(by compile.Decider, ifaces []string) []string {
 	return out
 }
 
+// prefixes are addresses as a document lists them; nil is all.
 func prefixes(set *netipx.IPSet) (out []string) {
 	if set == nil {
 		return nil
@@ -250,6 +255,7 @@ func prefixes(set *netipx.IPSet) (out []string) {
 	return out
 }
 
+// service is one term as a document has it.
 func service(t policy.Term) (v Service) {
 	if t.Family != policy.AnyFamily {
 		v.Family = []string{packet.IPv4: "ipv4", packet.IPv6: "ipv6"}[t.Family]

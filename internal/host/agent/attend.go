@@ -81,6 +81,7 @@ func (a *Agent) Attend(ctx context.Context) error {
 	return nil
 }
 
+// due has a report made soon; one that is due already will do.
 func (a *Agent) due() {
 	select {
 	case a.report <- struct{}{}:
@@ -221,6 +222,8 @@ func (a *Agent) toldEvery(seconds int) {
 	}
 }
 
+// jittered is a time, up to a tenth less, so that a fleet that started at once does not ask at
+// once.
 func jittered(d time.Duration) time.Duration {
 	return d*9/10 + rand.N(d/10+1)
 }

@@ -43,6 +43,7 @@ func Open(ctx context.Context, p api.Probe) api.TaskResult {
 	return r
 }
 
+// open opens one connection and says what came of it, and which listener was reached.
 func open(ctx context.Context, p api.Probe) (came, reached string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, probeTime)
 	defer cancel()
@@ -83,6 +84,7 @@ func open(ctx context.Context, p api.Probe) (came, reached string, err error) {
 	return api.Answered, who(b), nil
 }
 
+// who is who answered: our own listener, by its greeting, or what is there anyway.
 func who(said []byte) string {
 	if string(said) == greeting {
 		return api.OwnListener

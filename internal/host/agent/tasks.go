@@ -105,6 +105,7 @@ func (a *Agent) wasDone(t api.Task) bool {
 	return false
 }
 
+// tell tells the service what came of a task, five times at most.
 func (a *Agent) tell(ctx context.Context, id int64, r api.TaskResult) {
 	for try := 1; ; try++ {
 		err := a.Service.FinishTask(ctx, a.Host, id, r)
@@ -115,6 +116,8 @@ func (a *Agent) tell(ctx context.Context, id int64, r api.TaskResult) {
 	}
 }
 
+// perform does a task. What changes rules is done by a process of its own, so that an agent
+// that is stopped does not stop in the middle of it.
 func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 	fail := func(err error) api.TaskResult {
 		if err != nil {

@@ -77,6 +77,7 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 	return c, nil
 }
 
+// comments are lines that say when a listing was made.
 var comments = regexp.MustCompile(`(?m)^#.*\n`)
 
 // told says that a table is one of those that the tools of iptables tell.
@@ -91,6 +92,7 @@ var OwnTable = nft.Form{}.Label()
 // table is one table of nft's listing.
 type table struct{ name, text string } // "table inet yellowfence", and all of it
 
+// tablesOf takes a listing apart into its tables.
 func tablesOf(listing string) (out []table) {
 	for line := range strings.Lines(listing) {
 		if strings.HasPrefix(line, "table ") {
@@ -103,6 +105,7 @@ func tablesOf(listing string) (out []table) {
 	return out
 }
 
+// joined is the listing again.
 func joined(tables []table) string {
 	var b strings.Builder
 	for _, t := range tables {
@@ -236,6 +239,7 @@ func (c *Copy) load(ctx context.Context, script string) error {
 	return nil
 }
 
+// What of a listing changes by itself.
 var (
 	elements = regexp.MustCompile(`elements = \{[^}]*\}`)
 	// state is what an element of a set tells of what it has counted.
@@ -280,6 +284,7 @@ func fillSets(ctx context.Context, sets string) error {
 	return err
 }
 
+// bySet is what a listing of sets says of each.
 func bySet(saved string) map[string]string {
 	out := map[string]string{}
 	for line := range strings.Lines(saved) {

@@ -25,6 +25,7 @@ type Connection struct {
 	Remote netip.AddrPort `json:"remote"`
 }
 
+// String is the connection as people say it, the host's end first.
 func (c Connection) String() string { return fmt.Sprintf("%s from %s", c.Local, c.Remote) }
 
 // Sockets are the TCP Sockets of this network namespace.
@@ -177,6 +178,8 @@ func CutOff(files []api.File, service []netip.AddrPort) (out []string, err error
 	return out, err
 }
 
+// cutOff are the connections that rules would cut off, in words: log-ins, and those to the
+// service.
 func cutOff(files []api.File, service []netip.AddrPort) (out []string, err error) {
 	s, err := OpenSockets()
 	if err != nil {
@@ -213,6 +216,7 @@ func cutOff(files []api.File, service []netip.AddrPort) (out []string, err error
 	return out, nil
 }
 
+// packet is a packet of the connection at a hook.
 func (c Connection) packet(hook int, at map[netip.Addr]string, state string) packet.Packet {
 	from, to, iface := c.Remote, c.Local, at[c.Local.Addr()]
 	if hook == packet.Out {

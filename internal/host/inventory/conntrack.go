@@ -26,6 +26,7 @@ type tracked struct {
 	original, reply tuple
 }
 
+// tuple is one direction of a connection as the kernel tracks it.
 type tuple struct {
 	src, dst     netip.Addr
 	sport, dport int
@@ -140,6 +141,7 @@ func Unadmitted(ctx context.Context, service []netip.AddrPort, cut bool) ([]api.
 	return out, lookAgain(ctx, out, ended)
 }
 
+// A connection that was cut may come back by itself.
 const (
 	cutLooks = 4 // how often what was cut is looked for
 	cutLook  = 300 * time.Millisecond
@@ -215,10 +217,12 @@ func openNow(ctx context.Context) (all []tracked, err error) {
 	return all, nil
 }
 
+// connection is the connection, seen from its source.
 func (t tuple) connection() Connection {
 	return Connection{netip.AddrPortFrom(t.src, uint16(t.sport)), netip.AddrPortFrom(t.dst, uint16(t.dport))}
 }
 
+// turned is the other direction.
 func (t tuple) turned() tuple { return tuple{t.dst, t.src, t.dport, t.sport} }
 
 // over says that a connection has ended, or was never open.

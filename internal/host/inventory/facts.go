@@ -52,6 +52,7 @@ func Facts(ctx context.Context, root string) *api.HostFacts {
 	return s
 }
 
+// How ss says which process a socket is of, and in which control group it runs.
 var (
 	ssUsers  = regexp.MustCompile(`users:\(\("((?:[^"\\]|\\.)*)",pid=(\d+)`)
 	ssCgroup = regexp.MustCompile(`cgroup:(\S+)`)
@@ -163,6 +164,7 @@ func unitIn(path string) string {
 	return ""
 }
 
+// readInterfaces reads what ip -j address lists.
 func readInterfaces(text []byte) (out []api.SeenInterface, err error) {
 	var all []struct {
 		Name  string `json:"ifname"`

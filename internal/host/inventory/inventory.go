@@ -58,6 +58,8 @@ func InForce(ctx context.Context) (f api.InForce, counts []api.Count, err error)
 	return f, counts, nil
 }
 
+// What counters say differs from listing to listing; the sum that tells whether anything
+// changed leaves it out.
 var (
 	counted     = regexp.MustCompile(`"packets": \d+, "bytes": \d+`)
 	countedText = regexp.MustCompile(`\bpackets \d+ bytes \d+`)

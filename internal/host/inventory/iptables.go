@@ -24,6 +24,7 @@ var passing = regexp.MustCompile(`(?m)^(# (?:Generated|Completed).*?|:\S+ \S+) (
 // asksForRoutes is what stands in rules whose meaning depends on the host's routes.
 var asksForRoutes = regexp.MustCompile(`"fib"|"dnat"|"pkttype"|-m addrtype|-m rpfilter|-m pkttype|-j DNAT`)
 
+// expiry is how ipset says when an element goes, which differs from listing to listing.
 var expiry = regexp.MustCompile(` expires -?\d+sec`)
 
 // routes dumps the host's routes where rules ask for them.

@@ -1,0 +1,16 @@
+// Package ask answers what becomes of traffic: by a policy, at both of its ends,
+// or by what one kernel has in force. An answer is for every packet the question
+// speaks of.
+//
+//	asker := ask.NewAsker(pol)                          // keep it: the next answer comes quickly
+//	answer, problems, err := asker.PolicyWithin(budget, q, now)
+//	answer, problems := ask.Dump(sp, pol, ruleset, q, now)
+//
+// A question (fence.Question) leaves open what it does not say: of a side that is a
+// role, all hosts of it are meant, and of a host all its addresses. Where these fare
+// differently the verdict is Mixed, and there is an Example of each. Uncertain is what
+// depends on something that no dump tells.
+//
+// The steps of an answer say who decides at each end, in the order of a packet's way:
+// the sender's outbound, routers, and the receiver's inbound.
+package ask

@@ -1,0 +1,9 @@
+// Package words is the glossary: what our own words mean, in one table. The page
+// docs/glossary.md and `yfence help words` are made from it.
+//
+//	w, ok := words.Find("stance")
+//	w.Means // "what a role does in one direction with traffic that no rule decides: …"
+//
+// A word of the trade is not in it; one that we gave a meaning is. The tests hold the table
+// against the words that our texts use.
+package words

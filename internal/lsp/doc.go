@@ -1,0 +1,8 @@
+// Package lsp speaks the Language Server Protocol (3.17) on standard input and
+// output: an editor's window on core/assist and core/check.
+//
+//	err := lsp.Serve(ctx, os.Stdin, os.Stdout, load) // until the editor ends it
+//
+// It holds the texts that the editor has open, and takes the others of the folder from load.
+// Positions of the protocol count UTF-16 units, ours count letters.
+package lsp
