@@ -22,13 +22,16 @@ func decided(sp *packet.Space, v packet.Verdict, logged packet.Set, by int32) pa
 	return sp.Choose(sp.Value(packet.Protocol, packet.TCP), leaf(packet.TCPReset), leaf(packet.PortUnreachable))
 }
 
-// Decision is what the policy means for all packets that cross the host.
+// Decision is what the policy means for all packets that cross the host. It is made of meaning
+// alone, never of Chains: rules are held against it. Plans of hosts that are alike have the
+// same handle in one Space.
 func (p *Plan) Decision(sp *packet.Space) packet.Decision {
 	d, _ := p.decision(sp, false)
 	return d
 }
 
-// Left is the packets that the policy leaves to other programs on the host.
+// Left is the packets that the policy leaves to other programs on the host (`leave`): what
+// becomes of them nobody asks.
 func (p *Plan) Left(sp *packet.Space) packet.Set {
 	left := packet.Empty
 	for _, e := range p.ends {
@@ -211,7 +214,8 @@ func (e *end) about(sp *packet.Space, some packet.Set) *end {
 	return &out
 }
 
-// RuleSet is the packets that a rule of the policy speaks of at this host, whatever becomes of them.
+// RuleSet is the packets that a rule of the policy speaks of at this host in a direction,
+// whatever becomes of them: before blocks and freer allows are taken off.
 func (p *Plan) RuleSet(sp *packet.Space, r *policy.Rule, dir packet.Direction) packet.Set {
 	set := packet.Empty
 	for i := range r.Spans {

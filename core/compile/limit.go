@@ -81,7 +81,8 @@ func byFreedom(a, b piece) int {
 	return byRate(a.limit.Rate, b.limit.Rate, a, b)
 }
 
-// Freer says that of two allows which match a packet a decides, and not b.
+// Freer says that of two allows which match a packet a decides, and not b: one without a limit
+// before one with it, then one that counts each source by itself, then the larger rate.
 func Freer(a, b *policy.Rule) bool {
 	return byFreedom(piece{rule: a, limit: a.AtMost}, piece{rule: b, limit: b.AtMost}) < 0
 }

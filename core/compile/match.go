@@ -28,7 +28,8 @@ type Match struct {
 // Anywhere stands for all directions.
 const Anywhere packet.Direction = -1
 
-// Set is the packets of one direction that match, or of any if it is Anywhere.
+// Set is the packets of one direction that match, or of any if it is Anywhere. It asks for
+// well-formed packets in one direction alone.
 func (m Match) Set(sp *packet.Space, dir packet.Direction) packet.Set {
 	s := packet.All
 	if dir != Anywhere {
@@ -84,7 +85,7 @@ func TermsSet(sp *packet.Space, terms []policy.Term) packet.Set {
 	return s
 }
 
-// TermSet is the packets a service term speaks of.
+// TermSet is the packets a service term speaks of, in all directions and of all states.
 func TermSet(sp *packet.Space, t policy.Term) packet.Set {
 	s := packet.All
 	if t.Family != policy.AnyFamily {

@@ -98,7 +98,8 @@ func NewPlanner(sp *packet.Space, pol *policy.Policy, now int64) *Planner {
 		class: map[*fleet.Host]string{}, plans: map[string]*Plan{}, attributed: map[*Plan]attribution{}}
 }
 
-// Class names a host's class, as Classes.Of does.
+// Class names a host's class, as Classes.Of does: two hosts of a class differ in their names
+// and addresses alone, where no rule tells them apart.
 func (p *Planner) Class(h *fleet.Host) string {
 	class, ok := p.class[h]
 	if !ok {
@@ -109,6 +110,7 @@ func (p *Planner) Class(h *fleet.Host) string {
 }
 
 // Plan is the plan of a host, or of another of its class, which is the same but for its name.
+// It is made once.
 func (p *Planner) Plan(h *fleet.Host) *Plan {
 	class := p.Class(h)
 	plan := p.plans[class]

@@ -20,7 +20,8 @@ type Translation struct {
 	Masquerade bool             // it gets the router's own address, and nothing else is changed
 }
 
-// To is where a redirect sends packets of a family; ok is false where it sends none.
+// To is where a redirect sends packets of a family; ok is false where it sends none, and the
+// packet stays as it is.
 func (t *Translation) To(family int) (to netip.Addr, ok bool) {
 	for _, a := range t.Targets {
 		if a.Is6() == (family == packet.IPv6) {
@@ -30,7 +31,8 @@ func (t *Translation) To(family int) (to netip.Addr, ok bool) {
 	return netip.Addr{}, t.Targets == nil
 }
 
-// Passes is the direction in which the host's filter sees what a redirect has changed.
+// Passes is the direction in which the host's filter sees what a redirect has changed: coming
+// in where it is given to the host, going through where it is sent on.
 func (t *Translation) Passes() packet.Direction {
 	if t.Targets == nil {
 		return packet.Inbound

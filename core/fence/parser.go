@@ -7,7 +7,8 @@ import (
 	"yellowfence.example/yfence/core/source"
 )
 
-// Parse reads one policy file. It always gives a tree, and every problem of the file.
+// Parse reads one policy file. It always gives a tree, and every problem of the file. name is
+// how places call the file; it is not opened. The cost is linear in the text.
 func Parse(name, text string) (*File, []source.Problem) {
 	p := &parser{scan: newScanner(name, text)}
 	p.cur = p.scan.next()

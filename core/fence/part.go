@@ -55,5 +55,5 @@ func Qualify(file *File, part string, own func(name string, rule bool) bool) {
 	})
 }
 
-// Bare is a name as its own part writes it.
+// Bare is a name as its own part writes it: `web` of `harbour.web`.
 func Bare(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }

@@ -51,7 +51,8 @@ func PortTerm(protocol, port int) ServiceTerm {
 		Ports: &packet.PortRange{Lo: port, Hi: port}}
 }
 
-// ParseQuestion reads a question. Hosts are named there by their names alone.
+// ParseQuestion reads a question, as people type it. Hosts are named there by their names
+// alone. q is of use only where there are no problems.
 func ParseQuestion(text string) (q *Question, problems []source.Problem) {
 	p := &parser{scan: newScanner("question", text), asking: true}
 	p.scan.fresh = false // it begins in the middle of a line, so to say

@@ -141,7 +141,8 @@ func namesOf(stmt Stmt, f func(name *string, pos source.Pos, rule, decl bool)) {
 	}
 }
 
-// Help says how a keyword is written and what it means; ok is false for a word that is none.
+// Help says how a keyword is written and what it means, from the tables of the language; ok is
+// false for a word that is none.
 func Help(word string) (form, means string, ok bool) {
 	for _, s := range statements {
 		if s.Keyword == word {

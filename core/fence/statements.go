@@ -350,7 +350,8 @@ func (p *parser) instant(t Token, form string) *Until {
 	return u
 }
 
-// Begins is the first second of a day, or the instant, in seconds since 1970 (UTC).
+// Begins is the first second of a day, or the instant, in seconds since 1970 (UTC); ok is false
+// for a text that is neither.
 func (u *Until) Begins() (int64, bool) {
 	at, ok := u.Instant()
 	if len(u.Text) == len(time.DateOnly) {

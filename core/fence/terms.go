@@ -25,7 +25,8 @@ func number(s string) (int, error) {
 	return strconv.Atoi(s)
 }
 
-// ParseAddress reads an address, a prefix or a range that stands at a place of a list.
+// ParseAddress reads an address, a prefix or a range. pos is where it stands, for the problem
+// that it may be; nil is none.
 func ParseAddress(text string, pos source.Pos) (AddrItem, *source.Problem) {
 	return parseAddr(Token{Kind: Word, Text: text, Pos: pos, Width: len(text)})
 }

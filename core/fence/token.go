@@ -296,7 +296,8 @@ func keywords() []string {
 	return out
 }
 
-// ModifiersOf are the modifiers that go with a kind of statement.
+// ModifiersOf are the modifiers that go with a kind of statement, in the order in which they
+// are printed.
 func ModifiersOf(statement string) []string {
 	var out []string
 	for _, m := range modifiers {
@@ -307,7 +308,8 @@ func ModifiersOf(statement string) []string {
 	return out
 }
 
-// Keywords are the words that begin statements and modifiers, for highlighting.
+// Keywords are the words that begin statements and modifiers, for highlighting and completion,
+// in the order of the tables.
 func Keywords() (statementWords, modifierKeywords []string) {
 	for _, m := range modifiers {
 		if !slices.Contains(modifierKeywords, m.Keyword) {

@@ -100,7 +100,8 @@ func Unicast(a netip.Addr) bool {
 	return !a.Is4() || a.As4()[0] != 0 && a.As4()[0] < 240
 }
 
-// Addresses are those that peers see the host come from: of its interfaces, those it is seen as, and those that float.
+// Addresses are those that peers see the host come from: of its interfaces, those it is seen
+// as, and those that float. It is made anew each time; AddAddresses serves for many hosts.
 func (h *Host) Addresses() *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	h.AddAddresses(&b)
@@ -115,7 +116,8 @@ func (h *Host) AddAddresses(b *netipx.IPSetBuilder) {
 	}
 }
 
-// Own are the addresses of the host's interfaces, in their order.
+// Own are the addresses of the host's interfaces, in their order. Those that others give it
+// (seen_as, floating) are not among them.
 func (h *Host) Own() []netip.Addr {
 	out := []netip.Addr{}
 	for _, i := range h.Interfaces {
@@ -140,12 +142,14 @@ func (h *Host) On(segment string, addrs *netipx.IPSet) (interfaces []string) {
 	return interfaces
 }
 
-// HasRole says that the host has a role.
+// HasRole says that the host has a role. A host may have several; their order counts for
+// nothing.
 func (h *Host) HasRole(role string) bool {
 	return slices.Contains(h.Roles, role)
 }
 
-// Host finds a host by its name, nil if there is none.
+// Host finds a host by its name, nil if there is none. It looks at all hosts: Index serves for
+// many.
 func (f *Fleet) Host(name string) *Host {
 	for _, h := range f.Hosts {
 		if h.Name == name {

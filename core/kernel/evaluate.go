@@ -14,7 +14,8 @@ var hooks = [][]string{
 	packet.Through: {"prerouting", "forward", "postrouting"},
 }
 
-// Decision is what the kernel does with every packet that crosses the host.
+// Decision is what the kernel does with every packet that crosses the host. Chains are entered
+// once for each place that they are jumped to from, however many rules jump there.
 func (rs *Ruleset) Decision(sp *packet.Space) packet.Decision {
 	return rs.DecisionWith(sp, EvalCache{})
 }
@@ -29,7 +30,8 @@ func (rs *Ruleset) DecisionWith(sp *packet.Space, known EvalCache) packet.Decisi
 	return d
 }
 
-// Attributed is Decision with the decider of each outcome: Outcome.By counts the deciders from 1.
+// Attributed is Decision with the decider of each outcome: Outcome.By counts the deciders from
+// 1. What is admitted is owed to the last chain that had a say of its own.
 func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
 	return rs.decide(sp, nil)
 }

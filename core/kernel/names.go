@@ -51,7 +51,8 @@ func (n *Names) ByNumber() (users, groups map[int]string) {
 	return turned(n.Users), turned(n.Groups)
 }
 
-// Narrow takes what the host does not have out of what can be.
+// Narrow takes what the host does not have out of what can be: nothing is sent by a user that
+// it does not know, so that rules about him decide nothing.
 func (n *Names) Narrow(sp *packet.Space) {
 	if n == nil {
 		return
@@ -65,7 +66,8 @@ func (n *Names) Narrow(sp *packet.Space) {
 	}
 }
 
-// AppendTo says names in a form that is the same for the same ones.
+// AppendTo says names in a form that is the same for the same ones, to know again what was
+// worked out for them.
 func (n *Names) AppendTo(to []byte) []byte {
 	if n == nil {
 		return to

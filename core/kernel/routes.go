@@ -64,7 +64,8 @@ func routeTo(words []string) (kind string, to netip.Prefix, ok bool) {
 	return kind, p, err == nil
 }
 
-// RoutesOf is what is known of a host's routes by what the fleet says of its addresses.
+// RoutesOf is what is known of a host's routes by what the fleet says of its addresses: which
+// are its own, and nothing of how it reaches others.
 func RoutesOf(h *fleet.Host) *Routes {
 	return &Routes{kinds: map[string]*netipx.IPSet{"local": h.Addresses(), "broadcast": h.Broadcast()}, several: true}
 }

@@ -28,7 +28,8 @@ type Ruleset struct {
 	Fragments bool
 }
 
-// Add adds what else is in force on the same host.
+// Add adds what else is in force on the same host: another table, another family, or its
+// routes.
 func (rs *Ruleset) Add(more *Ruleset) {
 	rs.Chains = append(rs.Chains, more.Chains...)
 	rs.Fragments = rs.Fragments || more.Fragments
@@ -91,7 +92,8 @@ func (rs *Ruleset) simplified(sp *packet.Space, fixed packet.Set) *Ruleset {
 	return &out
 }
 
-// Underway is packets as they may be anywhere on their way through the rules.
+// Underway is packets as they may be anywhere on their way through the rules: with the marks
+// and the destinations that rules may have given them.
 func (rs *Ruleset) Underway(sp *packet.Space, packets packet.Set) packet.Set {
 	changing := append([]packet.Field{packet.OutIface, packet.Fragment}, packet.MarkFields...)
 	if slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Type == "nat" }) {
@@ -222,6 +224,7 @@ var actionNames = []string{Accept: "accept", Drop: "drop", Reject: "reject", Jum
 func (a Action) String() string { return actionNames[a] }
 
 // Bare says that no filter is in force: there is no base chain of type filter on any hook.
+// Chains that translate, or that nothing jumps to, are no filter.
 func (rs *Ruleset) Bare() bool {
 	return !slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Hook != "" && c.Type == "filter" })
 }

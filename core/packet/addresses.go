@@ -6,7 +6,8 @@ import (
 	"go4.org/netipx"
 )
 
-// Everything is all addresses of both families.
+// Everything is all addresses of both families. It is one value that all share: IPSets never
+// change.
 func Everything() *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	b.AddPrefix(netip.MustParsePrefix("0.0.0.0/0"))
@@ -14,7 +15,7 @@ func Everything() *netipx.IPSet {
 	return build(&b)
 }
 
-// Union is the addresses in either set.
+// Union is the addresses in either set. Its cost is linear in the ranges of both.
 func Union(a, b *netipx.IPSet) *netipx.IPSet {
 	var builder netipx.IPSetBuilder
 	builder.AddSet(a)
@@ -22,7 +23,7 @@ func Union(a, b *netipx.IPSet) *netipx.IPSet {
 	return build(&builder)
 }
 
-// Intersection is the addresses in both sets.
+// Intersection is the addresses in both sets. Its cost is linear in the ranges of both.
 func Intersection(a, b *netipx.IPSet) *netipx.IPSet {
 	var builder netipx.IPSetBuilder
 	builder.AddSet(a)
@@ -30,7 +31,8 @@ func Intersection(a, b *netipx.IPSet) *netipx.IPSet {
 	return build(&builder)
 }
 
-// Without is the addresses of a that are not in b.
+// Without is the addresses of a that are not in b. Its cost is linear in the ranges of both, so
+// that many single addresses are best taken away as one set.
 func Without(a, b *netipx.IPSet) *netipx.IPSet {
 	var builder netipx.IPSetBuilder
 	builder.AddSet(a)
@@ -38,7 +40,7 @@ func Without(a, b *netipx.IPSet) *netipx.IPSet {
 	return build(&builder)
 }
 
-// Prefixes is the addresses in some prefixes.
+// Prefixes is the addresses in some prefixes, which may overlap and need not be masked.
 func Prefixes(prefixes ...netip.Prefix) *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	for _, p := range prefixes {
@@ -55,7 +57,8 @@ func PrefixText(p netip.Prefix) string {
 	return p.String()
 }
 
-// OfFamily is the addresses of one family.
+// OfFamily is the addresses of one family, IPv4 or IPv6. An IPv4 address written as IPv6 is an
+// address of IPv6, as it is to a filter.
 func OfFamily(set *netipx.IPSet, family int) *netipx.IPSet {
 	var b netipx.IPSetBuilder
 	for _, r := range set.Ranges() {

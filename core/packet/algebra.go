@@ -19,7 +19,8 @@ const (
 	opOver
 )
 
-// And is the packets in both.
+// And is the packets in both. As with all operations on two sets the cost is at most the
+// product of their nodes; answers are cached.
 func (sp *Space) And(a, b Set) Set { return Set(sp.binary(opAnd, ref(a), ref(b))) }
 
 // Or is the packets in either.
@@ -28,7 +29,7 @@ func (sp *Space) Or(a, b Set) Set { return Set(sp.binary(opOr, ref(a), ref(b))) 
 // Minus is the packets in a and not in b.
 func (sp *Space) Minus(a, b Set) Set { return Set(sp.binary(opMinus, ref(a), ref(b))) }
 
-// Not is the packets not in a.
+// Not is the packets not in a. Not all of them can be: see WellFormed.
 func (sp *Space) Not(a Set) Set { return sp.Minus(All, a) }
 
 // AndAll is the packets in every one of sets; All if there are none. Those that
@@ -85,15 +86,19 @@ func (sp *Space) OrAll(sets ...Set) Set {
 	return sp.Or(sp.OrAll(sets[:half]...), sp.OrAll(sets[half:]...))
 }
 
-// Within says that every packet of a is in b.
+// Within says that every packet of a is in b. It is how one asks whether a set is covered;
+// whether two are the same is ==.
 func (sp *Space) Within(a, b Set) bool { return sp.Minus(a, b) == Empty }
 
-// Choose is the decision that fares as then for packets in s and as otherwise for the rest.
+// Choose is the decision that fares as then for packets in s and as otherwise for the rest. A
+// first-match list is Choose from its last rule up; FirstMatch does that for many rules at
+// once, in less time.
 func (sp *Space) Choose(s Set, then, otherwise Decision) Decision {
 	return Decision(sp.choose(ref(s), ref(then), ref(otherwise)))
 }
 
-// Over is a where a has an outcome, and b for the rest.
+// Over is a where a has an outcome, and b for the rest. A decision has none where nothing was
+// said of a packet (Void, Only).
 func (sp *Space) Over(a, b Decision) Decision { return Decision(sp.over(ref(a), ref(b))) }
 
 // over is the union of two partial decisions: where a says nothing (Void), b decides. It is
@@ -112,7 +117,8 @@ func (sp *Space) over(a, b ref) ref {
 	return sp.remember(opOver, a, b, 0, sp.zip(field, a, b, ref(Empty), func(a, b, _ ref) ref { return sp.over(a, b) }))
 }
 
-// Only is d for packets in s, and nothing for the rest.
+// Only is d for packets in s, and nothing for the rest: two decisions do the same for s exactly
+// if Only of both is the same handle.
 func (sp *Space) Only(d Decision, s Set) Decision { return sp.Choose(s, d, Void) }
 
 // lookup finds the cache entry for an operation on a, b and c, and says whether it holds that

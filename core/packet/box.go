@@ -129,7 +129,8 @@ func (sp *Space) front(r ref, field Field) []edge {
 	return front(r)
 }
 
-// Project is the values of a field that some packet of s has.
+// Project is the values of a field that some packet of s has, as runs in order. All other
+// fields may be anything, unknowns and buckets among them.
 func (sp *Space) Project(s Set, field Field) []Range {
 	var runs []Range
 	seen := map[ref]bool{}
@@ -168,7 +169,8 @@ func (sp *Space) Project(s Set, field Field) []Range {
 	return boxes[0][field]
 }
 
-// Addrs is the set of packets whose Src or Dst is one of addrs, of either family.
+// Addrs is the set of packets whose Src or Dst, as field says, is one of addrs, of either
+// family. The packets' family follows from the address.
 func (sp *Space) Addrs(field Field, addrs *netipx.IPSet) Set {
 	if addrs == nil {
 		return Empty
@@ -233,7 +235,8 @@ func (b Box) AddrSet(field Field) *netipx.IPSet {
 	return set
 }
 
-// Allows says that the box has packets whose field is v.
+// Allows says that the box has packets whose field is v, with the other fields as the box has
+// them.
 func (b Box) Allows(field Field, v Value) bool {
 	ranges, spoken := b[field]
 	for _, r := range ranges {
@@ -244,7 +247,8 @@ func (b Box) Allows(field Field, v Value) bool {
 	return !spoken
 }
 
-// Complement is the runs of a field's values that are in none of some runs, which are in order.
+// Complement is the runs of a field's values that are in none of some runs, which are in order
+// and do not touch.
 func Complement(field Field, ranges []Range) (out []Range) {
 	next := Value{}
 	for _, r := range ranges {
@@ -259,7 +263,8 @@ func Complement(field Field, ranges []Range) (out []Range) {
 	return append(out, Range{next, field.Limit()})
 }
 
-// InterfaceNames says a field's runs as names, a prefix as "name*"; ok is false where they are neither.
+// InterfaceNames says a field's runs as names, a prefix as "name*"; ok is false where they are
+// neither, as the runs between two names. The name of no interface is "".
 func InterfaceNames(ranges []Range) (names []string, ok bool) {
 	for _, r := range ranges {
 		name := r.Lo.iface()

@@ -25,7 +25,8 @@ type Bucket struct {
 	What string
 }
 
-// String says the bucket as a policy does: "4 per 1m per source".
+// String says the bucket as a policy does: "4 per 1m per source", by how much it holds and in
+// which time it fills; or by what a dump calls it.
 func (b Bucket) String() string {
 	if b.What != "" {
 		return b.What
@@ -65,7 +66,8 @@ func (sp *Space) HasToken(b Bucket) Set {
 	return sp.Value(f, 1)
 }
 
-// AssumeToken is a decision while a bucket has a token, or while it has none.
+// AssumeToken is a decision while a bucket has a token (room), or while it has none. The bucket
+// is then no longer asked for.
 func (sp *Space) AssumeToken(d Decision, b Bucket, room bool) Decision {
 	v := Num(0)
 	if room {
@@ -89,7 +91,8 @@ func Buckets[T Set | Decision](sp *Space, of T) (out []Bucket) {
 	return out
 }
 
-// WithinLimits is a decision while no bucket is exceeded.
+// WithinLimits is a decision while no bucket is exceeded: what people mean by what a rule does.
+// No decision of buckets is left in it.
 func (sp *Space) WithinLimits(d Decision) Decision {
 	done := map[ref]ref{}
 	var room func(r ref) ref
@@ -115,7 +118,7 @@ func (sp *Space) WithinLimits(d Decision) Decision {
 	return Decision(room(ref(d)))
 }
 
-// AnyRoom is the packets that are in s for some state of the buckets.
+// AnyRoom is the packets that are in s for some state of the buckets: what may ever fare so.
 func (sp *Space) AnyRoom(s Set) Set {
 	for _, b := range Buckets(sp, s) {
 		s = sp.Exists(s, sp.roomOf[b])
@@ -185,12 +188,14 @@ func (sp *Space) SenderNames(field Field, ranges []Range) (names []string, but b
 	return names, but
 }
 
-// AnySender is the set of packets that a local program sends, whoever's.
+// AnySender is the set of packets that a local program sends which a rule names by this field
+// (User, Group, Unit or Program), whoever's it is.
 func (sp *Space) AnySender(field Field) Set {
 	return sp.Ranges(field, []Range{{Num(other), field.Limit()}})
 }
 
-// Before is the set of packets that pass before a second since 1970.
+// Before is the set of packets that pass before a second since 1970. Together with Not it says
+// from when on.
 func (sp *Space) Before(at int64) Set {
 	if at <= 0 {
 		return Empty
@@ -227,7 +232,8 @@ func (sp *Space) ChangeTimes(d Decision) (out []int64) {
 	return slices.Compact(out)
 }
 
-// TCPFlagsMatch is the set of packets whose TCP flags, of those in a mask, are just these.
+// TCPFlagsMatch is the set of packets whose TCP flags, of those in a mask, are just these. It
+// asks for no protocol: And it with TCP.
 func (sp *Space) TCPFlagsMatch(flags, mask int) Set {
 	var values []int
 	for bits := range TCPFlags.Limit().Int() + 1 {

@@ -22,7 +22,8 @@ var (
 	directionWords = []string{Inbound: "in", Outbound: "out", Forward: "through"}
 )
 
-// DirectionNamed is the direction that a policy says by a name; ok is false where none is.
+// DirectionNamed is the direction that a policy says by a name, "inbound", "outbound" or
+// "forward"; ok is false where none is.
 func DirectionNamed(name string) (d Direction, ok bool) {
 	i := slices.Index(directionNames, name)
 	return Direction(i), i >= 0
@@ -49,7 +50,8 @@ func (d Direction) Local() Field {
 	return Dst
 }
 
-// Peer is the field that holds the other end's address.
+// Peer is the field that holds the other end's address: the source of what comes in, the
+// destination of what goes out. Of what is forwarded the source counts as the peer.
 func (d Direction) Peer() Field {
 	if d == Outbound {
 		return Dst
@@ -57,7 +59,8 @@ func (d Direction) Peer() Field {
 	return Src
 }
 
-// Interface is the field that holds the interface on the way to the peer.
+// Interface is the field that holds the interface on the way to the peer: by which it came in,
+// or goes out.
 func (d Direction) Interface() Field {
 	if d == Outbound {
 		return OutIface
@@ -65,5 +68,5 @@ func (d Direction) Interface() Field {
 	return InIface
 }
 
-// Crossing is the packets that cross a host in one direction.
+// Crossing is the packets that cross a host in one direction. Each packet crosses it in one.
 func (sp *Space) Crossing(d Direction) Set { return sp.Value(Hook, int(d)) }

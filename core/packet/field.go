@@ -135,7 +135,8 @@ var protocolNumbers = func() map[string]int {
 	return numbers
 }()
 
-// ProtocolName gives a protocol's name, or its number where it has none.
+// ProtocolName gives a protocol's name, or its number where it has none of ours. Names are
+// those of IANA's registry in small letters.
 func ProtocolName(n int) string {
 	if s, ok := protocolNames[n]; ok {
 		return s
@@ -161,7 +162,7 @@ var PortProtocols = []int{TCP, UDP, 33, SCTP, 136}
 // and an interface name each fit in one.
 type Value struct{ hi, lo uint64 }
 
-// Num is the value of a small number.
+// Num is the value of a number that is not negative: a port, a type, a protocol, a state.
 func Num(n int) Value { return Value{0, uint64(n)} }
 
 // Int is the way back from Num.
@@ -192,19 +193,21 @@ func (v Value) Bit(n int) bool {
 	return v.lo>>n&1 == 1
 }
 
-// Next is the value after v.
+// Next is the value after v. Behind the highest it is 0: look before whether v is the field's
+// Limit.
 func (v Value) Next() Value {
 	lo, carry := bits.Add64(v.lo, 1, 0)
 	return Value{v.hi + carry, lo}
 }
 
-// Prev is the value before v.
+// Prev is the value before v, likewise.
 func (v Value) Prev() Value {
 	lo, borrow := bits.Sub64(v.lo, 1, 0)
 	return Value{v.hi - borrow, lo}
 }
 
-// Addr is the value of an address: IPv4 addresses are the numbers below 2^32.
+// Addr is the value of an address: IPv4 addresses are the numbers below 2^32, so that the same
+// field holds both families and Family tells them apart.
 func Addr(a netip.Addr) Value {
 	if a.Is4() {
 		b := a.As4()
@@ -261,7 +264,7 @@ func ifacePrefix(prefix string) Range {
 // A Range is a run of values, both ends included.
 type Range struct{ Lo, Hi Value }
 
-// PrefixRange is the addresses of a prefix.
+// PrefixRange is the addresses of a prefix, from its first to its last. It need not be masked.
 func PrefixRange(p netip.Prefix) Range {
 	r := netipx.RangeOfPrefix(p)
 	return Range{Addr(r.From()), Addr(r.To())}
@@ -275,7 +278,7 @@ func InterfaceRange(name string) Range {
 	return Range{iface(name), iface(name)}
 }
 
-// Limit is the highest value a field can have.
+// Limit is the highest value a field can have. A diagram has an edge for every value up to it.
 func (f Field) Limit() Value {
 	switch f {
 	case Hook:

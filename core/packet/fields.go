@@ -14,7 +14,8 @@ func (sp *Space) fieldsOf(r ref) map[Field]bool {
 	return used
 }
 
-// DependsOn says that what becomes of some packet depends on a field of it.
+// DependsOn says that what becomes of some packet depends on a field of it. Diagrams are
+// reduced: a field that makes no difference is in none.
 func (sp *Space) DependsOn(d Decision, field Field) bool { return sp.fieldsOf(ref(d))[field] }
 
 // reached is all nodes of r's diagram, leaves included.
@@ -69,7 +70,8 @@ func (sp *Space) Exists(s Set, fields ...Field) Set {
 	return Set(forget(ref(s)))
 }
 
-// ProjectOnto is s without what it says of any fields but these.
+// ProjectOnto is s without what it says of any fields but these: the packets that have these
+// fields as some packet of s has.
 func (sp *Space) ProjectOnto(s Set, fields ...Field) Set {
 	var others []Field
 	for f := range sp.fieldsOf(ref(s)) {

@@ -43,7 +43,8 @@ func (p Packet) markBit(f Field) int {
 	return int(mark >> (markBits - 1 - i) & 1)
 }
 
-// Marked is the set of packets whose mark has a value in the bits of a mask.
+// Marked is the set of packets whose mark has a value in the bits of a mask. Other bits may be
+// anything.
 func (sp *Space) Marked(m Mark, value, mask uint32) Set {
 	if value&^mask != 0 {
 		return Empty
@@ -88,7 +89,8 @@ type Marking struct {
 	Unknown  string
 }
 
-// Marking is what becomes of packets that are given a mark and then fare as in d.
+// Marking is what becomes of packets that are given a mark and then fare as in d: the question
+// d asks of the mark is answered by what m writes.
 func (sp *Space) Marking(d Decision, m Marking) Decision {
 	used := sp.fieldsOf(ref(d))
 	for bit := range markBits {
@@ -120,7 +122,7 @@ var bitNames = func() (names [markBits]string) {
 	return names
 }()
 
-// MarkedBefore is the packets that are in s once they were given a mark.
+// MarkedBefore is the packets that are in s once they were given a mark: the same, of a set.
 func (sp *Space) MarkedBefore(s Set, m Marking) Set { return Set(sp.Marking(Decision(s), m)) }
 
 // marksOf is the marks of a packet of s, with no bit set that need not be.

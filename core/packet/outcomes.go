@@ -1,6 +1,7 @@
 package packet
 
-// Map is d with every outcome replaced by f of it. Packets without an outcome stay without.
+// Map is d with every outcome replaced by f of it. Packets without an outcome stay without. f
+// is called once for each outcome, not for each packet.
 func (sp *Space) Map(d Decision, f func(Outcome) Outcome) Decision {
 	return Decision(sp.rebuild(ref(d), map[ref]ref{}, func(r ref) ref {
 		if r == ref(Void) {
@@ -10,7 +11,8 @@ func (sp *Space) Map(d Decision, f func(Outcome) Outcome) Decision {
 	}))
 }
 
-// Where is the packets whose outcome in d fulfils f. Packets without an outcome never do.
+// Where is the packets whose outcome in d fulfils f. Packets without an outcome never do. f is
+// called once for each outcome.
 func (sp *Space) Where(d Decision, f func(Outcome) bool) Set {
 	return Set(sp.rebuild(ref(d), map[ref]ref{}, func(r ref) ref {
 		if r != ref(Void) && f(sp.outcome(r)) {
@@ -62,7 +64,8 @@ func (sp *Space) Parts(d Decision) map[int32]Set {
 	return out
 }
 
-// Outcomes lists the outcomes that d gives to some packet, in the order in which the Space first saw them.
+// Outcomes lists the outcomes that d gives to some packet, well-formed or not, in the order in
+// which the Space first saw them.
 func (sp *Space) Outcomes(d Decision) (out []Outcome) {
 	reached := sp.reached(ref(d))
 	for i := range sp.outcomes {
@@ -73,7 +76,8 @@ func (sp *Space) Outcomes(d Decision) (out []Outcome) {
 	return out
 }
 
-// Differ is the packets that fare differently in a and b.
+// Differ is the packets that fare differently in a and b, those included that have an outcome
+// in one alone. Outcome.By counts: compare decisions that are not attributed.
 func (sp *Space) Differ(a, b Decision) Set {
 	memo := map[[2]ref]ref{}
 	var differ func(a, b ref) ref
@@ -95,7 +99,8 @@ func (sp *Space) Differ(a, b Decision) Set {
 	return Set(differ(ref(a), ref(b)))
 }
 
-// Possible is the packets that are in s for some answer to the unknowns.
+// Possible is the packets that are in s for some answer to the unknowns: what cannot be ruled
+// out.
 func (sp *Space) Possible(s Set) Set { return Set(sp.possible(ref(s))) }
 
 // possible is Possible below a node. A node that asks for an unknown is reduced, so that some
@@ -118,17 +123,20 @@ func (sp *Space) possible(r ref) ref {
 	return sp.remember(opPossible, r, 0, 0, sp.make(field, edges))
 }
 
-// Answered is a decision once an unknown is answered.
+// Answered is a decision once an unknown is answered, by its name. One that d does not ask
+// changes nothing.
 func (sp *Space) Answered(d Decision, unknown string, yes bool) Decision {
 	answer := map[bool]int{true: 1, false: 0}[yes]
 	sp.Unknown(unknown) // it may be a new one
 	return sp.Restrict(d, sp.unknownOf[unknown], Num(answer))
 }
 
-// Certain is the packets that are in s whatever the answers to the unknowns.
+// Certain is the packets that are in s whatever the answers to the unknowns: what can be said
+// without knowing more.
 func (sp *Space) Certain(s Set) Set { return sp.Not(sp.Possible(sp.Not(s))) }
 
-// UnknownsOf names the unknowns that s depends on.
+// UnknownsOf names the unknowns that s depends on, in the order in which the Space first met
+// them. It is what one shows people where an answer is uncertain.
 func (sp *Space) UnknownsOf(s Set) []string {
 	used := sp.fieldsOf(ref(s))
 	var names []string

@@ -35,7 +35,8 @@ type Packet struct {
 	Time     *time.Time `json:"time,omitempty" doc:"when it passes, where that matters"`
 }
 
-// String is the packet in one line, as a person would write it down.
+// String is the packet in one line, as a person would write it down: "tcp 198.51.100.7 port
+// 50000 -> 192.0.2.7 port 22 in by eth0". What is as usual is left out.
 func (p Packet) String() string {
 	var b strings.Builder
 	b.WriteString(p.Protocol)
@@ -198,7 +199,8 @@ func (sp *Space) follow(r ref, p Packet) ref {
 	}
 }
 
-// Exactly is the set of this one packet, whatever the buckets and the unknowns.
+// Exactly is the set of this one packet, whatever the buckets and the unknowns. It is the way
+// from an example back to sets.
 func (sp *Space) Exactly(p Packet) Set {
 	s := sp.domain
 	for f, v := range sp.values(p) {
@@ -207,16 +209,19 @@ func (sp *Space) Exactly(p Packet) Set {
 	return sp.AndAll(s, sp.Marked(OfPacket, p.Mark, allBits), sp.Marked(OfConnection, p.ConnMark, allBits))
 }
 
-// Has says that the packet is in s, every bucket having room and every unknown answered no.
+// Has says that the packet is in s, every bucket having room and every unknown answered no. It
+// follows one path, and costs next to nothing.
 func (sp *Space) Has(s Set, p Packet) bool { return sp.follow(ref(s), p) == ref(All) }
 
-// Outcome is what becomes of the packet by d, every bucket having room and every unknown answered no.
+// Outcome is what becomes of the packet by d, every bucket having room and every unknown
+// answered no; the zero Outcome where d says nothing of it.
 func (sp *Space) Outcome(d Decision, p Packet) Outcome { return sp.outcome(sp.follow(ref(d), p)) }
 
 // A Preferences says which values of a field a person finds typical, best first.
 type Preferences map[Field][]Value
 
-// Prefer adds addresses to the taste for a field.
+// Prefer adds addresses to the taste for a field, behind those that are there: the first that
+// fits is taken.
 func (t Preferences) Prefer(f Field, addrs ...netip.Addr) {
 	for _, a := range addrs {
 		t[f] = append(t[f], Addr(a))

@@ -28,7 +28,8 @@ func (r Rate) Kernel() (n int, unit string, ok bool) {
 	return 0, "", false
 }
 
-// Slower says that r is the lower rate, or the same with the smaller bucket.
+// Slower says that r is the lower rate, or the same with the smaller bucket. 60 per 1m and 1
+// per 1s are the same rate with other buckets.
 func (r Rate) Slower(o Rate) bool {
 	if a, b := r.N*o.Seconds, o.N*r.Seconds; a != b {
 		return a < b

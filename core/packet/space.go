@@ -88,7 +88,8 @@ type cached struct {
 	result  ref
 }
 
-// NewSpace makes a Space with nothing in it.
+// NewSpace makes a Space with nothing in it and no bound: for what a program asks of itself.
+// Work for others gets one from a Budget.
 func NewSpace() *Space {
 	sp := &Space{
 		nodes:     make([]node, 0, 1024),
@@ -109,7 +110,7 @@ func NewSpace() *Space {
 	return sp
 }
 
-// Leaf is the decision that gives every packet the same outcome.
+// Leaf is the decision that gives every packet the same outcome. Outcomes that are == are one.
 func (sp *Space) Leaf(o Outcome) Decision {
 	if r, ok := sp.leaves[o]; ok {
 		return Decision(r)
@@ -212,7 +213,8 @@ type Budget struct {
 	Halt  func() error // why to end now, nil to go on; see Space.Halt
 }
 
-// Space makes a Space for a piece of work within the budget.
+// Space makes a Space for a piece of work within the budget. What goes beyond it ends with a
+// panic that Try takes for an error.
 func (b Budget) Space() *Space {
 	sp := NewSpace()
 	sp.Bound(b.Edges)
@@ -220,7 +222,8 @@ func (b Budget) Space() *Space {
 	return sp
 }
 
-// Check ends the work if it is to end now, where there is much to do and no Space at work.
+// Check ends the work if it is to end now, where there is much to do and no Space at work. Call
+// it in loops over hosts and rules.
 func (b Budget) Check() {
 	if b.Halt != nil {
 		if err := b.Halt(); err != nil {
@@ -229,7 +232,8 @@ func (b Budget) Check() {
 	}
 }
 
-// Size is how many edges the Space holds.
+// Size is how many edges the Space holds: what a bound is given in. An edge takes about 24
+// bytes.
 func (sp *Space) Size() int { return sp.used }
 
 // Try does a piece of work in Spaces with a Bound or a Halt. The error is a *TooComplexError
@@ -339,7 +343,8 @@ func (sp *Space) Ranges(field Field, ranges []Range) Set {
 	return Set(sp.make(field, edges))
 }
 
-// Range is the set of packets whose field lies between lo and hi, both included.
+// Range is the set of packets whose field lies between lo and hi, both included. It is for
+// fields of small numbers; Ranges takes any values.
 func (sp *Space) Range(field Field, lo, hi int) Set {
 	return sp.Ranges(field, []Range{{Num(lo), Num(hi)}})
 }
@@ -347,7 +352,7 @@ func (sp *Space) Range(field Field, lo, hi int) Set {
 // Value is the set of packets whose field is n.
 func (sp *Space) Value(field Field, n int) Set { return sp.Range(field, n, n) }
 
-// Values is the set of packets whose field is one of ns.
+// Values is the set of packets whose field is one of ns. Neighbours become one run.
 func (sp *Space) Values(field Field, ns ...int) Set {
 	ranges := make([]Range, len(ns))
 	for i, n := range ns {

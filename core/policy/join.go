@@ -56,6 +56,7 @@ func (r *Rule) Routers() []*Role {
 }
 
 // CarriedBy are the parts of a span that a host carries out in what it forwards by a join.
+// Where the rule goes through no join there are none.
 func (s *Span) CarriedBy(h *fleet.Host) (out []Crossing) {
 	for _, c := range s.Crossings {
 		if Routes(c.Join.Through, h) {

@@ -27,7 +27,7 @@ type Part struct {
 // mostParts is how many parts a policy may have.
 const mostParts = 200
 
-// Holds says that a file of the policy is the part's.
+// Holds says that a file of the policy is the part's: it lies in the part's folder.
 func (p *Part) Holds(file string) bool { return strings.HasPrefix(file, p.Folder+"/") }
 
 // partOf is the part that a file is of; nil if it is of the whole.

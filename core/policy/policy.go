@@ -182,7 +182,8 @@ type Side struct {
 	own   *netipx.IPSet        // all addresses of Hosts
 }
 
-// HostAddrs is all addresses of the hosts that the side names.
+// HostAddrs is all addresses of the hosts that the side names, whichever of them the side means
+// (At says these).
 func (s *Side) HostAddrs() *netipx.IPSet { return s.own }
 
 // Names says that the side names this host.
@@ -210,7 +211,8 @@ func newGroup(hosts []*fleet.Host) *group {
 	return g
 }
 
-// Outside is the side's addresses that are not given by naming hosts.
+// Outside is the side's addresses that are not given by naming hosts: what is nobody's of ours,
+// or is not meant as ours.
 func (s *Side) Outside() *netipx.IPSet { return packet.Without(s.Addrs, s.own) }
 
 // A Term is what a service admits, one protocol and run of ports at a time.
@@ -230,7 +232,8 @@ const (
 	AnyType     = -1
 )
 
-// Has says that the term speaks of a port of a protocol, in some family.
+// Has says that the term speaks of a port of a protocol, in some family. Terms of any protocol
+// do.
 func (t Term) Has(protocol, port int) bool {
 	return (t.Protocol == protocol || t.Protocol == AnyProtocol) && t.Ports.Lo <= port && port <= t.Ports.Hi &&
 		!slices.ContainsFunc(t.Not, func(n Term) bool { return n.Family == AnyFamily && n.Has(protocol, port) })
@@ -239,7 +242,8 @@ func (t Term) Has(protocol, port int) bool {
 // HasPorts says that the term is about ports.
 func (t Term) HasPorts() bool { return slices.Contains(packet.PortProtocols, t.Protocol) }
 
-// NextTurn is when the next rule of the policy begins or ends by itself; 0 if none does.
+// NextTurn is when the next rule of the policy begins or ends by itself, in seconds since 1970;
+// 0 if none does. Until then what was worked out for now stays right.
 func (p *Policy) NextTurn(now int64) (next int64) {
 	for _, r := range p.Rules {
 		if at := r.Turn(now); at != 0 && (next == 0 || at < next) {
@@ -266,7 +270,7 @@ func (p *Policy) Segments() (out []*Network) {
 	return out
 }
 
-// Rule finds a rule by its name, nil if there is none.
+// Rule finds a rule by its name, nil if there is none. It looks at all rules.
 func (p *Policy) Rule(name string) *Rule {
 	for _, r := range p.Rules {
 		if r.Name == name {

@@ -25,7 +25,7 @@ var registry = sync.OnceValue(func() map[string][]Term {
 	return out
 })
 
-// RegisteredNames are the services that need no declaration.
+// RegisteredNames are the services that need no declaration, by IANA's registry, sorted.
 func RegisteredNames() []string {
 	names := []string{"any"}
 	for name := range registry() {

@@ -72,7 +72,8 @@ func tooLarge(sources []Source, format string, args ...any) []source.Problem {
 		Hinted("split the policy, or keep long lists of addresses elsewhere in fewer, larger prefixes")}
 }
 
-// ListsOf names the files of addresses that a policy file refers to.
+// ListsOf names the files of addresses that a policy file refers to, as it writes them:
+// relative to the policy's folder.
 func ListsOf(file *fence.File) (names []string) {
 	for _, stmt := range file.Stmts {
 		if d, ok := stmt.(*fence.NetworkDecl); ok && d.List != nil {

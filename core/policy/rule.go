@@ -39,12 +39,13 @@ type Rule struct {
 	Decl     *fence.Rule // all it says, for what is said for people
 }
 
-// InForce says that the rule counts at an instant, in seconds since 1970, or will later.
+// InForce says that the rule counts at an instant, in seconds since 1970, or will later: it is
+// not off, and has not ended.
 func (r *Rule) InForce(now int64) bool {
 	return !r.Off && (r.Until == 0 || now < r.Until) && (r.Trial == nil || !r.Trial.Open || now < r.Trial.Until)
 }
 
-// Sure says that the rule is a guard that nothing slows down.
+// Sure says that the rule is a guard that nothing slows down: a way in that can be relied on.
 func (r *Rule) Sure() bool { return r.Guard && r.AtMost == nil }
 
 // Turn is when the rule next begins or ends by itself, after an instant; 0 is never. All are
@@ -71,7 +72,7 @@ func (r *Rule) Title() string {
 	return "allow " + r.Name
 }
 
-// String is the rule's meaning in one line, without its modifiers.
+// String is the rule's meaning in one line, without its modifiers: "beacon -> broker : ssh".
 func (r *Rule) String() string {
 	s := r.Title() + ": " + r.From.Text + " -> " + r.To.Text + " : " + r.Services
 	return s + said("  within ", r.Within) + said("  on ", NamesOf(r.On))
@@ -104,7 +105,7 @@ type Span struct {
 	Crossings []Crossing // what of a rule's goes by routers of joins
 }
 
-// Overrides says that the rule is an exception to block b.
+// Overrides says that the rule is an exception to block b: it names it by `over`.
 func (r *Rule) Overrides(b *Rule) bool { return slices.Contains(r.Over, b) }
 
 // A Trial is until when something refuses nothing yet, in seconds since 1970. What it would
@@ -117,7 +118,8 @@ type Trial struct {
 // over says that a trial has ended at an instant, or that there is none.
 func (t *Trial) over(now int64) bool { return t == nil || now >= t.Until }
 
-// At is the stance as it is from an instant on.
+// At is the stance as it is from an instant on: a trial that is over has become what it tried,
+// or has gone.
 func (s Stance) At(now int64) Stance {
 	if s.Trial.over(now) {
 		s.Trial = nil

@@ -92,7 +92,8 @@ func (r *resolver) plainSide(p fence.Peers) (s Side, ok bool) {
 	return s, true
 }
 
-// SideOf is a side of hosts of ours, whole.
+// SideOf is a side of hosts of ours, whole: with all their addresses, as if a policy had named
+// each.
 func SideOf(hosts []*fleet.Host) Side {
 	g := newGroup(hosts)
 	s := Side{Text: "hosts of ours", Named: true, Hosts: hosts, Addrs: g.addrs, named: g.named, own: g.addrs}

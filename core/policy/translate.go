@@ -26,7 +26,8 @@ type Redirect struct {
 	Pos      source.Pos
 }
 
-// On says that a host carries the redirect out.
+// On says that a host carries the redirect out: a router that it goes through, or a host that
+// it is for.
 func (r *Redirect) On(h *fleet.Host) bool {
 	switch {
 	case r.Off:
@@ -51,7 +52,8 @@ type Masquerade struct {
 // On says that a host carries it out.
 func (m *Masquerade) On(h *fleet.Host) bool { return !m.Off && Routes(m.Through, h) }
 
-// Routes says that a host is of one of the roles that something goes through.
+// Routes says that a host is of one of the roles that something goes through: it is a router
+// there.
 func Routes(through []*Role, h *fleet.Host) bool {
 	return slices.ContainsFunc(through, func(r *Role) bool { return h.HasRole(r.Name) })
 }

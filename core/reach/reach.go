@@ -44,7 +44,9 @@ type Decider struct {
 	Direction packet.Direction
 }
 
-// New makes a Reach. Rules that have ended by now (in seconds since 1970) do not count.
+// New makes a Reach for an instant, in seconds since 1970. Rules that have ended by then do not
+// count; those that begin later do, from then on. What it works out it keeps, for all questions
+// of one Space.
 func New(sp *packet.Space, pol *policy.Policy, now int64) *Reach {
 	r := &Reach{sp: sp, pol: pol, now: now, about: packet.All, planner: compile.NewPlanner(sp, pol, now),
 		counted: map[Decider]int32{}, ends: map[endKey]packet.Decision{}, between: map[[2]string]packet.Decision{}}
@@ -83,7 +85,7 @@ type Party struct {
 	class string
 }
 
-// Ours says that the party is hosts of the fleet.
+// Ours says that the party is hosts of the fleet, which have filters of their own.
 func (p Party) Ours() bool { return len(p.Hosts) > 0 }
 
 // Parties takes a side apart: its hosts by how they are treated, and what it
@@ -159,7 +161,8 @@ func (r *Reach) Forwards(p Party, in, out string) packet.Decision {
 	return r.end(p, packet.Forward, [2]string{in, out})
 }
 
-// Forwarded is what becomes of packets by all routers that rules say they go through.
+// Forwarded is what becomes of packets by all routers that rules say they go through, between
+// two interfaces if they are named.
 func (r *Reach) Forwarded(in, out string) packet.Decision {
 	d := r.sp.Leaf(packet.Outcome{Verdict: packet.Admit})
 	for _, route := range r.routes {

@@ -102,7 +102,8 @@ func (r *Reach) masked(from, to Party, d packet.Decision) packet.Decision {
 	return d
 }
 
-// Addressed is the packets from one party's addresses to another's.
+// Addressed is the packets from one party's addresses to another's, as each is seen by the
+// other.
 func (r *Reach) Addressed(from, to Party) packet.Set {
 	return r.sp.And(r.sp.Addrs(packet.Src, from.Addrs), r.sp.Addrs(packet.Dst, to.Addrs))
 }

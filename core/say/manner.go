@@ -21,7 +21,7 @@ func DoesNotPass(d packet.Direction) string {
 	return []string{packet.Inbound: "does not get in", packet.Outbound: "does not get out", packet.Forward: "is not forwarded"}[d]
 }
 
-// Limit says how much is admitted: " at most 4 per 1m".
+// Limit says how much is admitted: " at most 4 per 1m", or " without a limit".
 func (m Manner) Limit() string {
 	if m.AtMost == "" {
 		return " without a limit"
@@ -29,7 +29,8 @@ func (m Manner) Limit() string {
 	return " at most " + m.AtMost
 }
 
-// Beside says a manner as far as it differs from another.
+// Beside says a manner as far as it differs from another, so that a sentence that names both
+// says only what is different.
 func (m Manner) Beside(other Manner) string {
 	s := m.Verdict.String()
 	switch {

@@ -55,7 +55,8 @@ func (k known) wholeFirst() [3]half {
 // every example, and in large fleets the first few are as typical as any.
 const mostTastes = 200
 
-// NamesOf collects what a policy and its fleet have names for.
+// NamesOf collects what a policy and its fleet have names for: hosts, roles, peers, networks
+// and the fleet. It takes a while for a large fleet; keep it for the policy.
 func NamesOf(pol *policy.Policy) *Names {
 	n := &Names{Policy: pol}
 	add := func(name string, set *netipx.IPSet) {

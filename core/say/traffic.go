@@ -200,7 +200,8 @@ type part struct {
 // servicesOf says that two parts are about the same services.
 func (p part) servicesOf(o part) bool { return slices.EqualFunc(p.services, o.services, Service.same) }
 
-// Traffic names a set of packets of one direction. Unknowns must have been decided before.
+// Traffic names a set of packets of one direction. Unknowns must have been decided before
+// (Possible, Certain). A set that takes more than 256 products is said in part, and much else.
 func (n *Names) Traffic(sp *packet.Space, s packet.Set, direction packet.Direction) Traffic {
 	t := Traffic{Direction: direction}
 	for _, p := range parts(sp, s, direction) {

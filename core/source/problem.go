@@ -41,20 +41,22 @@ type Problem struct {
 	Packet   *packet.Packet `json:"packet,omitempty" doc:"a packet that shows it"`
 }
 
-// Errorf makes an error at pos, width characters long.
+// Errorf makes an error at pos, width letters long, with the code that documents it. The
+// message says what is wrong and what was found; what to do goes into a hint.
 func Errorf(pos Pos, width int, code, format string, args ...any) Problem {
 	return Problem{Severity: Error, Code: code, File: pos.File, Line: pos.Line, Column: pos.Column, Width: max(width, 1),
 		Message: fmt.Sprintf(format, args...)}
 }
 
-// Warningf makes a warning at pos, width characters long.
+// Warningf makes a warning, which stops nothing and can be accepted by its code.
 func Warningf(pos Pos, width int, code, format string, args ...any) Problem {
 	p := Errorf(pos, width, code, format, args...)
 	p.Severity = Warning
 	return p
 }
 
-// Hinted is p with a hint.
+// Hinted is p with a hint: what to do, as an imperative, in one line. An empty hint takes one
+// away.
 func (p Problem) Hinted(format string, args ...any) Problem {
 	if format != "" {
 		p.Hint = fmt.Sprintf(format, args...)
@@ -62,12 +64,13 @@ func (p Problem) Hinted(format string, args ...any) Problem {
 	return p
 }
 
-// HasErrors says that one of the problems is an error.
+// HasErrors says that one of the problems is an error: what was read must then not be used.
 func HasErrors(problems []Problem) bool {
 	return slices.ContainsFunc(problems, func(p Problem) bool { return p.Severity == Error })
 }
 
-// SortProblems puts problems in the order of their places.
+// SortProblems puts problems in the order of their places: by file, line and column, and those
+// of one place as they were found.
 func SortProblems(problems []Problem) {
 	slices.SortStableFunc(problems, func(a, b Problem) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))

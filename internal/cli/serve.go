@@ -251,8 +251,10 @@ type length time.Duration
 
 // String is the length as Go writes it.
 func (l *length) String() string { return time.Duration(*l).String() }
+
 // Type is what help calls it.
-func (l *length) Type() string   { return "length" }
+func (l *length) Type() string { return "length" }
+
 // Set reads one: 90s, 30m, 12h or 3d.
 func (l *length) Set(s string) error {
 	d, err := parseLength(s)

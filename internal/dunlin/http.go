@@ -198,8 +198,10 @@ type nowhere struct {
 
 // nowhere takes an answer that nobody gets: the request was carried out, and its answer lost.
 func (n *nowhere) Header() http.Header { return n.header }
+
 // The status is lost with it.
-func (n *nowhere) WriteHeader(int)     {}
+func (n *nowhere) WriteHeader(int) {}
+
 // Write keeps what is written, for the tests' sake.
 func (n *nowhere) Write(b []byte) (int, error) {
 	n.body = append(n.body, b...)

@@ -42,8 +42,9 @@ type Machine struct {
 
 // program is what watchdogs are started from: our own program.
 func (m *Machine) program() string { return cmp.Or(m.Program, "/proc/self/exe") }
+
 // socket is where the watchdog of a change is spoken to.
-func (m *Machine) socket() string  { return m.Path("watchdog.sock") }
+func (m *Machine) socket() string { return m.Path("watchdog.sock") }
 
 // Path is a file in the host's folder.
 func (m *Machine) Path(name string) string { return filepath.Join(m.Dir, name) }
