@@ -90,7 +90,7 @@ func Policy(fl *fleet.Fleet, name string, hosts []Host, now int64) (*Result, err
 	if err != nil {
 		return nil, err
 	}
-	return &Result{Text: tidy(w.text()), Fleet: w.fleet, Roles: w.told, Left: w.left, Lines: len(w.lines)}, nil
+	return &Result{Text: w.text(), Fleet: w.fleet, Roles: w.told, Left: w.left, Lines: len(w.lines)}, nil
 }
 
 // read is what a host has in force; where its routes are not told, they are as its addresses say.
@@ -141,19 +141,17 @@ func every(fl *fleet.Fleet, hosts []Host, now int64, do func(i int, sp *packet.S
 	return nil
 }
 
-// tidy lays a policy out as everybody does.
-func tidy(text string) string {
-	file, _ := fence.Parse("adopted.fence", text) // which was resolved before
-	return fence.Print(file)
-}
-
 // silent is a policy that says nothing but what roles there are.
 func silent(w *writer) (*policy.Policy, error) {
-	text := "policy silent language 1\nrole " + nobody + " { inbound closed outbound closed forward closed }\n"
-	for _, s := range w.segments {
-		text += "segment " + s.name + " = " + s.text + s.mark() + "\n"
+	p, role := &page{}, &fence.RoleDecl{Ident: fence.Ident{Name: nobody}}
+	for _, d := range packet.Directions {
+		role.Stances = append(role.Stances, fence.Stance{Direction: d.String(), Closed: true})
 	}
-	return resolve(text, w.fleet)
+	p.put(&fence.PolicyDecl{Ident: fence.Ident{Name: "silent"}, Language: 1}, role)
+	for _, s := range w.segments {
+		p.put(s.declared())
+	}
+	return resolve(fence.Print(&p.file), w.fleet)
 }
 
 // resolve makes a policy of our own text, which has no mistakes.

@@ -56,27 +56,14 @@ func slug(text string) string {
 	return strings.Trim(s[:min(len(s), 40)], "-")
 }
 
-// senders says who sends it.
-func senders(kind string, names []string) (text string) {
-	for i, n := range names {
-		if i == 0 {
-			text = "  from " + kind + " "
-		} else {
-			text += ", "
-		}
-		text += word(n)
-	}
-	return text
-}
-
 // peers says addresses in names: of everywhere, of segments, of roles whose own rules say
 // the same or do not refuse it, and else as they are, with a name if they are many.
-func (w *writer) peers(role string, of statement, set *netipx.IPSet, what string) string {
+func (w *writer) peers(role string, of statement, set *netipx.IPSet, what string) (peers fence.Peers) {
 	if set.Equal(packet.Everything()) {
-		return "everywhere"
+		return peersOf("everywhere")
 	}
 	if len(set.Ranges()) == 0 {
-		return ""
+		return peers
 	}
 	var names []string
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
@@ -88,7 +75,7 @@ func (w *writer) peers(role string, of statement, set *netipx.IPSet, what string
 		}
 	}
 	slices.Sort(names)
-	return strings.Join(slices.Compact(names), ", ")
+	return peersOf(slices.Compact(names)...)
 }
 
 // some says addresses of one family: by names as far as that is no longer.
@@ -102,7 +89,7 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	take := func(name string, part *netipx.IPSet) bool {
 		rest := packet.Without(left, part)
 		if part = packet.OfFamily(part, family); len(part.Ranges()) == 0 || len(packet.Without(part, left).Ranges()) > 0 ||
-			len(shortest(rest)) >= len(shortest(left)) {
+			words(shortest(rest)) >= words(shortest(left)) {
 			return false
 		}
 		names, left = append(names, name), rest
@@ -125,20 +112,23 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	if len(left.Ranges()) == 0 {
 		return names
 	}
-	texts := shortest(left)
+	addresses := shortest(left)
 	const most = 4
-	if len(texts) <= most && !slices.ContainsFunc(texts, func(t string) bool { return strings.Contains(t, " except ") }) {
-		return append(names, texts...)
+	if len(addresses.Items) <= most && addresses.Except == nil {
+		for _, item := range addresses.Items {
+			names = append(names, item.Text)
+		}
+		return names
 	}
 	key := ranges(left)
 	if w.known[key] == "" {
 		name := slug("some-" + what)
-		if _, but, all := strings.Cut(texts[0], " except "); all {
-			name = slug("all-but-" + but)
+		if addresses.Except != nil {
+			name = slug("all-but-" + addresses.Except[0].Text)
 		}
 		name = w.fresh(name, w.taken)
 		w.known[key] = name
-		w.networks = append(w.networks, fmt.Sprintf("network %s = %s", name, strings.Join(texts, ", ")))
+		w.networks = append(w.networks, &fence.NetworkDecl{Ident: fence.Ident{Name: name}, Addrs: addresses})
 	}
 	return append(names, w.known[key])
 }
@@ -165,7 +155,7 @@ func (s *statement) reaches() *netipx.IPSet {
 // at the other end of a statement: a statement is about both.
 func (w *writer) willing(role, mine string, of statement) bool {
 	// these act where it arrives
-	if of.block || of.direction == packet.Forward || of.direction == packet.Outbound && (of.rate != "" || of.log != "") {
+	if of.block || of.direction == packet.Forward || of.direction == packet.Outbound && (of.rate.set() || of.log.set()) {
 		return false
 	}
 	other := packet.Out
@@ -185,14 +175,14 @@ func (w *writer) willing(role, mine string, of statement) bool {
 		own, _ = at.IPSet()
 	}
 	says := func(s statement) bool { // and so opens nothing more there
-		return !s.block && s.at == nil && (s.over == nil || of.over != nil) && s.rate == "" && s.users == nil && s.units == nil &&
+		return !s.block && s.at == nil && (s.over == nil || of.over != nil) && !s.rate.set() && s.users == nil && s.units == nil &&
 			!s.encrypted && len(packet.Without(own, s.peers).Ranges()) == 0 &&
 			!slices.ContainsFunc(of.services, func(service string) bool {
 				return !slices.Contains(s.services, service) && !slices.Contains(s.services, "any")
 			})
 	}
 	limits := func(s statement) bool { // and would do so no more
-		return s.rate != "" && of.rate == "" &&
+		return s.rate.set() && !of.rate.set() &&
 			(slices.Contains(of.services, "any") ||
 				slices.ContainsFunc(s.services, func(service string) bool {
 					return service == "any" ||
@@ -210,7 +200,7 @@ func (w *writer) willing(role, mine string, of statement) bool {
 
 // shortest is a set of addresses of one family in as few words as it takes: prefixes and runs, or
 // all but some.
-func shortest(set *netipx.IPSet) []string {
+func shortest(set *netipx.IPSet) fence.Addresses {
 	runs := func(set *netipx.IPSet) (texts []string) {
 		for _, r := range set.Ranges() {
 			prefixes := r.Prefixes()
@@ -226,7 +216,7 @@ func shortest(set *netipx.IPSet) []string {
 	}
 	texts := runs(set)
 	if len(texts) == 0 {
-		return nil
+		return fence.Addresses{}
 	}
 	whole, all := packet.IPv4, "0.0.0.0/0"
 	if set.Ranges()[0].From().Is6() {
@@ -235,24 +225,31 @@ func shortest(set *netipx.IPSet) []string {
 	ends := packet.OfFamily(packet.Everything(), whole).Ranges()[0]
 	if but := runs(packet.Without(packet.OfFamily(packet.Everything(), whole), set)); len(but) < len(texts) &&
 		set.Contains(ends.From()) && set.Contains(ends.To()) {
-		texts = append([]string{all + " except " + but[0]}, but[1:]...)
+		return fence.Addresses{Items: items(all), Except: items(but...)}
 	}
-	return texts
+	return fence.Addresses{Items: items(texts...)}
 }
 
-// oneWord is what the language takes without quotes.
-var oneWord = regexp.MustCompile(`^[A-Za-z0-9@._:/*-]+$`)
+// words is how much there is to read of addresses.
+func words(a fence.Addresses) int { return max(len(a.Items), len(a.Except)) }
 
-// word is a text as the language takes it: quoted where it is no single word.
-func word(s string) string {
-	if oneWord.MatchString(s) {
-		return s
+// items are addresses as they are written.
+func items(texts ...string) (items []fence.AddrItem) {
+	for _, text := range texts {
+		items = append(items, fence.AddrItem{Text: text})
 	}
-	return quoted(s)
+	return items
 }
 
-// quoted is a text as a policy has it.
-func quoted(s string) string {
-	s = strings.NewReplacer(`"`, "'", "\n", " ", "\r", " ", "\\", "/").Replace(s)
-	return `"` + s + `"`
+// peersOf are peers by what they are called.
+func peersOf(names ...string) (peers fence.Peers) {
+	for _, name := range names {
+		peers.Items = append(peers.Items, fence.Peer{Text: name})
+	}
+	return peers
+}
+
+// plain is a text without what has a meaning in a quoted one.
+func plain(s string) string {
+	return strings.NewReplacer(`"`, "'", "\n", " ", "\r", " ", "\\", "/").Replace(s)
 }

@@ -3,7 +3,6 @@ package adopt
 import (
 	"math/big"
 	"slices"
-	"strings"
 	"time"
 
 	"go4.org/netipx"
@@ -11,36 +10,59 @@ import (
 	"yellowfence.example/yfence/core/packet"
 )
 
-// logged says how what a rule does is logged, if all of it is.
-func logged(sp *packet.Space, does, withRoom, logs packet.Set) string {
-	switch {
-	case !sp.Within(does, withRoom):
-		return ""
-	case sp.Within(does, sp.Not(sp.AnyRoom(sp.Not(logs)))):
-		return "log"
-	}
-	if r := rate(sp, sp.And(does, logs)); r != "" && !strings.HasSuffix(r, " per source") {
-		return "log up to " + r
-	}
-	return ""
+// limit is how often something happens at most. The zero limit is none.
+type limit struct {
+	packet.Rate
+	perSource bool
 }
 
-// rate says how often what depends on buckets happens, one for each family; "" where no
+// set says that there is a limit.
+func (l limit) set() bool { return l.N != 0 }
+
+// logging is how packets are logged: the zero logging is not at all.
+type logging struct {
+	all  bool
+	upTo packet.Rate // if not all are
+}
+
+// set says that packets are logged.
+func (l logging) set() bool { return l != logging{} }
+
+// logged says how what a rule does is logged, if all of it is.
+func logged(sp *packet.Space, does, withRoom, logs packet.Set) (l logging) {
+	switch {
+	case !sp.Within(does, withRoom):
+		return l
+	case sp.Within(does, sp.Not(sp.AnyRoom(sp.Not(logs)))):
+		return logging{all: true}
+	}
+	if r := rate(sp, sp.And(does, logs)); r.set() && !r.perSource {
+		return logging{upTo: r.Rate}
+	}
+	return l
+}
+
+// rate says how often what depends on buckets happens, one for each family; none where no
 // policy can say it.
-func rate(sp *packet.Space, s packet.Set) (text string) {
+func rate(sp *packet.Space, s packet.Set) (r limit) {
 	for _, family := range []int{packet.IPv4, packet.IPv6} {
 		part := sp.And(s, sp.Value(packet.Family, family))
 		if part == packet.Empty {
 			continue
 		}
 		buckets := packet.Buckets(sp, part)
-		if len(buckets) != 1 || buckets[0].What != "" || (buckets[0].Every*buckets[0].Burst)%int64(time.Second) != 0 || text != "" &&
-			text != buckets[0].String() {
-			return ""
+		if len(buckets) != 1 {
+			return limit{}
 		}
-		text = buckets[0].String()
+		b := buckets[0]
+		fills := time.Duration(b.Every * b.Burst)
+		one := limit{packet.Rate{N: int(b.Burst), Seconds: int(fills / time.Second)}, b.Sources > 0}
+		if b.What != "" || fills%time.Second != 0 || r.set() && r != one {
+			return limit{}
+		}
+		r = one
 	}
-	return text
+	return r
 }
 
 // weigh notes whether a part of the ground is as the ground has it.

@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
@@ -18,16 +18,16 @@ type segment struct {
 	name     string
 	prefixes []netip.Prefix
 	addrs    *netipx.IPSet
-	text     string
 	local    bool // whoever has an interface on it drops what comes from its addresses by another
 }
 
-// mark is what a segment's declaration ends in.
-func (s segment) mark() string {
-	if s.local {
-		return " local"
+// declared is the segment as a policy declares it.
+func (s segment) declared() *fence.NetworkDecl {
+	d := &fence.NetworkDecl{Ident: fence.Ident{Name: s.name}, Segment: true, Local: s.local}
+	for _, p := range s.prefixes {
+		d.Addrs.Items = append(d.Addrs.Items, items(p.String())...)
 	}
-	return ""
+	return d
 }
 
 // attached works the segments out: those that the fleet file names, and for the other
@@ -161,11 +161,7 @@ func (w *writer) local(forged []map[string][]netip.Prefix) {
 
 // is gives a segment its addresses.
 func (s *segment) is(prefixes []netip.Prefix) {
-	var texts []string
-	for _, p := range prefixes {
-		texts = append(texts, p.String())
-	}
-	s.prefixes, s.text, s.addrs = prefixes, strings.Join(texts, ", "), packet.Prefixes(prefixes...)
+	s.prefixes, s.addrs = prefixes, packet.Prefixes(prefixes...)
 }
 
 // placed says which of a host's own addresses statements are about by the segments that they

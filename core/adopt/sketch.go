@@ -20,10 +20,10 @@ type sketch struct {
 
 // end is one direction of it.
 type end struct {
-	filtered   bool   // else nothing is refused there
-	open       bool   // what nothing speaks of is admitted
-	reject     bool   // and else answered
-	log        string // of what the stance refuses, as in "log up to 30 per 1m"
+	filtered   bool    // else nothing is refused there
+	open       bool    // what nothing speaks of is admitted
+	reject     bool    // and else answered
+	log        logging // of what the stance refuses
 	statements []statement
 }
 
@@ -118,7 +118,7 @@ func take(sp *packet.Space, bare *compile.Plan, rs *kernel.Ruleset) *sketch {
 
 // agree has all stances log as the first does that is closed: a role has one log.
 func (t *taker) agree() {
-	first, told := "", false
+	first, told := logging{}, false
 	for i := range t.ends {
 		if e := &t.ends[i]; e.filtered && !e.open {
 			if !told {
@@ -188,7 +188,7 @@ type manner struct{ block, reject, log bool }
 // say makes the statements of a direction: of all that fares otherwise than by the stance.
 func (t *taker) say(v *view) {
 	sp, e := t.sp, &t.ends[v.direction]
-	stance := manner{block: !e.open, reject: e.reject, log: e.log != ""}
+	stance := manner{block: !e.open, reject: e.reject, log: e.log.set()}
 	said, blocked := packet.Empty, packet.Empty
 	// What rules refuse as the stance does need not be said, unless an allow is said more easily
 	// if it is.
@@ -262,7 +262,7 @@ func (t *taker) say(v *view) {
 					if !m.log { // that it is logged is still to be said
 						whole = sp.Minus(whole, t.logged)
 					}
-					if len(pieces) > 0 && pieces[0].rate == "" { // else what more there is to say is said beside it
+					if len(pieces) > 0 && !pieces[0].rate.set() { // else what more there is to say is said beside it
 						said = sp.Or(said, whole)
 					}
 				}
@@ -290,20 +290,20 @@ func (t *taker) say(v *view) {
 func (t *taker) sayOf(v *view, of statement, does, like, blocked packet.Set, family int) (pieces []statement, whole packet.Set, least int) {
 	sp := t.sp
 	if !of.block && !sp.Within(does, t.always) {
-		if of.rate = rate(sp, sp.And(does, t.whenRoom)); of.rate == "" {
+		if of.rate = rate(sp, sp.And(does, t.whenRoom)); !of.rate.set() {
 			return nil, packet.Empty, 1 // no policy says how often that is
 		}
 	}
 	if !of.block { // of what is admitted so often only nobody else may speak
 		like = sp.And(like, t.always)
 	}
-	if of.rate != "" && t.ends[v.direction].open { // nor it of what the stance admits
+	if of.rate.set() && t.ends[v.direction].open { // nor it of what the stance admits
 		like = packet.Empty
 	}
 	if !of.block {
 		like = sp.Or(like, blocked)
 	}
-	if !of.block && of.log == "" { // whoever has it logged says so beside it
+	if !of.block && !of.log.set() { // whoever has it logged says so beside it
 		like = sp.Or(like, sp.AndAll(v.yes, t.always, t.logged))
 	}
 	one := sp.Value(packet.Family, family)

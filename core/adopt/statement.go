@@ -27,9 +27,9 @@ type statement struct {
 	users     []string
 	units     []string
 	encrypted bool
-	rate      string // as in "4 per 1m per source"
+	rate      limit
 	part      string // of the ground
-	log       string // as in "log up to 30 per 1m"
+	log       logging
 	comment   string // the rule's own
 	place     string // where that stands
 }
@@ -120,7 +120,7 @@ func icmpTypes(name string, b packet.Box) (out []string, ok bool) {
 func joined(from []statement) []statement {
 	var all []statement // one for each service first, so that a service's peers of either family meet
 	for _, s := range from {
-		if s.rate != "" {
+		if s.rate.set() {
 			all = append(all, s)
 			continue
 		}
@@ -144,12 +144,12 @@ func joined(from []statement) []statement {
 	sameFar := func(a, b *statement) bool { return a.far == nil || a.far.Equal(b.far) }
 	merge(func(a, b *statement) bool { // the peers of a service
 		switch {
-		case !slices.Equal(a.services, b.services) || a.rate != "" && a.place != b.place &&
+		case !slices.Equal(a.services, b.services) || a.rate.set() && a.place != b.place &&
 			!families(a, b): // each family has a bucket of its own
 			return false
 		case sameFar(a, b):
 			a.peers = packet.Union(a.peers, b.peers)
-		case families(a, b) && a.rate == "":
+		case families(a, b) && !a.rate.set():
 			a.peers, a.far = packet.Union(a.peers, b.peers), packet.Union(a.far, b.far)
 		default:
 			return false
@@ -170,7 +170,7 @@ func joined(from []statement) []statement {
 		return true
 	})
 	merge(func(a, b *statement) bool { // the services of the same peers; each of a rate has one of its own
-		if a.rate != "" || !a.peers.Equal(b.peers) || !sameFar(a, b) {
+		if a.rate.set() || !a.peers.Equal(b.peers) || !sameFar(a, b) {
 			return false
 		}
 		a.services = append(a.services, b.services...)
@@ -228,7 +228,7 @@ func (s *statement) key(segmentOf func(iface string) string, placeOf func(netip.
 	slices.Sort(over)
 	services := slices.Sorted(slices.Values(s.services))
 	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted), strings.Join(services, ","), ranges(s.peers),
-		ranges(s.far), here, strings.Join(over, ","), s.log, strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), s.rate,
+		ranges(s.far), here, strings.Join(over, ","), fmt.Sprint(s.log), strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), fmt.Sprint(s.rate),
 		s.part}, "|")
 }
 

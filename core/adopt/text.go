@@ -5,53 +5,86 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 )
 
-// text is the policy, as it is laid out.
+// page is a policy file that is put together statement by statement.
+type page struct {
+	file fence.File
+	line int
+}
+
+// blank leaves a line free, above what comes next.
+func (p *page) blank() { p.line++ }
+
+// put adds statements, each on a line of its own.
+func (p *page) put(all ...fence.Stmt) {
+	for _, s := range all {
+		p.line++
+		p.file.Stmts, p.file.Lines = append(p.file.Stmts, s), append(p.file.Lines, [2]int{p.line, p.line})
+	}
+}
+
+// comment adds a line that is for people.
+func (p *page) comment(format string, args ...any) {
+	p.line++
+	text := strings.TrimRight("# "+fmt.Sprintf(format, args...), " ")
+	p.file.Comments = append(p.file.Comments, fence.Comment{Text: text, Line: p.line, Own: true})
+}
+
+// text is the policy in its standard layout.
 func (w *writer) text() string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "policy %s language 1\n\n", w.name)
+	p := &page{}
+	p.put(&fence.PolicyDecl{Ident: fence.Ident{Name: w.name}, Language: 1})
+	p.blank()
 	if slices.ContainsFunc(w.segments, func(s segment) bool { return w.used[s.name] }) {
-		b.WriteString("# the networks that hosts are attached to\n")
+		p.comment("the networks that hosts are attached to")
 		for _, s := range w.segments {
 			if w.used[s.name] {
-				fmt.Fprintf(&b, "segment %s = %s%s\n", s.name, s.text, s.mark())
+				p.put(s.declared())
 			}
 		}
-		b.WriteString("\n")
+		p.blank()
 	}
 	for _, n := range w.networks {
-		b.WriteString(n + "\n")
+		p.put(n)
 	}
 	if w.networks != nil {
-		b.WriteString("\n")
+		p.blank()
 	}
-	b.WriteString("# hosts with like rules\n")
+	p.comment("hosts with like rules")
 	for _, role := range w.told {
-		fmt.Fprintf(&b, "role %s %s%s\n", role.Name, quoted(strings.Join(some(role.Hosts), ", ")), stances(w.members[role.Name][0]))
+		decl := stances(w.members[role.Name][0])
+		decl.Ident, decl.Description = fence.Ident{Name: role.Name}, plain(strings.Join(some(role.Hosts), ", "))
+		p.put(decl)
 	}
 	if w.off != nil {
-		b.WriteString("\n# what hosts do not have of the ground that others stand on\nground {\n")
+		p.blank()
+		p.comment("what hosts do not have of the ground that others stand on")
+		ground := &fence.GroundDecl{}
 		for _, key := range w.off {
-			fmt.Fprintf(&b, "  %s off\n", key)
+			direction, part, _ := strings.Cut(key, " ")
+			ground.Parts = append(ground.Parts, fence.GroundPart{Direction: direction, Name: part, Off: true})
 		}
-		b.WriteString("}\n")
+		p.put(ground)
 	}
-	b.WriteString("\n")
+	p.blank()
 	for _, l := range w.lines {
-		fmt.Fprintf(&b, "%s %s: %s\n", l.head, l.name, l.rest(l.roles))
+		p.put(l.of(l.roles))
 	}
 	if w.left != nil {
-		b.WriteString("\n# What hosts have in force and this policy does not say, or says otherwise:\n")
+		p.blank()
+		p.comment("What hosts have in force and this policy does not say, or says otherwise:")
 		for _, l := range w.left {
-			fmt.Fprintf(&b, "#\n# %s: %s: %s\n", strings.Join(some(l.Hosts), ", "), l.Kind, oneLine(l.Says))
+			p.comment("")
+			p.comment("%s: %s: %s", strings.Join(some(l.Hosts), ", "), l.Kind, oneLine(l.Says))
 			if l.Rule != "" {
-				fmt.Fprintf(&b, "#   %s  %s\n", l.At, oneLine(l.Rule))
+				p.comment("  %s  %s", l.At, oneLine(l.Rule))
 			}
 		}
 	}
-	return b.String()
+	return fence.Print(&p.file)
 }
 
 // oneLine is a text without line breaks, for a comment.
@@ -66,36 +99,30 @@ func some(names []string) []string {
 	return append(slices.Clone(names[:most]), fmt.Sprintf("and %d more", len(names)-most))
 }
 
-// stances says a role's.
-func stances(s *sketch) string {
-	word := func(e end) string {
-		if e.open {
-			return "open"
-		}
-		return "closed"
+// stances are what a role of hosts like one says of what no rule decides.
+func stances(s *sketch) *fence.RoleDecl {
+	role := &fence.RoleDecl{}
+	say := func(d packet.Direction) {
+		role.Stances = append(role.Stances, fence.Stance{Direction: d.String(), Closed: !s.ends[d].open})
 	}
-	var parts []string
 	in, out, through := s.ends[packet.In], s.ends[packet.Out], s.ends[packet.Through]
 	if !in.filtered || in.open {
-		parts = append(parts, "inbound open")
+		role.Stances = append(role.Stances, fence.Stance{Direction: packet.Inbound.String()})
 	}
 	if out.filtered && !out.open {
-		parts = append(parts, "outbound closed")
+		say(packet.Outbound)
 	}
 	if through.filtered {
-		parts = append(parts, "forward "+word(through))
+		say(packet.Forward)
 	}
 	for _, e := range []end{in, out, through} {
-		if e.log != "" { // it is the same for all
-			parts = append(parts, strings.Replace(e.log, "log", "log refused", 1))
+		if e.log.set() { // it is the same for all
+			role.LogRefused = e.log.written()
 			break
 		}
 	}
 	if in.filtered && !in.open && in.reject || (!in.filtered || in.open) && (out.reject || through.reject) {
-		parts = append(parts, "refuse by reject")
+		role.RefuseBy = &fence.Choice{Word: "reject"}
 	}
-	if parts == nil {
-		return ""
-	}
-	return " { " + strings.Join(parts, "  ") + " }"
+	return role
 }

@@ -27,43 +27,51 @@ type writer struct {
 	off      []string             // parts of the ground that are not as hosts have them, with the direction
 	taken    map[string]bool      // names of networks, segments, services and roles
 	rules    map[string]bool      // names of rules
-	networks []string             // declarations
-	known    map[string]string    // addresses that have a name as a network
-	used     map[string]bool      // segments that are spoken of
+	networks []*fence.NetworkDecl
+	known    map[string]string // addresses that have a name as a network
+	used     map[string]bool   // segments that are spoken of
 	lines    []line
 	left     []Left
 }
 
-// line is a rule of the policy.
+// line is a rule of the policy, before it is known which roles say the same.
 type line struct {
-	head, name    string
-	role          string
-	roles         []string // all that it is about
-	at            []string // of whose addresses; none is all
-	peers, far    string
-	service, mods string
-	direction     packet.Direction
+	rule      fence.Rule // without its own side, and the routers that it goes through
+	role      string
+	roles     []string // all that it is about
+	at        []string // of whose addresses; none is all
+	direction packet.Direction
 }
 
-// rest is a line without its name, with these roles for its own.
-func (l line) rest(roles []string) string {
-	sides := roles
+// of is the rule with these roles for its own.
+func (l line) of(roles []string) *fence.Rule {
+	rule, mine := l.rule, peersOf(roles...)
 	if l.at != nil {
-		sides = nil
+		mine = fence.Peers{}
 		for _, r := range roles {
 			for _, at := range l.at {
-				sides = append(sides, r+" at "+at)
+				mine.Items = append(mine.Items, fence.Peer{Text: r + " at " + at})
 			}
 		}
 	}
-	mine := strings.Join(sides, ", ")
 	switch l.direction {
 	case packet.In:
-		return fmt.Sprintf("%s -> %s : %s%s", l.peers, mine, l.service, l.mods)
+		rule.To = mine
 	case packet.Out:
-		return fmt.Sprintf("%s -> %s : %s%s", mine, l.peers, l.service, l.mods)
+		rule.From, rule.To = mine, rule.From
+	default:
+		for _, r := range roles {
+			rule.Through = append(rule.Through, fence.Ident{Name: r})
+		}
 	}
-	return fmt.Sprintf("%s -> %s : %s  through %s%s", l.peers, l.far, l.service, strings.Join(roles, ", "), l.mods)
+	return &rule
+}
+
+// key is the same for lines that say the same of these roles, whatever they are called.
+func (l line) key(roles ...string) string {
+	rule := l.of(roles)
+	rule.Name = "-"
+	return fence.Line(rule)
 }
 
 // nobody is the role of all hosts before they have one.
@@ -204,15 +212,15 @@ func (w *writer) say(role string, s *sketch, of statement) {
 	if of.over != nil {
 		arriving = nil
 		for _, iface := range of.over {
-			if name := w.segmentOf(s.host, iface); name != "" && !slices.Contains(arriving, "  arriving "+name) {
-				arriving = append(arriving, "  arriving "+name)
+			if name := w.segmentOf(s.host, iface); name != "" && !slices.Contains(arriving, name) {
+				arriving = append(arriving, name)
 				w.used[name] = true
 			}
 		}
 	}
 	service := strings.Join(of.services, ", ")
 	peers := w.peers(role, of, of.peers, service)
-	if peers == "" || len(arriving) == 0 {
+	if peers.Items == nil || len(arriving) == 0 {
 		return
 	}
 	if i := slices.Index(of.services, "ssh"); i >= 0 && len(of.services) > 1 { // a way in is a line of its own
@@ -222,52 +230,69 @@ func (w *writer) say(role string, s *sketch, of statement) {
 		w.say(role, s, others)
 		return
 	}
-	guard := of.direction == packet.Inbound && !of.block && of.rate == "" && slices.Equal(of.services, []string{"ssh"})
-	for _, mods := range arriving {
-		l := line{role: role, at: of.at, peers: peers, service: service, direction: of.direction}
-		if of.direction == packet.Forward {
-			if l.far = w.peers(role, of, of.far, service+"-to"); l.far == "" {
+	for _, segment := range arriving {
+		l := line{rule: of.rule(), role: role, at: of.at, direction: of.direction}
+		if l.rule.From = peers; of.direction == packet.Forward {
+			if l.rule.To = w.peers(role, of, of.far, service+"-to"); l.rule.To.Items == nil {
 				return
 			}
 		}
-		if of.rate != "" {
-			mods += "  at most " + of.rate
+		if segment != "" {
+			l.rule.Arriving = []fence.Ident{{Name: segment}}
 		}
-		mods += senders("user", of.users) + senders("unit", of.units)
-		if of.encrypted {
-			mods += "  encrypted"
-		}
-		if of.log != "" {
-			mods += "  " + of.log
-		}
-		if guard {
-			mods += "  guard"
-		}
-		head := "allow"
-		if of.block {
-			if head = "block"; of.reject {
-				mods += "  by reject"
-			}
-		}
-		comment := ours.ReplaceAllString(strings.TrimSpace(of.comment), "")
-		name := slug(comment)
-		if comment != "" && len(comment) > 24 {
-			mods += "  because " + quoted(comment)
-		}
-		if name == "" || len(comment) > 24 {
-			if name = slug(of.services[0]); name == "any" {
-				name = "anything"
-			}
-			if len(of.services) > 1 {
-				name += "-and-more"
-			}
-			if of.block {
-				name = "no-" + name
-			}
-		}
-		l.head, l.name, l.mods = head, name, mods
 		w.lines = append(w.lines, l)
 	}
+}
+
+// rule is a statement as a rule whose sides are still to be named.
+func (s *statement) rule() fence.Rule {
+	r := fence.Rule{Block: s.block, Encrypted: s.encrypted}
+	for _, service := range s.services {
+		r.Services = append(r.Services, fence.ServiceTerm{Text: service})
+	}
+	if s.rate.set() {
+		r.AtMost = &fence.AtMost{Rate: fence.RateOf(s.rate.Rate), PerSource: s.rate.perSource}
+	}
+	for _, from := range []fence.Sender{{Kind: packet.ByUser, Names: s.users}, {Kind: packet.ByUnit, Names: s.units}} {
+		if from.Names != nil {
+			r.Senders = append(r.Senders, from)
+		}
+	}
+	r.Log = s.log.written()
+	r.Guard = s.direction == packet.Inbound && !s.block && !s.rate.set() && slices.Equal(s.services, []string{"ssh"})
+	if s.block && s.reject {
+		r.By = &fence.Choice{Word: "reject"}
+	}
+	comment := ours.ReplaceAllString(strings.TrimSpace(s.comment), "")
+	name := slug(comment)
+	if len(comment) > 24 {
+		r.Because = plain(comment)
+	}
+	if name == "" || len(comment) > 24 {
+		if name = slug(s.services[0]); name == "any" {
+			name = "anything"
+		}
+		if len(s.services) > 1 {
+			name += "-and-more"
+		}
+		if s.block {
+			name = "no-" + name
+		}
+	}
+	r.Name = name
+	return r
+}
+
+// written is how logging is written in a policy; nil where nothing is logged.
+func (l logging) written() *fence.Log {
+	switch {
+	case !l.set():
+		return nil
+	case l.all:
+		return &fence.Log{}
+	}
+	rate := fence.RateOf(l.upTo)
+	return &fence.Log{UpTo: &rate}
 }
 
 // ours is how rules of ours say what they come from.
@@ -279,9 +304,9 @@ func (w *writer) unite() {
 	var out []line
 	index := map[string]int{}
 	for _, l := range w.lines {
-		key := l.head + " " + l.rest([]string{"-"})
+		key := l.key("-")
 		if l.direction == packet.Forward { // a rule goes through one role
-			key = l.head + " " + l.rest([]string{l.role})
+			key = l.key(l.role)
 		}
 		if i, known := index[key]; known {
 			if !slices.Contains(out[i].roles, l.role) {
@@ -299,9 +324,9 @@ func (w *writer) unite() {
 		if len(l.roles) == len(w.told) && len(w.told) > 1 && l.at == nil {
 			l.roles = []string{"fleet"}
 		}
-		if key := l.head + " " + l.rest(l.roles); !seen[key] {
+		if key := l.key(l.roles...); !seen[key] {
 			seen[key] = true
-			l.name = w.fresh(l.name, w.rules)
+			l.rule.Name = w.fresh(l.rule.Name, w.rules)
 			w.lines = append(w.lines, l)
 		}
 	}

@@ -273,6 +273,12 @@ func (p *parser) rate(form string) Rate {
 	return r
 }
 
+// RateOf is a rate as it is written, for a statement that no text has yet.
+func RateOf(r packet.Rate) Rate {
+	_, per, _ := strings.Cut(r.String(), " per ")
+	return Rate{N: r.N, Per: Duration{per, r.Seconds}}
+}
+
 // duration is a time in seconds: a whole number and s, m, h or d, a year and a day at most.
 func duration(s string) (seconds int, ok bool) {
 	if s == "" {
