@@ -228,7 +228,8 @@ func (s *statement) key(segmentOf func(iface string) string, placeOf func(netip.
 	slices.Sort(over)
 	services := slices.Sorted(slices.Values(s.services))
 	return strings.Join([]string{fmt.Sprint(s.block, s.reject, s.direction, s.encrypted), strings.Join(services, ","), ranges(s.peers),
-		ranges(s.far), here, strings.Join(over, ","), fmt.Sprint(s.log), strings.Join(s.users, ",") + " " + strings.Join(s.units, ","), fmt.Sprint(s.rate),
+		ranges(s.far), here, strings.Join(over, ","), fmt.Sprint(s.log), strings.Join(s.users, ",") + " " + strings.Join(s.units, ","),
+		fmt.Sprint(s.rate),
 		s.part}, "|")
 }
 

@@ -89,7 +89,7 @@ func (a *app) copies(cmd *cobra.Command, on bool, h *here, name string, number i
 	return svc.Copies(cmd.Context(), name)
 }
 
-// copiesList makes `yfence copies list`.
+// copiesList makes what `yfence copies` does alone.
 func (a *app) copiesList(on *bool) *cobra.Command {
 	c := &cobra.Command{Use: "list HOST|--here", Short: "List all copies of a host, the newest first"}
 	h := a.onHost(c)

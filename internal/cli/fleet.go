@@ -29,7 +29,7 @@ func (a *app) fleetCommand() *cobra.Command {
 	return listing(c, a.fleetListCommand())
 }
 
-// fleetListCommand makes `yfence fleet list`.
+// fleetListCommand makes what `yfence fleet` does alone: it lists hosts.
 func (a *app) fleetListCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list [PART-OF-A-NAME]",
@@ -51,7 +51,9 @@ func (a *app) fleetListCommand() *cobra.Command {
 						hosts = append(hosts, h)
 					}
 				}
-				fl.Hosts = hosts
+				if fl.Hosts = hosts; len(hosts) == 0 && fl.Total > 0 && a.output == "text" {
+					return fmt.Errorf("none of %s has %q in its name; yfence fleet alone lists all", plural(fl.Total, "host"), args[0])
+				}
 			}
 			return a.print(fl, func(w io.Writer) { printFleet(w, fl) })
 		},

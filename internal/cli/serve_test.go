@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -14,17 +15,20 @@ import (
 	"math/big"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/testbed"
 )
 
@@ -82,7 +86,7 @@ func TestServe(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
-	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
+	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, ExpectContinueTimeout: time.Minute}}
 	session, err := web.Post("https://"+address+"/api/v1/session", "application/json",
 		strings.NewReader(`{"token": "`+strings.TrimSpace(string(secret))+`"}`))
 	require.NoError(t, err)
@@ -95,8 +99,11 @@ func TestServe(t *testing.T) {
 
 	// A request whose body is still coming when the service is told to stop.
 	reader, writer := io.Pipe()
-	req, err := http.NewRequest("POST", "https://"+address+"/api/v1/revisions", reader)
+	taken := make(chan struct{}) // closed when the service asks for the body
+	trace := httptrace.WithClientTrace(context.Background(), &httptrace.ClientTrace{Got100Continue: sync.OnceFunc(func() { close(taken) })})
+	req, err := http.NewRequestWithContext(trace, "POST", "https://"+address+"/api/v1/revisions", reader)
 	require.NoError(t, err)
+	req.Header.Set("Expect", "100-continue")
 	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(secret)))
 	req.Header.Set("Content-Type", "application/json")
 	answer := make(chan string, 1)
@@ -111,11 +118,15 @@ func TestServe(t *testing.T) {
 	}()
 	_, err = writer.Write([]byte(`{"why": "in the middle", "files": [`))
 	require.NoError(t, err)
-	time.Sleep(200 * time.Millisecond)
+	<-taken
 	require.NoError(t, serve.Process.Signal(syscall.SIGTERM))
-	time.Sleep(200 * time.Millisecond)
-	_, err = web.Get("https://" + address + "/healthz")
-	require.Error(t, err, "nothing new is taken")
+	require.Eventually(t, func() bool {
+		res, err := web.Get("https://" + address + "/healthz")
+		if err == nil {
+			_ = res.Body.Close()
+		}
+		return err != nil
+	}, 10*time.Second, 10*time.Millisecond, "nothing new is taken")
 	_, err = writer.Write([]byte(`{"name": "p.fence", "text": "policy p language 1\nrole jump\nallow in: 198.51.100.1 -> jump : ssh ` +
 		`guard\n"}]}`))
 	require.NoError(t, err)
@@ -149,6 +160,9 @@ func TestServe(t *testing.T) {
 			`["203.0.113.65/28"]}]}]}`), 0o600))
 	said, err := run("fleet", "import", fleetFile, "--server", url, "--ca-file", certFile)
 	require.NoError(t, err, said)
+	said, err = run("fleet", "list", "--server", url, "--ca-file", certFile)
+	require.Error(t, err)
+	require.Equal(t, "yfence: none of 1 host has \"list\" in its name; yfence fleet alone lists all\n", said)
 	once, err := run("fleet", "enrol", "jump-01", "--server", url, "--ca-file", certFile, "--output", "json")
 	require.NoError(t, err, once)
 	oneTime := filepath.Join(dir, "once")
@@ -200,7 +214,7 @@ func TestServe(t *testing.T) {
 	poll, err := http.NewRequest("GET", url+"/api/v1/hosts/jump-01/tasks?wait=25", nil)
 	require.NoError(t, err)
 	poll.Header.Set("Authorization", "Bearer "+who.Token)
-	polled := make(chan int, 1)
+	polled, asked := make(chan int, 1), time.Now().Truncate(time.Second)
 	go func() {
 		res, err := fresh.Do(poll)
 		if err != nil {
@@ -210,7 +224,14 @@ func TestServe(t *testing.T) {
 		_ = res.Body.Close()
 		polled <- res.StatusCode
 	}()
-	time.Sleep(500 * time.Millisecond)
+	require.Eventually(t, func() bool { // the service notes whoever asks
+		list, err := run("fleet", "--server", url, "--ca-file", certFile, "--output", "json")
+		require.NoError(t, err, list)
+		var fl api.Fleet
+		require.NoError(t, json.Unmarshal([]byte(list), &fl))
+		require.NotEmpty(t, fl.Hosts, list)
+		return fl.Hosts[0].Attends != nil && !fl.Hosts[0].Attends.Before(asked)
+	}, 10*time.Second, 20*time.Millisecond)
 	begin := time.Now()
 	require.NoError(t, again.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, again.Wait())

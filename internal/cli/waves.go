@@ -284,7 +284,7 @@ func printProofs(out io.Writer, w api.Wave) {
 	}
 }
 
-// wavesList makes `yfence waves list`.
+// wavesList makes what `yfence waves` does alone.
 func (a *app) wavesList() *cobra.Command {
 	return &cobra.Command{
 		Use:  "list",

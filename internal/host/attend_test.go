@@ -89,8 +89,25 @@ func (o *office) result(t *testing.T, id int64) api.TaskResult {
 
 // ran are commands of our own program that an attendant had run.
 type ran struct {
-	mu  sync.Mutex
-	all []string
+	mu        sync.Mutex
+	all, said []string
+}
+
+// say takes what the attendant says of its work.
+func (r *ran) say(format string, args ...any) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.said = append(r.said, fmt.Sprintf(format, args...))
+}
+
+// says waits until the attendant has said something.
+func (r *ran) says(t *testing.T, what string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return strings.Contains(strings.Join(r.said, "\n"), what)
+	}, 10*time.Second, 10*time.Millisecond)
 }
 
 func (r *ran) run(_ context.Context, args ...string) ([]byte, error) {
@@ -109,7 +126,7 @@ func (r *ran) has(command string) bool {
 func attend(t *testing.T, dir string, o *office) (r *ran, stop func()) {
 	r = &ran{}
 	a := &agent.Agent{Machine: host.Machine{Dir: dir}, Host: "charts-01", Service: o, Run: r.run, Every: time.Hour, Look: time.Hour,
-		Say: func(string, ...any) {}}
+		Say: r.say}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- a.Attend(ctx) }()
@@ -154,7 +171,7 @@ func TestAnAttendantDoesWhatItsServiceSigned(t *testing.T) {
 
 	o.key, o.results = forger.key, map[int64]api.TaskResult{} // a service that nobody here knows
 	r, stop = attend(t, dir, o)
-	time.Sleep(300 * time.Millisecond)
+	r.says(t, "the service signs with a key that this host does not know")
 	stop()
 	require.Empty(t, o.results)
 	require.False(t, r.has("settle"))

@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -36,7 +35,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 	w, err := c.StartWave(context.Background(), api.WaveRequest{Hosts: []string{"charts"}})
 	require.NoError(t, err)
 	c.until("it waits", func() bool { return c.state("charts-01") == api.Waiting })
-	time.Sleep(500 * time.Millisecond)
+	c.looked()
 	require.Equal(t, was, c.sky.Document(), "nothing was asked for")
 	c.sky.Account = "saltmarsh"
 	c.until("it is in force", func() bool {
@@ -62,7 +61,7 @@ func TestOneThatCannotHindersNobody(t *testing.T) {
 	c.until("the newcomer is covered", func() bool { return c.state("dunlin-3") == api.InStep })
 	for range 3 { // and however often the cloud is read
 		c.until("the other one is told of", func() bool { return c.state("dunlin-4") == api.Failed })
-		time.Sleep(300 * time.Millisecond)
+		c.looked()
 	}
 	require.Equal(t, api.InStep, c.state("dunlin-3"))
 	require.Equal(t, api.WaveStopped, c.wave("charts").State)

@@ -2,10 +2,12 @@ package service_test
 
 import (
 	"context"
+	"net/http"
 	"net/http/httptest"
 	"net/netip"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -24,7 +26,8 @@ import (
 // clouded is a harbour with two instances in a cloud, and nothing in force there.
 type clouded struct {
 	*harbour
-	sky *dunlin.Cloud
+	sky   *dunlin.Cloud
+	looks atomic.Int64 // how often the service has begun to look at it
 }
 
 const cloudedFleet = `{"hosts": [
@@ -52,7 +55,13 @@ func newClouded(t *testing.T, change ...func(*dunlin.Options)) *clouded {
 		c(&o)
 	}
 	c := &clouded{sky: dunlin.New(o)}
-	sky := httptest.NewServer(c.sky.Handler())
+	handler := c.sky.Handler()
+	sky := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/v1/abilities" {
+			c.looks.Add(1)
+		}
+		handler.ServeHTTP(w, r)
+	}))
 	t.Cleanup(sky.Close)
 	for id, address := range map[string]string{"dunlin-1": "198.51.100.201", "dunlin-2": "198.51.100.202"} {
 		c.sky.Start(dunlin.Instance{ID: id, Addresses: []netip.Addr{netip.MustParseAddr(address)}})
@@ -92,6 +101,13 @@ func (c *clouded) until(what string, holds func() bool) {
 		d, err := c.Drift(context.Background(), "")
 		require.Fail(c.t, what, "%v %+v\n%s", err, d, c.sky.Document())
 	}
+}
+
+// looked waits until the service has looked at the cloud again, from the beginning to the end.
+func (c *clouded) looked() {
+	c.t.Helper()
+	before := c.looks.Load()
+	c.until("it looks at the cloud again", func() bool { return c.looks.Load() >= before+3 })
 }
 
 // drift is how a host is, and what is noted of the cloud; nothing before anybody looked at it.
@@ -204,7 +220,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 	require.Equal(t, "Nobody is in the group yf-left, which was made for instances.", c.note(group.Unattached))
 	require.Regexp(t, `^The instance dunlin-1 is in yf-charts\.\w+, handy, and is to be in yf-charts\.\w+\.$`, c.note(group.Membership))
 	require.Equal(t, api.InStep, c.state("charts-01"), "another group that admits nothing means nothing")
-	time.Sleep(time.Second)
+	c.looked()
 	require.Equal(t, api.Drifted, c.state("broker-01"), "a person settles")
 
 	require.Equal(t, api.WaveDone, c.wave().State)
