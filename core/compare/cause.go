@@ -67,11 +67,21 @@ func (n *cause) emptied() bool {
 // one: where hundreds differ, the host has another policy, and nobody reads them all.
 const mostCauses = 25
 
+// does is what is done with packets, and by whom, as a kind of difference asks for it: what is
+// altered may be the doing of a rule that admits and refuses nothing.
+func (c *comparison) does(kind Kind) (packet.Decision, []kernel.Decider) {
+	if kind == Altered {
+		return c.altering, c.alteringBy
+	}
+	return c.done, c.doneBy
+}
+
 // collect finds the causes of the differences of a region.
 func (c *comparison) collect(kind Kind, because Because, region packet.Set) {
+	done, doneBy := c.does(kind)
 	for _, direction := range packet.Directions {
 		rest := c.sp.And(region, c.sp.Crossing(direction))
-		hows := c.sp.Outcomes(c.sp.Only(c.done, rest))
+		hows := c.sp.Outcomes(c.sp.Only(done, rest))
 		if len(hows) > mostCauses { // those that come first count first
 			slices.SortFunc(hows, func(a, b packet.Outcome) int { return int(b.By - a.By) })
 		}
@@ -83,14 +93,14 @@ func (c *comparison) collect(kind Kind, because Because, region packet.Set) {
 			if i == mostCauses-1 {
 				these = hows[i:]
 			}
-			part := c.sp.And(rest, c.sp.Possible(c.sp.Where(c.done, func(o packet.Outcome) bool { return slices.Contains(these, o) })))
+			part := c.sp.And(rest, c.sp.Possible(c.sp.Where(done, func(o packet.Outcome) bool { return slices.Contains(these, o) })))
 			if part == packet.Empty {
 				continue
 			}
 			rest = c.sp.Minus(rest, part)
 			for _, meant := range c.sp.Outcomes(c.sp.Only(c.meant, part)) {
 				set := c.sp.And(part, c.sp.Where(c.meant, func(o packet.Outcome) bool { return o == meant }))
-				c.add(&cause{kind: kind, because: because, direction: direction, live: c.doneBy[how.By-1],
+				c.add(&cause{kind: kind, because: because, direction: direction, live: doneBy[how.By-1],
 					published: c.meantBy[meant.By-1], set: set, others: len(these) - 1})
 			}
 		}

@@ -186,6 +186,10 @@ func compared(sp *packet.Space, names *say.Names, stages []Stage, whole *kernel.
 	c.meant, c.meantBy = plan.Attributed(sp)
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant, c.done = sp.WithinLimits(c.meant), sp.WithinLimits(c.done)
+	if c.altering, c.alteringBy = c.done, c.doneBy; live.Translates() {
+		c.altering, c.alteringBy = live.Altering(sp)
+		c.altering = sp.WithinLimits(c.altering)
+	}
 	c.recognise(whole, live)
 	c.paused = c.isPaused(live)
 	res.Unread = c.differences(meant, done, left, verdict, manner)
@@ -264,6 +268,8 @@ type comparison struct {
 	doneRates   packet.Decision
 	meantBy     []compile.Decider
 	doneBy      []kernel.Decider
+	altering    packet.Decision // done, with who translates among those who decide
+	alteringBy  []kernel.Decider
 	bothAdmit   packet.Set
 	regions     map[Kind]packet.Set   // where the decisions differ
 	intended    map[*kernel.Rule]bool // the live rules that stand as we would write them, or wrote them for what was asked

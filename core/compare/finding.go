@@ -195,8 +195,9 @@ func (c *comparison) finding(n *cause) Finding {
 	if n.blame.fault != unblamed { // what is said is of the packet that is shown
 		n.blame = c.blames(example, n.kind == Altered)
 	}
-	done, meant := c.sp.Outcome(c.done, example), c.sp.Outcome(c.meant, example)
-	live, published := c.doneBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
+	does, doesBy := c.does(n.kind)
+	done, meant := c.sp.Outcome(does, example), c.sp.Outcome(c.meant, example)
+	live, published := doesBy[max(done.By-1, 0)], c.meantBy[max(meant.By-1, 0)]
 	said := c.sp.Simplify(c.said(n), c.sp.Crossing(n.direction))
 
 	about := c.subject(n, said)

@@ -28,6 +28,7 @@ func Groups(sp *packet.Space, names *say.Names, stages []Stage, live *kernel.Rul
 	c.done, c.doneBy = live.Attributed(sp)
 	c.meant = sp.WithinLimits(c.meant)
 	c.meantRates, c.doneRates = c.meant, c.done
+	c.altering, c.alteringBy = c.done, c.doneBy
 	c.intended, c.published, c.changed = map[*kernel.Rule]bool{}, map[*kernel.Rule]bool{}, map[line]*kernel.Rule{}
 	admits := func(o packet.Outcome) bool { return o.Verdict == packet.Admit }
 	does := sp.And(asked, sp.Where(c.done, admits))

@@ -25,6 +25,15 @@ func (e *evaluation) admits(c *Chain, r *Rule, d packet.Decision) packet.Decisio
 	return e.attribute(d, e.by(Decider{c, r}), true)
 }
 
+// translates is d, what happens to packets that a rule translates, put down to the rule where it
+// is asked who translates: that they are admitted is not its doing.
+func (e *evaluation) translates(c *Chain, r *Rule, b *Branch, d packet.Decision) packet.Decision {
+	if d = e.sp.Translate(d, b.translation()); !e.translators {
+		return d
+	}
+	return e.admits(c, r, d)
+}
+
 // chain is what happens to packets that enter c: after is what happens to those
 // that fall off its end or return, accepting to those that a rule accepts.
 func (e *evaluation) chain(c *Chain, after, accepting packet.Decision) packet.Decision {
@@ -167,14 +176,14 @@ func (e *evaluation) branch(c *Chain, r *Rule, b Branch, next, after, accepting 
 	case Reject:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Reject, Reply: b.Reply, By: e.by(Decider{c, r})})
 	case Redirect:
-		return e.admits(c, r, e.sp.Translate(e.redirected(c, r, &b, next, accepting), b.translation()))
+		return e.translates(c, r, &b, e.redirected(c, r, &b, next, accepting))
 	case DestinationNAT:
-		return e.admits(c, r, e.sp.Translate(e.elsewhere(r, &b, next, accepting), b.translation()))
+		return e.translates(c, r, &b, e.elsewhere(r, &b, next, accepting))
 	case SourceNAT:
 		if !e.anySource(accepting, e.sp.AndAll(r.Match, b.Match, c.sees(e.sp))) {
 			return e.unmodelled("the source that it is given ("+r.At+")", next)
 		}
-		return e.admits(c, r, e.sp.Translate(accepting, b.translation()))
+		return e.translates(c, r, &b, accepting)
 	case Bypass:
 		return e.sp.Leaf(packet.Outcome{Verdict: packet.Admit, By: e.by(Decider{c, r})})
 	case Return:

@@ -26,19 +26,32 @@ type EvalCache map[call]packet.Decision
 // DecisionWith is Decision for one of several rulesets that have chains in common:
 // what one chain does is worked out once. They must all be of one Space.
 func (rs *Ruleset) DecisionWith(sp *packet.Space, known EvalCache) packet.Decision {
-	d, _ := rs.decide(sp, known)
+	d, _ := rs.decide(sp, known, false)
 	return d
 }
 
 // Attributed is Decision with the decider of each outcome: Outcome.By counts the deciders from
-// 1. What is admitted is owed to the last chain that had a say of its own.
+// 1. What is admitted is owed to the last chain that had a say of its own. A rule that
+// translates decides nothing: what it lets on is owed to those that filter.
 func (rs *Ruleset) Attributed(sp *packet.Space) (packet.Decision, []Decider) {
-	return rs.decide(sp, nil)
+	return rs.decide(sp, nil, false)
+}
+
+// Altering is Attributed for the question who changes packets: what is translated is owed to
+// the rule that translates it.
+func (rs *Ruleset) Altering(sp *packet.Space) (packet.Decision, []Decider) {
+	return rs.decide(sp, nil, true)
+}
+
+// Translates says that a rule translates anything: else Altering is Attributed.
+func (rs *Ruleset) Translates() bool {
+	return slices.ContainsFunc(rs.Chains, func(c *Chain) bool { return c.Type == "nat" && len(c.Rules) > 0 })
 }
 
 // decide is the decision by what is known already, or with deciders where known is nil.
-func (rs *Ruleset) decide(sp *packet.Space, known EvalCache) (packet.Decision, []Decider) {
-	e := &evaluation{sp: sp, attributed: known == nil, chains: map[chainKey]*Chain{}, done: known, open: map[*Chain]bool{},
+func (rs *Ruleset) decide(sp *packet.Space, known EvalCache, translators bool) (packet.Decision, []Decider) {
+	e := &evaluation{sp: sp, attributed: known == nil, translators: translators, chains: map[chainKey]*Chain{}, done: known,
+		open:   map[*Chain]bool{},
 		plains: map[*Chain]bool{}, routes: rs.Routes, links: rs.Links, originals: rs.Originals}
 	if known == nil {
 		e.done = EvalCache{}
@@ -137,20 +150,21 @@ type call struct {
 // between what it does and what comes after it, so that a whole chain is a
 // function from what happens when it is left to what happens to a packet.
 type evaluation struct {
-	sp         *packet.Space
-	attributed bool
-	chains     map[chainKey]*Chain
-	done       EvalCache
-	open       map[*Chain]bool // being evaluated: met again, the chains are a loop
-	plains     map[*Chain]bool // see plain
-	unrouted   bool            // on a hook before routing, where no packet has an outbound interface yet
-	way        int             // of the packets that are being followed, as their Hook
-	next       ways            // what happens behind the base chain that is being evaluated, before routing
-	sent       packet.Decision // what happens to what the host sends once it is routed
-	routes     *Routes
-	links      Links
-	originals  map[string]packet.Set
-	deciders   []Decider
+	sp          *packet.Space
+	attributed  bool
+	translators bool // they count among the deciders
+	chains      map[chainKey]*Chain
+	done        EvalCache
+	open        map[*Chain]bool // being evaluated: met again, the chains are a loop
+	plains      map[*Chain]bool // see plain
+	unrouted    bool            // on a hook before routing, where no packet has an outbound interface yet
+	way         int             // of the packets that are being followed, as their Hook
+	next        ways            // what happens behind the base chain that is being evaluated, before routing
+	sent        packet.Decision // what happens to what the host sends once it is routed
+	routes      *Routes
+	links       Links
+	originals   map[string]packet.Set
+	deciders    []Decider
 }
 
 // by numbers a decider from 1, for Outcome.By; it is 0 where nobody asks who decides.

@@ -111,3 +111,29 @@ func TestSignatureIsAboutMeaningAndComments(t *testing.T) {
 	require.NotEqual(t, want, of(table(rule(ssh, "x"), rule(web, "b"))), "another comment")
 	require.NotEqual(t, want, of(table(rule(ssh, "a"))), "a rule less")
 }
+
+// TestWhoTranslatesDecidesNothing: that a packet is admitted is owed to the rule that filters it,
+// and that it is changed to the one that translates it.
+func TestWhoTranslatesDecidesNothing(t *testing.T) {
+	sp := packet.NewSpace()
+	does := func(a kernel.Action) []kernel.Branch { return []kernel.Branch{{Match: packet.All, Action: a}} }
+	web := sp.And(sp.Value(packet.Protocol, packet.TCP), sp.Value(packet.DstPort, 443))
+	forward := &kernel.Chain{Family: "ip", Table: "filter", Name: "f", Hook: "forward", Type: "filter", Policy: packet.Drop,
+		Rules: []kernel.Rule{{Match: web, Branches: does(kernel.Accept), Text: kernel.Words("tcp dport 443 accept")}}}
+	out := &kernel.Chain{Family: "ip", Table: "nat", Name: "o", Hook: "postrouting", Type: "nat", Priority: 100, Policy: packet.Admit,
+		Rules: []kernel.Rule{{Match: packet.All, Branches: does(kernel.SourceNAT), Text: kernel.Words("masquerade")}}}
+	p, _ := sp.Example(sp.AndAll(web, sp.Value(packet.Family, packet.IPv4), sp.Crossing(packet.Forward), sp.WellFormed(), sp.Typical(),
+		sp.Value(packet.State, packet.New)), nil)
+	by := func(d packet.Decision, deciders []kernel.Decider) string {
+		o := sp.Outcome(d, p)
+		require.Equal(t, packet.Outcome{Verdict: packet.Admit, Translated: packet.Translation{Masqueraded: true}, By: o.By}, o)
+		return deciders[o.By-1].Text()
+	}
+	rs := &kernel.Ruleset{Chains: []*kernel.Chain{forward, out}}
+	require.True(t, rs.Translates())
+	require.Equal(t, "tcp dport 443 accept", by(rs.Attributed(sp)))
+	require.Equal(t, "masquerade", by(rs.Altering(sp)))
+	rs.Chains[0] = &kernel.Chain{Family: "ip", Table: "filter", Name: "f", Hook: "forward", Type: "filter", Policy: packet.Admit}
+	require.Equal(t, "policy accept of the chain, which has no rules", by(rs.Attributed(sp)))
+	require.False(t, (&kernel.Ruleset{Chains: []*kernel.Chain{forward}}).Translates())
+}

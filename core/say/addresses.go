@@ -210,7 +210,11 @@ func (a Addresses) peers() (peers fence.Peers, ok bool) {
 		return peers, false
 	}
 	for _, n := range a.Names {
-		peer := fence.Peer{Kind: fence.NamedPeer, Name: n.Text, Text: n.Text}
+		name, segment, at := strings.Cut(n.Text, " at ")
+		peer := fence.Peer{Kind: fence.NamedPeer, Name: name, Text: n.Text}
+		if at {
+			peer.At = &fence.Peer{Kind: fence.NamedPeer, Name: segment, Text: segment}
+		}
 		switch item, problem := fence.ParseAddress(n.Text, source.Pos{}); {
 		case problem == nil:
 			peer.Kind, peer.Addr = fence.AddressPeer, &item
@@ -220,7 +224,7 @@ func (a Addresses) peers() (peers fence.Peers, ok bool) {
 			peer.Kind = fence.FleetPeer
 		case strings.HasPrefix(n.Text, "host "):
 			peer.Kind, peer.Name = fence.HostPeer, strings.TrimPrefix(n.Text, "host ")
-		case !fence.IsName(n.Text):
+		case !fence.IsName(name) || at && !fence.IsName(segment):
 			return peers, false
 		}
 		peers.Items = append(peers.Items, peer)

@@ -51,6 +51,10 @@ func (k known) wholeFirst() [3]half {
 	return [3]half{{Name{Text: k.name}, k.set}, k.half(packet.IPv4), k.half(packet.IPv6)}
 }
 
+// mostPlaces is how many pairs of a role and a segment are names of their own: in larger fleets
+// it would take longer to know them than anybody waits.
+const mostPlaces = 2000
+
 // mostTastes is how many hosts, and networks, examples are looked for at: each costs time for
 // every example, and in large fleets the first few are as typical as any.
 const mostTastes = 200
@@ -65,41 +69,47 @@ func NamesOf(pol *policy.Policy) *Names {
 				[2]*netipx.IPSet{packet.OfFamily(set, packet.IPv4), packet.OfFamily(set, packet.IPv6)}})
 		}
 	}
+	// Of names that call the same, those that are added later are said: a role and not the fleet,
+	// where all hosts have it, and what the user declared before what follows from it.
 	var all netipx.IPSetBuilder
 	for _, h := range pol.Fleet.Hosts {
-		add("host "+h.Name, h.Addresses())
 		all.AddSet(h.Addresses())
 	}
-	add("strangers", pol.Strangers)
-	said := map[string]bool{} // what rules are within, as they would say it themselves
-	for _, r := range pol.Rules {
-		for _, s := range r.Spans {
-			for _, side := range []*policy.Side{s.From, s.To} {
-				if r.Within != "" && !said[side.Text] && !strings.Contains(side.Text, ",") && !strings.Contains(side.Text, " except ") {
-					said[side.Text] = true
-					add(side.Text, side.Addrs)
-				}
-			}
-		}
+	fleet, _ := all.IPSet()
+	add("fleet", fleet)
+	for _, h := range pol.Fleet.Hosts {
+		add("host "+h.Name, h.Addresses())
 	}
-	for _, r := range pol.Roles {
+	add("strangers", pol.Strangers)
+	roles := make([]*netipx.IPSet, len(pol.Roles))
+	for i, r := range pol.Roles {
 		var b netipx.IPSetBuilder
 		for _, h := range r.Hosts {
 			b.AddSet(h.Addresses())
 		}
-		set, _ := b.IPSet()
-		add(r.Name, set)
+		roles[i], _ = b.IPSet()
 	}
-	fleet, _ := all.IPSet()
-	add("fleet", fleet)
+	if segments := pol.Segments(); len(segments)*len(roles) <= mostPlaces {
+		for i, r := range pol.Roles {
+			for _, seg := range segments {
+				if at := packet.Intersection(roles[i], seg.Addrs); !at.Equal(roles[i]) {
+					add(r.Name+" at "+seg.Name, at)
+				}
+			}
+		}
+	}
+	for _, side := range within(pol) {
+		add(side.Text, side.Addrs)
+	}
+	for i, r := range pol.Roles {
+		add(r.Name, roles[i])
+	}
 	for _, net := range pol.Networks {
 		add(net.Name, net.Addrs)
 	}
 	for _, p := range pol.Peers {
 		add(p.Name, p.Side.Addrs)
 	}
-	// Of two of the same size the one declared by the user comes first: roles
-	// and networks were added after hosts.
 	slices.Reverse(n.known)
 	slices.SortStableFunc(n.known, func(a, b known) int {
 		switch {
@@ -119,6 +129,30 @@ func NamesOf(pol *policy.Policy) *Names {
 			}
 		}
 	}
+	n.examples()
+	return n
+}
+
+// within are the sides of rules that are within something, one for each text, as they would say
+// it themselves.
+func within(pol *policy.Policy) (sides []*policy.Side) {
+	said := map[string]bool{}
+	for _, r := range pol.Rules {
+		for _, s := range r.Spans {
+			for _, side := range []*policy.Side{s.From, s.To} {
+				if r.Within != "" && !said[side.Text] && !strings.Contains(side.Text, ",") && !strings.Contains(side.Text, " except ") {
+					said[side.Text] = true
+					sides = append(sides, side)
+				}
+			}
+		}
+	}
+	return sides
+}
+
+// examples collects the addresses that examples come from.
+func (n *Names) examples() {
+	pol := n.Policy
 	hosts, strangers := packet.Preferences{}, packet.Preferences{}
 	for _, h := range pol.Fleet.Hosts {
 		for _, i := range h.Interfaces {
@@ -135,7 +169,6 @@ func NamesOf(pol *policy.Policy) *Names {
 	few := func(values []packet.Value) []packet.Value { return values[:min(len(values), mostTastes)] }
 	n.HostsFirst = slices.Concat(few(hosts[packet.Src]), few(strangers[packet.Src]))
 	n.StrangersFirst = slices.Concat(few(strangers[packet.Src]), few(hosts[packet.Src]))
-	return n
 }
 
 // everywhere is known to every policy.

@@ -45,6 +45,7 @@ func TestAddressesInThePolicysOwnNames(t *testing.T) {
 		{set(t, "10.60.0.0/16"), "hill-lan (IPv4)"},
 		{set(t, "10.40.4.11-10.40.4.13", "fd40::4:11-fd40::4:13"), "beacon"},
 		{set(t, "10.40.2.21", "fd40::2:21"), "host broker-01"},
+		{set(t, "10.40.6.60"), "watch at quay-lan (IPv4)"}, // of its addresses one
 		{set(t, "192.0.2.200"), "192.0.2.200"},
 		{set(t, "192.0.2.128/25"), "192.0.2.128/25"},
 		{set(t, "10.60.0.0/16", "10.40.0.0/16"), "hill-lan (IPv4), quay-lan (IPv4)"},
@@ -56,6 +57,14 @@ func TestAddressesInThePolicysOwnNames(t *testing.T) {
 	} {
 		require.Equal(t, c.want, n.Addresses(c.set).String())
 	}
+}
+
+// TestOneMachine: where all hosts have a role, or there is one host, nobody means the fleet.
+func TestOneMachine(t *testing.T) {
+	n := NamesOf(policytest.Resolve(t, `{"hosts": [{"name": "gate-01", "roles": ["gate"], "dialect": "nft", "interfaces": [
+		{"name": "eth0", "addresses": ["192.0.2.7/24"]}]}]}`, "policy p language 1\nrole gate\n"))
+	require.Equal(t, "gate", n.Addresses(set(t, "192.0.2.7")).String())
+	require.Equal(t, "strangers (IPv4)", n.Addresses(packet.Without(set(t, "0.0.0.0/0"), set(t, "192.0.2.7"))).String())
 }
 
 // TestTraffic shows how a set of packets is said.
@@ -108,6 +117,7 @@ func TestAllow(t *testing.T) {
 		{from(db, "10.60.0.0/16", "fd60::/48"), packet.In, "hill-lan -> logbook : postgresql"},
 		{from(db, "10.60.0.0/16"), packet.In, "hill-lan -> logbook : postgresql"},
 		{from(db, "10.40.2.21", "fd40::2:21"), packet.In, "host broker-01 -> logbook : postgresql"},
+		{from(db, "10.40.6.60"), packet.In, "watch at quay-lan -> logbook : postgresql"},
 		{from(db, "192.0.2.1", "192.0.2.128/25"), packet.In, "192.0.2.1, 192.0.2.128/25 -> logbook : postgresql"},
 		{from(db, "192.0.2.1-192.0.2.6"), packet.In, "192.0.2.1-192.0.2.6 -> logbook : postgresql"},
 		{sp.Or(db, of(packet.TCP, packet.DstPort, 8000, 8010)), packet.Out, "logbook -> everywhere : postgresql, tcp 8000-8010"},
