@@ -28,10 +28,16 @@ func (e *evaluation) admits(c *Chain, r *Rule, d packet.Decision) packet.Decisio
 // translates is d, what happens to packets that a rule translates, put down to the rule where it
 // is asked who translates: that they are admitted is not its doing.
 func (e *evaluation) translates(c *Chain, r *Rule, b *Branch, d packet.Decision) packet.Decision {
-	if d = e.sp.Translate(d, b.translation()); !e.translators {
-		return d
+	if e.translators {
+		by := e.by(Decider{c, r})
+		d = e.sp.Map(d, func(o packet.Outcome) packet.Outcome {
+			if o.Verdict == packet.Admit && !o.Translated.Changes() { // else a later rule is asked first
+				o.By = by
+			}
+			return o
+		})
 	}
-	return e.admits(c, r, d)
+	return e.sp.Translate(d, b.translation())
 }
 
 // chain is what happens to packets that enter c: after is what happens to those

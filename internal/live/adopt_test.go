@@ -52,7 +52,7 @@ const foundFleet = `{"hosts": [{"name": "host", "roles": ["new"], "dialect": "nf
 // TestAdoptFound: rulesets as administrators write them become policies. Held against what the
 // hosts have in force they have no finding but those that stand at their ends.
 func TestAdoptFound(t *testing.T) {
-	for _, host := range []string{"login-first", "drop-last", "mail-server", "nat-gateway", "intercepting-proxy", "container-host",
+	for _, host := range []string{"login-first", "drop-last", "mail-server", "nat-gateway", "intercepting-proxy", "guest-host",
 		"edge-router", "database", "name-server", "tunnel-end"} {
 		t.Run(host, func(t *testing.T) {
 			fl, problems := fleet.ReadJSON("fleet.json", []byte(foundFleet))

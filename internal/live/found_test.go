@@ -69,12 +69,12 @@ func TestFoundIsUnderstood(t *testing.T) {
 			{"through from eth0 to wan0 10.40.3.7 -> 198.51.100.9 : tcp 80", "admitted"},
 			{"in at wan0 192.0.2.1 -> 203.0.113.1 : tcp 49500", "dropped"},
 		},
-		"container-host": {
+		"guest-host": {
 			{"in at wan0 192.0.2.1 -> 203.0.113.1 : https", "admitted"},
 			{"in at wan0 192.0.2.1 -> 203.0.113.1 : postgresql", "dropped"},
 			{"in at eth0 10.40.3.1 -> 203.0.113.1 : postgresql", "admitted"},
-			{"through from wan0 to ctr0 192.0.2.1 -> 172.30.0.2 : tcp 22", "dropped"},
-			{"through from ctr0 to wan0 172.30.0.2 -> 192.0.2.1 : any", "admitted"},
+			{"through from wan0 to guest1 192.0.2.1 -> 172.30.1.2 : tcp 22", "dropped"},
+			{"through from guest1 to wan0 172.30.1.2 -> 192.0.2.1 : any", "admitted"},
 		},
 		"edge-router": {
 			{"in at wan0 198.51.100.7 -> 203.0.113.1 : https", "admitted"},
