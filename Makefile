@@ -60,7 +60,7 @@ generate: ## golden files and the console's client, from the Go types
 lint: console/node_modules/.package-lock.json console/dist/index.html
 	@unformatted=$$(gofmt -l cmd console/*.go core demo examples internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
 	go vet $(GO_ALL)
-	go tool staticcheck $(GO_ALL)
+	go tool staticcheck -checks all $(GO_ALL)
 	cd console && npx tsc --noEmit && npm run lint
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They

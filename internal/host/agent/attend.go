@@ -51,7 +51,8 @@ type Agent struct {
 // longPoll is how long the service may hold a question for tasks.
 const longPoll = 25 * time.Second
 
-// Run serves until ctx ends.
+// Attend serves until ctx ends: it reports what is in force, asks for tasks and does them, and
+// watches the units that rules name. The error says why it could not begin.
 func (a *Agent) Attend(ctx context.Context) error {
 	if err := a.Ready(); err != nil {
 		return err

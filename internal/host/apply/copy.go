@@ -30,7 +30,7 @@ type Copy struct {
 	Sets    string            `json:"sets,omitempty"`  // what ipset save prints
 }
 
-// The Tools of iptables by what their names begin with.
+// Tools are those of iptables, by what their names begin with.
 var Tools = []string{"iptables-legacy", "ip6tables-legacy", "iptables-nft", "ip6tables-nft"}
 
 // backedTable is a table that the nft-backed tools may have made.
