@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -233,29 +232,6 @@ func TestNothingIsChangedWithoutACopy(t *testing.T) {
 	require.Equal(t, was, m.normal())
 	_, err = m.Keep(nil, true)
 	require.EqualError(t, err, "no change waits for its keep")
-}
-
-// TestAWatchdogThatEnds after its change, while it is asked, is one of no change.
-func TestAWatchdogThatEnds(t *testing.T) {
-	m := newMachine(t)
-	_, err := m.make(wanted(openTo(9000), time.Minute))
-	require.NoError(t, err)
-	_, err = m.Back("somebody said so")
-	require.NoError(t, err)
-	m.waitFor(api.WentBack)
-	_ = os.Remove(m.Path("watchdog.sock"))
-	ending, err := net.Listen("unix", m.Path("watchdog.sock"))
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = ending.Close() })
-	go func() {
-		for c, err := ending.Accept(); err == nil; c, err = ending.Accept() {
-			_ = c.Close()
-		}
-	}()
-	for range 20 { // it may be found out in writing or in reading
-		_, err = m.Keep(nil, true)
-		require.EqualError(t, err, "no change waits for its keep")
-	}
 }
 
 // TestTwoAtOnce: of many that settle at the same time one does, and the others say so.

@@ -184,7 +184,7 @@ func (m *Machine) Resume() error {
 	switch _, err := m.ask(request{Do: "state"}); {
 	case err == nil:
 		return nil
-	case errors.Is(err, errNobody):
+	case errors.Is(err, errNobody), endedMeanwhile(err):
 		if c.Phase == api.Changing { // it is just being begun, if somebody holds the lock
 			unlock, err := m.lock()
 			if err != nil {
@@ -319,6 +319,13 @@ var (
 	errHangs  = errors.New("the process that watches the change does not answer")
 )
 
+// endedMeanwhile says that a watchdog ended, or was killed, while it was asked: its socket was
+// closed in the middle, by the kernel.
+func endedMeanwhile(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE)
+}
+
 // insist asks the watchdog, and where it is killed meanwhile the one that follows it.
 func (m *Machine) insist(r request) (c api.HostChange, err error) {
 	w, err := m.readWaiting()
@@ -327,7 +334,7 @@ func (m *Machine) insist(r request) (c api.HostChange, err error) {
 	}
 	for try := 0; ; try++ {
 		c, err = m.ask(r)
-		left := errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) // it ended meanwhile
+		left := endedMeanwhile(err)
 		switch {
 		case left && w == nil: // after its change, before it was asked
 			return c, errNobody
