@@ -51,16 +51,12 @@ func Drift(stages []Stage, names *say.Names, now int64, f api.InForce, over time
 		}
 	}
 	for _, d := range groups {
-		doc, err := group.Parse([]byte(d.Text))
-		if err != nil {
-			return nil, err
-		}
 		var of *compare.Result
 		tangled := packet.Try(func() {
 			sp := packet.Budget{Edges: Bound, Halt: inTime(over)}.Space()
 			sp.Since(now)
 			var rules *kernel.Ruleset
-			if rules, err = group.Read(sp, last.Host, last.Policy.Fleet, doc); err == nil {
+			if rules, err = ReadOf(sp, last.Host, last.Policy.Fleet, api.InForce{Dumps: []api.Dump{d}, Complete: true}); err == nil {
 				of = compare.Groups(sp, names, plans(sp, stages, now), rules)
 			}
 		})
