@@ -123,7 +123,7 @@ func (o *Opinion) Of(h *fleet.Host, p packet.Packet, room bool) Answer {
 		func(b *fence.Rule) bool { return len(b.Senders) == 0 && (routes(b.Through, h) || o.joinsFor(b, h)) }) {
 		return Answer{"admitted", "stance"} // what is forwarded is untouched
 	}
-	if first := at.first(open); first.Does != "" {
+	if first := at.first(open, open && o.closing(h)); first.Does != "" {
 		return first
 	}
 	var allows, blocks []*fence.Rule
@@ -183,6 +183,15 @@ func (o *Opinion) closed(h *fleet.Host, direction string) bool {
 	return closed || !said && direction == "inbound"
 }
 
+// closing says that what is forwarded is on trial to be closed.
+func (o *Opinion) closing(h *fleet.Host) bool {
+	return slices.ContainsFunc(h.Roles, func(name string) bool {
+		return slices.ContainsFunc(o.roles[name].Stances, func(s fence.Stance) bool {
+			return s.Direction == "forward" && s.Closed && o.onTrial(s.Trial) && !s.Trial.Open
+		})
+	})
+}
+
 // onTrial says that something refuses nothing yet, or has gone back.
 func (o *Opinion) onTrial(t *fence.Trial) bool {
 	if t == nil {
@@ -206,8 +215,9 @@ func (o *Opinion) refuseBy(h *fleet.Host) string {
 	return by
 }
 
-// first is what stands before any rule: what is left to others, local segments, the ground.
-func (at place) first(open bool) Answer {
+// first is what stands before any rule: what is left to others, local segments, the ground. What
+// is closing has that part of the ground already which admits.
+func (at place) first(open, closing bool) Answer {
 	p, forward := at.p, at.p.Hook == packet.Through
 	direction := []string{packet.In: "inbound", packet.Out: "outbound", packet.Through: "forwarded"}[p.Hook]
 	for _, l := range at.leaves {
@@ -238,7 +248,7 @@ func (at place) first(open bool) Answer {
 		{"loopback", in && p.In == "lo" || out && p.Out == "lo", "admitted"},
 		{"replies", p.State == "established" || p.State == "related", "admitted"},
 		{"invalid", p.State == "invalid" && !open, "dropped"},
-		{"icmp-errors", (icmp(3, 11, 12) || icmp6(1, 2, 3, 4)) && !open, "admitted"},
+		{"icmp-errors", (icmp(3, 11, 12) || icmp6(1, 2, 3, 4)) && (!open || closing), "admitted"},
 		{"neighbours", in && icmp6(134, 135, 136) || out && icmp6(133, 135, 136), "admitted"},
 		{"dhcp-client", in && (four && udp(68) || six && udp(546) && near) || out && (four && udp(67) || six && udp(547)), "admitted"},
 		{"multicast-listener", in && (icmp6(130, 131, 132, 143) && near || four && p.Protocol == "igmp") || out &&
