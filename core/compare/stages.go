@@ -27,15 +27,19 @@ const (
 // generation of the fleet.
 type Stage struct {
 	Plan                 *compile.Plan
-	Revision, Generation int64 // 0 where they are not known
+	Revision, Generation int64 // 0 on files
 }
 
-// name is how people call what a stage brought, beside the one before it.
-func (s Stage) name(before Stage) string {
-	if s.Revision == before.Revision {
-		return fmt.Sprintf("generation %d of the fleet", s.Generation)
+// since is how people call what a stage brought, beside the one before it; on files it has no
+// number.
+func (s Stage) since(before Stage) string {
+	switch {
+	case s.Revision == 0:
+		return "by the files as they are now"
+	case s.Revision == before.Revision:
+		return fmt.Sprintf("as of generation %d of the fleet", s.Generation)
 	}
-	return fmt.Sprintf("revision %d", s.Revision)
+	return fmt.Sprintf("as of revision %d", s.Revision)
 }
 
 // DriftSince is Drift that tells what somebody changed from what is not settled yet. stages
@@ -90,7 +94,7 @@ func (c *comparison) behind(n *cause, f *Finding) {
 	if n.published.Kind == compile.ByGround {
 		published = n.published.String()
 	}
-	since := "as of " + stage.name(before)
+	since := stage.since(before)
 	const not = "that is not settled here"
 	switch n.kind {
 	case Opened:

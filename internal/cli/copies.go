@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -172,12 +173,6 @@ with settle, what is in force now comes back by itself unless it is kept in time
 		if err != nil {
 			return err
 		}
-		if h.svc == nil {
-			return a.print(settled{Version: api.Version, Change: &made.Change}, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept: log in again and run yfence keep\n",
-					h.name, made.Change.What, made.Change.Until.Local().Format(time.TimeOnly))
-			})
-		}
 		return a.made(cmd, h, made, true)
 	}
 	lengthVar(c, &within, "within", 2*time.Minute, "the time for the keep")
@@ -227,17 +222,34 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 func (a *app) pauseCommand() *cobra.Command {
 	var length time.Duration
 	var why string
+	var on bool
 	c := &cobra.Command{
-		Use:   "pause HOST --for DURATION --because WHY",
+		Use:   "pause HOST|--here --for DURATION --because WHY",
 		Short: "Suspend a host's filter for a limited time",
 		Long: `Pause has a host's filter admit everything, and log what it would have refused. It
 ends by itself on the host, whether the service is there then or not; after a reboot
-the rules are those that were kept.`,
-		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.askHost(cmd, args[0], api.Task{Do: api.DoPause, Within: length.String(), Why: why})
-		},
+the rules are those that were kept. With --here it pauses the host that it runs on, which
+goes by a policy in files.`,
+		Args: cobra.MaximumNArgs(1),
 	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if _, _, err := copyArgs(on, args, false); err != nil {
+			return err
+		}
+		if !on {
+			return a.askHost(cmd, args[0], api.Task{Do: api.DoPause, Within: length.String(), Why: why})
+		}
+		if length < time.Second || length > 24*time.Hour {
+			return fmt.Errorf("--for is from 1s to 24h, so that nobody forgets the pause, not %s", length)
+		}
+		l, err := a.onThis(h)
+		if err != nil {
+			return err
+		}
+		return a.settleByFiles(cmd, h, l, settleFlags{pause: true, force: true, within: length, why: why})
+	}
+	c.Flags().BoolVar(&on, "here", false, "of the host that this runs on, without a service")
 	lengthVar(c, &length, "for", 0, "how long, as 30m or 2h")
 	because(c, &why)
 	_ = c.MarkFlagRequired("for")
@@ -247,12 +259,24 @@ the rules are those that were kept.`,
 
 // resumeCommand makes `yfence resume`.
 func (a *app) resumeCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "resume HOST",
-		Short: "End a pause before its time",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
+	var on bool
+	c := &cobra.Command{Use: "resume HOST|--here", Short: "End a pause before its time", Args: cobra.MaximumNArgs(1)}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if _, _, err := copyArgs(on, args, false); err != nil {
+			return err
+		}
+		if !on {
 			return a.askHost(cmd, args[0], api.Task{Do: api.DoResume})
-		},
+		}
+		if err := h.find(); err != nil {
+			return mustBeRoot(err)
+		}
+		if now, err := h.machine.Change(); err != nil || now.Kind != api.ChangePause || now.Phase != api.InForceYet {
+			return errors.Join(err, fmt.Errorf("%s is not paused", h.name))
+		}
+		return a.takeBack(cmd, h, "resumed on the host")
 	}
+	c.Flags().BoolVar(&on, "here", false, "of the host that this runs on, without a service")
+	return c
 }

@@ -18,8 +18,9 @@ import (
 // driftCommand makes `yfence drift`, of dumps and files or of the service's hosts.
 func (a *app) driftCommand() *cobra.Command {
 	var dumps []string
+	var on bool
 	c := &cobra.Command{
-		Use:   "drift [HOST]",
+		Use:   "drift [HOST|--here]",
 		Short: "Show where the rules in force differ from the published policy",
 		Long: `Drift holds what hosts have in force against what the policy means for them, for
 every packet there can be. What somebody changed on a host is told from what was
@@ -29,29 +30,37 @@ anything but in step.
 On files alone it takes what ` + "`yfence report --print`" + ` gives there, or listings, which do not
 tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or without), or of
 ` + "`iptables-save`, `ip6tables-save` and `ipset save`" + `, one --dump for each.`,
-		Example: "  yfence drift logbook-01\n  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json logbook-01 --dump listing.json",
-		Args:    cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			d, err := a.drift(cmd, strings.Join(args, ""), dumps)
-			if err != nil {
-				return err
-			}
-			if err := a.print(d, func(w io.Writer) { a.printDrift(w, d) }); err != nil {
-				return err
-			}
-			for _, h := range d.Hosts {
-				if h.State != api.InStep && h.State != api.Others {
-					return errFound
-				}
-			}
-			for _, c := range d.Clouds {
-				if len(c.Notes) > 0 || c.Failing != "" {
-					return errFound
-				}
-			}
-			return nil
-		},
+		Example: "  yfence drift logbook-01\n  yfence drift --here\n" +
+			"  yfence drift --policy saltmarsh --fleet saltmarsh/fleet.json logbook-01 --dump listing.json",
+		Args: cobra.MaximumNArgs(1),
 	}
+	h := a.onHost(c)
+	c.RunE = func(cmd *cobra.Command, args []string) (err error) {
+		var d api.Drift
+		if on {
+			d, err = a.driftHere(cmd.Context(), h)
+		} else {
+			d, err = a.drift(cmd, strings.Join(args, ""), dumps)
+		}
+		if err != nil {
+			return err
+		}
+		if err := a.print(d, func(w io.Writer) { a.printDrift(w, d) }); err != nil {
+			return err
+		}
+		for _, h := range d.Hosts {
+			if h.State != api.InStep && h.State != api.Others {
+				return errFound
+			}
+		}
+		for _, c := range d.Clouds {
+			if len(c.Notes) > 0 || c.Failing != "" {
+				return errFound
+			}
+		}
+		return nil
+	}
+	c.Flags().BoolVar(&on, "here", false, "of the host that this runs on, by the policy in files that it follows")
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringArrayVar(&dumps, "dump", nil, "[HOST=]FILE with a report or a listing of the host's rules; - for standard input")
 	return c

@@ -200,6 +200,9 @@ func (a *app) locate(cmd *cobra.Command, args []string) error {
 	if !slices.Contains(taken(cmd), "policy") || !slices.Contains(taken(cmd), "fleet") {
 		return nil
 	}
+	if worksHere(cmd) {
+		return nil
+	}
 	found, name := "", cmd.Name()
 	if name == "check" && len(args) == 1 {
 		if a.policyDir != "" {

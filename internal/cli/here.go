@@ -19,6 +19,7 @@ import (
 type here struct {
 	app       *app
 	name, dir string // flags
+	said      string // the name as the flag has it
 	machine   host.Machine
 	identity  *host.Identity
 	svc       *client.Client // nil where none is named and none is needed
@@ -35,6 +36,7 @@ func (a *app) onHost(c *cobra.Command) *here {
 // find finds out who this host is and who serves it.
 func (h *here) find() (err error) {
 	a := h.app
+	h.said = h.name
 	if h.machine.Dir, err = filepath.Abs(cmp.Or(h.dir, a.getenv("YFENCE_STATE"), host.StateDir)); err != nil {
 		return err
 	}
@@ -46,6 +48,13 @@ func (h *here) find() (err error) {
 	}
 	if h.name == "" && h.identity != nil {
 		h.name = h.identity.Host
+	}
+	if h.name == "" && h.identity == nil {
+		var last followed
+		if err := h.machine.ReadFile(followedFile, &last); err != nil {
+			return err
+		}
+		h.name = last.Host
 	}
 	if h.name == "" {
 		if h.name, err = os.Hostname(); err != nil {
@@ -73,14 +82,17 @@ func (h *here) find() (err error) {
 	return err
 }
 
+// errNoService is what is said where a service is needed.
+var errNoService = errors.New("this host is not enrolled (yfence attend --enrol FILE), and no service is named: give --server URL and " +
+	"--token-file FILE")
+
 // service finds this host, and that it has a service.
 func (h *here) service() (*client.Client, error) {
 	if err := h.find(); err != nil {
 		return nil, err
 	}
 	if h.svc == nil {
-		return nil, errors.New("this host is not enrolled (yfence attend --enrol FILE), and no service is named: give --server URL and " +
-			"--token-file FILE")
+		return nil, errNoService
 	}
 	return h.svc, nil
 }

@@ -34,6 +34,10 @@ func (a *app) settleCommand() *cobra.Command {
 kernel's own tools check the rules, and puts them in force in one transaction. Then
 it reports.
 
+A machine without a service goes by files: settle --policy DIR writes the rules of this
+host from the policy in DIR and proves them. The fleet file in DIR names the host; where it
+names several, --host says which one this is.
+
 What was in force before comes back by itself unless the change is kept in time:
 log in anew, over a connection of its own, and run yfence keep. Whatever happens to
 this program or to your connection meanwhile changes nothing about that.
@@ -67,16 +71,28 @@ type settled struct {
 	Host    *api.HostDrift  `json:"host,omitempty"`
 }
 
-// settle puts rules in force that the service has signed, and leaves a change that waits for
-// its keep.
+// settle puts rules in force that the service has signed, or those of a policy in files, and
+// leaves a change that waits for its keep.
 func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	ctx := cmd.Context()
-	svc, err := h.service()
-	if err != nil {
-		return err
-	}
 	if f.within < time.Second || f.within > 24*time.Hour {
 		return fmt.Errorf("--within is from 1s to 24h, not %s", f.within)
+	}
+	if err := h.find(); err != nil {
+		return mustBeRoot(err)
+	}
+	if files, err := a.byFiles(h); err != nil {
+		return err
+	} else if files {
+		l, err := a.local(h)
+		if err != nil {
+			return err
+		}
+		return mustBeRoot(a.settleByFiles(cmd, h, l, f))
+	}
+	svc := h.svc
+	if svc == nil {
+		return fmt.Errorf("%w; or name a policy in files: --policy DIR", errNoService)
 	}
 	keys, err := svc.Keys(ctx)
 	if err != nil {
@@ -157,7 +173,11 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 	for _, s := range out.Said {
 		a.say("%s: %s", h.name, s)
 	}
-	d, err := h.tell(cmd.Context(), &made.Change, min(tellTime, time.Until(made.Change.Until)/2))
+	var d api.HostDrift
+	var err error
+	if h.svc != nil {
+		d, err = h.tell(cmd.Context(), &made.Change, min(tellTime, time.Until(made.Change.Until)/2))
+	}
 	if err != nil && !force && made.Change.Kind == api.ChangeSettle {
 		c, back := h.machine.Back(fmt.Sprintf("the service could no longer be reached: %s", err))
 		out.Change = &c
@@ -168,10 +188,11 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		return errors.Join(errors.New("nothing was changed in the end: the service could no longer be reached, and what was in force "+
 			"before is in force again"), err)
 	}
-	if err == nil {
-		out.Host = &d
-	} else {
+	switch {
+	case err != nil:
 		a.say("%s: the service could not be told: %s", h.name, err)
+	case h.svc != nil:
+		out.Host = &d
 	}
 	return a.print(out, func(w io.Writer) {
 		until := made.Change.Until.Local().Format(time.TimeOnly)

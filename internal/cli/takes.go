@@ -20,7 +20,8 @@ var (
 var takes = map[string][]string{
 	"new": nil, "check": slices.Concat(onFiles, onService), "tidy": onFiles, "lsp": onFiles,
 	"rules": slices.Concat(onFiles, onService), "ask": slices.Concat(onFiles, onService), "compare": slices.Concat(onFiles, onService),
-	"drift": slices.Concat(onFiles, onService),
+	"drift": slices.Concat(onFiles, onService), "settle": slices.Concat(onFiles, onService),
+	"pause": slices.Concat(onFiles, onService), "listeners": slices.Concat(onFiles, onService),
 	"adopt": {"fleet"}, "publish": slices.Concat([]string{"policy"}, onService),
 	"serve": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,
 }
