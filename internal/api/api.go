@@ -328,15 +328,19 @@ type Chain struct {
 	Hook   string `json:"hook,omitempty"`
 	Policy string `json:"policy,omitempty" doc:"what becomes of packets that no rule decides"`
 	Rules  []Rule `json:"rules"`
+
+	Priority *int `json:"priority,omitempty" doc:"of a chain at a hook: the lower is asked first"`
 }
 
 // Rule is one rule.
 type Rule struct {
-	Text    string `json:"text"`
-	By      string `json:"by,omitempty" doc:"what it comes from: a rule of the policy, a part of the ground"`
-	At      string `json:"at,omitempty" doc:"where that stands: file, line and column, or a handle of the dump"`
-	Packets *int64 `json:"packets,omitempty" doc:"what its counter stood at, if it has one"`
-	Twin    bool   `json:"twin,omitempty" doc:"of live and published rules side by side: a rule that means the same is on the other side too"`
+	Text    string   `json:"text"`
+	By      string   `json:"by,omitempty" doc:"what it comes from: a rule of the policy, a part of the ground"`
+	At      string   `json:"at,omitempty" doc:"where that stands: file, line and column, or a handle of the dump"`
+	Packets *int64   `json:"packets,omitempty" doc:"what its counter stood at, if it has one"`
+	Bytes   *int64   `json:"bytes,omitempty" doc:"likewise"`
+	To      []string `json:"to,omitempty" nullable:"false" doc:"the chains that it goes on in, by their places"`
+	Twin    bool     `json:"twin,omitempty" doc:"of live and published rules side by side: a rule that means the same is on the other side too"`
 }
 
 // Language is the words of the policy language, for highlighting.

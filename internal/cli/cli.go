@@ -141,7 +141,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 	}{
 		{"policy", "What a policy says, on files or with the service:",
 			[]*cobra.Command{a.newCommand(), a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(),
-				a.driftCommand(), a.adoptCommand(), a.lspCommand()}},
+				a.driftCommand(), a.liveCommand(), a.adoptCommand(), a.lspCommand()}},
 		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.copiesCommand(), a.pauseCommand(),
 			a.resumeCommand(), a.tokensCommand(), a.serveCommand()}},

@@ -67,9 +67,8 @@ func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *flee
 			out.Unread = err.Error()
 			return
 		}
-		out.Chains = chains(rules)
+		out.Chains = live.Chains(rules, counts)
 		pairOff(sp, out.Chains, rules, out.Published, ours)
-		count(out.Chains, counts)
 	})
 	var tangled *packet.TooComplexError
 	if errors.As(complex, &tangled) {
@@ -77,22 +76,6 @@ func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *flee
 		return nil
 	}
 	return complex
-}
-
-// count says of rules what their counters stood at.
-func count(chains []api.Chain, counts []api.Count) {
-	at := map[string]api.Count{}
-	for _, c := range counts {
-		at[c.At] = c
-	}
-	for i := range chains {
-		for j := range chains[i].Rules {
-			r := &chains[i].Rules[j]
-			if c, ok := at[r.At]; ok {
-				r.Packets = &c.Packets
-			}
-		}
-	}
 }
 
 // pairOff marks the rules of two rulesets that stand on both sides, each with one twin.

@@ -16,6 +16,7 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
+	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -90,31 +91,12 @@ func published(plan *compile.Plan, rs *kernel.Ruleset) []api.Chain {
 			}
 		}
 	}
-	out := chains(rs)
+	out := live.Chains(rs, nil)
 	for i := range out {
 		for j := range out[i].Rules {
 			r := &out[i].Rules[j]
 			r.At = at[r.By]
 		}
-	}
-	return out
-}
-
-// chains says a ruleset as the API does.
-func chains(rs *kernel.Ruleset) []api.Chain {
-	out := []api.Chain{}
-	for _, c := range rs.Chains {
-		chain := api.Chain{Place: c.Place(), Hook: c.Hook, Rules: []api.Rule{}}
-		if c.Hook != "" {
-			chain.Policy = "accept"
-			if c.Policy == packet.Drop {
-				chain.Policy = "drop"
-			}
-		}
-		for _, r := range c.Rules {
-			chain.Rules = append(chain.Rules, api.Rule{Text: r.Text.String(), By: r.Comment, At: r.At})
-		}
-		out = append(out, chain)
 	}
 	return out
 }

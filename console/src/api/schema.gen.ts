@@ -632,6 +632,11 @@ export interface components {
             place: string;
             /** @description what becomes of packets that no rule decides */
             policy?: string;
+            /**
+             * Format: int64
+             * @description of a chain at a hook: the lower is asked first
+             */
+            priority?: number;
             rules: components["schemas"]["Rule"][] | null;
         };
         Change: {
@@ -1554,10 +1559,17 @@ export interface components {
             by?: string;
             /**
              * Format: int64
+             * @description likewise
+             */
+            bytes?: number;
+            /**
+             * Format: int64
              * @description what its counter stood at, if it has one
              */
             packets?: number;
             text: string;
+            /** @description the chains that it goes on in, by their places */
+            to?: string[];
             /** @description of live and published rules side by side: a rule that means the same is on the other side too */
             twin?: boolean;
         };
