@@ -36,6 +36,7 @@ var Rights = []Right{Read, Publish, Settle, Tokens}
 // PublishRequest asks for a new revision.
 type PublishRequest struct {
 	Files   []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
+	Fleet   *check.Source  `json:"fleet,omitempty" doc:"a fleet file that becomes the fleet with it, as one pair: both, or nothing"`
 	Why     string         `json:"why" minLength:"1" maxLength:"2000" doc:"the reason, for the history"`
 	After   *int64         `json:"after,omitempty" doc:"refuse if another revision than this is published; 0 is none"`
 	Preview bool           `json:"preview,omitempty" doc:"tell what would be said of it, and publish nothing"`
@@ -76,8 +77,8 @@ type Checked struct {
 	Revision   int64            `json:"revision"`
 	Generation int64            `json:"generation" doc:"of the fleet"`
 	Problems   []source.Problem `json:"problems" doc:"warnings"`
-	Changes    []fleet.Change   `json:"changes,omitempty" doc:"what an import changes in the fleet"`
-	Same       bool             `json:"same,omitempty" doc:"of a policy that is looked at: it is published already, word for word"`
+	Changes    []fleet.Change   `json:"changes,omitempty" doc:"what changes in the fleet"`
+	Same       bool             `json:"same,omitempty" doc:"of what is looked at: it is published already, word for word"`
 }
 
 // FleetFile is the fleet as a file.
@@ -253,6 +254,7 @@ type CompareRequest struct {
 type Side struct {
 	Revision int64          `json:"revision,omitempty" doc:"by its number"`
 	Files    []check.Source `json:"files,omitempty" nullable:"false" doc:"all files of a policy"`
+	Fleet    *check.Source  `json:"fleet,omitempty" doc:"with files: the fleet file that they are of; nothing said: the newest fleet"`
 }
 
 // Comparison is what two states of the policy let through differently, over the newest fleet.

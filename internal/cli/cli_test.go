@@ -3,8 +3,10 @@ package cli_test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"flag"
 	"log/slog"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -70,6 +72,27 @@ func TestTooComplexOnFiles(t *testing.T) {
 		require.NotZero(t, cli.Main(args, strings.NewReader(""), &out, &errOut, func(string) string { return "" }), args)
 		require.Contains(t, errOut.String(), "too complex to decide exactly (more than 4 million cases)", args)
 		require.Empty(t, out.String(), args)
+	}
+}
+
+// TestFilesStayInTheirFolder: what a revision's files are called is what somebody said. None is
+// written outside of the folder, and then none is at all.
+func TestFilesStayInTheirFolder(t *testing.T) {
+	for _, name := range []string{"../out.fence", "/tmp/out.fence", "a/../../out.fence", ""} {
+		service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+			files := []check.Source{{Name: "in.fence", Text: "in"}, {Name: name, Text: "out"}}
+			_ = json.NewEncoder(w).Encode(api.Revision{Number: 3, Files: files})
+		}))
+		dir := t.TempDir()
+		var out, errOut bytes.Buffer
+		require.Equal(t, 2, cli.Main([]string{"revisions", "show", "3", "--into", filepath.Join(dir, "policy"), "--server", service.URL},
+			strings.NewReader(""), &out, &errOut, func(name string) string { return map[string]string{"YFENCE_TOKEN": "t"}[name] }), name)
+		left, err := os.ReadDir(dir)
+		require.NoError(t, err)
+		require.Empty(t, left, name)
+		require.NotEmpty(t, errOut.String())
+		service.Close()
 	}
 }
 

@@ -212,8 +212,9 @@ func (a *app) locate(cmd *cobra.Command, args []string) error {
 	}
 	dump := cmd.Flags().Lookup("dump")
 	explain := cmd.Flags().Lookup("explain")
-	switch { // some need no policy, or find their own
-	case name == "tidy", name == "lsp", name == "compare" && a.policyDir == "", name == "ask" && dump.Changed && a.policyDir == "",
+	switch { // some need no policy, find their own, or change the fleet where one is said
+	case name == "tidy", name == "lsp", name == "publish", name == "compare" && a.policyDir == "", name == "ask" && dump.Changed &&
+		a.policyDir == "",
 		explain != nil && explain.Changed:
 		return nil
 	case a.policyDir == "":

@@ -2,16 +2,17 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
-	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 )
@@ -28,52 +29,33 @@ func (a *app) publishCommand() *cobra.Command {
 		Short: "Publish a policy as a new revision",
 		Long: `Publish shows what check says of the policy, and what it newly admits and refuses
 compared with what is published, asks whether that is meant, and publishes it. A policy with an error, a broken
-expectation among them, is refused.`,
-		Example: `  yfence publish --policy saltmarsh -m "charts moved to the new rack" --after 7`,
-		Args:    cobra.NoArgs,
+expectation among them, is refused.
+
+With --fleet FILE the file becomes the fleet, and both are published together: a policy with a
+new role, and the hosts that have it.`,
+		Example: `  yfence publish --policy saltmarsh -m "charts moved to the new rack" --after 7
+  yfence publish --policy saltmarsh --fleet saltmarsh/fleet.json -m "a second broker"`,
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if why == "" {
 				return errors.New("say why, for the history: -m WHY")
 			}
-			files, err := a.sources()
-			if err != nil {
+			req := api.PublishRequest{Why: why, Accept: accept}
+			var err error
+			if req.Files, err = a.sources(); err != nil {
 				return err
 			}
-			svc, err := a.service()
-			if err != nil {
-				return err
+			if a.fleetFile != "" {
+				_, file, _, err := a.fleet()
+				if err != nil {
+					return err
+				}
+				req.Fleet = &file
 			}
-			req := api.PublishRequest{Files: files, Why: why, Accept: accept}
 			if cmd.Flags().Changed("after") {
 				req.After = &after
 			}
-			look := req
-			look.Preview = true
-			seen, err := svc.Publish(cmd.Context(), look)
-			if err != nil {
-				return a.changed(seen, err, files, nil)
-			}
-			if seen.Same {
-				return a.print(seen, func(w io.Writer) {
-					_,
-						_ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision)
-				})
-			}
-			if len(seen.Problems) > 0 {
-				a.explain(a.errOut, seen.Problems, files)
-			}
-			if err := a.meant(cmd, svc, files, seen.Revision, yes); err != nil {
-				return err
-			}
-			if req.After == nil {
-				req.After = &seen.Revision // what was looked at is what is published over
-			}
-			done, err := svc.Publish(cmd.Context(), req)
-			done.Problems = nil // they were told
-			return a.changed(done, err, files, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "published revision %d\n", done.Revision)
-				a.say("it is not in force yet where it is new: yfence waves start puts it in force, step by step")
-			})
+			return a.publish(cmd, req, yes)
 		},
 	}
 	because(c, &why)
@@ -83,16 +65,60 @@ expectation among them, is refused.`,
 	return c
 }
 
-// meant shows what files would change compared with the revision that is published, and, if it
+// publish shows what a request would change, asks unless it is said before, and publishes.
+func (a *app) publish(cmd *cobra.Command, req api.PublishRequest, yes bool) error {
+	svc, err := a.service()
+	if err != nil {
+		return err
+	}
+	texts := req.Files
+	if req.Fleet != nil {
+		texts = append(slices.Clone(texts), *req.Fleet)
+	}
+	look := req
+	look.Preview = true
+	seen, err := svc.Publish(cmd.Context(), look)
+	if err != nil {
+		return a.changed(seen, err, texts, nil)
+	}
+	if seen.Same {
+		return a.print(seen, func(w io.Writer) { _, _ = fmt.Fprintf(w, "it is published already, as revision %d\n", seen.Revision) })
+	}
+	if len(seen.Problems) > 0 {
+		a.explain(a.errOut, seen.Problems, texts)
+	}
+	if req.Fleet != nil {
+		printChanges(a.errOut, seen.Changes)
+	}
+	if err := a.meant(cmd, svc, req, seen.Revision, yes); err != nil {
+		return err
+	}
+	if req.After == nil {
+		req.After = &seen.Revision // what was looked at is what is published over
+	}
+	done, err := svc.Publish(cmd.Context(), req)
+	done.Problems = nil // they were told
+	return a.changed(done, err, texts, func(w io.Writer) {
+		text := fmt.Sprintf("published revision %d", done.Revision)
+		if len(done.Changes) > 0 {
+			text += fmt.Sprintf(" with generation %d of the fleet", done.Generation)
+		}
+		_, _ = fmt.Fprintln(w, text)
+		a.say("it is not in force yet where it is new: yfence waves start puts it in force, step by step")
+	})
+}
+
+// meant shows what a request would change compared with the revision that is published, and, if it
 // is not said, asks whether that is meant. Before the first there is nothing to compare with.
-func (a *app) meant(cmd *cobra.Command, svc *client.Client, files []check.Source, published int64, said bool) error {
+func (a *app) meant(cmd *cobra.Command, svc *client.Client, req api.PublishRequest, published int64, said bool) error {
 	if published == 0 {
 		a.say("Nothing is published yet: this is the first policy. It is put in force on no host before a wave, or settle there.")
 	} else {
-		changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: published}, To: api.Side{Files: files}})
+		changes, err := svc.Compare(cmd.Context(), api.CompareRequest{From: api.Side{Revision: published},
+			To: api.Side{Files: req.Files, Fleet: req.Fleet}})
 		if err != nil { // a policy that is published with errors is not compared
 			a.say("what it changes cannot be shown: %s", err)
-		} else if a.printChanges(a.errOut, changes.Changes); len(changes.Changes.Changes) == 0 {
+		} else if a.printChanges(a.errOut, changes.Changes); len(changes.Changes.Changes) == 0 && req.Fleet == nil {
 			return nil
 		}
 	}
@@ -117,6 +143,7 @@ func (a *app) changed(done api.Checked, err error, texts []check.Source, text fu
 			return err
 		}
 		a.say("yfence: %s", refused.Detail)
+		a.together(refused.Problems)
 		return told(refused.Problems)
 	}
 	if err != nil {
@@ -128,6 +155,18 @@ func (a *app) changed(done api.Checked, err error, texts []check.Source, text fu
 		}
 		text(w)
 	})
+}
+
+// together names the one command that publishes a policy and a fleet at once, where the fleet has
+// a role that the policy does not know: neither can go first.
+func (a *app) together(problems []source.Problem) {
+	for _, pr := range problems {
+		if pr.Code == "unknown" && !strings.HasSuffix(pr.File, ".fence") && !(a.fleetFile != "" && a.policyDir != "") {
+			a.say("a policy that knows these roles and this fleet go together: yfence publish --policy DIR --fleet %s -m WHY",
+				cmp.Or(a.fleetFile, "FILE"))
+			return
+		}
+	}
 }
 
 // inSpite says in spite of which checks a revision was published.
@@ -142,43 +181,4 @@ func inSpite(r api.Revision) string {
 		return ""
 	}
 	return " (accepted: " + strings.Join(codes, ", ") + ")"
-}
-
-// revisionsCommand makes `yfence revisions`.
-func (a *app) revisionsCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "revisions",
-		Short: "List the policy's revisions",
-		Args:  cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			svc, err := a.service()
-			if err != nil {
-				return err
-			}
-			list, err := svc.Revisions(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(list, func(w io.Writer) {
-				if len(list.Revisions) == 0 {
-					_, _ = fmt.Fprintln(w, "nothing is published yet; yfence publish does it")
-					return
-				}
-				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-				_, _ = fmt.Fprintln(t, "REVISION\tIN FORCE ON\tPUBLISHED\tBY\tWHY")
-				for _, r := range list.Revisions {
-					number, hosts := fmt.Sprint(r.Number), ""
-					if r.Published {
-						number += " (newest)"
-					}
-					if r.Hosts > 0 || r.Published {
-						hosts = fmt.Sprintf("%d of %s", r.Hosts, plural(list.Total, "host"))
-					}
-					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, r.PublishedAt.Format("2006-01-02 15:04 MST"), r.Author,
-						r.Why+inSpite(r))
-				}
-				_ = t.Flush()
-			})
-		},
-	}
 }

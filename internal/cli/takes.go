@@ -22,7 +22,7 @@ var takes = map[string][]string{
 	"rules": slices.Concat(onFiles, onService), "ask": slices.Concat(onFiles, onService), "compare": slices.Concat(onFiles, onService),
 	"drift": slices.Concat(onFiles, onService), "settle": slices.Concat(onFiles, onService),
 	"pause": slices.Concat(onFiles, onService), "listeners": slices.Concat(onFiles, onService),
-	"adopt": {"fleet"}, "publish": slices.Concat([]string{"policy"}, onService),
+	"adopt": {"fleet"}, "publish": slices.Concat(onFiles, onService),
 	"serve": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,
 }
 
@@ -73,7 +73,7 @@ func helpOwn(root *cobra.Command) {
 
 // otherwise says how else a command can be told where to look.
 func otherwise(cmd *cobra.Command) string {
-	if cmd != nil && slices.Contains(taken(cmd), "policy") && slices.Contains(taken(cmd), "fleet") {
+	if cmd != nil && slices.Contains(taken(cmd), "policy") && slices.Contains(taken(cmd), "fleet") && cmd.Name() != "publish" {
 		return ", or work on files with --policy DIR --fleet FILE"
 	}
 	return ""

@@ -40,13 +40,15 @@ func (s *Service) compare(ctx context.Context, in *struct{ Body api.CompareReque
 	return &struct{ Body api.Comparison }{api.Comparison{Version: api.Version, Changes: *changes}}, nil
 }
 
-// side is one state of the policy over the newest fleet. Both are held against
-// the same fleet: what differs is then the policy's.
+// side is one state of the policy over the newest fleet, or over one that comes with its files.
+// Where neither side brings one both are held against the same: what differs is then the policy's.
 func (s *Service) side(ctx context.Context, current *model, side api.Side) (*policy.Policy, error) {
 	files := side.Files
 	switch {
 	case side.Files != nil && side.Revision != 0:
 		return nil, huma.Error422UnprocessableEntity("a side is a revision or files, not both")
+	case side.Files == nil && side.Fleet != nil:
+		return nil, huma.Error422UnprocessableEntity("a fleet file goes with the files of a policy")
 	case side.Files == nil && side.Revision == 0 || side.Revision != 0 && side.Revision == current.pair.Revision:
 		if current.pair.Number == 0 {
 			return nil, huma.Error409Conflict("no policy is published yet")
@@ -63,10 +65,21 @@ func (s *Service) side(ctx context.Context, current *model, side api.Side) (*pol
 		pol, _ := policy.Resolve(in) // it was sound with the fleet it was published with
 		return pol, nil
 	}
+	fl := current.fleet
+	if side.Fleet != nil {
+		read, problems, err := s.readFleet(ctx, *side.Fleet)
+		if err != nil {
+			return nil, err
+		}
+		if source.HasErrors(problems) {
+			return nil, refused("the policy is not compared", problems)
+		}
+		fl = read
+	}
 	var pol *policy.Policy
 	var problems []source.Problem
 	if err := s.computed(ctx, s.computing, "comparing", func(b packet.Budget) (err error) {
-		pol, problems, err = check.PolicyWithin(b, files, current.fleet, s.Clock().Unix())
+		pol, problems, err = check.PolicyWithin(b, files, fl, s.Clock().Unix())
 		return err
 	}); err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -131,30 +132,33 @@ func (s *Service) showLanguage(context.Context, *struct{}) (*struct{ Body api.La
 	return &struct{ Body api.Language }{out}, nil
 }
 
-// publish checks a policy and makes it the next revision. Nothing of it is kept where anything
-// is wrong, and a warning stops it that is not accepted.
+// publish checks a policy and makes it the next revision; with a fleet file, both are checked
+// together and make one pair. Nothing of it is kept where anything is wrong, and an error stops it
+// that is not accepted.
 func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishRequest }) (*struct{ Body api.Checked }, error) {
-	for _, code := range in.Body.Accept {
+	req := in.Body
+	for _, code := range req.Accept {
 		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem",
 				code))
 		}
 	}
+	var brought *fleet.Fleet // nil: the fleet stays
+	var told []source.Problem
+	if req.Fleet != nil {
+		var err error
+		if brought, told, err = s.readFleet(ctx, *req.Fleet); err != nil {
+			return nil, err
+		}
+		if source.HasErrors(told) {
+			return nil, refused("neither the policy nor the fleet is published", told)
+		}
+	}
 	return s.change(ctx, "publishing", func(current *model) (pair store.Pair, out api.Checked, err error) {
-		if after := in.Body.After; after != nil && *after != current.pair.Revision && *after <= current.pair.Revision {
-			// What came by itself meanwhile stands in nobody's way.
-			if others, err := s.Store.OthersSince(ctx, *after); err != nil {
-				return pair, out, err
-			} else if !others && *after != 0 {
-				after = nil
-			}
-			in.Body.After = after
+		if err := s.since(ctx, req.After, current.pair.Revision); err != nil {
+			return pair, out, err
 		}
-		if after := in.Body.After; after != nil && *after != current.pair.Revision {
-			return pair, out, huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at "+
-				"what changed and publish again", current.pair.Revision, *after))
-		}
-		files, err := s.newestLists(ctx, current, in.Body.Files)
+		files, err := s.newestLists(ctx, current, req.Files)
 		if err != nil {
 			return pair, out, err
 		}
@@ -162,46 +166,95 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		if err != nil {
 			return pair, out, err
 		}
-		if out.Problems, err = s.checked(ctx, "publishing", files, current.fleet); err != nil {
+		fl := cmp.Or(brought, current.fleet)
+		accepted, err := s.publishable(ctx, req, files, fl, told, &out)
+		if err != nil {
 			return pair, out, err
 		}
-		if warned, err := s.cloudLimits(ctx, files, current.fleet); err != nil {
+		_, hash, err := s.Store.Revision(ctx, current.pair.Revision)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return pair, out, err
-		} else if !source.HasErrors(out.Problems) {
-			out.Problems = append(out.Problems, warned...)
 		}
-		var accepted []api.Accepted
-		for i := range out.Problems {
-			if pr := &out.Problems[i]; pr.Severity == source.Error && slices.Contains(in.Body.Accept, pr.Code) {
-				pr.Severity = source.Warning
-				accepted = append(accepted, api.Accepted{Code: pr.Code, Message: pr.Message})
+		samePolicy := err == nil && hash == store.HashOf(body)
+		if brought != nil {
+			out.Changes = fleet.Changes(current.fleet, fl)
+		}
+		switch who := caller(ctx).Name; {
+		case req.Preview:
+			out.Same = samePolicy && len(out.Changes) == 0
+			return current.pair, out, nil
+		case len(out.Changes) == 0:
+			pair, err = s.Store.Publish(ctx, current.pair, who, req.Why, body, accepted...)
+		default:
+			var file []byte
+			if file, err = json.Marshal(req.Fleet); err != nil {
+				return pair, out, err
+			}
+			if samePolicy && accepted == nil { // the fleet alone is otherwise
+				pair, err = s.Store.Import(ctx, current.pair, who, req.Why, file)
+			} else {
+				pair, err = s.Store.PublishBoth(ctx, current.pair, who, req.Why, body, file, accepted...)
 			}
 		}
-		if source.HasErrors(out.Problems) {
-			return pair, out, refused("the policy is not published", out.Problems)
-		}
-		if in.Body.Preview {
-			_, hash, err := s.Store.Revision(ctx, current.pair.Revision)
-			out.Same = err == nil && hash == store.HashOf(body)
-			if errors.Is(err, store.ErrNotFound) {
-				err = nil
-			}
-			return current.pair, out, err
-		}
-		pair, err = s.Store.Publish(ctx, current.pair, caller(ctx).Name, in.Body.Why, body, accepted...)
 		return pair, out, err
 	})
+}
+
+// since is an error where a revision was published after the one that a request says it began
+// from. What came by itself meanwhile stands in nobody's way.
+func (s *Service) since(ctx context.Context, after *int64, published int64) error {
+	if after == nil || *after == published {
+		return nil
+	}
+	if *after != 0 && *after < published {
+		if others, err := s.Store.OthersSince(ctx, *after); err != nil || !others {
+			return err
+		}
+	}
+	return huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at what changed and "+
+		"publish again", published, *after))
+}
+
+// publishable finds what is wrong with files over a fleet, told among it what was found before,
+// and is an error where that stops them. What the request accepts it gives, as what was accepted.
+func (s *Service) publishable(ctx context.Context, req api.PublishRequest, files []check.Source, fl *fleet.Fleet, told []source.Problem,
+	out *api.Checked) (accepted []api.Accepted, err error) {
+	found, err := s.checked(ctx, "publishing", files, fl)
+	if err != nil {
+		return nil, err
+	}
+	out.Problems = append(slices.Clone(told), found...)
+	if warned, err := s.cloudLimits(ctx, files, fl); err != nil {
+		return nil, err
+	} else if !source.HasErrors(out.Problems) {
+		out.Problems = append(out.Problems, warned...)
+	}
+	for i := range out.Problems {
+		if pr := &out.Problems[i]; pr.Severity == source.Error && slices.Contains(req.Accept, pr.Code) {
+			pr.Severity = source.Warning
+			accepted = append(accepted, api.Accepted{Code: pr.Code, Message: pr.Message})
+		}
+	}
+	if source.HasErrors(out.Problems) {
+		return nil, refused("the policy is not published", out.Problems)
+	}
+	return accepted, nil
+}
+
+// readFleet reads a fleet file, within what reading one may cost.
+func (s *Service) readFleet(ctx context.Context, file check.Source) (fl *fleet.Fleet, problems []source.Problem, err error) {
+	err = s.computed(ctx, s.computing, "reading the fleet file", func(packet.Budget) error {
+		fl, problems = fleet.Read(file.Name, []byte(file.Text))
+		return nil
+	})
+	return fl, problems, err
 }
 
 // importFleet checks a fleet file, alone and with the policy that is published, and makes it
 // the next generation.
 func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRequest }) (*struct{ Body api.Checked }, error) {
-	var read *fleet.Fleet
-	var readProblems []source.Problem
-	if err := s.computed(ctx, s.computing, "reading the fleet file", func(packet.Budget) error {
-		read, readProblems = fleet.Read(in.Body.File, []byte(in.Body.Text))
-		return nil
-	}); err != nil {
+	read, readProblems, err := s.readFleet(ctx, check.Source{Name: in.Body.File, Text: in.Body.Text})
+	if err != nil {
 		return nil, err
 	}
 	return s.change(ctx, "importing the fleet", func(current *model) (pair store.Pair, out api.Checked, err error) {

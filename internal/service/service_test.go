@@ -161,20 +161,6 @@ func TestABrokenPolicyPublishesNothing(t *testing.T) {
 	require.Len(t, list.Revisions, 1)
 }
 
-func TestSomebodyPublishedSince(t *testing.T) {
-	h := newSaltmarsh(t)
-	none, one := int64(0), int64(1)
-	_, err := h.Publish(context.Background(), api.PublishRequest{Files: policyFiles(t), Why: "w", After: &none})
-	require.Equal(t, http.StatusConflict, problem(t, err).Status)
-	done, err := h.Publish(context.Background(), api.PublishRequest{Files: policyFiles(t), Why: "w", After: &one})
-	require.NoError(t, err)
-	require.EqualValues(t, 2, done.Revision)
-	r, err := h.Revision(context.Background(), 1)
-	require.NoError(t, err)
-	require.Equal(t, policyFiles(t), r.Files)
-	require.Equal(t, []any{"pat", false}, []any{r.Author, r.Published})
-}
-
 func TestAFleetThatBreaksThePolicyIsRefused(t *testing.T) {
 	h := newSaltmarsh(t)
 	_, err := h.Import(context.Background(),

@@ -93,6 +93,11 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Generation", func() { any(st.Generation(ctx, 77)) }},
 		{"WhyGeneration", func() { any(st.WhyGeneration(ctx, 77)) }},
 		{"Publish", func() { p, err := st.Publish(ctx, pair, "pat", "why", []byte("files")); must(err); pair = p }},
+		{"PublishBoth", func() {
+			p, err := st.PublishBoth(ctx, pair, "pat", "w", []byte("files 3"), []byte("file 3"))
+			must(err)
+			pair = p
+		}},
 		{"PublishItself", func() { p, err := st.PublishItself(ctx, pair, "it", "why", []byte("files 2")); must(err); pair = p }},
 		{"OthersSince", func() { any(st.OthersSince(ctx, pair.Revision)) }},
 		{"ImportItself", func() { p, err := st.ImportItself(ctx, pair, "h7", "why", []byte("file")); must(err); pair = p }},

@@ -24,20 +24,28 @@ type Pair struct {
 // accepted are the problems in spite of which it is published.
 func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair, err error) {
 	base.ByItself = false
-	return s.change(ctx, base, revisions, author, why, files, accepted...)
+	return s.change(ctx, base, author, why, map[half][]byte{revisions: files}, accepted...)
+}
+
+// PublishBoth adds a revision and a generation of the fleet, and makes one pair of both: no host
+// is ever told of one without the other. base and accepted are as for Publish.
+func (s *Store) PublishBoth(ctx context.Context, base Pair, author, why string, files, file []byte, accepted ...api.Accepted) (p Pair,
+	err error) {
+	base.ByItself = false
+	return s.change(ctx, base, author, why, map[half][]byte{revisions: files, generations: file}, accepted...)
 }
 
 // ImportItself is Import of what nobody asked for: hosts or clouds told it.
 func (s *Store) ImportItself(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
 	base.ByItself = true
-	return s.change(ctx, base, generations, author, why, file)
+	return s.change(ctx, base, author, why, map[half][]byte{generations: file})
 }
 
 // PublishItself is Publish of what nobody asked for: a list holds other addresses.
 func (s *Store) PublishItself(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair,
 	err error) {
 	base.ByItself = true
-	return s.change(ctx, base, revisions, author, why, files, accepted...)
+	return s.change(ctx, base, author, why, map[half][]byte{revisions: files}, accepted...)
 }
 
 // OthersSince says that a person published a revision after one.
@@ -52,7 +60,7 @@ func (s *Store) OthersSince(ctx context.Context, revision int64) (bool, error) {
 // if there is one. base is as for Publish.
 func (s *Store) Import(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
 	base.ByItself = false
-	return s.change(ctx, base, generations, author, why, file)
+	return s.change(ctx, base, author, why, map[half][]byte{generations: file})
 }
 
 // A half is one of the two series that a pair is made of.
@@ -64,15 +72,11 @@ const (
 	generations half = "generations"
 )
 
-// change adds to one half and makes the pair, in one transaction that holds all three
-// counters: while it runs nobody else can change either half, and what it was worked out
+// change adds to one half, or to both, and makes the pair, in one transaction that holds all
+// three counters: while it runs nobody else can change either half, and what it was worked out
 // from is still what is newest.
-func (s *Store) change(ctx context.Context, base Pair, which half, author, why string, body []byte, accepted ...api.Accepted) (p Pair,
+func (s *Store) change(ctx context.Context, base Pair, author, why string, bodies map[half][]byte, accepted ...api.Accepted) (p Pair,
 	err error) {
-	insert := map[half]string{
-		revisions:   "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)",
-		generations: "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)",
-	}[which]
 	err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
 		last, err := counters(ctx, tx)
 		if err != nil {
@@ -82,31 +86,21 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 		if base.Number != last["pairs"] || base.Number == 0 && base.Generation != last[string(generations)] {
 			return ErrConflict
 		}
-		h, err := put(ctx, tx, body)
-		if err != nil {
-			return err
-		}
-		number := last[string(which)] + 1
-		if _, err := tx.ExecContext(ctx, insert, number, author, why, now(), h[:]); err != nil {
-			return err
-		}
-		if len(accepted) > 0 {
-			said, err := json.Marshal(accepted)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, "UPDATE revisions SET accepted = ? WHERE number = ?", said, number); err != nil {
-				return err
-			}
-		}
-		if err := count(ctx, tx, string(which), number); err != nil {
-			return err
-		}
 		p = Pair{Revision: base.Revision, Generation: base.Generation, ByItself: base.ByItself}
-		if which == revisions {
-			p.Revision = number
-		} else {
-			p.Generation = number
+		if files := bodies[revisions]; files != nil {
+			p.Revision = last[string(revisions)] + 1
+			if err := addHalf(ctx, tx, revisions, p.Revision, author, why, files); err != nil {
+				return err
+			}
+			if err := accept(ctx, tx, p.Revision, accepted); err != nil {
+				return err
+			}
+		}
+		if file := bodies[generations]; file != nil {
+			p.Generation = last[string(generations)] + 1
+			if err := addHalf(ctx, tx, generations, p.Generation, author, why, file); err != nil {
+				return err
+			}
 		}
 		if p.Revision == 0 {
 			return nil // nothing is published yet
@@ -119,6 +113,34 @@ func (s *Store) change(ctx context.Context, base Pair, which half, author, why s
 		return count(ctx, tx, "pairs", p.Number)
 	})
 	return p, err
+}
+
+// addHalf adds one to a half, and notes that it is the last.
+func addHalf(ctx context.Context, tx *sql.Tx, which half, number int64, author, why string, body []byte) error {
+	h, err := put(ctx, tx, body)
+	if err != nil {
+		return err
+	}
+	insert := map[half]string{
+		revisions:   "INSERT INTO revisions (number, author, why, published_at, hash) VALUES (?, ?, ?, ?, ?)",
+		generations: "INSERT INTO generations (number, author, why, imported_at, hash) VALUES (?, ?, ?, ?, ?)",
+	}[which]
+	if _, err := tx.ExecContext(ctx, insert, number, author, why, now(), h[:]); err != nil {
+		return err
+	}
+	return count(ctx, tx, string(which), number)
+}
+
+// accept notes the problems in spite of which a revision is published.
+func accept(ctx context.Context, tx *sql.Tx, revision int64, accepted []api.Accepted) error {
+	if len(accepted) == 0 {
+		return nil
+	}
+	said, err := json.Marshal(accepted)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, "UPDATE revisions SET accepted = ? WHERE number = ?", said, revision)
+	}
+	return err
 }
 
 // counters locks the counters of the halves and of the pairs, always in one order, and

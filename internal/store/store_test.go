@@ -46,6 +46,13 @@ func TestRevisionsGenerationsAndPairs(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, store.Pair{Number: 3, Revision: 2, Generation: 2}, pair)
 
+	_, err = st.PublishBoth(ctx, store.Pair{Number: 2, Revision: 2, Generation: 1}, "kim", "too late", []byte("files 3"), []byte("fleet 3"))
+	require.ErrorIs(t, err, store.ErrConflict, "a fleet came since")
+	accepted := api.Accepted{Code: "no-guard", Message: "nobody guards it"}
+	pair, err = st.PublishBoth(ctx, pair, "kim", "both", []byte("files 3"), []byte("fleet 3"), accepted)
+	require.NoError(t, err)
+	require.Equal(t, store.Pair{Number: 4, Revision: 3, Generation: 3}, pair, "what came too late took no number")
+
 	// Opened again, it is all still there.
 	again := open(t, dsn)
 	newest, err := again.Newest(ctx)
@@ -53,11 +60,17 @@ func TestRevisionsGenerationsAndPairs(t *testing.T) {
 	require.Equal(t, pair, newest)
 	list, err := again.Revisions(ctx, 0, 10)
 	require.NoError(t, err)
-	require.Equal(t, []string{"second", "first"}, []string{list[0].Why, list[1].Why})
+	require.Equal(t, []string{"both", "second", "first"}, []string{list[0].Why, list[1].Why, list[2].Why})
+	require.Equal(t, []api.Accepted{accepted}, list[0].Accepted)
+	file, err := again.Generation(ctx, 3)
+	require.NoError(t, err)
+	body, err := again.Content(ctx, file)
+	require.NoError(t, err)
+	require.Equal(t, "fleet 3", string(body))
 	r, hash, err := again.Revision(ctx, 1)
 	require.NoError(t, err)
 	require.Equal(t, "pat", r.Author)
-	body, err := again.Content(ctx, hash)
+	body, err = again.Content(ctx, hash)
 	require.NoError(t, err)
 	require.Equal(t, "files 1", string(body))
 	_, _, err = again.Revision(ctx, 9)

@@ -648,7 +648,7 @@ export interface components {
             what: string;
         };
         Checked: {
-            /** @description what an import changes in the fleet */
+            /** @description what changes in the fleet */
             changes?: components["schemas"]["Change"][] | null;
             /**
              * Format: int64
@@ -659,7 +659,7 @@ export interface components {
             problems: components["schemas"]["Problem"][] | null;
             /** Format: int64 */
             revision: number;
-            /** @description of a policy that is looked at: it is published already, word for word */
+            /** @description of what is looked at: it is published already, word for word */
             same?: boolean;
             /** Format: int64 */
             version: number;
@@ -1465,6 +1465,8 @@ export interface components {
             after?: number;
             /** @description all files of the policy */
             files: components["schemas"]["Source"][] | null;
+            /** @description a fleet file that becomes the fleet with it, as one pair: both, or nothing */
+            fleet?: components["schemas"]["Source"];
             /** @description tell what would be said of it, and publish nothing */
             preview?: boolean;
             /** @description the reason, for the history */
@@ -1619,6 +1621,8 @@ export interface components {
         Side: {
             /** @description all files of a policy */
             files?: components["schemas"]["Source"][];
+            /** @description with files: the fleet file that they are of; nothing said: the newest fleet */
+            fleet?: components["schemas"]["Source"];
             /**
              * Format: int64
              * @description by its number
