@@ -320,8 +320,19 @@ type LiveRules struct {
 	TakenAt *time.Time `json:"taken_at,omitempty"`
 	Unread  string     `json:"unread,omitempty" doc:"why the dump could not be read"`
 	Chains  []Chain    `json:"chains"`
+	// Sets are those that rules in force ask by name.
+	Sets []NamedSet `json:"sets,omitempty" nullable:"false" doc:"sets and maps that rules in force ask by name"`
 	// Published is what the host is held against, told in the same terms.
 	Published []Chain `json:"published"`
+}
+
+// NamedSet is a set, or a map, that rules ask by its name.
+type NamedSet struct {
+	Table    string   `json:"table,omitempty" doc:"family and table that it is of; sets of ipset are of none"`
+	Name     string   `json:"name"`
+	Elements []string `json:"elements" nullable:"false" doc:"the first of them, as the kernel lists them"`
+	Total    int      `json:"total" doc:"how many elements it has"`
+	Changes  bool     `json:"changes,omitempty" doc:"elements come and go by themselves"`
 }
 
 // Chain is a list of rules in the order in which they are tried.

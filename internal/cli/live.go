@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -27,7 +28,8 @@ func (a *app) liveCommand() *cobra.Command {
 		Short: "Show the rules in force in the order in which a packet meets them, with their counts",
 		Long: `Live lists what a kernel has in force, everybody's rules, hook by hook: the chains of each by
 priority, and where a rule goes on in another chain, that chain below it. Rules have numbers in
-front, the statement of the policy that they come from, and what their counters stood at.
+front, the statement of the policy that they come from, and what their counters stood at. Below
+stand the sets that they ask by name.
 
 It shows the host that it runs on (--here, as root), listings (--dump), or what a host last
 reported to the service. --follow shows the counts of this host as they change.`,
@@ -79,6 +81,8 @@ type inOrder struct {
 	Host    string      `json:"host"`
 	TakenAt *time.Time  `json:"taken_at,omitempty"`
 	Hooks   []live.Hook `json:"hooks"`
+
+	Sets []api.NamedSet `json:"sets"`
 }
 
 // liveOf reads rules: of this host, of dumps, or as the service has them.
@@ -111,13 +115,13 @@ func (a *app) liveOf(ctx context.Context, h *here, args []string, on bool, dumps
 		if err == nil && said.Unread != "" {
 			err = fmt.Errorf("what %s reported cannot be read: %s", args[0], said.Unread)
 		}
-		out.Host, out.TakenAt, out.Hooks = said.Host, said.TakenAt, live.InOrder(said.Chains)
+		out.Host, out.TakenAt, out.Hooks, out.Sets = said.Host, said.TakenAt, live.InOrder(said.Chains), said.Sets
 		return out, err
 	}
 	if tangled := packet.Try(func() {
 		var rs *kernel.Ruleset
 		if rs, err = live.Read(packet.Budget{Edges: live.Bound}.Space(), f); err == nil {
-			out.Hooks = live.InOrder(live.Chains(rs, counts))
+			out.Hooks, out.Sets = live.InOrder(live.Chains(rs, counts)), live.Sets(f)
 		}
 	}); tangled != nil {
 		err = tangled
@@ -170,6 +174,34 @@ func (a *app) printLive(w io.Writer, l inOrder) {
 			}
 			line("%s", text)
 		}
+	}
+	a.printSets(w, l.Sets)
+}
+
+// shownElements is how many elements of a set are printed.
+const shownElements = 40
+
+// printSets prints sets with what they hold.
+func (a *app) printSets(w io.Writer, sets []api.NamedSet) {
+	if len(sets) == 0 {
+		return
+	}
+	p := a.paint(w)
+	_, _ = fmt.Fprintf(w, "\n%s  %s\n", p(bold, "sets"), p(dim, "what rules ask by name"))
+	for _, s := range sets {
+		name := s.Name
+		if s.Table != "" {
+			name = s.Table + "/@" + name
+		}
+		shown := s.Elements[:min(len(s.Elements), shownElements)]
+		text := cmp.Or(strings.Join(shown, ", "), p(dim, "nothing"))
+		if more := s.Total - len(shown); more > 0 {
+			text += fmt.Sprintf(" and %d more", more)
+		}
+		if s.Changes {
+			text += p(dim, " (elements come and go by themselves)")
+		}
+		_, _ = fmt.Fprintf(w, "  %s  %s\n", name, text)
 	}
 }
 

@@ -1,8 +1,10 @@
 package live
 
 import (
+	"cmp"
 	"slices"
 
+	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
@@ -37,6 +39,21 @@ func Chains(rs *kernel.Ruleset, counts []api.Count) []api.Chain {
 			chain.Rules = append(chain.Rules, one)
 		}
 		out = append(out, chain)
+	}
+	return out
+}
+
+// mostElements is how many elements of a set are told.
+const mostElements = 1000
+
+// Sets are the sets that rules of a host's dumps ask by name, the first elements of each.
+func Sets(f api.InForce) (out []api.NamedSet) {
+	for _, s := range forms.NamedSets(f.Dumps) {
+		one := api.NamedSet{Table: s.Table, Name: s.Name, Elements: s.Elements, Total: len(s.Elements), Changes: s.Changes}
+		if one.Elements = one.Elements[:min(one.Total, mostElements)]; one.Elements == nil {
+			one.Elements = []string{}
+		}
+		out = append(out, one)
 	}
 	return out
 }
@@ -106,7 +123,7 @@ func InOrder(chains []api.Chain) (out []Hook) {
 		if base == nil {
 			continue
 		}
-		slices.SortStableFunc(base, func(a, b *api.Chain) int { return *a.Priority - *b.Priority })
+		slices.SortStableFunc(base, func(a, b *api.Chain) int { return cmp.Compare(priority(a), priority(b)) })
 		h, first := Hook{Name: name}, map[string]int{}
 		for _, c := range base {
 			enter(&h, c, 0, first)
@@ -123,4 +140,12 @@ func InOrder(chains []api.Chain) (out []Hook) {
 		out = append(out, idle)
 	}
 	return out
+}
+
+// priority is a chain's at a hook; 0 where an older service does not tell it.
+func priority(c *api.Chain) int {
+	if c.Priority == nil {
+		return 0
+	}
+	return *c.Priority
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
@@ -90,4 +91,56 @@ func TestInOrder(t *testing.T) {
   inet mine/idle 1 0 
   12 accept
 `, b.String())
+}
+
+// TestSets: what rules ask by name is told with what it holds, from each form of a listing, and of
+// a large one the first.
+func TestSets(t *testing.T) {
+	var many strings.Builder
+	for n := range 3000 {
+		fmt.Fprintf(&many, "add pests 198.51.%d.%d\n", n/256, n%256)
+	}
+	table := func(kind dialect.Kind, text string) []api.NamedSet {
+		return live.Sets(api.InForce{Dumps: []api.Dump{{Kind: kind, Text: text}}})
+	}
+	want := []api.NamedSet{
+		{Table: "inet gate", Name: "jump", Elements: []string{"192.0.2.1", "192.0.2.8-192.0.2.11", "198.51.100.0/24"}, Total: 3},
+		{Table: "inet gate", Name: "seen", Elements: []string{}, Changes: true},
+		{Table: "ip gate", Name: "marks", Elements: []string{"192.0.2.1 : 7"}, Total: 1}}
+	require.Equal(t, want, table("nft-text", `table inet gate {
+	set jump {
+		type ipv4_addr
+		flags interval
+		elements = { 192.0.2.1, 192.0.2.8-192.0.2.11,
+			     198.51.100.0/24 }
+	}
+	set seen {
+		type ipv4_addr
+		flags dynamic,timeout
+	}
+}
+table ip gate {
+	map marks {
+		type ipv4_addr : mark
+		elements = { 192.0.2.1 : 7 }
+	}
+}
+`))
+	require.Equal(t, want, table("nft-json", `{"nftables": [
+		{"set": {"family": "inet", "table": "gate", "name": "jump", "type": "ipv4_addr", "handle": 1, "flags": ["interval"],
+			"elem": ["192.0.2.1", {"range": ["192.0.2.8", "192.0.2.11"]}, {"prefix": {"addr": "198.51.100.0", "len": 24}}]}},
+		{"set": {"family": "inet", "table": "gate", "name": "seen", "type": "ipv4_addr", "handle": 2, "flags": ["timeout", "dynamic"]}},
+		{"map": {"family": "ip", "table": "gate", "name": "marks", "type": "ipv4_addr", "handle": 3, "map": "mark",
+			"elem": [["192.0.2.1", 7]]}}]}`))
+	require.Equal(t, []api.NamedSet{{Name: "gates", Elements: []string{"jump", "seen"}, Total: 2, Changes: true},
+		{Name: "jump", Elements: []string{"192.0.2.0/24", "192.0.2.1 nomatch"}, Total: 2},
+		{Name: "seen", Elements: []string{}, Changes: true}},
+		table("ipset-save", "create jump hash:net family inet\nadd jump 192.0.2.0/24\nadd jump 192.0.2.1 nomatch\n"+
+			"create seen hash:ip family inet timeout 60\ncreate gates list:set\nadd gates jump\nadd gates seen\n"))
+
+	got := table("ipset-save", "create pests hash:ip family inet\n"+many.String())
+	require.Equal(t, []any{3000, 1000}, []any{got[0].Total, len(got[0].Elements)})
+	for _, kind := range []dialect.Kind{"nft-text", "nft-json", "ipset-save", "iptables-save", "routes", "nobody's"} {
+		require.Empty(t, table(kind, "table inet gate {"), kind)
+	}
 }

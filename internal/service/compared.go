@@ -67,7 +67,7 @@ func (s *Service) liveOf(ctx context.Context, b packet.Budget, m *model, h *flee
 			out.Unread = err.Error()
 			return
 		}
-		out.Chains = live.Chains(rules, counts)
+		out.Chains, out.Sets = live.Chains(rules, counts), live.Sets(f)
 		pairOff(sp, out.Chains, rules, out.Published, ours)
 	})
 	var tangled *packet.TooComplexError

@@ -1249,12 +1249,28 @@ export interface components {
             chains: components["schemas"]["Chain"][] | null;
             host: string;
             published: components["schemas"]["Chain"][] | null;
+            /** @description sets and maps that rules in force ask by name */
+            sets?: components["schemas"]["NamedSet"][];
             /** Format: date-time */
             taken_at?: string;
             /** @description why the dump could not be read */
             unread?: string;
             /** Format: int64 */
             version: number;
+        };
+        NamedSet: {
+            /** @description elements come and go by themselves */
+            changes?: boolean;
+            /** @description the first of them, as the kernel lists them */
+            elements: string[];
+            name: string;
+            /** @description family and table that it is of; sets of ipset are of none */
+            table?: string;
+            /**
+             * Format: int64
+             * @description how many elements it has
+             */
+            total: number;
         };
         Names: {
             /** @description of those that our rules ask for: whom it does not have, as in unit backup.service */

@@ -65,6 +65,20 @@ func readOne(r *dialect.Reading, d dialect.Dump) (*kernel.Ruleset, error) {
 	return reader.Read(r, d)
 }
 
+// NamedSets are the sets that rules of a host's dumps ask by name. A dump that cannot be read has
+// none: reading its rules says why.
+func NamedSets(dumps []dialect.Dump) (out []dialect.NamedSet) {
+	for _, d := range nft.Relevant(dumps) {
+		if reader, ok := Reading(d.Kind).(dialect.SetReader); ok {
+			sets, err := reader.NamedSets(d)
+			if err == nil {
+				out = append(out, sets...)
+			}
+		}
+	}
+	return out
+}
+
 // Named is the kind of listing that a file is, by its name; "" if that does not say it.
 func Named(file string) dialect.Kind {
 	for _, l := range Listings() {

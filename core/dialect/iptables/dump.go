@@ -2,6 +2,8 @@ package iptables
 
 import (
 	"maps"
+	"slices"
+	"strings"
 
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/kernel"
@@ -58,4 +60,24 @@ func (Dumps) Read(r *dialect.Reading, d dialect.Dump) (*kernel.Ruleset, error) {
 		}
 	}
 	return rs, err
+}
+
+// NamedSets is of a dialect.SetReader.
+func (Dumps) NamedSets(d dialect.Dump) (out []dialect.NamedSet, err error) {
+	if d.Kind != ListingSets {
+		return nil, nil
+	}
+	sets, err := ReadSets(d.Text)
+	for _, name := range slices.Sorted(maps.Keys(sets)) {
+		one := dialect.NamedSet{Name: name, Changes: sets.changing(name)}
+		for _, m := range sets[name].members {
+			text := strings.Join(m.parts, ",")
+			if m.excepted {
+				text += " nomatch"
+			}
+			one.Elements = append(one.Elements, text)
+		}
+		out = append(out, one)
+	}
+	return out, err
 }

@@ -71,3 +71,24 @@ func Relevant(dumps []dialect.Dump) []dialect.Dump {
 
 // deepGroup is a match on a control group itself; rules of ours ask for sets.
 var deepGroup = regexp.MustCompile(`socket cgroupv2 level \d+ ["\d]`)
+
+// NamedSets is of a dialect.SetReader.
+func (Dumps) NamedSets(d dialect.Dump) (out []dialect.NamedSet, err error) {
+	l := &listing{}
+	if d.Kind == ListingJSON {
+		l, err = listed([]byte(d.Text))
+	} else {
+		l, err = listedText(d.File, []byte(d.Text))
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range l.sets {
+		one := dialect.NamedSet{Table: s.family + " " + s.table, Name: s.name, Changes: s.changing}
+		for i := range s.elements {
+			one.Elements = append(one.Elements, s.elements[i].element())
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}

@@ -131,6 +131,14 @@ func (e *expr) String() string {
 	return b.String()
 }
 
+// element is the expression as nft writes one of a set, or of a map.
+func (e *expr) element() string {
+	if e.kind == kindList && len(e.args) == 2 {
+		return e.args[0].String() + " : " + e.args[1].String()
+	}
+	return e.String()
+}
+
 // separators are what stands between the args of kinds that only join them.
 var separators = map[kind]string{kindSpan: "-", kindList: ",", kindJoined: " . ", kindBoth: " & ", kindEither: " | ", kindTurned: " ^ "}
 
@@ -152,11 +160,7 @@ func (e *expr) write(b *strings.Builder) {
 			if i > 0 {
 				put(", ")
 			}
-			if pair := &e.args[i]; pair.kind == kindList && len(pair.args) == 2 {
-				put(pair.args[0].String(), " : ", pair.args[1].String())
-			} else {
-				pair.write(b)
-			}
+			put(e.args[i].element())
 		}
 		put(" }")
 	case kindEither:

@@ -17,12 +17,18 @@ import (
 // the name to say. What is not understood of a rule makes the whole rest of that
 // rule uncertain.
 func ReadText(sp *packet.Space, file string, data []byte, names *kernel.Names) (*kernel.Ruleset, error) {
-	t := &textReader{lexer: lexer{text: string(data), line: 1}, file: file}
-	t.rules = make([]listedRule, 0, bytes.Count(data, []byte("\n"))) // about one a line
-	if err := t.ruleset(); err != nil {
+	l, err := listedText(file, data)
+	if err != nil {
 		return nil, err
 	}
-	return read(sp, &t.listing, names), nil
+	return read(sp, l, names), nil
+}
+
+// listedText takes a listing in nft's own form apart.
+func listedText(file string, data []byte) (*listing, error) {
+	t := &textReader{lexer: lexer{text: string(data), line: 1}, file: file}
+	t.rules = make([]listedRule, 0, bytes.Count(data, []byte("\n"))) // about one a line
+	return &t.listing, t.ruleset()
 }
 
 // A lexeme is one piece of a listing: a word, a "string", or one of { } , ; and
