@@ -18,4 +18,18 @@
 //     never claims to mean what it does not.
 //
 // A host's rules may be too tangled to be held as a whole; Bound says when that is so.
+//
+// # What is given up, and what never
+//
+// The policy may be longer than it need be, and its names worse than a person's. It may also refuse to
+// say something, and then does so at its end. It never admits or refuses otherwise than the rules did
+// without saying which packets, by which rule, and where that stands: the last step compares two
+// decisions for every packet, as drift does.
+//
+// # Where to look
+//
+//   - adopt.go: the steps; sketch.go, pieces.go: what a host does, taken apart;
+//   - write.go, statement.go: roles and statements; names.go, segments.go: what things are called;
+//   - text.go: the text, made as a tree of the language and printed;
+//   - machine.go: a first policy for one machine on which nothing filters yet.
 package adopt

@@ -44,6 +44,8 @@ func Begin(name string, m Machine) (text string, fl *fleet.Fleet) {
 	p.comment("force: it is undone by itself unless you log in anew and keep it.")
 	p.put(&fence.PolicyDecl{Ident: fence.Ident{Name: name}, Language: 1})
 	p.blank()
+	// The way in comes first: from where somebody is logged in now, else from anywhere by what listens
+	// for log-ins, else by a console of the machine's own.
 	in := &fence.Rule{Ident: fence.Ident{Name: "way-in"}, To: peersOf(role), Guard: true}
 	switch from, port := m.cameFrom(); {
 	case from != nil:
@@ -70,6 +72,7 @@ func Begin(name string, m Machine) (text string, fl *fleet.Fleet) {
 	}
 	p.put(&fence.Rule{Ident: fence.Ident{Name: "reachable"}, From: peersOf("everywhere"), To: peersOf(role),
 		Services: []fence.ServiceTerm{{Text: "ping"}}})
+	// What listens is proposed and not admitted: who is to reach it is for a person to say.
 	if lines := m.waiting(in); len(lines) > 0 {
 		p.blank()
 		p.comment("What listens here and nobody may come to: take the # away from what somebody is to reach, and say who.")

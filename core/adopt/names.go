@@ -86,6 +86,7 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	}
 	left := set
 	var names []string
+	// A name is taken where all that it calls is meant, and it makes what is left to be said shorter.
 	take := func(name string, part *netipx.IPSet) bool {
 		rest := packet.Without(left, part)
 		if part = packet.OfFamily(part, family); len(part.Ranges()) == 0 || len(packet.Without(part, left).Ranges()) > 0 ||
@@ -95,6 +96,7 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 		names, left = append(names, name), rest
 		return true
 	}
+	// Segments first, which are wide, then roles.
 	for _, s := range w.segments {
 		if both := packet.OfFamily(s.addrs, 1-family); len(both.Ranges()) > 0 && len(packet.Without(both, of.reaches()).Ranges()) > 0 {
 			continue // it has the other family as well, which is not meant
@@ -112,6 +114,8 @@ func (w *writer) some(role string, set *netipx.IPSet, of statement, what string)
 	if len(left.Ranges()) == 0 {
 		return names
 	}
+	// What no name calls: a few addresses as they are, more as a network of their own, under one name
+	// wherever they are meant again.
 	addresses := shortest(left)
 	const most = 4
 	if len(addresses.Items) <= most && addresses.Except == nil {

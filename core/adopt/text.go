@@ -38,6 +38,7 @@ func (w *writer) text() string {
 	p := &page{}
 	p.put(&fence.PolicyDecl{Ident: fence.Ident{Name: w.name}, Language: 1})
 	p.blank()
+	// Only what is used is declared: a policy with names that nothing means draws warnings.
 	if slices.ContainsFunc(w.segments, func(s segment) bool { return w.used[s.name] }) {
 		p.comment("the networks that hosts are attached to")
 		for _, s := range w.segments {
@@ -73,6 +74,7 @@ func (w *writer) text() string {
 	for _, l := range w.lines {
 		p.put(l.of(l.roles))
 	}
+	// What is left stands in the text, where whoever reads the policy cannot miss it.
 	if w.left != nil {
 		p.blank()
 		p.comment("What hosts have in force and this policy does not say, or says otherwise:")

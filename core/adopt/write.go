@@ -106,6 +106,8 @@ func (w *writer) roles() {
 	classes := map[string][]*sketch{}
 	var order []string
 	for _, s := range w.sketches {
+		// Hosts are alike though their addresses are not: an interface stands for the segment it is on, and an
+		// address for the segment that holds it.
 		segmentOf := func(iface string) string { return w.segmentOf(s.host, iface) }
 		placeOf := func(a netip.Addr) string {
 			for _, g := range w.segments {
@@ -115,6 +117,7 @@ func (w *writer) roles() {
 			}
 			return a.String()
 		}
+		// The key is all that the host does, in an order that does not depend on how its rules were written.
 		key := ""
 		for hook, e := range s.ends {
 			key += fmt.Sprintf("%d %v %v %v\n", hook, e.filtered, e.open, e.reject)

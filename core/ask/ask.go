@@ -241,6 +241,8 @@ func (a *asked) ends(senders, receivers []reach.Party) []source.Problem {
 func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set) {
 	sp, q := a.sp, a.q
 	here := sp.And(spoken, r.Addressed(from, to))
+	// Which of those packets can be at all: by the interfaces that the question names, within a
+	// host by its loopback alone, and else by those that the ends' networks are behind.
 	switch {
 	case q.In != "" || q.Out != "":
 		for field, name := range map[packet.Field]string{packet.InIface: q.In, packet.OutIface: q.Out} {
@@ -256,6 +258,7 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	if here == packet.Empty {
 		return
 	}
+	// Who decides: both ends one after the other, or the one that the question is about.
 	d := r.Between(from, to)
 	switch q.Direction {
 	case "in":
@@ -263,6 +266,7 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	case "out":
 		d = r.End(from, packet.Outbound)
 	}
+	// Routers of ours that the policy sends some of it through have a say of their own.
 	routes := slices.DeleteFunc(slices.Clone(r.Routes()),
 		func(route reach.Route) bool { return sp.And(here, route.Packets) == packet.Empty })
 	if q.Direction == "through" {
@@ -275,6 +279,7 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 	if here == packet.Empty {
 		return
 	}
+	// The verdict comes first; the steps below say who decides at each end, in the packets' order.
 	a.count(d, here)
 	if from.Ours() && (q.Direction == "" || q.Direction == "out") {
 		a.tell(r, from, packet.Outbound, here)
@@ -290,6 +295,7 @@ func (a *asked) between(r *reach.Reach, from, to reach.Party, spoken packet.Set)
 			}
 		}
 	}
+	// What is redirected on its way does not arrive where it was sent.
 	arriving := here
 	if q.Direction == "" {
 		for _, redirect := range r.Redirects() {

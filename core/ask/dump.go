@@ -21,6 +21,8 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 	if problems != nil {
 		return nil, problems
 	}
+	// What the question speaks of, as far as it crosses this host: by which way, and by which
+	// interface where that is said. Its own loopback is asked about by name only.
 	a.dumped = true
 	asked := sp.AndAll(a.spoken(reach.New(sp, pol, now)), sp.Addrs(packet.Src, a.from.Addrs), sp.Addrs(packet.Dst, a.to.Addrs),
 		sp.WellFormed())
@@ -37,6 +39,7 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 		}
 		ways[hook], all = way, sp.Or(all, way)
 	}
+	// What the reading of the rules took for granted is told where it bears on these packets.
 	for _, p := range rs.Presumed {
 		if sp.And(p.Of, all) != packet.Empty && !strings.Contains(assumed, p.That) {
 			if assumed != "" {
@@ -45,9 +48,11 @@ func Dump(sp *packet.Space, pol *policy.Policy, rs *kernel.Ruleset, q *fence.Que
 			assumed += "that " + p.That
 		}
 	}
+	// Rules are worked out for these packets alone: of a listing with many, most never meet one.
 	rs = rs.About(sp, all)
 	a.count(rs.Decision(sp), all)
 	d, deciders := rs.Attributed(sp)
+	// A step for each rule that decides about some of them.
 	for hook, here := range ways {
 		part := sp.Only(d, here)
 		for _, o := range sp.Outcomes(sp.WithinLimits(sp.Only(d, sp.And(here, sp.Minus(here, a.unsure))))) {

@@ -106,6 +106,7 @@ func labels(roles []*policy.Role, parties []reach.Party) string {
 			all[h] = true
 		}
 	}
+	// A role stands for its hosts where all of them are here.
 	whole := func(h *fleet.Host) *policy.Role {
 		for _, role := range roles {
 			if len(role.Hosts) > 1 && slices.Contains(role.Hosts, h) &&
@@ -115,6 +116,7 @@ func labels(roles []*policy.Role, parties []reach.Party) string {
 		}
 		return nil
 	}
+	// Roles first come, hosts one by one behind; of many the first few.
 	var names []string
 	for _, p := range parties {
 		alone := 0

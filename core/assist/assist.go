@@ -332,6 +332,7 @@ func (a *Analysis) Complete(pos source.Pos) []Proposal {
 
 // complete is what can stand at a place, by what stands before it in the statement.
 func (a *Analysis) complete(pos source.Pos) (out []Proposal) {
+	// A statement that is broken over several lines is read as one, up to the place.
 	line := []rune(a.line(pos))
 	before := string(line[:min(max(pos.Column-1, 0), len(line))])
 	if a.inWith(pos) {
@@ -345,6 +346,7 @@ func (a *Analysis) complete(pos source.Pos) (out []Proposal) {
 		words = words[:len(words)-1] // the word that is being written
 	}
 	statementWords, _ := fence.Keywords()
+	// At the beginning of a line any statement can begin.
 	if len(words) == 0 {
 		for _, w := range statementWords {
 			form, _, _ := fence.Help(w)
@@ -352,6 +354,8 @@ func (a *Analysis) complete(pos source.Pos) (out []Proposal) {
 		}
 		return out
 	}
+	// Behind its first word it depends on what stands before: a word that takes one kind of name,
+	// then the colon, behind which services come, and behind those the modifiers.
 	arrow, colon := slices.Index(words, "->"), slices.Index(words, ":")
 	last := words[len(words)-1]
 	switch {
@@ -379,6 +383,7 @@ func (a *Analysis) complete(pos source.Pos) (out []Proposal) {
 			out = append(out, Proposal{w, "modifier", form})
 		}
 		return out
+	// Else it is a declaration, or one of the two sides of a rule.
 	case words[0] == "network" || words[0] == "segment" || words[0] == "join":
 		return append(a.things("network"), a.things("segment")...)
 	case words[0] == "service":

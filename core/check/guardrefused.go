@@ -97,6 +97,7 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 	if !slices.ContainsFunc(p.pol.Ground, func(c policy.GroundChange) bool { return c.Part == fence.PartReplies }) {
 		return
 	}
+	// What comes back on a connection of the guard: its services with the ports turned round.
 	sp := p.sp
 	answers := packet.Empty
 	for _, t := range r.Terms {
@@ -108,6 +109,8 @@ func (p *pass) guardAnswers(r *policy.Rule) {
 	}
 	answers = sp.AndAll(answers, sp.Value(packet.State, packet.Established), sp.Addrs(packet.Src, r.To.Addrs),
 		sp.Addrs(packet.Dst, r.From.Addrs))
+	// At each end, and at the routers between, somebody other than the kernel's own loopback may
+	// refuse it.
 	for _, end := range []struct {
 		dir   packet.Direction
 		hosts []*fleet.Host

@@ -80,6 +80,7 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 	for _, h := range from.Fleet.Hosts {
 		known[h.Name] = h
 	}
+	// Hosts that are alike before and after are compared once: a pair of plans for each such class.
 	type pair struct{ before, after *compile.Plan }
 	plans := map[string]*pair{}
 	groups := map[*pair][]*fleet.Host{}
@@ -106,10 +107,13 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 			out.Removed = append(out.Removed, h.Name)
 		}
 	}
+	// What differs is found for each pair and told with all hosts of the class; changes of one cause
+	// on several classes are one.
 	c := &changing{sp: sp, to: to, names: say.NamesOf(to)}
 	for _, p := range order {
 		c.plans(p.before, p.after, groups[p])
 	}
+	// The most dangerous first, and where all else is the same, in an order that never changes.
 	slices.SortStableFunc(c.found, func(a, b *change) int {
 		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive),
 			len(b.Hosts) - len(a.Hosts), strings.Compare(a.Direction, b.Direction), b.peers.Cmp(a.peers)} {

@@ -133,6 +133,7 @@ type subject struct {
 // subject says what a cause is about; set is its packets as they are said.
 func (c *comparison) subject(n *cause, set packet.Set) subject {
 	part := n.published.Name
+	// Some findings have a name of their own, and need no list of what they are about.
 	switch {
 	case n.folded:
 		return subject{text: "packets of no connection (invalid, untracked), some of them,"}
@@ -151,6 +152,7 @@ func (c *comparison) subject(n *cause, set packet.Set) subject {
 		c.sp.Within(c.sp.AndAll(c.regions[Opened], c.sp.Crossing(n.direction), c.care(n)), n.set) {
 		return subject{text: "whatever the policy refuses"}
 	}
+	// All others are told by their traffic, unless that is more than anybody reads.
 	traffic := c.names.Traffic(c.sp, set, n.direction)
 	many := len(traffic.Phrases) > 3
 	if n.kind == Shut && many {
@@ -282,6 +284,8 @@ func (c *comparison) shut(n *cause, f *Finding, about subject, live kernel.Decid
 	if n.published.Kind == compile.ByGround { // which the traffic is said by
 		published = n.published
 	}
+	// From the one thing that is to blame to what is said when nothing else fits; the first that
+	// holds is said.
 	switch {
 	case n.emptied():
 		f.Sentence = fmt.Sprintf("Chain %s has no rules left while its policy is drop: nothing %s, answers to the host's own "+

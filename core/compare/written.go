@@ -15,6 +15,7 @@ func Written(from, to *policy.Policy) (out []string) {
 		off, guard         bool
 		on, through, trial string
 	}
+	// Of each statement, by its title, what a reader passes over: words at its end.
 	of := func(p *policy.Policy) map[string]says {
 		all := map[string]says{}
 		for _, r := range p.Rules {

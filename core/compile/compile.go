@@ -122,6 +122,8 @@ func ForHost(sp *packet.Space, pol *policy.Policy, h *fleet.Host, now int64) *Pl
 func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Direction, stance policy.Stance, now int64, tried bool) end {
 	h := p.Host
 	e := end{direction: dir, stance: stance}
+	// The ground of this host comes before all rules: what is left to other programs, segments that
+	// nothing else may speak for, and the parts that every host has.
 	for _, l := range pol.Leaves {
 		if l.Direction != dir || !l.Concerns(h) {
 			continue
@@ -154,6 +156,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 				Verdict: part.verdict}, tried))
 		}
 	}
+	// Then the rules, each where this host is one of its ends or a router between them.
 	for _, r := range pol.Rules {
 		if !r.InForce(now) {
 			continue
@@ -164,9 +167,11 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 				if !ok {
 					continue
 				}
+				// A rule that began needs no time to be asked for any more; one that will end still does.
 				if m.Since <= now {
 					m.Since = 0
 				}
+				// A rule with a limit counts its own packets, so that its ends must not be counted together.
 				whole := piece{rule: r, span: &r.Spans[i], match: m, set: m.Set(sp, dir), limit: r.AtMost}
 				if r.Log != nil {
 					whole.log = &Log{Name: r.Name + ".log", UpTo: r.Log.UpTo}
@@ -185,6 +190,7 @@ func (p *Plan) meaning(sp *packet.Space, pol *policy.Policy, dir packet.Directio
 			}
 		}
 	}
+	// Where all is forwarded, an allow only matters as an exception to a block.
 	if dir == packet.Forward && !stance.Closed {
 		e.allows = e.exceptions(sp)
 	}

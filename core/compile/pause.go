@@ -14,6 +14,7 @@ func (p *Plan) Paused(sp *packet.Space) *Plan {
 	paused := *p
 	paused.Chains, paused.ends = nil, nil
 	byDirection := map[packet.Direction]end{}
+	// Every end as it is, without limits: what would exceed one is let through as well.
 	for _, e := range p.ends {
 		allows := make([]piece, len(e.allows))
 		for i, a := range e.allows {
@@ -31,6 +32,7 @@ func (p *Plan) Paused(sp *packet.Space) *Plan {
 			continue
 		}
 		out := Chain{Direction: c.Direction}
+		// The rules in their order, each admitting, with a log where it would refuse.
 		for _, r := range e.order(sp) {
 			if r.Kind == ByStance {
 				continue

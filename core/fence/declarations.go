@@ -151,6 +151,7 @@ func (p *parser) stances(d *RoleDecl) {
 			p.advance()
 			return
 		}
+		// A statement that begins here means that the braces were forgotten, and it is to be read as one.
 		if t.Kind == EOF || t.First && slices.Contains(keywords(), t.Text) {
 			p.fail(t, "syntax", `"}"`, "the braces of role %q are not closed", d.Name)
 		}

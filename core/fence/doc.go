@@ -15,4 +15,27 @@
 // it is written.
 //
 // Questions are a small language beside it, with the same peers and services: see ParseQuestion.
+//
+// # Layout
+//
+// There is one layout, and Print is the only thing that makes it. Where a part of a statement stands
+// does not depend on other lines, so that a change of one statement is a change of one line in
+// review. Comments stay with the statement above or behind which they stand.
+//
+// Parse and Print are held to one another by tests and a fuzzer: what was printed is read as the same
+// tree, and what was read and printed twice is the same text.
+//
+// # Mistakes
+//
+// The parser gives a statement up where it cannot be read any further, tells what was expected there
+// and what was found, with a hint where there is a likely one, and goes on at the first word of the
+// next statement (parser.rest).
+//
+// # Where to look
+//
+//   - scanner.go, token.go: words, and the tables of statements and modifiers;
+//   - tree.go: what a policy can say; parser.go: how a file is read;
+//   - declarations.go, statements.go, sides.go, terms.go, with.go, part.go, join.go: its statements;
+//   - printer.go, printed.go: the standard layout; upgrade.go: policies of an earlier language;
+//   - references.go: every place of every name; question.go: questions.
 package fence

@@ -30,6 +30,8 @@ func (file *File) names(f func(name *string, pos source.Pos, rule, decl bool)) {
 // means. f may change them, which is how a part's names are qualified and how a name is changed
 // everywhere.
 func namesOf(stmt Stmt, f func(name *string, pos source.Pos, rule, decl bool)) {
+	// What a statement is made of, each with its names. Texts are made anew from them, since a name
+	// may have been changed.
 	declared := func(i *Ident, rule bool) { f(&i.Name, i.Pos, rule, true) }
 	each := func(names []Ident) {
 		for i := range names {
@@ -81,6 +83,7 @@ func namesOf(stmt Stmt, f func(name *string, pos source.Pos, rule, decl bool)) {
 			side(&parts[i].From)
 		}
 	}
+	// By kind of statement: what it declares comes first.
 	switch d := stmt.(type) {
 	case *NetworkDecl:
 		declared(&d.Ident, false)

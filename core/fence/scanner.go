@@ -93,6 +93,7 @@ func (s *scanner) next() Token {
 	s.blanks()
 	t := Token{Pos: s.pos(), First: s.fresh && !s.indent, Fresh: s.fresh, Width: 1}
 	s.fresh = false
+	// The end begins a statement too, so that nothing is read past it.
 	if s.offset >= len(s.text) {
 		t.First = true
 		return t
@@ -104,6 +105,7 @@ func (s *scanner) next() Token {
 	case c == '-' && strings.HasPrefix(s.text[s.offset:], "->"):
 		t.Kind, t.Width = Arrow, 2
 		s.offset += 2
+	// A word ends before an arrow, which is written without a blank as often as with one.
 	case wordBytes[c]:
 		for s.offset < len(s.text) && wordBytes[s.text[s.offset]] &&
 			(s.text[s.offset] != '-' || !strings.HasPrefix(s.text[s.offset:], "->")) {

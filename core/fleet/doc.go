@@ -11,4 +11,15 @@
 //
 // Merge and Changes are for those who put a fleet together from several sources, and want to
 // know what that changes.
+//
+// # Reading without holding the text
+//
+// A tree (tree.go) is a document with the place of everything in it, whichever the format; one decoder
+// makes hosts of trees (read.go). A large file is never one tree: the readers of each format hand
+// over a host as soon as it is complete, and forget its tree. YAML is the costly one: its library takes
+// many times the text, so that a large file is cut where the items of its list of hosts begin, and
+// each is read by itself (yaml.go).
+//
+// Every name and number is bounded, and so is how deep a document may be: a fleet file comes from
+// outside as a request does.
 package fleet

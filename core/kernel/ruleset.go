@@ -300,6 +300,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 	for _, c := range rs.Chains {
 		byName[chainKey{c.Family, c.Table, c.Name}] = c
 	}
+	// What can come to a chain at all: a rule means the same as another if they do the same for that.
 	reach := map[*Chain]packet.Set{}
 	var mark func(c *Chain, from packet.Set)
 	mark = func(c *Chain, from packet.Set) {
@@ -322,6 +323,7 @@ func (rs *Ruleset) Meanings(sp *packet.Space) map[*Chain][]string {
 	}
 	out := map[*Chain][]string{}
 	for _, c := range rs.Chains {
+		// Handles stand for sets, so that rules of one meaning are one text, however they are written.
 		for _, r := range c.Rules {
 			var b strings.Builder
 			asked := sp.And(r.Match, reach[c])

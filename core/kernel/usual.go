@@ -33,6 +33,7 @@ func (rs *Ruleset) AsUsual(sp *packet.Space, seldom Seldom) {
 			if !r.Presumes {
 				continue
 			}
+			// A rule may be read as usual where all it does with its packets is one thing: refuse, or accept.
 			refuse, accept := len(r.Branches) > 0, len(r.Branches) > 0
 			for _, b := range r.Branches {
 				refuse = refuse && (b.Action == Drop || b.Action == Reject || b.Action == Jump &&
@@ -49,6 +50,7 @@ func (rs *Ruleset) AsUsual(sp *packet.Space, seldom Seldom) {
 				}
 				before := r.Match
 				usually := packet.Set(sp.Answered(packet.Decision(r.Match), unknown, false))
+				// A refusal is taken to refuse less, an acceptance to accept more: what gets in is never hidden.
 				if refuse {
 					r.Match = sp.And(r.Match, usually)
 				} else {

@@ -98,6 +98,7 @@ func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, s
 	h, found := plan.Host, seen.Listeners
 	notes := []Note{}
 	decision := plan.Decision(sp)
+	// A new connection from outside; what is open already came in as one.
 	fresh := sp.AndAll(sp.Value(packet.Hook, packet.In), sp.Value(packet.State, packet.New), sp.Not(sp.Interfaces(packet.InIface, "lo")))
 	admitted := sp.And(fresh, sp.Where(decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit }))
 	rules := allows(plan)
@@ -110,6 +111,7 @@ func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, s
 		return sp.AndAll(admitted, sp.Value(packet.Family, family), sp.Value(packet.Protocol, l.protocol()),
 			sp.Value(packet.DstPort, l.Port), sp.Ranges(packet.Dst, []packet.Range{packet.PrefixRange(p)}))
 	}
+	// Of each listener: at which of its addresses anybody may come to it, and by which rules.
 	for _, l := range found {
 		addresses, local := l.on(h)
 		note := Note{Listener: &l}
@@ -145,6 +147,7 @@ func Compare(sp *packet.Space, plan *compile.Plan, services []*policy.Service, s
 		}
 		notes = append(notes, note)
 	}
+	// Then the other way round: what is admitted where nobody listens, and services by their units.
 	for _, r := range rules {
 		notes = append(notes, idle(sp, plan, r, admitted, found)...)
 	}

@@ -22,6 +22,8 @@ var told = []Field{Hook, Family, Protocol, SrcPort, DstPort, ICMPType, ICMPCode,
 func (sp *Space) Boxes(s Set, limit int) (boxes []Box, whole bool) {
 	whole = true
 	path := Box{}
+	// Fields are told in the order in which people say them, not in the diagram's, unless taking them
+	// to the front would cost too much.
 	order := told
 	if sp.edgesBelow(ref(s)) > maxReordered {
 		order = nil
@@ -39,6 +41,7 @@ func (sp *Space) Boxes(s Set, limit int) (boxes []Box, whole bool) {
 			return
 		}
 		field, edges := sp.nodes[r].field, sp.edgesOf(r)
+		// The next field in that order on which this part depends at all.
 		for len(order) > 0 {
 			field, order = order[0], order[1:]
 			if edges = sp.front(r, field); len(edges) > 1 {
@@ -46,6 +49,7 @@ func (sp *Space) Boxes(s Set, limit int) (boxes []Box, whole bool) {
 			}
 			field, edges = sp.nodes[r].field, sp.edgesOf(r)
 		}
+		// Runs of values that lead to the same place are one part of a box.
 		var ends []ref
 		runs := map[ref][]Range{}
 		lo := Value{}
@@ -87,6 +91,7 @@ func (sp *Space) front(r ref, field Field) []edge {
 	var front func(r ref) []edge
 	front = func(r ref) []edge {
 		switch own := sp.nodes[r].field; {
+		// Below the field's own level nothing asks it any more; at its level its edges are what is wanted.
 		case own > field:
 			return []edge{{field.Limit(), r}}
 		case own == field:
@@ -95,6 +100,8 @@ func (sp *Space) front(r ref, field Field) []edge {
 		if known, ok := done[r]; ok {
 			return known
 		}
+		// Above it, the same is done to what stands below each edge, and the runs are put over one another:
+		// for each run of the field, what this node is with it.
 		edges := sp.edgesOf(r)
 		below, at := make([][]edge, len(edges)), make([]int, len(edges))
 		for i, e := range edges {

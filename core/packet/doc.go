@@ -31,4 +31,31 @@
 // Bryant, "Graph-Based Algorithms for Boolean Function Manipulation", IEEE
 // Transactions on Computers C-35(8), 1986; interval edges as in M. Gouda and
 // A. Liu, "Structured firewall design", Computer Networks 51(4), 2007.
+//
+// # Fields and their order
+//
+// A diagram tests fields in one order on every path, that of the Field constants: first the hook, the
+// family and the protocol, which split packets coarsely; then the source, the port and the destination;
+// then interfaces and states; marks, buckets and unknowns, which few rules ask, stand last. The order decides
+// how large a diagram gets, and never what it means. Values of a field are numbers from 0 to its limit,
+// up to 128 bits, and an edge is a run of them: a prefix or a range of ports costs an edge or two.
+//
+// # What operations cost
+//
+// A binary operation takes at most the product of the two diagrams' nodes; answers are kept in a cache in
+// which a newer one may replace an older (algebra.go), so that what a Space remembers stays bounded. Putting
+// a list of rules over one another one by one would copy all that is known so far for each rule;
+// FirstMatch goes over all of them at once, value by value, which for rules that differ in their
+// addresses takes time in proportion to what they say (firstmatch.go).
+//
+// Taking a field away (Exists) may make a diagram larger, and is done late and only where a question
+// needs it. Simplify goes the other way: it gives the simplest function that agrees on the packets that
+// matter, which is how rules are narrowed to a question.
+//
+// # Bounds
+//
+// A bound is on the edges of a Space, which is what takes its memory, and an operation that would go
+// beyond it panics with a *TooComplexError; Try makes an error of that at the place where an answer is
+// asked for. A Budget has a Halt as well, which is asked every so many nodes, so that work that nobody
+// waits for any more ends soon. No other panic is caught.
 package packet

@@ -111,6 +111,8 @@ func (c choice) idle() bool { return c.match == ref(Empty) || c.then == ref(Void
 // over sweeps over the values of the first field that any of a list asks for.
 func (s *sweep) over(list []choice) ref {
 	sp := s.sp
+	// The topmost field that any of the choices asks. They are gone over by its values, from the
+	// lowest on: each choice turns at the ends of its own runs, and all turns are sorted.
 	field := leafField
 	for _, c := range list {
 		field = min(field, sp.nodes[c.match].field, sp.nodes[c.then].field)
@@ -147,11 +149,13 @@ func (s *sweep) over(list []choice) ref {
 	}
 	turns := s.turns[bottom.turns:]
 	slices.SortFunc(turns, turn.compare)
+	// Where many choices turn at many values the list is halved; the halves are put over each other.
 	if s.crowded(now, turns) {
 		half := len(list) / 2
 		return sp.over(s.first(slices.Clone(list[:half])), s.first(slices.Clone(list[half:])))
 	}
 
+	// Between two turns nothing changes: what the choices that are not idle come to there is one edge.
 	for i := range now {
 		if !now[i].idle() {
 			s.active = append(s.active, int32(i))
@@ -178,6 +182,7 @@ func (s *sweep) over(list []choice) ref {
 			s.turnAll(now, turns[t:end], bottom.active)
 			t = end
 		}
+		// Few turns at one value are taken one by one, in a list that stays in the order of the choices.
 		for ; t < end; t++ {
 			i := turns[t].which
 			was, is := !now[i].idle(), !turns[t].to.idle()

@@ -136,11 +136,14 @@ func (sp *Space) edgesOf(r ref) []edge {
 // the field's values in order. Neighbours that lead to the same place are
 // joined, a node with one edge is that edge's end, and equal nodes are one.
 func (sp *Space) make(field Field, edges []edge) ref {
+	// Here, because every operation comes by here: an answer nobody waits for any more ends soon.
 	if sp.ticks++; sp.ticks&haltEvery == 0 && sp.halt != nil {
 		if err := sp.halt(); err != nil {
 			panic(&Halted{err})
 		}
 	}
+	// Neighbouring runs that lead to the same place are one, and a node whose runs all do is none. With
+	// that there is one node for each function, and equal functions are equal handles.
 	out := edges[:1]
 	for _, e := range edges[1:] {
 		if last := &out[len(out)-1]; last.to == e.to {
@@ -152,6 +155,7 @@ func (sp *Space) make(field Field, edges []edge) ref {
 	if len(out) == 1 {
 		return out[0].to
 	}
+	// The same node may be there already.
 	h := hash(field, out)
 	slot := h & uint64(len(sp.buckets)-1)
 	for r := sp.buckets[slot]; r >= 0; r = sp.nodes[r].chain {
@@ -160,6 +164,7 @@ func (sp *Space) make(field Field, edges []edge) ref {
 		}
 	}
 	r := ref(len(sp.nodes))
+	// The bound is on edges: nodes differ in size, and edges are what takes memory.
 	if sp.used += len(out); sp.bound > 0 && sp.used > sp.bound {
 		panic(&TooComplexError{sp.bound})
 	}

@@ -117,8 +117,11 @@ func Resolve(in Input) (*Policy, []source.Problem) {
 		terms:      map[string][]Term{},
 		busy:       map[string]bool{},
 	}
+	// The order of the files decides nothing, but messages and tables are to come out the same.
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b *fence.File) int { return cmp.Compare(a.Name, b.Name) })
+	// Names first: those of other teams' folders, then everything that is declared. What a name
+	// stands for is worked out when it is first meant.
 	r.parts(files)
 	r.collect(files)
 	for _, d := range r.networkOrder {
@@ -128,6 +131,7 @@ func Resolve(in Input) (*Policy, []source.Problem) {
 	for _, d := range r.serviceOrder {
 		r.service(d)
 	}
+	// Strangers are known once all hosts and networks are; peers may name them, rules name all of it.
 	r.members()
 	r.strangersOf()
 	for _, d := range r.peersOrder {

@@ -14,6 +14,7 @@ import (
 // not make: a problem for each file. Who may is what the files said before the change, so that
 // nobody gives themselves a right; a policy or part that names nobody may be changed by all.
 func MayChange(before, after []Source, name string) (problems []source.Problem) {
+	// Who may is what was said before the change: nobody gives it to himself in the same change.
 	var files []*fence.File
 	for _, s := range before {
 		if strings.HasSuffix(s.Name, ".fence") {
@@ -43,6 +44,7 @@ func MayChange(before, after []Source, name string) (problems []source.Problem) 
 			}
 		}
 	}
+	// Each file that came, went or is otherwise is looked at by itself, lists included.
 	was, is := map[string]string{}, map[string]string{}
 	for _, s := range before {
 		was[s.Name] = s.Text
@@ -63,6 +65,7 @@ func MayChange(before, after []Source, name string) (problems []source.Problem) 
 		if old == now && had == has {
 			continue
 		}
+		// A file of a part is its people's; where the part names none, those of the whole policy's.
 		may, of := whole, "of no part"
 		for _, p := range parts {
 			if strings.HasPrefix(file, p.folder+"/") {

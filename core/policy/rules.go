@@ -25,9 +25,11 @@ func (r *resolver) rules() {
 			rule.Verdict = refusal(d.By)
 		}
 		rule.Services = textOf(d.Services)
+		// Who is meant at either end, and where; within several peers the rule is a pair of sides for each.
 		rule.On, rule.Arriving = r.segments(d.On), r.segments(d.Arriving)
 		rule.Within = fence.Peers{Items: d.Within}.String()
 		rule.From, rule.To, rule.Spans = r.spans(d.From, d.To, d.Within, rule.On)
+		// When it counts. A rule that never would is a mistake and not an empty rule.
 		if d.Until != nil {
 			rule.Until, _ = d.Until.Instant()
 		}
@@ -41,6 +43,7 @@ func (r *resolver) rules() {
 			r.errorf(fence.Ident{Name: "on", Pos: d.Trial.Pos}, "date", "the block %q ends before its trial does",
 				d.Name).Hint = "it ends with " + d.Until.Text + "; give it a later end, or a shorter trial"
 		}
+		// What only some rules may have, and by which routers the rule is carried out.
 		r.guardTakesNo(d)
 		r.senders(d, rule)
 		r.crossings(rule)
@@ -52,6 +55,7 @@ func (r *resolver) rules() {
 		byName[d.Name] = rule
 		r.pol.Rules = append(r.pol.Rules, rule)
 	}
+	// A rule may name a block that stands further down.
 	r.exceptions(byName)
 }
 

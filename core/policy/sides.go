@@ -224,6 +224,7 @@ func (g *group) of(o *group) *group {
 // peerGroup is what a peer means: hosts of ours, if it names such, or addresses alone.
 func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 	at := fence.Ident{Name: p.Name, Pos: p.Pos}
+	// Words of the language need no looking up.
 	switch p.Kind {
 	case fence.EverywherePeer:
 		return false, &group{addrs: r.everything}
@@ -245,6 +246,7 @@ func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 		}
 		return true, r.group("host "+p.Name, []*fleet.Host{h})
 	}
+	// A name is a role's, a network's or that of declared peers; names of these never meet.
 	if role, ok := r.roles[p.Name]; ok {
 		return true, r.group("role "+p.Name, role.Hosts)
 	}
@@ -267,6 +269,7 @@ func (r *resolver) peerGroup(p fence.Peer) (named bool, g *group) {
 		}
 		return true, g
 	}
+	// In questions a host goes by its name alone, behind everything that the policy declares.
 	if h := r.hosts[p.Name]; h != nil && r.hostsByName {
 		return true, r.group("host "+p.Name, []*fleet.Host{h})
 	}

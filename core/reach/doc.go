@@ -15,4 +15,18 @@
 // rule goes through (routes.go).
 //
 // What a decision owes to whom is numbered the same for all ends: see Decider.
+//
+// # How two ends are put together
+//
+// An end's decision (compile.Plan) speaks of one host's packets with its interfaces. For a connection
+// between two, each is asked over the interfaces by which the packet can come or go. Then both are
+// put in a row: a packet that the sender
+// refuses never arrives; of one that arrives the receiver decides. Routers on the way that are ours
+// forward it, and have a say of their own (through.go).
+//
+// # What it costs
+//
+// Parties are classes of hosts, so that 10,000 hosts of 30 roles are about 30 parties at each end, and
+// what passes between two of them is worked out once (between). About narrows it all to the packets
+// that a question speaks of, which makes a question over a large fleet take as long as one over a small.
 package reach

@@ -161,10 +161,12 @@ func (n *Names) cover(set *netipx.IPSet) (names []Name, left *netipx.IPSet) {
 			ranges, single, singles = left.Ranges(), map[netip.Addr]bool{}, netipx.IPSetBuilder{}
 		}
 	}
+	// The widest name that fits is taken first, then the next in what is left.
 	for _, k := range n.known {
 		if len(ranges) == 0 {
 			break
 		}
+		// Both families of a name if they fit, else one of them.
 		for _, half := range k.wholeFirst() {
 			inner := half.set.Ranges()
 			few := !slices.ContainsFunc(inner, func(r netipx.IPRange) bool { return r.From() != r.To() })

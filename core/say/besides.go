@@ -48,6 +48,7 @@ func oneMark(sp *packet.Space, marks packet.Set, fields []packet.Field) (text st
 
 // extra says interfaces, states and circumstances where they are not the usual.
 func extra(sp *packet.Space, b packet.Box) (text string) {
+	// Interfaces: those that it is, or shorter, those that it is not.
 	for _, f := range []struct {
 		field packet.Field
 		word  string
@@ -65,6 +66,7 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 			text += " not" + f.word + strings.Join(others, ", ")
 		}
 	}
+	// A new connection is what everybody means; other states are said.
 	if ranges := b[packet.State]; ranges != nil && !b.Allows(packet.State, packet.Num(packet.New)) {
 		var names []string
 		for i, name := range packet.StateNames {
@@ -94,6 +96,7 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 	if ranges := b[packet.SrcPort]; ranges != nil {
 		text += " from port " + numbers(ranges)
 	}
+	// Who sends, by name, or everybody but some.
 	for _, f := range []struct {
 		field packet.Field
 		word  string
@@ -105,6 +108,7 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 	if b[packet.IPsec] != nil {
 		text += map[bool]string{true: " encrypted", false: " not encrypted"}[b.Allows(packet.IPsec, packet.Num(1))]
 	}
+	// From when on and until when, where the policy turns by itself.
 	if ranges := b[packet.Time]; ranges != nil {
 		day := func(v packet.Value) string { return time.Unix(int64(v.Int()), 0).UTC().Format("2006-01-02T15:04Z") }
 		first, last := ranges[0].Lo, ranges[len(ranges)-1].Hi

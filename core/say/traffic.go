@@ -1,10 +1,3 @@
-// Package say puts packets into people's words: addresses by the names that a policy and
-// its fleet have for them, services by protocol and port, and whatever else tells packets
-// apart. Names knows a policy's names; Traffic is a set of packets as data, whose String is
-// what a sentence says of it, and which Allow turns into a statement of the policy.
-//
-//	names := say.NamesOf(pol)
-//	names.Traffic(sp, set, packet.In).String() // "tcp 5432 from hill-lan (IPv4)"
 package say
 
 import (
@@ -219,6 +212,7 @@ func (n *Names) Traffic(sp *packet.Space, s packet.Set, direction packet.Directi
 
 // parts takes a set apart into products of services and peers, as few as one would say.
 func parts(sp *packet.Space, s packet.Set, direction packet.Direction) (joined []part) {
+	// The host's own end is not said: a sentence says on which hosts it is so.
 	own := packet.Dst
 	peer := packet.Src
 	if direction == packet.Outbound {
@@ -229,6 +223,7 @@ func parts(sp *packet.Space, s packet.Set, direction packet.Direction) (joined [
 	}
 	marks := marksText(sp, s)
 	s = sp.Exists(s, packet.MarkFields...)
+	// A phrase for each box of the set; boxes that differ in their peers alone are one phrase.
 	boxes, whole := sp.Boxes(s, mostBoxes)
 	var out []part
 	for _, b := range boxes {
@@ -242,6 +237,7 @@ func parts(sp *packet.Space, s packet.Set, direction packet.Direction) (joined [
 		}
 		out = append(out, p)
 	}
+	// What takes too many boxes to be said in full is said to be much else.
 	if !whole {
 		out = append(out, part{services: []Service{{Protocol: MuchElse}}, peers: packet.Everything(), beyond: packet.Everything()})
 	}

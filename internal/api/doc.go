@@ -9,4 +9,16 @@
 // States and phases are tables with what they mean (state.go), from which the console's are
 // made too. What is signed, such as a Task, is signed over its JSON without the signature: see
 // Sign and Verify.
+//
+// # Compatibility
+//
+// A document says its version (Version). Fields are added, and never get another meaning; whoever reads
+// an answer leaves what it does not know. What hosts say and what is said to hosts must be read by programs of the
+// versions before and after, since a fleet is never brought up to date at once.
+//
+// # Where to look
+//
+//   - api.go: policies, fleets, questions, answers and rules; state.go: states and what they mean;
+//   - change.go, task.go: changes of a host, and what it is asked to do, signed;
+//   - wave.go: waves; subject.go: a host, or its instance in a cloud.
 package api

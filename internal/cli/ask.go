@@ -94,6 +94,7 @@ func answered(answer api.Answer, expect string) error {
 // ask answers a question; problems are those of the question or of the policy, with their
 // places.
 func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []source.Problem, err error) {
+	// The service answers what is published, and says on how many hosts that is in force.
 	if dumps == nil && !a.onFiles() {
 		svc, err := a.service()
 		if err != nil {
@@ -110,6 +111,7 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 	if problems != nil {
 		return answer, problems, nil
 	}
+	// By a policy in files, or by dumps alone, for which names of hosts are enough.
 	var pol *policy.Policy
 	switch {
 	case a.onFiles():
@@ -134,6 +136,7 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 			return answer, nil, err
 		}
 	} else {
+		// A dump comes from outside: it is read within a bound, and what is beyond that is uncertain.
 		sp := packet.Budget{Edges: live.Bound}.Space()
 		f, err := a.inForce(dumps)
 		if err != nil {
@@ -194,6 +197,7 @@ var verdictColours = map[string]string{"admitted": green, "dropped": red, "rejec
 func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 	p := a.paint(w)
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
+	// The verdict and one packet for each way in which some of it fares.
 	switch {
 	case len(answer.Examples) == 1:
 		e := answer.Examples[0]
@@ -210,6 +214,7 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 			line("             such as %s", e.Packet)
 		}
 	}
+	// Below, who decides at each end, in a column unless a name is too long for one.
 	const widest = 32
 	width, before := 0, ""
 	for _, s := range answer.Steps {
@@ -240,6 +245,8 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 			line("  %-*s  %s", width, "", p(amber, "on trial: it would be refused by "+s.Trial))
 		}
 	}
+	// At the end, what could make it otherwise: what was not understood or assumed, and what is published
+	// and not in force everywhere.
 	for _, u := range answer.Unread {
 		line("  %s  %s", p(amber, "not understood"), u)
 	}

@@ -210,6 +210,7 @@ func (a *app) locate(cmd *cobra.Command, args []string) error {
 		}
 		a.policyDir = args[0]
 	}
+	// A command says by its own flags that it works on something else.
 	dump := cmd.Flags().Lookup("dump")
 	explain := cmd.Flags().Lookup("explain")
 	switch { // some need no policy, find their own, or change the fleet where one is said
@@ -217,6 +218,7 @@ func (a *app) locate(cmd *cobra.Command, args []string) error {
 		a.policyDir == "",
 		explain != nil && explain.Changed:
 		return nil
+	// A service that is named, in whatever way, is what is meant; else the folder one stands in.
 	case a.policyDir == "":
 		server := ""
 		if name != "check" {

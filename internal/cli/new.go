@@ -114,6 +114,7 @@ func (a *app) machine(ctx context.Context, name, host string) (text, fleetText s
 		}
 		host = strings.ToLower(host)
 	}
+	// What the machine is: without its addresses or listeners a first policy would be a guess.
 	seen := inventory.Facts(ctx, "/")
 	for _, what := range []string{"interfaces", "listeners"} {
 		if why := seen.Untold[what]; why != "" {
@@ -126,6 +127,7 @@ func (a *app) machine(ctx context.Context, name, host string) (text, fleetText s
 			m.Interfaces = append(m.Interfaces, fleet.Interface{Name: i.Name, Addresses: i.Addresses})
 		}
 	}
+	// What filters already, and who is logged in: over that connection the way in is.
 	f, _, err := inventory.InForce(ctx)
 	if err != nil {
 		return "", "", err
@@ -146,6 +148,7 @@ func (a *app) machine(ctx context.Context, name, host string) (text, fleetText s
 	}); tangled != nil || err != nil {
 		return "", "", cmp.Or(err, tangled)
 	}
+	// Where nothing filters, a policy to begin with; else one that says what is in force.
 	text, fl := adopt.Begin(name, m)
 	if !bare {
 		h := *fl.Hosts[0]

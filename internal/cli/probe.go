@@ -117,6 +117,7 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 	if problems != nil {
 		return out, fmt.Errorf("%q is not understood: say 'HOST : SERVICE' or 'ADDRESS : SERVICE'", text)
 	}
+	// A name is a host's, which the service knows; an address needs nobody.
 	name := strings.TrimSpace(text[:strings.LastIndex(text, " :")+1])
 	var addresses []netip.Addr
 	svc, noService := a.service()
@@ -139,12 +140,14 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 	if len(addresses) == 0 {
 		return out, fmt.Errorf("no host is named %q", name)
 	}
+	// Services by their registered names: those that a policy declares are only its own.
 	pol, _ := policy.Resolve(policy.Input{Fleet: fl})
 	_, _, terms, problems := pol.Ask(&fence.Question{From: q.From, To: q.From, Services: q.Services})
 	if problems != nil {
 		return out, fmt.Errorf("%q is no service that this program knows; services of the policy's own are tried from hosts only", text)
 	}
 	out = api.Probed{Version: api.Version, Probes: []api.ProbeResult{}}
+	// Each address of the host, by each of the services that can be tried.
 	for _, at := range addresses {
 		from, ok := inventory.SourceFor(netip.AddrPortFrom(at, 9))
 		if !ok {

@@ -311,6 +311,7 @@ func (a *app) rulesInto(cmd *cobra.Command, dir string, names []string, kind str
 		return err
 	}
 	var files, hosts atomic.Int64
+	// Each file is whole or not there: who copies a folder to hosts takes no half of one.
 	write := func(r hostRules) error {
 		hosts.Add(1)
 		all := r.Files

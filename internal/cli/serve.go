@@ -114,6 +114,7 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	if err != nil {
 		return err
 	}
+	// It answers at once that it waits for the database: whoever watches it sees that it is there.
 	var answers atomic.Pointer[http.Handler] // from before the database is there
 	waiting := service.Waiting()
 	answers.Store(&waiting)

@@ -94,6 +94,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	if svc == nil {
 		return fmt.Errorf("%w; or name a policy in files: --policy DIR", errNoService)
 	}
+	// The service's keys first: what it gives is believed only if it is signed by one of them.
 	keys, err := svc.Keys(ctx)
 	if err != nil {
 		return err
@@ -118,6 +119,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 	if err != nil {
 		return err
 	}
+	// Nothing older than what was ever settled here is accepted, whoever signed it.
 	wanted := f.pair
 	if f.pause {
 		wanted = 0 // everything is admitted for a while, by whatever is published
@@ -155,6 +157,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 // made tells of a change that was made: people, and the service.
 func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) error {
 	out := settled{Version: api.Version, Change: &made.Change}
+	// What whoever settles should know before he keeps it.
 	for _, who := range made.Absent {
 		out.Said = append(out.Said, fmt.Sprintf("there is no %s here; what only it may send is not admitted", who))
 	}
@@ -173,6 +176,8 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 	for _, s := range out.Said {
 		a.say("%s: %s", h.name, s)
 	}
+	// A host that can no longer reach its service could not be mended from there: that goes back now,
+	// and does not wait for the end of the time.
 	var d api.HostDrift
 	var err error
 	if h.svc != nil {

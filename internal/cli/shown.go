@@ -44,6 +44,7 @@ var ours = func() (all []string) {
 func (s *shown) Write(p []byte) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	// A letter or a colour may come in two pieces; what is not whole waits for the next.
 	text := append(s.rest, p...)
 	s.rest = nil
 	var b strings.Builder
@@ -65,6 +66,7 @@ func (s *shown) Write(p []byte) (int, error) {
 			break
 		}
 		r, n := utf8.DecodeRune(text)
+		// What a terminal would obey, and what turns text about, is shown by its number.
 		switch {
 		case r == utf8.RuneError && n == 1:
 			b.WriteRune(utf8.RuneError)

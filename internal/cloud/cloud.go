@@ -1,9 +1,3 @@
-// Package cloud is how we reach clouds: one narrow interface, which each kind of cloud
-// implements, and what is done with it: reading what is in force, and putting security
-// groups in force without a gap.
-//
-//	have, err := cloud.Read(ctx, account)           // whole and of the right account, or an error
-//	done, err := cloud.Advance(ctx, account, have, want) // the next phase; read again, and go on until done
 package cloud
 
 import (

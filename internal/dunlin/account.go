@@ -187,6 +187,7 @@ func (a *Account) once(ctx context.Context, method, path string, body, into any)
 		return soon, fmt.Errorf("the cloud does not answer: %w", err)
 	}
 	defer func() { _ = res.Body.Close() }()
+	// An answer is bounded, and is whole or none.
 	text, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
 	switch {
 	case err != nil:
@@ -200,6 +201,7 @@ func (a *Account) once(ctx context.Context, method, path string, body, into any)
 		if json.Unmarshal(text, &said) != nil || said.Why == "" {
 			said.Why = http.StatusText(res.StatusCode)
 		}
+		// Whether it may be asked again depends on what it says, and after how long too.
 		wait := time.Duration(-1)
 		switch {
 		case res.StatusCode == http.StatusTooManyRequests:

@@ -1,9 +1,3 @@
-// Package dunlin is a small cloud to try things on: instances, security groups and who is
-// in which, behind an HTTP API of our own. It behaves as clouds do: what is asked takes a
-// while to be in force, who asks too often is told to wait, and now and then it fails.
-//
-//	c := dunlin.New(dunlin.Options{Token: "…", Abilities: …})
-//	http.ListenAndServe("127.0.0.1:8490", c.Handler())
 package dunlin
 
 import (

@@ -44,6 +44,7 @@ func EnforcerRules(d *group.Document, instance, up, down string) string {
 
 // between writes a rule: one for the peers of each family.
 func between(b *strings.Builder, d *group.Document, peer string, r group.Rule) {
+	// A rule's service, in the words of the kernel's filter.
 	match := ""
 	if r.Service.Protocol != "any" {
 		match = " meta l4proto " + r.Service.Protocol
@@ -60,6 +61,7 @@ func between(b *strings.Builder, d *group.Document, peer string, r group.Rule) {
 	if r.Service.Codes != "" {
 		match += " @th,8,8 " + r.Service.Codes
 	}
+	// Its peers by address, a group by the addresses of whoever is in it now.
 	var four, six []string
 	add := func(p netip.Prefix) {
 		if p.Addr().Is4() {

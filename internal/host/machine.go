@@ -1,10 +1,3 @@
-// Package host changes the rules of the host it runs on, with a way back: Machine.Make puts rules
-// in force and begins two watchdogs, which put back what was there before unless Machine.Keep is
-// called in time over a new connection. What it all knows lies on disk too, so that a start of
-// the machine, a killed process or a full disk cannot lock anybody out (Resume).
-//
-// Below it, package inventory finds out what there is and package apply puts rules in force;
-// above it, package agent does what the service asks.
 package host
 
 import (
@@ -113,6 +106,7 @@ func (m *Machine) Make(ctx context.Context, w Wanted) (made Made, err error) {
 
 // begin makes ready for a change: afterwards all of it can go back, whatever happens.
 func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, error) {
+	// One change at a time: a second would make "what was before" mean two things.
 	if p, err := m.readWaiting(); err != nil {
 		return nil, err
 	} else if p != nil {
@@ -131,6 +125,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 		own.OwnConsole = true
 		m = &own
 	}
+	// What would cut the host off is refused before anything is touched, unless it is forced.
 	if w.Files != nil {
 		if missing := m.missing(w.Files); len(missing) > 0 && !w.Force {
 			return nil, &NoInterface{missing}
@@ -143,6 +138,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 			return nil, &CutsOff{made.Cut}
 		}
 	}
+	// What is in force now, in words that the tools take back, on disk and for the watchdogs.
 	before, err := apply.TakeCopy(ctx)
 	if err != nil {
 		return nil, err
@@ -162,11 +158,13 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 	if !w.Passing {
 		p.Kept = &Kept{Change: made.Change, Files: w.Files, Copy: w.Copy, OwnConsole: m.OwnConsole}
 	}
+	// Connections that are open already prove nothing later.
 	s, err := inventory.OpenSockets()
 	if err != nil {
 		return nil, err
 	}
 	p.Before = s.Open
+	// From here on the change exists, and whoever comes next knows how to end it.
 	if err := errors.Join(m.writeWaiting(p), m.note(p.Change)); err != nil {
 		return nil, errors.Join(err, m.forget(p.Change.ID))
 	}

@@ -124,6 +124,7 @@ func (u *UnitWatch) Changed(m *Machine) bool {
 	if err != nil {
 		return false
 	}
+	// Rules that were kept since are read anew: they may ask for other units.
 	if u.kept == nil || !os.SameFile(u.kept, file) {
 		u.kept, u.known = file, nil
 		if k, err := m.Kept(); err == nil && k != nil {
@@ -148,6 +149,8 @@ func (u *UnitWatch) Changed(m *Machine) bool {
 		return len(u.known) > 0 // one may have started between the load and the keep
 	}
 	changed := false
+	// A unit that was there is looked at by its group, which costs one call; one that was not is looked
+	// for now and then, since nothing says when it starts.
 	seek := time.Now().After(u.look)
 	for i := range u.known {
 		k := &u.known[i]

@@ -99,6 +99,7 @@ func Rehearse(ctx context.Context, in io.Reader, out io.Writer) error {
 
 // rehearse has a process of our own program do that. The error is why it cannot be told.
 func (m *Machine) rehearse(ctx context.Context, root string, b *api.Boot) (d rehearsed, err error) {
+	// The rules may ask for interfaces by name, so the network that they are tried in has those.
 	r := rehearsal{Dir: m.Dir, Root: root, Loads: b.Loads, Kept: b.Ours}
 	if r.Outside, err = os.Readlink(ownNetwork); err != nil {
 		return d, err
@@ -116,6 +117,7 @@ func (m *Machine) rehearse(ctx context.Context, root string, b *api.Boot) (d reh
 	}
 	ctx, cancel := context.WithTimeout(ctx, rehearseTime)
 	defer cancel()
+	// In a process of its own: a thread cannot leave a network namespace for good.
 	run := func(attr *syscall.SysProcAttr) error {
 		cmd := exec.CommandContext(ctx, m.program(), "rehearse")
 		var out, errOut bytes.Buffer

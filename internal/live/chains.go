@@ -93,6 +93,8 @@ func InOrder(chains []api.Chain) (out []Hook) {
 	for i := range chains {
 		byPlace[chains[i].Place] = &chains[i]
 	}
+	// A chain is laid out where it is first come to, and named where it is come to again: rules that
+	// jump in a circle, which a hostile report may hold, end too.
 	var enter func(h *Hook, c *api.Chain, depth int, first map[string]int)
 	enter = func(h *Hook, c *api.Chain, depth int, first map[string]int) {
 		led[c.Place] = true
@@ -113,6 +115,7 @@ func InOrder(chains []api.Chain) (out []Hook) {
 			}
 		}
 	}
+	// The kernel's hooks in the order of a packet's way; at each, chains by priority.
 	for _, name := range hooks {
 		var base []*api.Chain
 		for i := range chains {
@@ -130,6 +133,7 @@ func InOrder(chains []api.Chain) (out []Hook) {
 		}
 		out = append(out, h)
 	}
+	// What no chain leads to does nothing, and is shown all the same: somebody may think that it does.
 	idle := Hook{}
 	for i := range chains {
 		if c := &chains[i]; !led[c.Place] {

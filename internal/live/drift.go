@@ -31,6 +31,8 @@ type Stage struct {
 // against the whole of it.
 func Drift(stages []Stage, names *say.Names, now int64, f api.InForce, over time.Time) (res *compare.Result, err error) {
 	last := stages[len(stages)-1]
+	// A host's own filter and its instance's groups are two filters one behind the other: each is held
+	// against its own part of what is meant.
 	var groups []api.Dump
 	own := f
 	own.Dumps = nil
@@ -50,6 +52,7 @@ func Drift(stages []Stage, names *say.Names, now int64, f api.InForce, over time
 			return nil, err
 		}
 	}
+	// Groups that are too tangled leave what is known of the host's own filter standing.
 	for _, d := range groups {
 		var of *compare.Result
 		tangled := packet.Try(func() {

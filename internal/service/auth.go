@@ -55,6 +55,7 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 		}
 		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
 		token, err := s.token(ctx)
+		// Each way in which a token is no good has a sentence of its own: the person can do something about it.
 		switch {
 		case errors.Is(err, errNoToken):
 			refuse(http.StatusUnauthorized, "this needs a token: send it as `Authorization: Bearer …`, or sign in")
@@ -70,6 +71,7 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 				token.RevokedAt.UTC().Format(time.DateTime)))
 			return
 		}
+		// A host's own right is for that host alone.
 		permitted := slices.ContainsFunc(rights, func(r api.Right) bool {
 			return slices.Contains(token.Rights, r) && (r != api.Host || ctx.Param("host") == "" || ctx.Param("host") == token.Host)
 		})
@@ -241,6 +243,7 @@ func (s *Service) listTokens(ctx context.Context, in *pageInput) (*tokensOutput,
 // answer, and nowhere else.
 func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenRequest }) (*struct{ Body api.NewToken }, error) {
 	req := in.Body
+	// Nobody gives away more than he has himself.
 	switch mine := caller(ctx).Rights; {
 	case req.Host != "" && len(req.Rights) == 0:
 		req.Rights = []api.Right{api.Host}
@@ -266,6 +269,7 @@ func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenReque
 			return nil, huma.Error404NotFound(fmt.Sprintf("no host is named %q", req.Host))
 		}
 	}
+	// Bounded, so that a token that got lost cannot be made many.
 	most := limits.PeopleTokens
 	if req.Host != "" {
 		most = limits.HostTokens

@@ -17,4 +17,27 @@
 //
 // Waves are run here and decided in package wave: a step reads what the machine wants to know,
 // and stores what it says, in one transaction (wavesteps.go).
+//
+// # How much it takes
+//
+// Every request is bounded before it is read: its body, how often its sender may ask, how many wait
+// already. What has to be worked out is given a budget of cases and of time (queue.go), in classes that
+// never wait for one another: questions do not wait behind a publication, nor people behind reports. A
+// bound that was reached is told with what would take less.
+//
+// # What several services do
+//
+// All of them answer everything. What only one may do at a time, such as looking after a cloud, is held
+// by a row with an end, so that another takes over when one is gone. What each keeps in memory
+// (model.go, view.go, results of judging) is a copy of what the database says, read anew by what changed
+// there since; nothing waits for a message from one service to another.
+//
+// # Where to look
+//
+//   - service.go: routes and rights; auth.go, tries.go: who asks; pages.go: the console;
+//   - policy.go, compare.go, ask.go, rules.go: policies and questions;
+//   - reports.go, judging.go, judge.go, known.go, hosts.go, compared.go, around.go: how hosts stand;
+//   - hosting.go, meet.go, follow.go: hosts that come, tasks, and what came by itself;
+//   - waves.go, wavesteps.go, wavetrials.go, waysin.go, probes.go: waves and real connections;
+//   - clouds.go, room.go, lists.go, outage.go, prune.go: what goes on without being asked.
 package service

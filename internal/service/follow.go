@@ -158,6 +158,7 @@ func (s *Service) following(ctx context.Context, m *model, k known) (map[*fleet.
 
 // cameItself says what came by itself since some hosts were last asked, the newest first.
 func (s *Service) cameItself(ctx context.Context, m *model, k known, hosts []*fleet.Host) (string, error) {
+	// From the oldest pair that any of these hosts has, to the newest.
 	oldest := m.pair.Number
 	for _, h := range hosts {
 		for _, asked := range []int64{k.heard[h.Name].Pair, k.lastHeard(h).Pair} {
@@ -171,6 +172,7 @@ func (s *Service) cameItself(ctx context.Context, m *model, k known, hosts []*fl
 	if err != nil {
 		return "", err
 	}
+	// Each pair in between came for a reason of its own; those that are the same are said once.
 	var what []string
 	for i, pair := range between {
 		var before store.Pair

@@ -138,8 +138,11 @@ func (s *Service) showTasks(ctx context.Context, in *struct {
 		return nil, s.broken("reading the tasks", err)
 	}
 	out := api.Tasks{Version: api.Version, ReportEvery: int(s.ReportEvery.Seconds())}
+	// The answer comes when there is a task, when the time is over, or when this service ends, and then
+	// the host asks another.
 	over := time.After(min(time.Duration(in.Wait)*time.Second, wave.LongestWait))
 	for {
+		// The bell is asked for before the tasks are read: one that comes in between is not missed.
 		rung, done := s.wait()
 		var err error
 		if out.Tasks, err = s.Store.OpenTasks(ctx, in.Host); err == nil {
@@ -284,6 +287,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 	b := in.Body
 	t := api.Task{Host: in.Host, Do: b.Do, Copy: b.Copy, Cut: b.Cut, Within: b.Within, Why: b.Why, Force: b.Force}
 	who := caller(ctx).Name
+	// A pause and its end are tasks to settle and to take back, with who asked and why.
 	switch b.Do {
 	case api.DoPause:
 		length, err := time.ParseDuration(b.Within)
@@ -308,6 +312,7 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 			t.Why += ": " + b.Why
 		}
 	}
+	// Most hosts answer at once; where one does not, the task stands, and how it ends can be asked.
 	if t, err = s.task(ctx, t, time.Minute); err != nil {
 		return nil, s.broken("asking the host", err)
 	}

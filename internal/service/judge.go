@@ -94,6 +94,8 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 		return result{Engine: engine, Until: r.Until, State: api.State(r.State()), Findings: r.Findings, Unread: r.Unread,
 			AsAsked: r.AsAsked}
 	}
+	// Most hosts are in step, or have what they were last asked for, and their one dump is like others':
+	// that is found out without taking anything apart.
 	if dumps := nft.Relevant(f.Dumps); len(dumps) == 1 && dumps[0].Kind != group.Listing {
 		if r, ok := m.watch(now).InStep(h, []byte(dumps[0].Text), f.Names); ok {
 			return quick(as(r))
@@ -109,6 +111,7 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 			}
 		}
 	}
+	// All others are explained, with every pair from the one that was asked for to the newest.
 	var stages []live.Stage
 	for _, one := range since {
 		if then := one.host(h.Name); then != nil {
@@ -117,6 +120,7 @@ func hold(since []*model, h *fleet.Host, f api.InForce, now int64, over time.Tim
 		}
 	}
 	r, err := live.Drift(stages, m.names(), now, f, over)
+	// What cannot be read is a result like any other, and is not tried again until something changes.
 	if err != nil {
 		r = &compare.Result{Unread: []string{err.Error()}}
 	}

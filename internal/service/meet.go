@@ -165,6 +165,7 @@ func (l *meeting) again(ctx context.Context, h *fleet.Host, i cloud.Instance) er
 	has := l.addresses(h)
 	elsewhere := len(i.Addresses) > 0 &&
 		(len(has) != len(i.Addresses) || slices.ContainsFunc(i.Addresses, func(a netip.Addr) bool { return !slices.Contains(has, a) }))
+	// A host that the fleet file names without labels is the file's: what the cloud says is only told.
 	if h.Instance.Labels == nil {
 		if elsewhere && h.Dialect == fleet.NoFilter { // else the host tells its addresses itself
 			l.note(group.Elsewhere, i.ID, "mend the fleet file", "The instance %s of %s has %s, and the fleet file says %s.", i.ID,
@@ -182,6 +183,7 @@ func (l *meeting) again(ctx context.Context, h *fleet.Host, i cloud.Instance) er
 		return nil
 	}
 	why := ""
+	// Within the change, all is looked at again: somebody may have imported a fleet meanwhile.
 	refused, err := l.take(ctx, func(m *model) (w moved) {
 		now := m.instance(l.cloud.Name, i.ID)
 		if now == nil {

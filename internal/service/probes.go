@@ -110,6 +110,7 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 	}
 	out := api.Probed{Version: api.Version, Probes: []api.ProbeResult{}}
 	var all []trial
+	// Every expectation, by connections that must pass and by such that must not.
 	if in.Body.Expectations {
 		for _, e := range m.policy.Expects {
 			if !e.Off {
@@ -141,6 +142,7 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 				"share a family")
 		}
 	}
+	// So many at once, and no more: what is left is told, and not dropped silently.
 	if len(all) > maxProbes {
 		out.Left = append(out.Left, fmt.Sprintf("%d of %d connections: more than %d are not tried at once; ask for fewer hosts",
 			len(all)-maxProbes, len(all), maxProbes))

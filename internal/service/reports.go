@@ -24,6 +24,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 		return nil, s.broken("taking the report", err)
 	}
 	h := m.host(in.Host)
+	// What no program of ours sends, or somebody else's report, is refused before it is stored.
 	switch {
 	case h == nil:
 		return nil, noHost(in.Host)
@@ -37,6 +38,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 			"not the same")
 	}
 	believable(in.Body.Around)
+	// Most reports say what the last one said, and send its hash alone.
 	if in.Body.Same != "" {
 		err = s.Store.ReportSame(ctx, h.Name, in.Body.TakenAt, in.Body.Same)
 		if errors.Is(err, store.ErrNotFound) {
@@ -59,6 +61,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err := s.Store.PutHostFacts(ctx, h.Name, in.Body.TakenAt, in.Body.Around, in.Body.Counts); err != nil {
 		return nil, s.broken("taking the report", err)
 	}
+	// It is stored; from here on the host hears how it stands. Its addresses may change the fleet.
 	k, err := s.known(ctx, h)
 	if err != nil {
 		return nil, s.broken("reading the report", err)
@@ -69,6 +72,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if h = m.host(in.Host); h == nil {
 		return nil, noHost(in.Host)
 	}
+	// A host waits a moment for the comparison; where that takes longer it is told so.
 	ctx = patient(ctx, ends(senderWaits))
 	res, err := s.whole(ctx, m, h, k)
 	if err != nil {

@@ -148,23 +148,24 @@ func operation(method, path, id, summary string, rights ...api.Right) huma.Opera
 func (s *Service) register(a huma.API) {
 	a.UseMiddleware(s.authorize(a))
 
+	// Sessions of the console.
 	huma.Register(a, operation("GET", "/session", "who-am-i", "Who is signed in", api.Read, api.Host), s.whoAmI)
 	huma.Register(a, operation("POST", "/session", "sign-in", "Begin a session of the console with a token"), s.signIn)
 	huma.Register(a, operation("DELETE", "/session", "sign-out", "End the session", api.Read), s.signOut)
 
+	// The policy and its history, and the fleet.
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "List the policy's revisions", api.Read), s.listRevisions)
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
 	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish),
 		limits.PolicyBody), s.publish)
-
 	huma.Register(a, operation("GET", "/language", "show-language", "The words of the policy language", api.Read), s.showLanguage)
 
 	huma.Register(a, operation("GET", "/fleet", "show-fleet", "List all hosts and their states", api.Read), s.showFleet)
 	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), limits.PolicyBody),
 		s.importFleet)
-
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
+	// Questions, and how hosts stand.
 	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read),
 		2*limits.PolicyBody), s.compare)
 	huma.Register(a, operation("POST", "/ask", "ask", "What becomes of traffic by what is published, and who decides", api.Read), s.ask)
@@ -180,6 +181,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, withBody(operation("POST", "/hosts/{host}/reports", "send-report", "Send what a host has in force", api.Host,
 		api.Settle), limits.ReportBody), s.report)
 
+	// What hosts say and what they are asked.
 	huma.Register(a, operation("POST", "/enrol", "enrol", "Trade a one-time token for a host's own"), s.enrol)
 	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens),
 		s.newEnrolment)
@@ -195,6 +197,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, withBody(operation("PUT", "/hosts/{host}/copies", "put-copies", "Tell which copies a host keeps", api.Host),
 		limits.ReportBody), s.putCopies)
 
+	// Real connections, lists that are fetched, and waves.
 	huma.Register(a, operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle), s.probe)
 	huma.Register(a, operation("GET", "/lists", "show-lists", "The lists that are read from an address, and how that stands", api.Read),
 		s.showLists)
@@ -211,6 +214,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("POST", "/waves/{number}/return", "return-wave",
 		"Begin a wave that puts hosts back on what they had before another", api.Settle), s.returnWave)
 
+	// Keys and tokens.
 	huma.Register(a, operation("GET", "/keys", "show-keys", "The keys that the service signs with", api.Read, api.Host), s.showKeys)
 	huma.Register(a, operation("POST", "/keys", "make-key", "Make a key to sign with later", api.Tokens), s.newKey)
 	huma.Register(a, operation("DELETE", "/keys", "retire-key", "Retire the key that signs now; the next one follows it", api.Tokens),

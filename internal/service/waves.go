@@ -36,6 +36,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if m.pair.Number == 0 {
 		return nil, huma.Error409Conflict("no policy is published yet")
 	}
+	// An earlier revision goes with the newest fleet that it was published with.
 	if req.Revision != 0 && req.Revision != m.pair.Revision {
 		pair, err := s.Store.PairOf(ctx, req.Revision)
 		if errors.Is(err, store.ErrNotFound) {
@@ -65,6 +66,8 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning,
 		Step: 1, PauseBetween: req.PauseBetween, SkipProbes: req.SkipProbes, Force: req.Force, Within: within.String(),
 		Hosts: []api.WaveHost{}}
+	// Hosts that do not ask for tasks are in the wave by name only, so that nobody thinks they were settled.
+	// An instance whose cloud we look after needs no program on the host.
 	var there []*fleet.Host
 	for _, h := range hosts {
 		attends := s.attends(attending[h.Name])
@@ -83,6 +86,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
+	// A host with both filters is in its step twice: its own filter, and its groups.
 	w = wave.LayOut(w, steps, func(h *fleet.Host) (of []api.WaveHost) {
 		due := api.WaveHost{Name: h.Name, Pair: m.pair.Number, Phase: api.HostDue}
 		if h.Dialect != fleet.NoFilter && s.attends(attending[h.Name]) {

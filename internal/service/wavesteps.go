@@ -116,6 +116,7 @@ func (s *Service) observe(ctx context.Context, w api.Wave, needs wave.Needs) (se
 	if err != nil {
 		return seen, err
 	}
+	// Only what the machine asked for is read: a wave of thousands of hosts is stepped often.
 	seen = wave.Observed{Agents: map[string]wave.Agent{}, Ways: map[string]wave.Ways{}, Instances: map[string]wave.Instance{},
 		Sources: map[int]wave.Verdict{}, Number: store.NewTaskNumber, Outage: s.outage.seen()}
 	for _, h := range w.Hosts {
@@ -143,6 +144,8 @@ func (s *Service) observe(ctx context.Context, w api.Wave, needs wave.Needs) (se
 			return seen, err
 		}
 	}
+	// A connection may have come from another address of its host than was meant. What must become of
+	// that one is worked out here.
 	others := wave.OtherSources(w, seen.Tasks)
 	if len(others) == 0 {
 		return seen, nil

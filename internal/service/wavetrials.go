@@ -196,6 +196,7 @@ func (s *Service) changed(ctx context.Context, w api.Wave, m *model) (out []chan
 	seen, classes := map[string]bool{}, compile.ClassesOf(m.policy)
 	known := map[string]int{}
 	tangled := packet.Try(func() {
+		// Hosts of this step that are alike, and had the same before, changed in the same statements.
 		for _, one := range w.Hosts {
 			h := m.host(one.Name)
 			if one.Step != w.Step || one.Phase != api.HostKept || h == nil || len(seen) >= mostAlike {
@@ -229,6 +230,7 @@ func (s *Service) changed(ctx context.Context, w api.Wave, m *model) (out []chan
 			}
 		}
 	})
+	// A step that is too tangled to say what it changed is told so; it is no reason to stop the wave.
 	if err == nil && tangled != nil {
 		left = append(left, "which statements this step changed: "+tangled.Error())
 	}
@@ -277,6 +279,8 @@ func (t *trying) at(c trial, change string) api.Trial {
 // such that fared otherwise before if there are any.
 func (t *trying) statement(st changedStatement) (out []api.Trial) {
 	r := st.Rule
+	// One end is of the statement or is not: from there come connections that must pass, and such that
+	// must not.
 	in := func(s *policy.Side) func(*fleet.Host) bool {
 		return func(h *fleet.Host) bool {
 			return s.Names(h) || slices.ContainsFunc(h.Own(), func(a netip.Addr) bool { return s.Addrs != nil && s.Addrs.Contains(a) })
@@ -287,6 +291,8 @@ func (t *trying) statement(st changedStatement) (out []api.Trial) {
 	to := firsts(t.hosts, can, in(&r.To), from)
 	choices := slices.Concat(tries(from, to, r.Terms, r.Title()), tries(others, to, r.Terms, r.Title()),
 		tries(from, to, beside(r.Terms), r.Title()))
+	// Of each kind the best is one whose verdict the step has turned: it shows the change, and not only
+	// that something works.
 	type best struct {
 		api.Trial
 		found, turned bool

@@ -1,9 +1,3 @@
-// Package simhost is a stand-in for a host whose filter is another system's: it takes lists of
-// portable rules, finds out which networks its interfaces are attached to, enforces the list on
-// real packets, knows which program sends them, and dumps what it has in force.
-//
-// It lives in a network namespace. Its own system is played by the kernel's filter, whose rules
-// it makes of the list in its own way; a program is told by a group of users that it runs in.
 package simhost
 
 import (

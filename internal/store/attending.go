@@ -113,12 +113,14 @@ func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time
 		return err
 	}
 	return s.inTx(ctx, func(tx *sql.Tx) error {
+		// What is around a host is left out of a report where it is the same as before.
 		if said == nil {
 			_, err := tx.ExecContext(ctx, "UPDATE surroundings SET taken_at = ?, counts = ? WHERE host = ?", takenAt.UTC(), counted, host)
 			return err
 		}
 		all := *said
 		if b := all.Boot; b != nil {
+			// What loads at its start is stored as contents are, once for all hosts that have the same.
 			boot := *b
 			boot.InForce, boot.Dump = nil, "" // the hash is ours to give: it may be of another host's
 			if b.InForce != nil {
@@ -141,6 +143,7 @@ func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time
 		if err != nil {
 			return err
 		}
+		// Readers of the whole fleet need two parts of it only, which have a table of their own.
 		part, err := json.Marshal(api.HostFacts{Boot: all.Boot, Interfaces: all.Interfaces})
 		if err != nil {
 			return err

@@ -9,4 +9,23 @@
 //
 // Connections are of several classes (For): what people wait for never waits behind work that
 // nobody waits for.
+//
+// # What the database may do to us
+//
+// It may be away, slow, full, or restarted in the middle of a transaction. An error is one of three:
+// ErrBusy and ErrAway, after which the transaction was not made and is tried again for a while; and
+// ErrUnclear, where the connection broke while it was being committed and nobody knows. What must happen
+// exactly once therefore notes in the same transaction that it was made, so that the next try finds out
+// whether it was (exactlyOnce).
+//
+// Attempts are bounded in time, lists in rows, and each query has an index for what it asks: a test
+// explains every query on a large fleet and fails where one goes over a whole table
+// (TestNothingIsScanned).
+//
+// # Where to look
+//
+//   - store.go, tx.go, migrate.go: connections, transactions, the schema;
+//   - policy.go, content.go: revisions, generations, pairs, and texts by their hashes;
+//   - reports.go, attending.go, delta.go: what hosts say; tasks.go, waves.go: what they are asked;
+//   - tokens.go, keys.go, seal.go: who may ask, and who signs; clouds.go, prune.go: the rest.
 package store

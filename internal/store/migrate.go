@@ -35,11 +35,14 @@ func (s *Store) migrate(ctx context.Context) error {
 	latest := provider.ListSources()[len(provider.ListSources())-1].Version
 	host, _ := os.Hostname()
 	holder := fmt.Sprintf("%.32s %d %d", host, os.Getpid(), time.Now().UnixNano())
+	// Round after round: whoever held the lease may have brought the tables up to date, or have been
+	// killed in the middle.
 	for {
 		is, err := s.schema(ctx)
 		if err != nil {
 			return err
 		}
+		// An older program must not touch what it does not know.
 		if is > latest {
 			return fmt.Errorf("the database is of a newer version of Yellow Fence (its tables are of version %d, this program knows %d): "+
 				"install that version or a newer one", is, latest)

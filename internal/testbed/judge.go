@@ -73,6 +73,7 @@ func NewJudge(prefix string) (j *Judge, err error) {
 	if j.Outside, err = NewNamespace(prefix + "-world"); err != nil {
 		return j, err
 	}
+	// The kernel is to decide by the rules alone: nothing of its own that drops, answers late or guesses.
 	quiet := []string{"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv6/conf/default/accept_ra=0",
 		"ipv6/conf/default/accept_dad=0", "ipv6/conf/default/router_solicitations=0",
 		"ipv6/conf/all/forwarding=1", "ipv4/ip_forward=1", "ipv4/icmp_ratelimit=0", "ipv6/icmp/ratelimit=0",
@@ -85,6 +86,7 @@ func NewJudge(prefix string) (j *Judge, err error) {
 	if err = j.Outside.Sysctl("ipv6/conf/default/disable_ipv6=1", "ipv6/conf/all/disable_ipv6=1"); err != nil {
 		return j, err
 	}
+	// Each interface has an end in the world outside, with an address of either family.
 	for i, name := range Interfaces {
 		far := fmt.Sprintf("far%d", i)
 		if err = j.Outside.IP(fmt.Sprintf("link add %s type veth peer name %s netns %s", far, name, j.Host.Name), "link set "+far+

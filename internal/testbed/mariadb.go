@@ -85,6 +85,7 @@ func (db *MariaDB) Start() error {
 		return err
 	}
 	defer func() { _ = pool.Close() }()
+	// It answers within a second or so; where it ends instead, its log says why.
 	for deadline := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		select {
 		case err := <-db.exited:

@@ -1,18 +1,3 @@
-// Package wave is the machine that puts a pair of policy and fleet in force over hosts, step
-// by step. It is pure: it reads no database, asks no host and looks at no clock.
-//
-// Its state is an [api.Wave]. Whoever runs a wave goes round this loop:
-//
-//	needs := wave.NeedsOf(w)                   // what must be known for the next step
-//	seen := observe(needs)                     // from the database, the hosts' answers, the policy
-//	next, todo := wave.Next(w, seen, now)      // decide
-//	store(next, todo)                          // in one transaction; then hosts get their tasks
-//
-// Each host goes from due to asked, in force, probed, keeping and kept. Where it does not come
-// to that, the wave stops, and what is in force but not kept is undone. When all hosts of a step
-// are kept, real connections are tried that show what the step has put in force (see Trials).
-//
-// What a person does to a wave is here too: [GoOn] and [Stop].
 package wave
 
 import (
@@ -122,6 +107,7 @@ type Needs struct {
 
 // NeedsOf is what has to be known to take the next step of a wave.
 func NeedsOf(w api.Wave) (n Needs) {
+	// What a host of this step waits for depends on how far it has come.
 	task := func(id int64) {
 		if id != 0 {
 			n.Tasks = append(n.Tasks, id)
@@ -153,6 +139,7 @@ func NeedsOf(w api.Wave) (n Needs) {
 			n.Asked = append(n.Asked, h.Subject())
 		}
 	}
+	// Once all are settled: what the step changed, to choose from, and how those that are tried stand.
 	if all && !w.SkipProbes {
 		n.Trials = w.Rounds == 0
 		for _, t := range w.Trials {

@@ -162,6 +162,7 @@ type class struct {
 // classes are the runs of a dimension that take a rule, with whom it is for: those whose whole run it
 // is, but for those whose run the rules of others can cover at a lower price.
 func (s *Side) classes(can Abilities, everything *netipx.IPSet, sets []*netipx.IPSet) (out []class) {
+	// Who is admitted to the whole of a run of chunks, and to no longer one: those have it as their own.
 	for i := range sets {
 		here := sets[i]
 		for j := i; j < len(sets); j++ {
@@ -180,9 +181,12 @@ func (s *Side) classes(can Abilities, everything *netipx.IPSet, sets []*netipx.I
 			}
 		}
 	}
+	// Of very many classes none is looked at for being covered: that would take too long for what it saves.
 	if len(out) > mostCovered {
 		return out
 	}
+	// A wide class whose run is covered by narrower ones can be named with those in place of a rule of
+	// its own, where that takes less.
 	byWidth := slices.Clone(out)
 	slices.SortStableFunc(byWidth, func(a, b class) int { return cmp.Compare(b.to-b.from, a.to-a.from) })
 	for _, wide := range byWidth {

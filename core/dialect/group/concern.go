@@ -10,6 +10,7 @@ import (
 // and those that their rules name, with their members.
 func (d *Document) Concerning(instance string) *Document {
 	out := &Document{Version: d.Version, Kind: d.Kind, Cloud: d.Cloud, Groups: []Group{}, Members: []Member{}}
+	// The instance's own groups are needed whole; of those that their rules name only who is in them.
 	needs, named := map[string]bool{}, map[string]bool{}
 	for _, m := range d.Members {
 		if m.Instance == instance {
@@ -79,6 +80,7 @@ const (
 func Notes(have, want *Document) []CloudNote {
 	notes := []CloudNote{}
 	called := map[string]string{}
+	// Groups of a policy are called by what they hold, so that what they are called now has to be found.
 	for _, g := range want.Groups {
 		called[g.Name], _ = standsAs(have, g)
 	}
@@ -91,6 +93,7 @@ func Notes(have, want *Document) []CloudNote {
 	for _, name := range called {
 		made[name] = true
 	}
+	// Groups of ours that somebody changed, or that nobody is in.
 	for _, g := range have.Groups {
 		if !strings.HasPrefix(g.Name, Prefix) {
 			continue
@@ -105,6 +108,7 @@ func Notes(have, want *Document) []CloudNote {
 				"it goes with the next change that is put in force"})
 		}
 	}
+	// Instances in other groups than they are to be in, or in none.
 	for _, m := range have.Members {
 		at := slices.IndexFunc(want.Members, func(w Member) bool { return w.Instance == m.Instance })
 		switch {

@@ -53,6 +53,7 @@ func fleetClasses(pol *policy.Policy, cloud string) (classes []*fleetClass) {
 // filter, failed whose groups cannot be written and why: those are in none, and hinder nobody else.
 func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Document, left map[string][]string, failed map[string]error) {
 	classes := fleetClasses(pol, cloud)
+	// Where a group can be a peer, addresses of all that is in one are said by its name.
 	var known []Named
 	if can.GroupPeers {
 		for _, c := range classes {
@@ -64,6 +65,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 			known = append(known, Named{c.name, addresses})
 		}
 	}
+	// Classes have nothing in common, and each has a Space of its own: all processors work on them.
 	work := make(chan *fleetClass)
 	var all sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
@@ -82,6 +84,7 @@ func OfFleet(pol *policy.Policy, cloud string, now int64, can Abilities) (d *Doc
 	}
 	close(work)
 	all.Wait()
+	// One class that a cloud cannot hold stops no other.
 	d, left, failed = &Document{Version: 1, Kind: Kind, Cloud: cloud, Groups: []Group{}, Members: []Member{}}, map[string][]string{},
 		map[string]error{}
 	for _, c := range classes {

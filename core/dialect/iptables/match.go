@@ -202,9 +202,11 @@ var readModules = []string{"tcp", "udp", "udplite", "sctp", "dccp", "multiport",
 // read reads an option of a module; false where it is not read.
 func (m *matching) read(option string) bool {
 	sp := m.sp
+	// Nearly every option takes a word; what has none is not of the form that is read.
 	if len(m.words) == 0 && option != "--syn" && m.module != "recent" {
 		return false
 	}
+	// An option belongs to its module: the same word means other things in others.
 	switch m.module + " " + option {
 	case "comment --comment":
 		if m.comment = m.next(); strings.HasPrefix(m.chain.Name, Prefix) {

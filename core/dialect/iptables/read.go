@@ -172,6 +172,7 @@ func (r *reader) errorf(format string, args ...any) error {
 
 // read reads one line: a table's name, a chain, a rule or the end of a table.
 func (r *reader) read(line string) error {
+	// Lines that are no rules: comments, the table that begins or ends, and chains with their policies.
 	switch {
 	case line == "" || line[0] == '#':
 		return nil
@@ -203,6 +204,7 @@ func (r *reader) read(line string) error {
 	if len(words) < 2 || words[0] != "-A" {
 		return r.errorf("expected a rule, as in -A INPUT …, found %q", firstWord(line))
 	}
+	// A rule stands only in a chain that was named before; the tools name all of them first.
 	c := r.chains[words[1]]
 	if c == nil {
 		return r.errorf("there is no chain %s in table %s", words[1], r.table)

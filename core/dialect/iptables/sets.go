@@ -108,6 +108,7 @@ func (s Sets) changing(name string) bool {
 // destination; ok is false where it is not known. A set that is held by another
 // holds none itself.
 func (s Sets) packets(m *matching, name string, ways []string, held bool) (all packet.Set, ok bool) {
+	// A set that holds sets is what these hold, one level deep, as in the kernel.
 	of := s[name]
 	if of == nil || of.unread || held && of.dimensions[0] == "set" {
 		return packet.Empty, false
@@ -126,9 +127,11 @@ func (s Sets) packets(m *matching, name string, ways []string, held bool) (all p
 	if len(ways) < len(of.dimensions) {
 		return packet.Empty, false
 	}
+	// Most sets hold addresses alone, thousands of them: those are one set of ranges.
 	if runs, ok := of.runs(); ok {
 		return sp.And(sp.Ranges(pick(ways[0] == "src", packet.Src, packet.Dst), runs), sp.Value(packet.Family, of.family)), true
 	}
+	// Of all others each element is a box, the exceptions taken out of what stands before them.
 	for _, held := range of.members {
 		box := packet.All
 		for i, d := range of.dimensions {

@@ -50,6 +50,7 @@ func (w *liner) boxes(r compile.Rule, m compile.Match, only int) (out []Box) {
 
 // narrow gives boxes that a layout has a line for.
 func (b Box) narrow(l Options) (out []Box) {
+	// A form that cannot ask for several of a thing in one line gets a box for each.
 	switch {
 	case l.OneIface && len(b.Ifaces) > 1:
 		for _, name := range b.Ifaces {
@@ -78,6 +79,7 @@ func (b Box) narrow(l Options) (out []Box) {
 			return out
 		}
 	}
+	// A range of ports takes two places of those that a form has for ports.
 	used := 0
 	for i, p := range b.Ports {
 		takes := 1

@@ -136,6 +136,7 @@ func plural(right *expr) bool {
 
 // run reads one element: a value, a prefix or a range.
 func (f aField) run(e *expr) (run packet.Range, ok bool) {
+	// A prefix, a span or one value; whatever else a listing may hold there is not modelled.
 	address := f.field == packet.Src || f.field == packet.Dst
 	switch {
 	case e.kind == kindPrefix:
@@ -167,6 +168,8 @@ func (f aField) run(e *expr) (run packet.Range, ok bool) {
 		}
 		return packet.InterfaceRange(e.text), true
 	}
+	// A number, or a name that stands for one. With -n a kernel's own numbers are listed, which are
+	// not ours for states and the like.
 	n, isNumber := e.int()
 	if numbers := kernelNumbers[f.field]; isNumber && numbers != nil { // as -n lists them
 		if n, ok = numbers[n]; !ok {

@@ -59,6 +59,7 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 	two := func(k kind, text string, a, b string) expr {
 		return expr{kind: k, text: text, args: r.of(r.expr(f.Get(a)), r.expr(f.Get(b)))}
 	}
+	// Most of what a listing holds is one of these two, which need no case of their own.
 	if k := joiners[name]; k != kindNone && f.Type() == fastjson.TypeArray {
 		return expr{kind: k, args: r.exprs(f)}
 	}

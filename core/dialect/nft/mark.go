@@ -51,6 +51,7 @@ func (r *reader) marked(c *kernel.Chain, m packet.Mark, op string, mask, right *
 // markedAnyhow is the packets whose mark compares so with a value of which not all bits are
 // known.
 func (r *reader) markedAnyhow(c *kernel.Chain, m packet.Mark, op string, mask, right *expr, unknown func() packet.Set) packet.Set {
+	// The bits that are compared: all, if no mask is said.
 	among := uint32(math.MaxUint32)
 	if mask != nil {
 		var ok bool
@@ -65,6 +66,7 @@ func (r *reader) markedAnyhow(c *kernel.Chain, m packet.Mark, op string, mask, r
 			return unknown()
 		}
 	}
+	// Each value or span by itself. An order takes one value alone, which was seen to above.
 	within := packet.Empty
 	for i := range elements {
 		lo := elements[i].value()

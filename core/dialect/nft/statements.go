@@ -218,9 +218,11 @@ func (r *reader) targets(c *kernel.Chain, e *expr) (out []kernel.Branch) {
 			Port: n})
 		return true
 	}
+	// A span of addresses, one of which the kernel takes, nobody knows which.
 	if len(e.args) == 1 {
 		return r.spread(e)
 	}
+	// Another port alone, or one address for all.
 	if e.args == nil && e.text == "" {
 		if port, err := strconv.Atoi(e.part); err == nil {
 			return []kernel.Branch{{Match: packet.All, Action: kernel.DestinationNAT, Port: port}}
@@ -233,6 +235,8 @@ func (r *reader) targets(c *kernel.Chain, e *expr) (out []kernel.Branch) {
 		}
 		return out
 	}
+	// A map: for each of its elements, the address that it leads to. One that changes by itself may
+	// hold others.
 	elements, unknown := r.elements(c, e.arg(1))
 	for i := range elements {
 		pair := &elements[i]

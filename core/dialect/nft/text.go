@@ -81,6 +81,7 @@ func (l *lexer) next() lexeme {
 			return lexeme{text: l.text[l.at-1 : l.at], line: l.line}
 		case c == '"':
 			end := strings.IndexAny(l.text[l.at+1:], "\"\n")
+			// A text that does not end makes the rest one word, which no reader takes for anything.
 			if end < 0 || l.text[l.at+1+end] == '\n' {
 				word := l.text[l.at:]
 				l.at = len(l.text)

@@ -112,6 +112,7 @@ func (t *textReader) fieldIn(line []lexeme) (expr, []lexeme) {
 		return expr{}, nil
 	}
 	first, next := line[0].text, line[1].text
+	// The field's first word says how many belong to it.
 	switch first {
 	case "ip", "ip6", "tcp", "udp", "th", "icmp", "icmpv6", "sctp", "dccp", "udplite", "ether", "vlan", "arp", "ah", "esp", "comp", "igmp":
 		if (first == "tcp" || first == "ip") && next == "option" && len(line) > 2 {

@@ -11,4 +11,13 @@
 //
 // docs/portable.md describes the form for those who make a filter take it; internal/simhost is
 // one that does.
+//
+// # Networks instead of interfaces
+//
+// The program that enforces a list runs on systems whose interfaces have names that nobody can know
+// beforehand. The list therefore says networks by their prefixes, each a category; an attachment is
+// of the category whose prefix holds its address, and the host's own loopback is one by itself. A rule
+// on a segment asks for a category. A dump says which interfaces there were and which addresses they
+// had, and Read finds their categories as the program does, so that its decision has the same fields as
+// any other.
 package portable

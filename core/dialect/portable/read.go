@@ -27,6 +27,7 @@ func Read(sp *packet.Space, d *Document) (*kernel.Ruleset, error) {
 		if l.Otherwise == "admit" {
 			c.Policy = packet.Admit
 		}
+		// What a rule leaves to those below it is taken out of it here, so that order alone decides.
 		for i, r := range l.Rules {
 			at := fmt.Sprintf("%s rule %d", l.name, i+1)
 			match, err := d.set(sp, r.Condition, l.hook)

@@ -1,5 +1,3 @@
-// Package agent stays on a host and serves: it reports what is in force, asks the service for
-// tasks, has our own program do them, and tells what became of them.
 package agent
 
 import (

@@ -110,6 +110,7 @@ func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
 	if err != nil {
 		return "unreachable", "", err
 	}
+	// What an echo is in either family; the address to send from is the policy's, where it says one.
 	network, from, protocol := "ip4:icmp", "0.0.0.0", 1
 	var kind icmp.Type = ipv4.ICMPTypeEcho
 	var answer icmp.Type = ipv4.ICMPTypeEchoReply
@@ -124,6 +125,7 @@ func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
 		return "unreachable", "", err
 	}
 	defer func() { _ = c.Close() }()
+	// A word of its own tells our answer from those that other programs wait for.
 	mark := []byte(rand.Text())
 	id := os.Getpid() & 0xffff
 	message, err := (&icmp.Message{Type: kind, Body: &icmp.Echo{ID: id, Seq: 1, Data: mark}}).Marshal(nil)
@@ -133,6 +135,7 @@ func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
 	if _, err := c.WriteTo(message, &net.IPAddr{IP: to.AsSlice(), Zone: to.Zone()}); err != nil {
 		return failed(err), "", err
 	}
+	// Whatever else comes in meanwhile is passed over, until the time is up.
 	deadline, _ := ctx.Deadline()
 	_ = c.SetReadDeadline(deadline)
 	b := make([]byte, 1500)
@@ -155,6 +158,7 @@ func echo(ctx context.Context, p api.Probe) (came, reached string, err error) {
 // who will answer: it, or what listens there already.
 func Listen(ctx context.Context, p api.Probe) (reached string, err error) {
 	at := net.JoinHostPort(p.To, strconv.Itoa(p.Port))
+	// Where something listens already, that is what a probe is to reach.
 	switch p.Protocol {
 	case "tcp":
 		l, err := net.Listen("tcp", at)

@@ -125,6 +125,7 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		}
 		return r
 	}
+	// What changes rules is the same command that a person types, in a process of its own.
 	switch t.Do {
 	case api.DoSettle:
 		args := []string{"settle", "--output", "json", "--within", t.Within, "--pair", strconv.FormatInt(t.Pair, 10), "--task",
@@ -147,6 +148,7 @@ func (a *Agent) perform(ctx context.Context, t api.Task) (r api.TaskResult) {
 		}
 		a.hush = nil
 		c, err := a.Change()
+		// A word about a change that has ended must not meet the one after it.
 		if err == nil && t.Change != "" && c.ID != t.Change {
 			return fail(fmt.Errorf("the change that this is about is over: %s %s", c.What, c.Phase))
 		}

@@ -1,6 +1,3 @@
-// Package apply puts rules in force by the kernel's own tools, all of them or none (Load), and
-// keeps what was in force before so that it can be put back (TakeCopy, Copy). It knows nothing
-// of time, of undoing or of the service: package host does.
 package apply
 
 import (
@@ -58,6 +55,7 @@ func filled(rules string) (text string, absent []string) {
 func settleIPTables(ctx context.Context, files []api.File) (absent []string, err error) {
 	kind := toolKind()
 	program := func(family, verb string) string { return family + kind + "-" + verb }
+	// Senders that the host does not have are told once, however many rules ask for them.
 	said := map[packet.Sender]bool{}
 	known := func(s packet.Sender) string {
 		f, ok := inventory.Find(s)
@@ -67,6 +65,7 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 		}
 		return f.Element
 	}
+	// What each family has now is read first: the new rules go into it, and it is what goes back.
 	sets := ""
 	type change struct{ family, rules, before string }
 	var changes []change
@@ -83,18 +82,21 @@ func settleIPTables(ctx context.Context, files []api.File) (absent []string, err
 			iptables.Before(string(before))})
 	}
 	drop := func(keep string) { dropSets(ctx, keep) }
+	// Sets first, under names that nothing asks yet.
 	if sets != "" {
 		if _, err := inventory.Run(ctx, []byte(sets), "ipset", "restore", "-exist"); err != nil {
 			drop("")
 			return nil, err
 		}
 	}
+	// Both families are tried before either is changed.
 	for _, c := range changes {
 		if _, err := inventory.Run(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush", "--test"); err != nil {
 			drop("")
 			return nil, err
 		}
 	}
+	// Then each is one transaction. Where a later one fails all the same, those before go back.
 	for i, c := range changes {
 		_, err := inventory.Run(ctx, []byte(c.rules), program(c.family, "restore"), "--noflush")
 		for ; err != nil && i > 0; i-- {

@@ -1,7 +1,3 @@
-// Package inventory finds out what a host has and does, and changes nothing: which rules are in
-// force (InForce), what listens and runs, which addresses there are and what loads rules at the
-// start (Facts), who its users and units are (Find), and which connections are open (OpenSockets,
-// Unadmitted). All tools of the kernel are run through Run, which bounds their time.
 package inventory
 
 import (

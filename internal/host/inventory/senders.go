@@ -26,10 +26,12 @@ func names(listing []byte, others []api.Dump) (*kernel.Names, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Numbers that any of the listings asks for, whichever tool made it.
 	for _, d := range others {
 		users, groups := iptables.Asked(d.Text)
 		asked.Users, asked.Groups = append(asked.Users, users...), append(asked.Groups, groups...)
 	}
+	// Which names these are on this host. One that has none is left out: it is known by its number.
 	n := told{&kernel.Names{Users: map[string]int{}}}
 	for _, number := range asked.Groups {
 		if g, err := user.LookupGroupId(strconv.Itoa(number)); err == nil {
@@ -57,6 +59,7 @@ func names(listing []byte, others []api.Dump) (*kernel.Names, error) {
 			}
 		}
 	}
+	// The other way round, whom rules of ours name, and whether the host has them.
 	for _, s := range asked.Senders {
 		n.look(s.Sender)
 	}
@@ -65,6 +68,7 @@ func names(listing []byte, others []api.Dump) (*kernel.Names, error) {
 			n.look(s)
 		}
 	}
+	// The number that stands for somebody the host does not have.
 	if slices.Contains(asked.Users, iptables.Nobody) {
 		n.Absent = append(n.Absent, fmt.Sprintf("user user number %d", iptables.Nobody))
 	}
