@@ -181,6 +181,9 @@ func (a *app) printLive(w io.Writer, l inOrder) {
 // shownElements is how many elements of a set are printed.
 const shownElements = 40
 
+// widestSet is how much room the names of sets get in front of what they hold.
+const widestSet = 44
+
 // printSets prints sets with what they hold.
 func (a *app) printSets(w io.Writer, sets []api.NamedSet) {
 	if len(sets) == 0 {
@@ -188,11 +191,17 @@ func (a *app) printSets(w io.Writer, sets []api.NamedSet) {
 	}
 	p := a.paint(w)
 	_, _ = fmt.Fprintf(w, "\n%s  %s\n", p(bold, "sets"), p(dim, "what rules ask by name"))
-	for _, s := range sets {
-		name := s.Name
-		if s.Table != "" {
-			name = s.Table + "/@" + name
+	called := func(s api.NamedSet) string {
+		if s.Table == "" {
+			return s.Name
 		}
+		return s.Table + "/@" + s.Name
+	}
+	width := 0
+	for _, s := range sets {
+		width = max(width, min(len(called(s)), widestSet))
+	}
+	for _, s := range sets {
 		shown := s.Elements[:min(len(s.Elements), shownElements)]
 		text := cmp.Or(strings.Join(shown, ", "), p(dim, "nothing"))
 		if more := s.Total - len(shown); more > 0 {
@@ -201,7 +210,7 @@ func (a *app) printSets(w io.Writer, sets []api.NamedSet) {
 		if s.Changes {
 			text += p(dim, " (elements come and go by themselves)")
 		}
-		_, _ = fmt.Fprintf(w, "  %s  %s\n", name, text)
+		_, _ = fmt.Fprintf(w, "  %-*s  %s\n", width, called(s), text)
 	}
 }
 
