@@ -84,8 +84,14 @@ const others = "table ip theirs {\n\tset seen {\n\t\ttype ipv4_addr\n\t\tflags d
 func newMachine(t *testing.T) *machine {
 	dir, err := os.MkdirTemp("", "yfm")
 	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	m := &machine{t, host.Machine{Dir: dir}, newNamespace(t, "yf-m")}
+	t.Cleanup(func() { // a change that still waits would be watched, and written about, for minutes
+		first, standby := m.watching()
+		for _, pid := range append(standby, first...) {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		_ = os.RemoveAll(dir)
+	})
 	require.NoError(t, m.ns.Load(others))
 	return m
 }
