@@ -52,9 +52,9 @@ func Begin(name string, m Machine) (text string, fl *fleet.Fleet) {
 		p.comment("Where you were logged in from when this was written. Put the network here that you come from.")
 		p.put(&fence.NetworkDecl{Ident: fence.Ident{Name: "login"}, Addrs: fence.Addresses{Items: items(from...)}})
 		p.blank()
-		in.From, in.Services = peersOf("login"), []fence.ServiceTerm{{Text: service(packet.TCP, port)}}
+		in.From, in.Services = peersOf("login"), []fence.ServiceTerm{{Text: portService(packet.TCP, port, port)}}
 	case port != 0:
-		in.From, in.Services = peersOf("everywhere"), []fence.ServiceTerm{{Text: service(packet.TCP, port)}}
+		in.From, in.Services = peersOf("everywhere"), []fence.ServiceTerm{{Text: portService(packet.TCP, port, port)}}
 	default:
 		h.OwnConsole = true
 	}
@@ -120,7 +120,7 @@ func (m Machine) waiting(in *fence.Rule) (lines []string) {
 	})
 	for _, l := range all {
 		number := map[string]int{"tcp": packet.TCP, "udp": packet.UDP}[l.Protocol]
-		what := service(number, l.Port)
+		what := portService(number, l.Port, l.Port)
 		if ownAlone(l) || said[what] || l.Protocol == "udp" && (l.Port == 68 || l.Port == 546) { // which the ground admits
 			continue
 		}
@@ -146,12 +146,4 @@ func (m Machine) waiting(in *fence.Rule) (lines []string) {
 		lines = append(lines, line)
 	}
 	return lines
-}
-
-// service is a port as a policy writes it, by its registered name where it has one.
-func service(protocol, port int) string {
-	if name := policy.ServiceFor(protocol, port); name != "" {
-		return name
-	}
-	return fence.PortTerm(protocol, port).Text
 }

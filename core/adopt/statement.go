@@ -9,6 +9,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -83,7 +84,7 @@ func portService(protocol, lo, hi int) string {
 		return name
 	}
 	if lo == hi {
-		return fmt.Sprintf("%s %d", packet.ProtocolName(protocol), lo)
+		return fence.PortTerm(protocol, lo).Text
 	}
 	return fmt.Sprintf("%s %d-%d", packet.ProtocolName(protocol), lo, hi)
 }

@@ -7,16 +7,21 @@ import (
 
 // addresses are addresses as they were written.
 func addresses(a Addresses) string {
-	texts := func(items []AddrItem) string {
+	return listed(a.Items, a.Except, func(item AddrItem) string { return item.Text })
+}
+
+// listed is what is meant, with what of it is not.
+func listed[T any](items, except []T, text func(T) string) string {
+	texts := func(items []T) string {
 		out := make([]string, len(items))
 		for i, item := range items {
-			out[i] = item.Text
+			out[i] = text(item)
 		}
 		return strings.Join(out, ", ")
 	}
-	s := texts(a.Items)
-	if a.Except != nil {
-		s += " except " + texts(a.Except)
+	s := texts(items)
+	if except != nil {
+		s += " except " + texts(except)
 	}
 	return s
 }
@@ -32,18 +37,7 @@ func services(terms []ServiceTerm) string {
 
 // String is peers as a policy writes them.
 func (p Peers) String() string {
-	texts := func(items []Peer) string {
-		out := make([]string, len(items))
-		for i, item := range items {
-			out[i] = item.Text
-		}
-		return strings.Join(out, ", ")
-	}
-	s := texts(p.Items)
-	if p.Except != nil {
-		s += " except " + texts(p.Except)
-	}
-	return s
+	return listed(p.Items, p.Except, func(item Peer) string { return item.Text })
 }
 
 // quote is a text as the scanner takes it for the same.

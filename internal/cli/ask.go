@@ -137,18 +137,14 @@ func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.A
 		}
 	} else {
 		// A dump comes from outside: it is read within a bound, and what is beyond that is uncertain.
-		sp := packet.Budget{Edges: live.Bound}.Space()
 		f, err := a.inForce(dumps)
 		if err != nil {
 			return answer, nil, err
 		}
-		tangled := packet.Try(func() {
-			var rules *kernel.Ruleset
-			if rules, err = live.Read(sp, f); err == nil {
-				found, problems = ask.Dump(sp, pol, rules, q, now)
-			}
-		})
-		if err != nil {
+		var tangled *packet.TooComplexError
+		if err := reading(f, func(sp *packet.Space, rules *kernel.Ruleset) {
+			found, problems = ask.Dump(sp, pol, rules, q, now)
+		}); err != nil && !errors.As(err, &tangled) {
 			return answer, nil, errors.New(unreadable(dumps, err))
 		}
 		if tangled != nil {

@@ -16,10 +16,13 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
+	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
+	"yellowfence.example/yfence/internal/live"
 )
 
 // sources reads the policy's files; their names are those within its folder.
@@ -135,6 +138,19 @@ func (a *app) checkedBy(run func(packet.Budget, []check.Source, *fleet.Fleet, in
 		return err
 	})
 	return append(files, fleetText), problems, err
+}
+
+// reading reads what is in force, within the bound of that, for whoever does something with it. The
+// error is about the text, or a *packet.TooComplexError.
+func reading(f api.InForce, do func(sp *packet.Space, rules *kernel.Ruleset)) (err error) {
+	tangled := packet.Try(func() {
+		sp := packet.Budget{Edges: live.Bound}.Space()
+		var rules *kernel.Ruleset
+		if rules, err = live.Read(sp, f); err == nil {
+			do(sp, rules)
+		}
+	})
+	return cmp.Or(tangled, err)
 }
 
 // within does work on files with as many cases as a service would give it, and says in the

@@ -50,6 +50,9 @@ copy: yfence copies restore --here NUMBER.`,
 	}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		if err := h.find(); err != nil {
+			return err
+		}
 		return a.takeBack(cmd, h, cmp.Or(why, "taken back on the host"))
 	}
 	because(c, &why)

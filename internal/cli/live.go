@@ -118,14 +118,9 @@ func (a *app) liveOf(ctx context.Context, h *here, args []string, on bool, dumps
 		out.Host, out.TakenAt, out.Hooks, out.Sets = said.Host, said.TakenAt, live.InOrder(said.Chains), said.Sets
 		return out, err
 	}
-	if tangled := packet.Try(func() {
-		var rs *kernel.Ruleset
-		if rs, err = live.Read(packet.Budget{Edges: live.Bound}.Space(), f); err == nil {
-			out.Hooks, out.Sets = live.InOrder(live.Chains(rs, counts)), live.Sets(f)
-		}
-	}); tangled != nil {
-		err = tangled
-	}
+	err = reading(f, func(_ *packet.Space, rs *kernel.Ruleset) {
+		out.Hooks, out.Sets = live.InOrder(live.Chains(rs, counts)), live.Sets(f)
+	})
 	return out, err
 }
 

@@ -150,16 +150,12 @@ func (l local) rules(ctx context.Context, kind string) (files []api.File, err er
 
 // settleByFiles puts the rules of a policy in files in force on this host, or a pause of them.
 func (a *app) settleByFiles(cmd *cobra.Command, h *here, l local, f settleFlags) (err error) {
-	kind := map[bool]string{true: "ground"}[f.minimal]
-	w := host.Wanted{Change: api.HostChange{Kind: api.ChangeSettle, What: "policy " + l.pol.Name, Why: f.why}, Within: f.within,
+	w := host.Wanted{Change: api.HostChange{Kind: api.ChangeSettle, What: f.what("policy " + l.pol.Name), Why: f.why}, Within: f.within,
 		Force: f.force}
-	switch {
-	case f.pause:
-		kind, w.Passing, w.Change.Kind, w.Change.What = "pause", true, api.ChangePause, "the pause"
-	case f.minimal:
-		w.Change.What = "the ground of " + w.Change.What
+	if f.pause {
+		w.Passing, w.Change.Kind = true, api.ChangePause
 	}
-	if w.Files, err = l.rules(cmd.Context(), kind); err != nil {
+	if w.Files, err = l.rules(cmd.Context(), f.kind()); err != nil {
 		return fmt.Errorf("nothing was changed: %w", err)
 	}
 	h.machine.OwnConsole = l.host.OwnConsole
@@ -270,7 +266,7 @@ func (s settledFiles) stage(name string) (out live.Stage, ok bool) {
 
 // mustBeRoot says that a command that changes or reads this host's rules needs to be root.
 func mustBeRoot(err error) error {
-	if err != nil && os.Geteuid() != 0 && (errors.Is(err, os.ErrPermission)) {
+	if err != nil && os.Geteuid() != 0 && errors.Is(err, os.ErrPermission) {
 		return fmt.Errorf("%w: run it as root", err)
 	}
 	return err

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	_ "embed" // the files that a new folder gets
 	"errors"
@@ -140,13 +139,8 @@ func (a *app) machine(ctx context.Context, name, host string) (text, fleetText s
 		m.LogIns = append(m.LogIns, adopt.LogIn{Local: c.Local, Remote: c.Remote})
 	}
 	bare := false
-	if tangled := packet.Try(func() {
-		var rs *kernel.Ruleset
-		if rs, err = live.Read(packet.Budget{Edges: live.Bound}.Space(), f); err == nil {
-			bare = rs.Bare()
-		}
-	}); tangled != nil || err != nil {
-		return "", "", cmp.Or(err, tangled)
+	if err := reading(f, func(_ *packet.Space, rs *kernel.Ruleset) { bare = rs.Bare() }); err != nil {
+		return "", "", err
 	}
 	// Where nothing filters, a policy to begin with; else one that says what is in force.
 	text, fl := adopt.Begin(name, m)

@@ -20,10 +20,8 @@ import (
 // publishCommand makes `yfence publish`, which shows what changes and asks, unless --yes says
 // so before.
 func (a *app) publishCommand() *cobra.Command {
-	var why string
+	var f publishFlags
 	var after int64
-	var yes bool
-	var accept []string
 	c := &cobra.Command{
 		Use:   "publish -m WHY",
 		Short: "Publish a policy as a new revision",
@@ -37,11 +35,10 @@ new role, and the hosts that have it.`,
   yfence publish --policy saltmarsh --fleet saltmarsh/fleet.json -m "a second broker"`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if why == "" {
-				return errors.New("say why, for the history: -m WHY")
+			req, err := f.request()
+			if err != nil {
+				return err
 			}
-			req := api.PublishRequest{Why: why, Accept: accept}
-			var err error
 			if req.Files, err = a.sources(); err != nil {
 				return err
 			}
@@ -55,14 +52,34 @@ new role, and the hosts that have it.`,
 			if cmd.Flags().Changed("after") {
 				req.After = &after
 			}
-			return a.publish(cmd, req, yes)
+			return a.publish(cmd, req, f.yes)
 		},
 	}
-	because(c, &why)
-	c.Flags().BoolVar(&yes, "yes", false, "publish what is shown without asking")
-	c.Flags().StringSliceVar(&accept, "accept", nil, "publish with this error: the code of a check, as no-guard; say why with -m")
+	f.of(c)
 	c.Flags().Int64Var(&after, "after", 0, "refuse if another revision than this is published; 0 is none")
 	return c
+}
+
+// publishFlags are those of the commands that publish.
+type publishFlags struct {
+	why    string
+	yes    bool
+	accept []string
+}
+
+// of adds them to a command.
+func (f *publishFlags) of(c *cobra.Command) {
+	because(c, &f.why)
+	c.Flags().BoolVar(&f.yes, "yes", false, "publish what is shown without asking")
+	c.Flags().StringSliceVar(&f.accept, "accept", nil, "publish with this error: the code of a check, as no-guard; say why with -m")
+}
+
+// request is what they say of a publication.
+func (f *publishFlags) request() (api.PublishRequest, error) {
+	if f.why == "" {
+		return api.PublishRequest{}, errors.New("say why, for the history: -m WHY")
+	}
+	return api.PublishRequest{Why: f.why, Accept: f.accept}, nil
 }
 
 // publish shows what a request would change, asks unless it is said before, and publishes.

@@ -151,9 +151,7 @@ func filesInto(dir string, files []check.Source) (err error) {
 
 // revisionsRestore makes `yfence revisions restore`, which publishes an earlier revision anew.
 func (a *app) revisionsRestore() *cobra.Command {
-	var why string
-	var yes bool
-	var accept []string
+	var f publishFlags
 	c := &cobra.Command{
 		Use:   "restore NUMBER -m WHY",
 		Short: "Publish an earlier revision again, as a new one",
@@ -165,19 +163,19 @@ It puts nothing in force; yfence waves start does. Where a wave has just put a r
 force that does harm, undo the wave first (yfence waves undo): that is faster.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if why == "" {
-				return errors.New("say why, for the history: -m WHY")
+			req, err := f.request()
+			if err != nil {
+				return err
 			}
 			r, err := a.revision(cmd, args[0])
 			if err != nil {
 				return err
 			}
+			req.Files = r.Files
 			a.policyDir = fmt.Sprintf("revision %d", r.Number) // where problems stand
-			return a.publish(cmd, api.PublishRequest{Files: r.Files, Why: why, Accept: accept}, yes)
+			return a.publish(cmd, req, f.yes)
 		},
 	}
-	because(c, &why)
-	c.Flags().BoolVar(&yes, "yes", false, "publish what is shown without asking")
-	c.Flags().StringSliceVar(&accept, "accept", nil, "publish with this error: the code of a check, as no-guard; say why with -m")
+	f.of(c)
 	return c
 }

@@ -24,6 +24,22 @@ type settleFlags struct {
 	why                   string
 }
 
+// kind is which rules are asked for: "" is those of the policy.
+func (f settleFlags) kind() string {
+	switch {
+	case f.pause:
+		return "pause"
+	case f.minimal:
+		return "ground"
+	}
+	return ""
+}
+
+// what is how the change is called, of rules of that kind.
+func (f settleFlags) what(rules string) string {
+	return map[string]string{"pause": "the pause", "ground": "the ground of " + rules, "": rules}[f.kind()]
+}
+
 // settleCommand makes `yfence settle`.
 func (a *app) settleCommand() *cobra.Command {
 	var f settleFlags
@@ -105,15 +121,13 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 		a.say("%s: this host trusts the service's key %s from now on", h.name, keys.Keys[0])
 	}
 	var rules api.Rules
-	kind := ""
+	kind := f.kind()
 	w := host.Wanted{Change: api.HostChange{Kind: api.ChangeSettle, Why: f.why, Task: f.task}, Within: f.within, Force: f.force,
 		Service: h.services()}
 	if f.pause {
-		kind = "pause"
 		rules, err = svc.RulesOf(ctx, h.name, kind)
 		w.Passing, w.Change.Kind = true, api.ChangePause
 	} else {
-		kind = map[bool]string{true: "ground"}[f.minimal]
 		rules, err = svc.SettlePair(ctx, h.name, kind, f.pair)
 	}
 	if err != nil {
@@ -128,13 +142,7 @@ func (a *app) settle(cmd *cobra.Command, h *here, f settleFlags) error {
 		return fmt.Errorf("nothing was changed: %w", err)
 	}
 	w.Files, w.Change.Revision, w.Change.Generation, w.Change.Pair = rules.Files, rules.Revision, rules.Generation, rules.Pair
-	w.Change.What = fmt.Sprintf("revision %d", rules.Revision)
-	switch {
-	case f.pause:
-		w.Change.What = "the pause"
-	case f.minimal:
-		w.Change.What = "the ground of " + w.Change.What
-	}
+	w.Change.What = f.what(fmt.Sprintf("revision %d", rules.Revision))
 	if w.Pins, err = h.machine.Pins(); err != nil {
 		return err
 	}
@@ -230,11 +238,8 @@ func (h *here) tell(ctx context.Context, c *api.HostChange, within time.Duration
 	return h.report(ctx, false)
 }
 
-// takeBack takes back the change that waits, and says how it stands.
+// takeBack takes back the change that waits on a host that was found, and says how it stands.
 func (a *app) takeBack(cmd *cobra.Command, h *here, why string) error {
-	if err := h.find(); err != nil {
-		return err
-	}
 	c, err := h.machine.Back(why)
 	if err != nil {
 		return err

@@ -144,6 +144,7 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		}
 	}
 	var brought *fleet.Fleet // nil: the fleet stays
+	var file []byte
 	var told []source.Problem
 	if req.Fleet != nil {
 		var err error
@@ -152,6 +153,9 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		}
 		if source.HasErrors(told) {
 			return nil, refused("neither the policy nor the fleet is published", told)
+		}
+		if file, err = json.Marshal(req.Fleet); err != nil {
+			return nil, s.broken("publishing", err)
 		}
 	}
 	return s.change(ctx, "publishing", func(current *model) (pair store.Pair, out api.Checked, err error) {
@@ -185,16 +189,10 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 			return current.pair, out, nil
 		case len(out.Changes) == 0:
 			pair, err = s.Store.Publish(ctx, current.pair, who, req.Why, body, accepted...)
+		case samePolicy && accepted == nil: // the fleet alone is otherwise
+			pair, err = s.Store.Import(ctx, current.pair, who, req.Why, file)
 		default:
-			var file []byte
-			if file, err = json.Marshal(req.Fleet); err != nil {
-				return pair, out, err
-			}
-			if samePolicy && accepted == nil { // the fleet alone is otherwise
-				pair, err = s.Store.Import(ctx, current.pair, who, req.Why, file)
-			} else {
-				pair, err = s.Store.PublishBoth(ctx, current.pair, who, req.Why, body, file, accepted...)
-			}
+			pair, err = s.Store.PublishBoth(ctx, current.pair, who, req.Why, body, file, accepted...)
 		}
 		return pair, out, err
 	})
