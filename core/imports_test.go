@@ -19,7 +19,7 @@ import (
 var rooms = []string{"words", "packet", "source", "fleet", "kernel", "fence", "policy", "say", "compile", "reach", "dialect",
 	"dialect/layout",
 	"dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist",
-	"listeners", "adopt"}
+	"listeners", "adopt", "traffic"}
 
 // TestImportDirection keeps the house in order: core imports nothing that does
 // I/O, tells the time or serves, and no room imports one after it.

@@ -39,7 +39,6 @@ type Rule struct {
 	Verdict packet.Verdict
 	Log     *Log
 	Limit   *Limit // of an allow
-	Count   bool   // how often is counted
 }
 
 // A Kind is a kind of Decider, by the word that answers name it with.

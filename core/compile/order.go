@@ -77,7 +77,7 @@ func (e *end) order(sp *packet.Space) []Rule {
 		}
 		rules = append(rules, open)
 	}
-	if e.stance.Closed && (e.stance.RefuseBy == packet.Reject || e.stance.Log != nil) {
+	if e.stance.Closed {
 		rules = append(rules, Rule{Decider: e.stanceDecider(), Verdict: e.stance.RefuseBy, Log: e.refusedLog()})
 	}
 	return rules

@@ -111,13 +111,13 @@ func (e *end) trial(sp *packet.Space) (out []Rule) {
 		}
 		r.Log = nil
 		if r.Verdict != packet.Admit {
-			r.Log, r.Count = trialLog, true
+			r.Log = trialLog
 		}
 		r.Verdict = packet.Admit
 		out = append(out, r)
 	}
 	if s := e.tried.stance; s.Closed {
-		last := Rule{Decider: e.tried.stanceDecider(), Verdict: packet.Admit, Log: trialLog, Count: true}
+		last := Rule{Decider: e.tried.stanceDecider(), Verdict: packet.Admit, Log: trialLog}
 		if s.Trial != nil && s.Trial.Open {
 			last.Match.Until = s.Trial.Until
 		}

@@ -41,6 +41,17 @@ type Form interface {
 	Label() string
 }
 
+// How rules of ours tell the host agent what they refuse: the kernel hands the beginning of such a
+// packet to whoever listens to this group of its netlink log, each rule so many in a second and no
+// more. Nothing else is done about the packet, and nothing at all where nobody listens.
+const (
+	NoteGroup   = 8480
+	NoteRate    = 100   // packets in a second, of each rule
+	NoteBytes   = 96    // of a packet
+	NoteOf      = "yf " // what the prefix of such a rule begins with; whose refusal it is follows
+	LongestNote = 63    // of a prefix, as the kernel's tools take it
+)
+
 // A QuickReader reads the dumps of many hosts, most of whose tables are alike.
 type QuickReader interface {
 	// Read gives the tables of a dump, which together are its rules. Two tables of one text are

@@ -162,7 +162,7 @@ type Report struct {
 	TakenAt time.Time `json:"taken_at"`
 	InForce
 	Same   string            `json:"same,omitempty" doc:"instead of dumps and names: the hash of those that were reported before, as the answer to that told it"`
-	Counts []Count           `json:"counts,omitempty" nullable:"false" doc:"what counters stand at; the dumps are without that"`
+	Counts []Count           `json:"counts,omitempty" nullable:"false" doc:"what counters stand at; the dumps are without that. Beside same: of those that stand otherwise than before"`
 	Tools  map[string]string `json:"tools,omitempty" doc:"versions of the kernel and its tools"`
 	Around *HostFacts        `json:"surroundings,omitempty" doc:"what listens, which addresses the host has, what is loaded when it starts"`
 }
@@ -172,6 +172,9 @@ type Count struct {
 	At      string `json:"at" doc:"the rule, as findings say it"`
 	Packets int64  `json:"packets"`
 	Bytes   int64  `json:"bytes"`
+
+	By string `json:"-"` // the statement that a rule of ours carries out, which decides there
+	Of string `json:"-"` // the load of rules that it came with, where the kernel names these
 }
 
 // Drift is how hosts differ from what is published.

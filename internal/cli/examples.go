@@ -22,6 +22,7 @@ var examples = map[string]string{
 	"fleet enrol":       "yfence fleet enrol logbook-01 --into token",
 	"lists":             "yfence lists",
 	"lists take":        "yfence lists take pests",
+	"traffic":           "yfence traffic unused",
 	"listeners":         "yfence listeners logbook-01\nyfence listeners --here",
 	"connections":       "yfence connections logbook-01\nyfence connections --here",
 	"copies":            "yfence copies logbook-01\nyfence copies --here",

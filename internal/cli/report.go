@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/core/compare"
+	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 )
@@ -68,6 +69,9 @@ console, and send it from where the service can be reached: report --from FILE.`
 		if err != nil {
 			return err
 		}
+		if err := h.tellTraffic(cmd.Context()); err != nil {
+			a.say("%s: what was counted is kept, and told later: %s", h.name, err)
+		}
 		return a.printReported(d)
 	}
 	c.Flags().BoolVar(&show, "print", false, "print the report and send nothing")
@@ -112,6 +116,18 @@ func (h *here) report(ctx context.Context, spool bool) (d api.HostDrift, err err
 	}
 	h.machine.Reported(r, d.Hash)
 	return d, nil
+}
+
+// tellTraffic tells the service what was counted and seen since it was last told.
+func (h *here) tellTraffic(ctx context.Context) error {
+	return h.machine.TellTraffic(func(b traffic.Batch) error {
+		err := h.svc.TellTraffic(ctx, h.name, b)
+		var p *client.Problem
+		if errors.As(err, &p) && (p.Status == 404 || p.Status == 413 || p.Status == 422) { // it will never be taken
+			return nil
+		}
+		return err
+	})
 }
 
 // printReported prints what the service makes of a report.

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"yellowfence.example/yfence/core/source"
+	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -313,6 +314,16 @@ func (c *Client) Copy(ctx context.Context, host string, number int) (api.Copies,
 // PutCopies tells which copies a host keeps.
 func (c *Client) PutCopies(ctx context.Context, copies api.Copies) error {
 	return c.do(ctx, http.MethodPut, of(copies.Host, "/copies"), copies, nil)
+}
+
+// TellTraffic tells what a host counted and saw.
+func (c *Client) TellTraffic(ctx context.Context, host string, b traffic.Batch) error {
+	return c.do(ctx, http.MethodPost, of(host, "/traffic"), b, nil)
+}
+
+// Unused is how often statements of the policy decided in a time up to now.
+func (c *Client) Unused(ctx context.Context, since time.Duration) (api.Usages, error) {
+	return get[api.Usages](ctx, c, fmt.Sprintf("/traffic/unused?since=%d", int64(since.Seconds())))
 }
 
 // Listeners is what listens on hosts; host "" is all of them.

@@ -253,6 +253,21 @@ func TestReportsWaitForTheService(t *testing.T) {
 	short, ok := m.Short(report(2, "x"))
 	require.True(t, ok)
 	require.Equal(t, []any{"abc", 0, true}, []any{short.Same, len(short.Dumps), short.Around == nil})
+	counts := func(n ...int64) (out []api.Count) {
+		for i, packets := range n {
+			out = append(out, api.Count{At: fmt.Sprint("rule ", i), Packets: packets, By: "allow a", Of: "7"})
+		}
+		return out
+	}
+	counting := report(3, "x")
+	counting.Counts = counts(5, 6, 7)
+	m.Reported(counting, "abc")
+	counting.Counts = counts(5, 8, 7, 1)
+	short, ok = m.Short(counting)
+	require.True(t, ok)
+	require.Equal(t, counts(5, 8, 7, 1)[1:2], short.Counts[:1], "what counters stand at is told where that is otherwise than before")
+	require.Len(t, short.Counts, 2)
+	require.Len(t, counting.Counts, 4)
 	short, ok = m.Short(report(2, "y"))
 	require.True(t, ok)
 	require.Equal(t, []any{"", 1, true}, []any{short.Same, len(short.Dumps), short.Around == nil})

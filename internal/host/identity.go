@@ -157,6 +157,8 @@ type reported struct {
 	Hash   string `json:"hash"`   // as the service told it
 	Sum    string `json:"sum"`    // of what it said is in force, as we work it out
 	Around string `json:"around"` // of the rest of it
+
+	Counts []api.Count `json:"counts"` // what counters stood at
 }
 
 // Short gives a report without those parts that say what the last one said.
@@ -168,6 +170,14 @@ func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
 	sameRules, sameAround := last.Sum == sumOf(r.InForce), last.Around == sumOf(r.Around)
 	if sameRules {
 		r.InForce, r.Same = api.InForce{}, last.Hash
+		had := map[api.Count]bool{}
+		for _, c := range last.Counts {
+			had[c] = true
+		}
+		r.Counts = slices.DeleteFunc(slices.Clone(r.Counts), func(c api.Count) bool {
+			c.By, c.Of = "", "" // which are not kept
+			return had[c]
+		})
 	}
 	if sameAround {
 		r.Around = nil
@@ -178,7 +188,7 @@ func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
 // Reported keeps under which hash the service knows what a report said.
 func (m *Machine) Reported(r api.Report, hash string) {
 	if m.Ready() == nil {
-		_ = m.WriteFile("reported.json", reported{hash, sumOf(r.InForce), sumOf(r.Around)}) // else the next one is sent in full
+		_ = m.WriteFile("reported.json", reported{hash, sumOf(r.InForce), sumOf(r.Around), r.Counts}) // else the next one is sent in full
 	}
 }
 

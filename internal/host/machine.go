@@ -138,6 +138,7 @@ func (m *Machine) begin(ctx context.Context, w Wanted, made *Made) (*waiting, er
 			return nil, &CutsOff{made.Cut}
 		}
 	}
+	m.countBefore(ctx)
 	// What is in force now, in words that the tools take back, on disk and for the watchdogs.
 	before, err := apply.TakeCopy(ctx)
 	if err != nil {

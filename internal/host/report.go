@@ -16,6 +16,7 @@ func (m *Machine) Report(ctx context.Context, name string) (r api.Report, err er
 	if r.InForce, r.Counts, err = inventory.InForce(ctx); err != nil {
 		return r, err
 	}
+	_ = m.Count(r.Counts) // nothing is lost where the disk is full: the next one counts from the same place
 	root := cmp.Or(m.Root, "/")
 	r.Tools, r.Around = inventory.Versions(ctx), inventory.Facts(ctx, root)
 	if k, err := m.Kept(); err == nil && k != nil {

@@ -14,6 +14,7 @@ const (
 	Body       = 64 << 10 // bytes of an ordinary request
 	PolicyBody = 32 << 20 // bytes of a policy with its lists, or of a fleet file
 	ReportBody = 32 << 20 // bytes of a report, or of the copies a host keeps
+	Traffic    = 2 << 20  // bytes of what a host tells of its traffic at once
 	Words      = 2000     // characters of a reason
 	Copies     = 100      // copies that a host tells of
 )
@@ -67,6 +68,7 @@ var All = []Limit{
 	{"the hosts of a fleet file", fmt.Sprint(fleet.MaxHosts), "memory and time",
 		"422: the fleet file is too large to be read; it may have up to 200000 hosts"},
 	{"how deep a fleet file is nested", "32", "memory and time", "422: lists and objects stand in one another more than 32 deep"},
+	{"what a host tells of its traffic at once", mib(Traffic), "memory and the database", "413"},
 	{"a reason", fmt.Sprintf("%d characters", Words), "the database", "422"},
 	{"the copies that a host tells of", fmt.Sprint(Copies), "the database", "422"},
 	{"what a comparison, a publish or an import works out", fmt.Sprintf("%d million cases, %s", Cases/1_000_000, ComputeTime),

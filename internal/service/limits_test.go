@@ -191,6 +191,9 @@ func TestLimits(t *testing.T) {
 		},
 		"the hosts of a fleet file":       func() outcome { return importing(`{"hosts": [` + strings.Repeat("{},", 200_001) + `{}]}`) },
 		"how deep a fleet file is nested": func() outcome { return importing(strings.Repeat("[", 400_000)) },
+		"what a host tells of its traffic at once": func() outcome {
+			return h.call("POST", "/hosts/charts-01/traffic", bytes.Repeat([]byte(" "), limits.Traffic+1))
+		},
 		"a reason": func() outcome {
 			return h.send("POST", "/revisions", api.PublishRequest{Files: []check.Source{fence(smallPolicy)},
 				Why: strings.Repeat("x", limits.Words+1)})

@@ -214,7 +214,21 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("POST", "/waves/{number}/return", "return-wave",
 		"Begin a wave that puts hosts back on what they had before another", api.Settle), s.returnWave)
 
-	// Keys and tokens.
+	s.registerTraffic(a)
+	s.registerKeys(a)
+}
+
+// registerTraffic tells the router what hosts counted and saw.
+func (s *Service) registerTraffic(a huma.API) {
+	huma.Register(a, withBody(operation("POST", "/hosts/{host}/traffic", "send-traffic", "Tell what a host counted and saw", api.Host,
+		api.Settle),
+		limits.Traffic), s.takeTraffic)
+	huma.Register(a, operation("GET", "/traffic/unused", "show-unused", "How often statements of the policy decided, and which never did",
+		api.Read), s.showUnused)
+}
+
+// registerKeys tells the router the calls about keys and tokens.
+func (s *Service) registerKeys(a huma.API) {
 	huma.Register(a, operation("GET", "/keys", "show-keys", "The keys that the service signs with", api.Read, api.Host), s.showKeys)
 	huma.Register(a, operation("POST", "/keys", "make-key", "Make a key to sign with later", api.Tokens), s.newKey)
 	huma.Register(a, operation("DELETE", "/keys", "retire-key", "Retire the key that signs now; the next one follows it", api.Tokens),

@@ -106,13 +106,22 @@ func (s *Store) attending(ctx context.Context, where string, args ...any) (out m
 }
 
 // PutHostFacts notes what a host says of itself besides its rules, and what its
-// counters stand at. said is nil if it is what it said before.
-func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time, said *api.HostFacts, counts []api.Count) error {
-	counted, err := json.Marshal(counts)
-	if err != nil {
-		return err
-	}
+// counters stand at; with more, counts are those that stand otherwise than before. said is nil if
+// it is what it said before.
+func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time, said *api.HostFacts, counts []api.Count,
+	more bool) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
+		stand := counts
+		if more {
+			var err error
+			if stand, err = countsAnd(ctx, tx, host, counts); err != nil {
+				return err
+			}
+		}
+		counted, err := json.Marshal(stand)
+		if err != nil {
+			return err
+		}
 		// What is around a host is left out of a report where it is the same as before.
 		if said == nil {
 			_, err := tx.ExecContext(ctx, "UPDATE surroundings SET taken_at = ?, counts = ? WHERE host = ?", takenAt.UTC(), counted, host)
@@ -156,6 +165,31 @@ func (s *Store) PutHostFacts(ctx context.Context, host string, takenAt time.Time
 			"VALUES(around), changed_at = NOW(6)", host, part)
 		return err
 	})
+}
+
+// countsAnd is what a host's counters stood at, but for those that are told anew.
+func countsAnd(ctx context.Context, tx *sql.Tx, host string, anew []api.Count) ([]api.Count, error) {
+	var stored []byte
+	var counts []api.Count
+	err := tx.QueryRowContext(ctx, "SELECT counts FROM surroundings WHERE host = ? FOR UPDATE", host).Scan(&stored)
+	if errors.Is(err, sql.ErrNoRows) {
+		return anew, nil
+	}
+	if err == nil && len(stored) > 0 {
+		err = json.Unmarshal(stored, &counts)
+	}
+	at := map[string]int{}
+	for i, c := range counts {
+		at[c.At] = i
+	}
+	for _, c := range anew {
+		if i, known := at[c.At]; known {
+			counts[i] = c
+		} else {
+			counts = append(counts, c)
+		}
+	}
+	return counts, err
 }
 
 // HostFacts is what a host last said of itself besides its rules, and when.

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
@@ -46,13 +47,14 @@ var fill = []string{
 	"INSERT INTO attending (host, asked_at, around, changed_at, polled_at) SELECT CONCAT('h', seq), NOW(6), '{}', NOW(6) - INTERVAL 1 " +
 		"HOUR, NOW(6) - INTERVAL 1 HOUR FROM seq_1_to_20000",
 	"INSERT INTO surroundings SELECT CONCAT('h', seq), NOW(6), '{}', NULL FROM seq_1_to_20000",
+	"INSERT INTO traffic SELECT CONCAT('h', seq), NOW(6), '{}', '{}', '{}' FROM seq_1_to_20000",
 	"INSERT INTO copies SELECT CONCAT('h', seq), 1, '{}' FROM seq_1_to_20000",
 	"INSERT INTO boot_dumps SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_20000",
 	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
 	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
 	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
 	"ANALYZE TABLE content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, enrolments, tasks, " +
-		"attending, surroundings, copies, waves, wave_hosts, made_once, boot_dumps",
+		"attending, surroundings, traffic, copies, waves, wave_hosts, made_once, boot_dumps",
 }
 
 // TestNothingIsScanned: on filled tables no statement of the store looks at more rows than
@@ -112,6 +114,7 @@ func TestNothingIsScanned(t *testing.T) {
 		}},
 		{"ReportSame", func() { must(st.ReportSame(ctx, "h1", time.Now(), fmt.Sprintf("%x", h.Dump))) }},
 		{"LastReports", func() { any(st.LastReports(ctx, "h1", "h2")); any(st.LastReports(ctx)) }},
+		{"TakeTraffic", func() { must(st.TakeTraffic(ctx, "h7", func(*traffic.Record) bool { return true })) }},
 		{"PutFindings", func() { must(st.PutFindings(ctx, "h1", h.Dump, 4000, 0, []byte("{}"))) }},
 		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000, 0)) }},
 		{"Content", func() { any(st.Content(ctx, h.Dump)) }},
@@ -149,8 +152,8 @@ func TestNothingIsScanned(t *testing.T) {
 		{"PutChange", func() { must(st.PutChange(ctx, "h7", 4000, &api.HostChange{}, "")) }},
 		{"AgentStatuses", func() { any(st.AgentStatuses(ctx, "h7")); any(st.AgentStatuses(ctx)) }},
 		{"PutHostFacts", func() {
-			must(st.PutHostFacts(ctx, "h7", time.Now(), &api.HostFacts{Boot: &api.Boot{InForce: &api.InForce{}}}, nil))
-			must(st.PutHostFacts(ctx, "h7", time.Now(), nil, nil))
+			must(st.PutHostFacts(ctx, "h7", time.Now(), &api.HostFacts{Boot: &api.Boot{InForce: &api.InForce{}}}, nil, false))
+			must(st.PutHostFacts(ctx, "h7", time.Now(), nil, nil, true))
 		}},
 		{"HostFacts", func() { any(st.HostFacts(ctx, "h7")) }},
 		{"PutCopies", func() { must(st.PutCopies(ctx, "h7", []api.CopyNote{{Number: 3}})) }},
@@ -178,6 +181,7 @@ func TestNothingIsScanned(t *testing.T) {
 		{"PutCloud", func() { must(st.PutCloud(ctx, "dunlin", "me", store.CloudState{})) }},
 		{"Clouds", func() { any(st.Clouds(ctx)) }},
 		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
+		{"Traffic", func() { any(st.Traffic(ctx, store.Refused)) }},
 		{"Prune", func() { any(st.Prune(ctx, store.DefaultKeeping)) }},
 	}
 	called := map[string]bool{"Close": true, "Seal": true}
@@ -192,6 +196,7 @@ func TestNothingIsScanned(t *testing.T) {
 	// These are of the whole fleet, or go through a table page by page.
 	whole := []string{
 		// what is known of all hosts
+		"SELECT host, counted,",
 		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending",
 		"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) >", // pruning
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"time"
+
+	"yellowfence.example/yfence/core/traffic"
 )
 
 // pruneBatch is how many rows go in one transaction: it holds nobody up.
@@ -30,6 +32,7 @@ const (
 	pruneTasks   = "DELETE FROM tasks WHERE until < ? ORDER BY until LIMIT ?"
 	pruneEnrol   = "DELETE FROM enrolments WHERE until < ? ORDER BY until LIMIT ?"
 	pruneSession = "DELETE FROM sessions WHERE expires_at < ? ORDER BY expires_at LIMIT ?"
+	pruneTraffic = "DELETE FROM traffic WHERE told_at < ? ORDER BY told_at LIMIT ?"
 	pruneOnce    = "DELETE FROM made_once WHERE at < ? ORDER BY at LIMIT ?"
 )
 
@@ -45,6 +48,7 @@ func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error)
 		{pruneOnce, at.Add(-time.Hour)},
 		{pruneEnrol, at.Add(-keep.Done)},
 		{pruneTasks, at.Add(-keep.Done)},
+		{pruneTraffic, at.Add(-traffic.HitDays * 24 * time.Hour)},
 		{pruneReports, at.Add(-keep.Reports)},
 	} {
 		n, err := s.pruneAll(ctx, p.query, p.until, pruneBatch)

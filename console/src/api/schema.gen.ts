@@ -279,6 +279,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{host}/traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell what a host counted and saw */
+        post: operations["send-traffic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/keys": {
         parameters: {
             query?: never;
@@ -472,6 +489,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic/unused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often statements of the policy decided, and which never did */
+        get: operations["show-unused"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/waves": {
         parameters: {
             query?: never;
@@ -601,6 +635,32 @@ export interface components {
              * @description that is published
              */
             revision: number;
+        };
+        Batch: {
+            /**
+             * Format: int64
+             * @description when it was last added to, in seconds since 1970
+             */
+            at: number;
+            /** @description what the numbers are of: another one where the host has lost count */
+            epoch: string;
+            /** @description what came to counters; a statement that is in force and was not told before comes with nothing */
+            hits?: components["schemas"]["Hit"][];
+            /** @description hits name all statements that are in force there */
+            in_force?: boolean;
+            /**
+             * Format: int64
+             * @description messages of the kernel's that were not counted: there were too many
+             */
+            lost?: number;
+            /** Format: int64 */
+            number: number;
+            /** @description what was refused */
+            refused?: components["schemas"]["Told"];
+            /** @description connections that began */
+            seen?: components["schemas"]["Told"];
+            /** @description the host listens to which connections begin */
+            watches?: boolean;
         };
         Boot: {
             /** @description the hash of that, once it is stored */
@@ -798,6 +858,41 @@ export interface components {
             kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes" | "groups" | "portable";
             text: string;
         };
+        EndUse: {
+            /**
+             * Format: int64
+             * @description since when all of those hosts have counted it
+             */
+            all_since?: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description on how many of those it decided in the time asked for
+             */
+            hit_on: number;
+            /**
+             * Format: int64
+             * @description how many count it
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description when it last decided, in seconds since 1970; left out where it never did
+             */
+            last?: number;
+            /**
+             * Format: int64
+             * @description how often; of connections, their first packets
+             */
+            packets: number;
+            role: string;
+            /**
+             * Format: int64
+             * @description since when the first of them has
+             */
+            since?: number;
+        };
         EnrolRequest: {
             /** @description which filters the host has tools for: nft, iptables-legacy, iptables-nft */
             filter?: string[];
@@ -968,6 +1063,14 @@ export interface components {
             text: string;
             /** Format: int64 */
             version: number;
+        };
+        Hit: {
+            /** @description the statement, as rules name it: 'allow chart-web' */
+            by: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            packets: number;
         };
         Hook: {
             chain: string;
@@ -1500,7 +1603,7 @@ export interface components {
             question: string;
         };
         Report: {
-            /** @description what counters stand at; the dumps are without that */
+            /** @description what counters stand at; the dumps are without that. Beside same: of those that stand otherwise than before */
             counts?: components["schemas"]["Count"][];
             dumps?: components["schemas"]["Dump"][];
             host: string;
@@ -1670,6 +1773,39 @@ export interface components {
         };
         "Stop-waveRequest": {
             why?: string;
+        };
+        Sum: {
+            /** @description who refuses, as rules name it: 'block pests'; nothing is said of connections */
+            by?: string;
+            /** @description how often, by day since 1970 in UTC */
+            days: {
+                [key: string]: number;
+            };
+            /** @enum {string} */
+            direction: "in" | "out" | "through";
+            dst: string;
+            /**
+             * Format: int64
+             * @description in seconds since 1970
+             */
+            first: number;
+            /** @description the interface it came in by, where that is known */
+            in?: string;
+            /** Format: int64 */
+            last: number;
+            /** @description the interface it was to leave by */
+            out?: string;
+            /**
+             * Format: int64
+             * @description that it was sent to; the type of ICMP; -1 is many ports, one after the other
+             */
+            port: number;
+            /**
+             * Format: int64
+             * @description by its number
+             */
+            protocol: number;
+            src: string;
         };
         Task: {
             /** Format: date-time */
@@ -1849,6 +1985,14 @@ export interface components {
             name: string;
             rights: string[] | null;
         };
+        Told: {
+            flows: components["schemas"]["Sum"][];
+            /**
+             * Format: int64
+             * @description what was not of these flows: there were too many
+             */
+            over?: number;
+        };
         Trial: {
             address: string;
             /** @description by the policy */
@@ -1891,6 +2035,73 @@ export interface components {
              * @description and the second
              */
             to_pair?: number;
+        };
+        Usage: {
+            /**
+             * Format: int64
+             * @description since when all of those hosts have counted it
+             */
+            all_since?: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @description the same by the roles that it names, each on the role's own hosts */
+            ends?: components["schemas"]["EndUse"][];
+            /** @description a way in that is for the day when others fail */
+            guard?: boolean;
+            /**
+             * Format: int64
+             * @description on how many of those it decided in the time asked for
+             */
+            hit_on: number;
+            /**
+             * Format: int64
+             * @description how many count it
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description when it last decided, in seconds since 1970; left out where it never did
+             */
+            last?: number;
+            /**
+             * Format: int64
+             * @description how often; of connections, their first packets
+             */
+            packets: number;
+            /** @description where the policy says it */
+            place?: string;
+            /**
+             * Format: int64
+             * @description since when the first of them has
+             */
+            since?: number;
+            /** @description as rules name it: 'allow chart-web' */
+            statement: string;
+        };
+        Usages: {
+            /**
+             * Format: int64
+             * @description how many of those tell what they count
+             */
+            counting: number;
+            /**
+             * Format: int64
+             * @description of the fleet
+             */
+            hosts: number;
+            /** Format: date-time */
+            now: string;
+            /** Format: int64 */
+            revision: number;
+            /**
+             * Format: date-time
+             * @description from when on what decided counts; of that day all
+             */
+            since: string;
+            /** @description in the order of the policy */
+            statements: components["schemas"]["Usage"][];
+            /** Format: int64 */
+            version: number;
         };
         Wave: {
             /** Format: date-time */
@@ -2707,6 +2918,39 @@ export interface operations {
             };
         };
     };
+    "send-traffic": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Batch"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-keys": {
         parameters: {
             query?: never;
@@ -3223,6 +3467,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-unused": {
+        parameters: {
+            query?: {
+                /** @description how far back, in seconds */
+                since?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usages"];
+                };
             };
             /** @description Error */
             default: {

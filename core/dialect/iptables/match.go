@@ -210,7 +210,7 @@ func (m *matching) read(option string) bool {
 	switch m.module + " " + option {
 	case "comment --comment":
 		if m.comment = m.next(); strings.HasPrefix(m.chain.Name, Prefix) {
-			m.comment, _, _ = strings.Cut(m.comment, fromWords)
+			m.comment, _, _ = strings.Cut(m.comment, FromWords)
 		}
 	case "tcp --sport", "udp --sport", "udplite --sport", "sctp --sport", "dccp --sport", "tcp --source-port", "udp --source-port":
 		return m.port(packet.SrcPort)

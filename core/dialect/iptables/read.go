@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 )
@@ -298,6 +299,13 @@ func (r *reader) rule(c *kernel.Chain, words []string, text string) kernel.Rule 
 	out := kernel.Rule{Match: packet.All, Text: kernel.Words(text), At: r.file + ":" + strconv.Itoa(r.line)}
 	r.m = matching{reader: r, chain: c, words: words, at: out.At, sets: r.m.sets[:0]}
 	m := &r.m
+	if i := slices.Index(words, "--nflog-group"); i >= 0 && i+1 < len(words) && words[i+1] == strconv.Itoa(dialect.NoteGroup) {
+		out.Match = packet.Empty // whatever it asks, it does nothing
+		if i := slices.Index(words, "--comment"); i >= 0 && i+1 < len(words) {
+			out.Comment, _, _ = strings.Cut(words[i+1], FromWords)
+		}
+		return out
+	}
 	for len(m.words) > 0 {
 		word := m.next()
 		switch word {

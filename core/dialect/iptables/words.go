@@ -10,6 +10,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/layout"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
@@ -70,7 +71,7 @@ func (w *writer) line(l layout.Line) string {
 	comment := l.Comment()
 	for _, from := range l.Senders {
 		add(senderOptions[from.Kind]+" %s", quoted(from.Name))
-		comment += fromWords + from.String()
+		comment += FromWords + from.String()
 	}
 	if l.IPsec {
 		add("-m policy --dir %s --pol ipsec", map[bool]string{true: "out", false: "in"}[l.Leaving])
@@ -134,6 +135,10 @@ func (w *writer) line(l layout.Line) string {
 	if l.Log != "" {
 		add("-j LOG --log-prefix %s", quoted(logPrefix(l.Log)))
 	}
+	if l.Noted != "" {
+		add("-m limit --limit %d/sec --limit-burst %d -j NFLOG --nflog-prefix %s --nflog-group %d --nflog-size %d", dialect.NoteRate,
+			dialect.NoteRate, quoted(short(dialect.NoteOf+l.Noted, dialect.LongestNote)), dialect.NoteGroup, dialect.NoteBytes)
+	}
 	return strings.Join(parts, " ")
 }
 
@@ -147,8 +152,8 @@ func logPrefix(full string) string {
 	return short("yf "+words[2], longestLog-2) + ": "
 }
 
-// fromWords stand in a comment before who sends: the kernel knows it by a number.
-const fromWords = "; from "
+// FromWords stand in a comment before who sends: the kernel knows it by a number.
+const FromWords = "; from "
 
 // senderOptions ask who sends.
 var senderOptions = map[packet.SenderKind]string{packet.ByUser: "-m owner --uid-owner", packet.ByUnit: "-m cgroup --path"}

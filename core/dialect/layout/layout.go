@@ -38,6 +38,7 @@ type Line struct {
 	Decider compile.Decider
 	Note    string        // where the line carries out no rule
 	Log     string        // what the line that it writes begins with; "" is none
+	Noted   string        // as whose refusal the host agent hears of the packet; "" does not tell it
 	Action  kernel.Action // Pass where the packet goes on
 	Reply   packet.Reply  // of Reject
 	Target  string        // of Jump
@@ -179,6 +180,9 @@ func (l Line) Runs() (out []Case) {
 
 // Rule is the line as rules of a ruleset are read; text is how it is written.
 func (l Line) Rule(sp *packet.Space, dir packet.Direction, rs *kernel.Ruleset, at, text string) kernel.Rule {
+	if l.Noted != "" { // it does nothing about a packet
+		return kernel.Rule{Match: packet.Empty, Comment: l.Comment(), At: at, Text: kernel.Words(text)}
+	}
 	r := kernel.Rule{Match: l.Set(sp, dir, rs), Log: l.Log != "", Comment: l.Comment(), At: at, Text: kernel.Words(text)}
 	if l.Bucket != nil {
 		r.Match = sp.And(r.Match, sp.HasToken(l.Bucket.Bucket))

@@ -165,6 +165,7 @@ type step struct {
 	tcpOnly bool // only TCP can be answered with a reset
 	bucket  *Bucket
 	log     bool
+	noted   bool
 	manner  string // said in the line that is logged
 	do      kernel.Action
 	reply   packet.Reply
@@ -179,6 +180,9 @@ func jump(to *Chain) step { return step{do: kernel.Jump, target: to.Name} }
 func (w *liner) decide(c *Chain, r compile.Rule, v packet.Verdict, log *compile.Log, manner string) {
 	if log != nil {
 		manner += log.Manner
+	}
+	if refuses(r.Kind) && (v != packet.Admit || log != nil && log.Manner != "") {
+		w.lines(c, r, r.Match, w.Family, step{noted: true, manner: manner, do: kernel.Pass})
 	}
 	if log != nil && log.UpTo != nil {
 		for _, family := range w.families {
@@ -204,12 +208,31 @@ func (w *liner) decide(c *Chain, r compile.Rule, v packet.Verdict, log *compile.
 	w.lines(c, r, r.Match, w.Family, steps...)
 }
 
+// counts says that a line of a decider is one by which it is known how often a statement is used:
+// nothing is asked of a packet any more behind it. The ground is nobody's statement, and what is
+// translated is counted where that is done.
+func counts(of compile.Kind, does kernel.Action) bool {
+	switch of {
+	case compile.ByGround:
+		return false
+	case compile.ByRedirect, compile.ByMasquerade:
+		return does == kernel.Redirect || does == kernel.DestinationNAT || does == kernel.SourceNAT
+	}
+	return does == kernel.Accept || does == kernel.Drop || does == kernel.Reject
+}
+
+// refuses says that of what a decider refuses the host agent is told: who was refused what is asked
+// of statements and stances. What the ground refuses is broken, or forged.
+func refuses(of compile.Kind) bool {
+	return of == compile.ByBlock || of == compile.ByStance || of == compile.ByAllow || of == compile.ByLocal
+}
+
 // lines writes a match as one line per family and protocol it needs.
 func (w *liner) lines(c *Chain, r compile.Rule, m compile.Match, family int, steps ...step) {
 	for _, b := range w.boxes(r, m, family) {
 		for _, s := range steps {
-			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Action: s.do, Reply: s.reply, Target: s.target, Count: r.Count &&
-				s.do == kernel.Accept}
+			line := Line{Box: b, Bucket: s.bucket, Decider: r.Decider, Action: s.do, Reply: s.reply, Target: s.target,
+				Count: counts(r.Kind, s.do)}
 			if s.tcpOnly {
 				if b.Protocol != packet.TCP && b.Protocol != policy.AnyProtocol {
 					continue
@@ -217,6 +240,9 @@ func (w *liner) lines(c *Chain, r compile.Rule, m compile.Match, family int, ste
 				line.Protocol = packet.TCP
 			} else if len(steps) > 1 && b.Protocol == packet.TCP {
 				continue
+			}
+			if s.noted {
+				line.Noted = r.Decider.String() + s.manner
 			}
 			if s.log {
 				line.Log = "yf " + r.Decider.String() + s.manner + ": "

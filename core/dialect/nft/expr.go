@@ -59,7 +59,7 @@ const (
 	kindReject     // text is the type, part the answer
 	kindVmap       // args key and data
 	kindMangle     // args key and value
-	kindLog        // text is the prefix, part is "audit" for what goes to the audit system
+	kindLog        // text is the prefix, part is "audit" for what goes to the audit system, or noted
 	kindLimit      // text is the unit, part the rate, args burst, "over" or "", what is counted
 	kindLimitNamed // text is the name of the limit
 	kindSetWrite   // text is the operation, part the set, args the element and statements

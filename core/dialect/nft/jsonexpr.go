@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/valyala/fastjson"
+	"yellowfence.example/yfence/core/dialect"
 )
 
 // exprs reads a list of expressions.
@@ -118,6 +119,9 @@ func (r *jsonReader) named(name string, f *fastjson.Value) expr {
 		e := expr{kind: kindLog, text: text(f.Get("prefix"))}
 		if !f.Exists("group") && text(f.Get("level")) == "audit" {
 			e.part = "audit"
+		}
+		if f.GetInt("group") == dialect.NoteGroup {
+			e.part = noted
 		}
 		return e
 	case "limit":

@@ -14,6 +14,9 @@ import (
 // rule where a log stands before further matches: the line is written for all it matched.
 func (r *reader) statements(c *kernel.Chain, exprs []expr, at string, out []kernel.Rule) []kernel.Rule {
 	r.at = at
+	if slices.ContainsFunc(exprs, func(e expr) bool { return e.kind == kindLog && e.part == noted }) {
+		return append(out, kernel.Rule{Match: packet.Empty}) // whatever it asks, it does nothing
+	}
 	cur := kernel.Rule{Match: packet.All}
 	before := packet.All // cur.Match without the latest match
 	flush := func() {

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yellowfence.example/yfence/core/dialect"
 )
 
 // ruleOf reads a rule's line. A statement it does not know takes the rest of
@@ -95,6 +97,17 @@ func (t *textReader) statementOf(line []lexeme) (e expr, rest []lexeme) {
 	return t.matchOf(line)
 }
 
+// noted is the part of a log that only tells our host agent of a packet: nobody else hears of it.
+const noted = "noted"
+
+// passedOver is a line behind how much of a packet a log hands on.
+func passedOver(line []lexeme) []lexeme {
+	for len(line) > 1 && (line[0].is("snaplen") || line[0].is("queue-threshold")) {
+		line = line[2:]
+	}
+	return line
+}
+
 // logOf reads what stands behind `log`.
 func logOf(line []lexeme) (expr, []lexeme) {
 	e, group := expr{kind: kindLog}, false
@@ -106,6 +119,10 @@ func logOf(line []lexeme) (expr, []lexeme) {
 			e.part = map[bool]string{true: "audit"}[line[1].is("audit")]
 		case line[0].is("group"):
 			group = true
+			if line[1].is(strconv.Itoa(dialect.NoteGroup)) {
+				e.part = noted
+				return e, passedOver(line[2:])
+			}
 		case line[0].is("snaplen") || line[0].is("queue-threshold"):
 		case line[0].is("flags"):
 			if len(line) > 2 && !line[1].is("all") && !line[1].is("skuid") && !line[1].is("ether") {

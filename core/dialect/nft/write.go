@@ -157,6 +157,11 @@ func (w *writer) line(l layout.Line) string {
 	if l.Log != "" {
 		log = fmt.Sprintf("log prefix %q", l.Log)
 	}
+	if l.Noted != "" {
+		prefix := dialect.NoteOf + l.Noted
+		log = fmt.Sprintf("limit rate %d/second burst %d packets log prefix %q group %d snaplen %d", dialect.NoteRate, dialect.NoteRate,
+			prefix[:min(len(prefix), dialect.LongestNote)], dialect.NoteGroup, dialect.NoteBytes)
+	}
 	does := map[kernel.Action]string{kernel.Accept: "accept", kernel.Drop: "drop", kernel.Return: "return", kernel.Jump: "jump " +
 		l.Target, kernel.Pass: ""}[l.Action]
 	switch l.Action {

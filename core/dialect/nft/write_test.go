@@ -50,11 +50,12 @@ allow a: bad -> green : ssh over b1 log
 	text := nfttest.Written(t, sp, plan)
 	require.Contains(t, text, `	chain inbound-a {
 		ip saddr 198.51.100.0/28 return comment "allow a"
-		log prefix "yf allow a: " accept comment "allow a"
+		counter log prefix "yf allow a: " accept comment "allow a"
 	}
 `)
 	require.Contains(t, text, `		ip saddr @bad.4 tcp dport 22 jump inbound-a comment "allow a"
-		ip saddr 198.51.100.0/28 log prefix "yf block b1: " drop comment "block b1"
+		ip saddr 198.51.100.0/28 limit rate 100/second burst 100 packets log prefix "yf block b1" group 8480 snaplen 96 comment "block b1"
+		ip saddr 198.51.100.0/28 counter log prefix "yf block b1: " drop comment "block b1"
 `, "what one block drops and another rejects with a log is dropped with the log")
 }
 

@@ -45,6 +45,10 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 			return nil, err
 		}
 		c.NFT = string(listing)
+		if at := slices.IndexFunc(tablesOf(c.NFT), func(t table) bool { return t.name == nft.Form{}.Label() }); at >= 0 {
+			ours := tablesOf(c.NFT)[at].text
+			c.NFT = strings.Replace(c.NFT, ours, counted.ReplaceAllString(ours, "counter packets 0 bytes 0"), 1)
+		}
 	}
 	for _, name := range Tools {
 		family, kind, _ := strings.Cut(name, "-")
@@ -63,7 +67,7 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 			return nil, err
 		}
 		if strings.Contains(string(saved), "\nCOMMIT\n") {
-			c.Saved[name] = comments.ReplaceAllString(string(saved), "")
+			c.Saved[name] = ourCounts.ReplaceAllString(comments.ReplaceAllString(string(saved), ""), "[0:0]$1")
 		}
 	}
 	c.NFT = joined(slices.DeleteFunc(tablesOf(c.NFT), c.told))
@@ -76,6 +80,12 @@ func TakeCopy(ctx context.Context) (*Copy, error) {
 	}
 	return c, nil
 }
+
+// What counters of our own rules stood at is not put back: it would count twice.
+var (
+	counted   = regexp.MustCompile(`counter packets \d+ bytes \d+`)
+	ourCounts = regexp.MustCompile(`(?m)^\[\d+:\d+\]( -A ` + iptables.Prefix + `)`)
+)
 
 // comments are lines that say when a listing was made.
 var comments = regexp.MustCompile(`(?m)^#.*\n`)

@@ -61,22 +61,33 @@ var (
 	countedText = regexp.MustCompile(`\bpackets \d+ bytes \d+`)
 )
 
+// ourTable is where our rules for nft stand.
+const ourTable = nft.Family + " " + nft.Table
+
 // countsOf is what the counters of a listing stand at: those of rules, and named ones.
 func countsOf(listing []byte) (out []api.Count) {
 	var l struct {
 		All []struct {
+			Table *struct {
+				Family, Name string
+				Handle       int
+			}
 			Rule, Counter *struct {
-				Family, Table, Chain, Name string
-				Handle                     int
-				Packets, Bytes             int64
-				Expr                       []struct{ Counter json.RawMessage }
+				Family, Table, Chain, Name, Comment string
+				Handle                              int
+				Packets, Bytes                      int64
+				Expr                                []struct{ Counter json.RawMessage }
 			}
 		} `json:"nftables"`
 	}
 	if !bytes.Contains(listing, []byte(`"counter"`)) || json.Unmarshal(listing, &l) != nil {
 		return nil
 	}
+	load := "" // a table that is loaded again has another handle: the kernel gives each once
 	for _, o := range l.All {
+		if t := o.Table; t != nil && t.Family+" "+t.Name == ourTable {
+			load = fmt.Sprintf("%s %d", ourTable, t.Handle)
+		}
 		if c := o.Counter; c != nil {
 			out = append(out, api.Count{At: fmt.Sprintf("%s %s counter %s", c.Family, c.Table, c.Name), Packets: c.Packets, Bytes: c.Bytes})
 		}
@@ -86,8 +97,12 @@ func countsOf(listing []byte) (out []api.Count) {
 		for _, e := range o.Rule.Expr {
 			var n struct{ Packets, Bytes int64 }
 			if e.Counter != nil && json.Unmarshal(e.Counter, &n) == nil { // else it is a named one
-				out = append(out, api.Count{At: fmt.Sprintf("%s %s/%s handle %d", o.Rule.Family, o.Rule.Table, o.Rule.Chain,
-					o.Rule.Handle), Packets: n.Packets, Bytes: n.Bytes})
+				c := api.Count{At: fmt.Sprintf("%s %s/%s handle %d", o.Rule.Family, o.Rule.Table, o.Rule.Chain, o.Rule.Handle),
+					Packets: n.Packets, Bytes: n.Bytes}
+				if o.Rule.Family+" "+o.Rule.Table == ourTable {
+					c.By, c.Of = o.Rule.Comment, load // the comment of a rule of ours is its statement
+				}
+				out = append(out, c)
 				break
 			}
 		}

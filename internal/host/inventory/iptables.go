@@ -105,6 +105,12 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 	return dumps, counts, nil
 }
 
+// statement finds which statement a rule of ours carries out, and deciding whether it decides.
+var (
+	statement = regexp.MustCompile(`^-A ` + iptables.Prefix + `\S+ .*--comment "([^"]*)"`)
+	deciding  = regexp.MustCompile(` -j (ACCEPT|DROP|REJECT|REDIRECT|DNAT|MASQUERADE)\b`)
+)
+
 // uncounted is what a tool of iptables saved without counts, and those of its rules, by line.
 func uncounted(kind dialect.Kind, saved string) (text string, counts []api.Count) {
 	var b strings.Builder
@@ -113,8 +119,12 @@ func uncounted(kind dialect.Kind, saved string) (text string, counts []api.Count
 		n++
 		var packets, bytes int64
 		if _, err := fmt.Sscanf(line, "[%d:%d] ", &packets, &bytes); err == nil {
-			counts = append(counts, api.Count{At: fmt.Sprintf("%s:%d", kind, n), Packets: packets, Bytes: bytes})
 			_, line, _ = strings.Cut(line, "] ")
+			c := api.Count{At: fmt.Sprintf("%s:%d", kind, n), Packets: packets, Bytes: bytes}
+			if by := statement.FindStringSubmatch(line); by != nil && deciding.MatchString(line) {
+				c.By, _, _ = strings.Cut(by[1], iptables.FromWords)
+			}
+			counts = append(counts, c)
 		}
 		b.WriteString(line)
 	}
