@@ -66,7 +66,8 @@ func TestImportDirection(t *testing.T) {
 }
 
 // floors are the rooms of internal in the order of docs/architecture.md, likewise.
-var floors = []string{"limits", "api", "client", "wave", "store", "live", "cloud", "dunlin", "host/inventory", "host/apply", "host",
+var floors = []string{"limits", "api", "client", "wave", "store", "live", "cloud", "dunlin", "host/inventory", "host/tap", "host/apply",
+	"host",
 	"host/agent",
 	"service", "lsp", "cli", "testbed", "simhost", "browser"}
 

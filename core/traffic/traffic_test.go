@@ -1,6 +1,7 @@
 package traffic_test
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -265,4 +266,56 @@ allow old: office -> red : tcp 80  until 2020-01-01
 		"allow web false: 1 of 2, 3 packets, last 1, since 50 and 9",
 		"  red false: 1 of 2", "  blue true: 0 of 1",
 	}, said)
+}
+
+// beginning is the beginning of a packet, in hexadecimal with spaces.
+func beginning(t testing.TB, text string) []byte {
+	data, err := hex.DecodeString(strings.ReplaceAll(text, " ", ""))
+	require.NoError(t, err)
+	return data
+}
+
+// A header of either family, for a packet from 192.0.2.1 to 10.40.4.1 and from fd40::2 to fd40::1: the
+// protocol is to be filled in.
+const (
+	header4 = "45000028 00010000 40%02x0000 c0000201 0a280401"
+	header6 = "60000000 0014%02x40 fd400000000000000000000000000002 fd400000000000000000000000000001"
+)
+
+func TestRead(t *testing.T) {
+	for _, c := range []struct{ what, data, want string }{
+		{"tcp", fmt.Sprintf(header4, 6) + "c001 01bb", "192.0.2.1/32 10.40.4.1/32 6 443"},
+		{"udp, of IPv6", fmt.Sprintf(header6, 17) + "c001 0035", "fd40::2/128 fd40::1/128 17 53"},
+		{"an echo", fmt.Sprintf(header4, 1) + "0800", "192.0.2.1/32 10.40.4.1/32 1 8"},
+		{"a protocol without ports", fmt.Sprintf(header4, 47) + "c001 01bb", "192.0.2.1/32 10.40.4.1/32 47 0"},
+		{"cut off before its ports", fmt.Sprintf(header4, 6) + "c001 01", "192.0.2.1/32 10.40.4.1/32 6 0"},
+		{"options of IPv4", strings.Replace(fmt.Sprintf(header4, 6), "45", "46", 1) + "01010100 c001 01bb",
+			"192.0.2.1/32 10.40.4.1/32 6 443"},
+		{"a later piece has no ports", strings.Replace(fmt.Sprintf(header4, 6), "00010000", "00010010", 1) + "c001 01bb",
+			"192.0.2.1/32 10.40.4.1/32 6 0"},
+		{"options of IPv6, then a first piece", fmt.Sprintf(header6, 0) + "2c00010400000000" + "1100000100000000" + "c001 0035",
+			"fd40::2/128 fd40::1/128 17 53"},
+		{"a later piece of IPv6", fmt.Sprintf(header6, 44) + "1100000800000000" + "c001 0035", "fd40::2/128 fd40::1/128 17 0"},
+		{"cut off in an option", fmt.Sprintf(header6, 0) + "2c02010400000000", ""},
+		{"half a header", "45000028 0001", ""},
+		{"no IP", "15000028 0001", ""},
+		{"nothing", "", ""},
+	} {
+		f, ok := traffic.Read(beginning(t, c.data))
+		require.Equal(t, c.want != "", ok, c.what)
+		if ok {
+			require.Equal(t, c.want, fmt.Sprintf("%s %s %d %d", f.Src, f.Dst, f.Protocol, f.Port), c.what)
+		}
+	}
+}
+
+// FuzzRead: no beginning of a packet does any harm.
+func FuzzRead(f *testing.F) {
+	f.Add(beginning(f, fmt.Sprintf(header4, 6)+"c001 01bb"))
+	f.Add(beginning(f, fmt.Sprintf(header6, 0)+"2c00010400000000"+"1100000100000000"+"c001 0035"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if flow, ok := traffic.Read(data); ok {
+			require.True(t, flow.Src.IsValid() && flow.Dst.IsValid() && flow.Port >= 0 && flow.Port < 65536)
+		}
+	})
 }

@@ -264,6 +264,7 @@ type Side struct {
 type Comparison struct {
 	Version int `json:"version"`
 	compare.Changes
+	Cuts *Cuts `json:"cuts,omitempty" doc:"which connections that were seen the second side refuses and the first admits"`
 }
 
 // Question asks what becomes of traffic.

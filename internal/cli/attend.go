@@ -22,7 +22,7 @@ import (
 // attendCommand makes `yfence attend`, the agent that stays on a host.
 func (a *app) attendCommand() *cobra.Command {
 	var enrol string
-	var plain bool
+	var plain, seen bool
 	var every, look time.Duration
 	c := &cobra.Command{
 		Use:   "attend",
@@ -63,13 +63,16 @@ service's key from then on.`,
 		if a.tokenFile != "" {
 			common = append(common, "--token-file", a.tokenFile)
 		}
-		at := agent.Agent{Machine: h.machine, Host: h.name, Service: svc, Every: every, Told: !cmd.Flags().Changed("every"), Look: look,
-			Run: agent.RunProgram("/proc/self/exe", common),
-			Say: func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
+		at := agent.Agent{Machine: h.machine, Host: h.name, Service: svc, Seen: seen, Every: every, Told: !cmd.Flags().Changed("every"),
+			Look: look,
+			Run:  agent.RunProgram("/proc/self/exe", common),
+			Say:  func(format string, args ...any) { a.say(time.Now().Format(time.TimeOnly)+" "+format, args...) }}
 		return at.Attend(ctx)
 	}
 	c.Flags().StringVar(&enrol, "enrol", "", "a file with the one-time token, - for standard input; needed once")
 	c.Flags().BoolVar(&plain, "without-tls", false, "enrol with a service that does not speak TLS, over a network that nobody else is on")
+	c.Flags().BoolVar(&seen, "seen", false, "listen to which connections begin, for yfence traffic seen; of strangers the service keeps "+
+		"prefixes alone")
 	lengthVar(c, &every, "every", 5*time.Minute, "how often to report where nothing changes; if not said, what the service says")
 	lengthVar(c, &look, "look", 30*time.Second, "how often to look at what the kernel does not tell of: legacy iptables and ipset")
 	return c

@@ -58,7 +58,10 @@ fleet file is then that of B, or of A.`,
 			if only != "" {
 				changes.Changes.Only(compare.Kind(only))
 			}
-			if err := a.print(changes, func(w io.Writer) { a.printChanges(w, changes.Changes) }); err != nil {
+			if err := a.print(changes, func(w io.Writer) {
+				a.printChanges(w, changes.Changes)
+				a.printCuts(w, changes.Cuts)
+			}); err != nil {
 				return err
 			}
 			if len(changes.Changes.Changes)+len(changes.Added)+len(changes.Removed) > 0 {

@@ -135,7 +135,11 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, req api.PublishReque
 			To: api.Side{Files: req.Files, Fleet: req.Fleet}})
 		if err != nil { // a policy that is published with errors is not compared
 			a.say("what it changes cannot be shown: %s", err)
-		} else if a.printChanges(a.errOut, changes.Changes); len(changes.Changes.Changes) == 0 && req.Fleet == nil {
+		} else {
+			a.printChanges(a.errOut, changes.Changes)
+			a.printCuts(a.errOut, changes.Cuts)
+		}
+		if err == nil && len(changes.Changes.Changes) == 0 && req.Fleet == nil {
 			return nil
 		}
 	}

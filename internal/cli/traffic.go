@@ -23,7 +23,7 @@ func (a *app) trafficCommand() *cobra.Command {
 policy decides; what they refuse, and on hosts that are told to which connections begin, the
 kernel tells the host agent. The service adds it up by statement, role and day.`,
 	}
-	c.AddCommand(a.unusedCommand())
+	c.AddCommand(a.unusedCommand(), a.refusedCommand(), a.seenCommand())
 	return c
 }
 

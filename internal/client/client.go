@@ -326,6 +326,16 @@ func (c *Client) Unused(ctx context.Context, since time.Duration) (api.Usages, e
 	return get[api.Usages](ctx, c, fmt.Sprintf("/traffic/unused?since=%d", int64(since.Seconds())))
 }
 
+// Refused is what hosts refused in a time up to now, so many reasons at most.
+func (c *Client) Refused(ctx context.Context, since time.Duration, most int) (api.Refusals, error) {
+	return get[api.Refusals](ctx, c, fmt.Sprintf("/traffic/refused?since=%d&most=%d", int64(since.Seconds()), most))
+}
+
+// Seen is which connections hosts saw in a time up to now, so many kinds at most.
+func (c *Client) Seen(ctx context.Context, since time.Duration, most int) (api.SeenConnections, error) {
+	return get[api.SeenConnections](ctx, c, fmt.Sprintf("/traffic/seen?since=%d&most=%d", int64(since.Seconds()), most))
+}
+
 // Listeners is what listens on hosts; host "" is all of them.
 func (c *Client) Listeners(ctx context.Context, host string) (api.Listening, error) {
 	return get[api.Listening](ctx, c, "/listeners?host="+url.QueryEscape(host))

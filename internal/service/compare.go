@@ -31,13 +31,15 @@ func (s *Service) compare(ctx context.Context, in *struct{ Body api.CompareReque
 		return nil, err
 	}
 	var changes *compare.Changes
-	if err := s.computed(ctx, s.computing, "comparing", func(b packet.Budget) error {
+	var cuts *api.Cuts
+	if err := s.computed(ctx, s.computing, "comparing", func(b packet.Budget) (err error) {
 		changes = compare.Policies(b.Space(), from, to, s.Clock().Unix())
-		return nil
+		cuts, err = s.cuts(ctx, b, from, to)
+		return err
 	}); err != nil {
 		return nil, err
 	}
-	return &struct{ Body api.Comparison }{api.Comparison{Version: api.Version, Changes: *changes}}, nil
+	return &struct{ Body api.Comparison }{api.Comparison{Version: api.Version, Changes: *changes, Cuts: cuts}}, nil
 }
 
 // side is one state of the policy over the newest fleet, or over one that comes with its files.

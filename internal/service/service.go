@@ -225,6 +225,10 @@ func (s *Service) registerTraffic(a huma.API) {
 		limits.Traffic), s.takeTraffic)
 	huma.Register(a, operation("GET", "/traffic/unused", "show-unused", "How often statements of the policy decided, and which never did",
 		api.Read), s.showUnused)
+	huma.Register(a, operation("GET", "/traffic/refused", "show-refused", "What hosts refused, by whom, and what would admit it", api.Read),
+		s.showRefused)
+	huma.Register(a, operation("GET", "/traffic/seen", "show-seen", "Which connections hosts saw, and who admits them", api.Read),
+		s.showSeen)
 }
 
 // registerKeys tells the router the calls about keys and tokens.

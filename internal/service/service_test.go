@@ -92,6 +92,15 @@ func (h *harbour) as(rights []api.Right, host string) *client.Client {
 	return client.New(h.url, token.Secret)
 }
 
+// row asks the database behind the service's back.
+func (h *harbour) row(query string, args ...any) *sql.Row {
+	h.t.Helper()
+	db, err := sql.Open("mysql", h.dsn)
+	require.NoError(h.t, err)
+	h.t.Cleanup(func() { _ = db.Close() })
+	return db.QueryRow(query, args...)
+}
+
 // exec changes the database behind the service's back.
 func (h *harbour) exec(query string, args ...any) {
 	h.t.Helper()

@@ -7,6 +7,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
@@ -52,18 +54,27 @@ func (in sinceInput) from(now time.Time) time.Time {
 	return now.Add(-time.Duration(in.Since) * time.Second)
 }
 
-// showUnused tells how often each statement of what is published decided.
-func (s *Service) showUnused(ctx context.Context, in *sinceInput) (*struct{ Body api.Usages }, error) {
+// traffic is what is published, and what hosts told of their traffic.
+func (s *Service) traffic(ctx context.Context, part store.TrafficPart) (*model, map[string]*traffic.Record, error) {
 	m, err := s.newest(ctx)
 	if err != nil {
-		return nil, s.broken("counting", err)
+		return nil, nil, s.broken("reading what was counted", err)
 	}
 	if m.pair.Number == 0 {
-		return nil, huma.Error409Conflict("no policy is published yet")
+		return nil, nil, huma.Error409Conflict("no policy is published yet")
 	}
-	records, err := s.Store.Traffic(ctx, store.Counted)
+	records, err := s.Store.Traffic(ctx, part)
 	if err != nil {
-		return nil, s.broken("counting", err)
+		return nil, nil, s.broken("reading what was counted", err)
+	}
+	return m, records, nil
+}
+
+// showUnused tells how often each statement of what is published decided.
+func (s *Service) showUnused(ctx context.Context, in *sinceInput) (*struct{ Body api.Usages }, error) {
+	m, records, err := s.traffic(ctx, store.Counted)
+	if err != nil {
+		return nil, err
 	}
 	now := s.Clock()
 	out := api.Usages{Version: api.Version, Revision: m.pair.Revision, Now: now.UTC(), Since: in.from(now).UTC(), Hosts: len(m.fleet.Hosts)}
@@ -74,4 +85,72 @@ func (s *Service) showUnused(ctx context.Context, in *sinceInput) (*struct{ Body
 	}
 	out.Statements = traffic.Usages(m.policy, records, out.Since.Unix(), now.Unix())
 	return &struct{ Body api.Usages }{out}, nil
+}
+
+// groupsInput is how far back an answer goes, and how much of it is told.
+type groupsInput struct {
+	sinceInput
+	Most int `query:"most" minimum:"1" maximum:"1000" default:"100" doc:"how many reasons, or kinds, are told"`
+}
+
+// showRefused tells what hosts refused.
+func (s *Service) showRefused(ctx context.Context, in *groupsInput) (*struct{ Body api.Refusals }, error) {
+	m, records, err := s.traffic(ctx, store.Refused)
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock()
+	out := api.Refusals{Version: api.Version, Revision: m.pair.Revision, Now: now.UTC(), Since: in.from(now).UTC()}
+	for _, r := range records {
+		out.Telling++
+		out.Over, out.Lost = out.Over+r.Refused.Over, out.Lost+r.Lost
+	}
+	err = s.computed(ctx, s.asking, "telling what was refused", func(b packet.Budget) error {
+		out.Refused, out.More = traffic.Refusals(b, m.names(), records, out.Since.Unix(), now.Unix(), in.Most)
+		return nil
+	})
+	return &struct{ Body api.Refusals }{out}, err
+}
+
+// showSeen tells which connections hosts saw.
+func (s *Service) showSeen(ctx context.Context, in *groupsInput) (*struct{ Body api.SeenConnections }, error) {
+	m, records, err := s.traffic(ctx, store.Seen)
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock()
+	out := api.SeenConnections{Version: api.Version, Revision: m.pair.Revision, Now: now.UTC(), Since: in.from(now).UTC()}
+	for _, r := range records {
+		if r.Watched != 0 {
+			out.Watching++
+		}
+		out.Over, out.Lost = out.Over+r.Seen.Over, out.Lost+r.Lost
+	}
+	err = s.computed(ctx, s.asking, "telling what was seen", func(b packet.Budget) error {
+		out.Seen, out.More = traffic.Connections(b, m.policy, records, out.Since.Unix(), now.Unix(), in.Most)
+		return nil
+	})
+	return &struct{ Body api.SeenConnections }{out}, err
+}
+
+// cutsLookBack is how far back connections are looked at when a change is judged.
+const cutsLookBack = traffic.FlowDays * 24 * time.Hour
+
+// cuts are the connections that were seen and that a change from one policy to another would refuse.
+func (s *Service) cuts(ctx context.Context, b packet.Budget, from, to *policy.Policy) (*api.Cuts, error) {
+	records, err := s.Store.Traffic(ctx, store.Seen)
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock()
+	out := &api.Cuts{Since: now.Add(-cutsLookBack).UTC(), Cut: []*traffic.Cut{}}
+	for _, r := range records {
+		if r.Watched != 0 {
+			out.Watching++
+		}
+	}
+	if out.Watching > 0 {
+		out.Cut = append(out.Cut, traffic.Cuts(b, from, to, records, out.Since.Unix(), now.Unix())...)
+	}
+	return out, nil
 }

@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"sync"
 	"testing"
 	"time"
@@ -13,6 +14,12 @@ import (
 	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 )
+
+// whole is a single address.
+func whole(addr string) netip.Prefix {
+	at := netip.MustParseAddr(addr)
+	return netip.PrefixFrom(at, at.BitLen())
+}
 
 // telling is a service with a small policy, and a host that tells it what it counts and sees.
 func telling(t *testing.T) *harbour {
@@ -57,4 +64,53 @@ func TestUnused(t *testing.T) {
 	u, err = h.Unused(ctx, 90*24*time.Hour)
 	require.NoError(t, err)
 	require.EqualValues(t, 20, u.Statements[2].Packets)
+}
+
+// TestRefusedAndSeen: what hosts tell of packets comes back by reason, strangers of whom nothing was
+// refused are kept as prefixes, and a change is told which connections in use it would refuse.
+func TestRefusedAndSeen(t *testing.T) {
+	ctx := context.Background()
+	h := telling(t)
+	at := h.now.Unix()
+	flow := func(by, direction, src, dst string, port int) traffic.Flow {
+		return traffic.Flow{By: by, Direction: direction, Src: whole(src), Dst: whole(dst), Protocol: 6, Port: port}
+	}
+	refused, seen := traffic.NewSums(9), traffic.NewSums(9)
+	refused.Add(flow("stance inbound closed", "in", "203.0.113.10", "10.40.2.10", 443), 6, at)
+	refused.Add(flow("stance inbound closed", "in", "192.0.2.7", "10.40.2.10", 25), 4, at)
+	seen.Add(flow("", "in", "192.0.2.7", "10.40.2.10", 443), 30, at)
+	seen.Add(flow("", "in", "203.0.113.10", "10.40.2.10", 22), 2, at)
+	host := h.as([]api.Right{api.Host}, "charts-01")
+	b := traffic.Batch{Epoch: "e", Number: 1, At: at, Refused: refused.Told(), Seen: seen.Told(), Watches: true, Lost: 1}
+	require.NoError(t, host.TellTraffic(ctx, "charts-01", b))
+	require.NoError(t, host.TellTraffic(ctx, "charts-01", b), "again")
+
+	r, err := h.Refused(ctx, time.Hour, 10)
+	require.NoError(t, err)
+	var said []string
+	for _, one := range r.Refused {
+		said = append(said, fmt.Sprint(one.From.Name, " ", one.Service, " ", one.Times, " ", one.Senders[0].Address, " ", one.Rule))
+	}
+	require.Equal(t, []string{"jump https 6 203.0.113.10/32 allow jump-to-charts-https: jump -> charts : https",
+		"strangers smtp 4 192.0.2.7/32 allow strangers-to-charts-smtp: 192.0.2.7 -> charts : smtp"}, said)
+	require.Equal(t, []any{1, int64(1)}, []any{r.Telling, r.Lost})
+
+	c, err := h.Seen(ctx, time.Hour, 10)
+	require.NoError(t, err)
+	said = nil
+	for _, one := range c.Seen {
+		said = append(said, fmt.Sprint(one.From.Name, " ", one.Service, " ", one.Times, " ", one.Senders[0].Address, " by ", one.By))
+	}
+	require.Equal(t, []string{"strangers https 30 192.0.2.0/24 by allow web", "jump ssh 2 203.0.113.10/32 by allow hop"}, said)
+	var stored string
+	require.NoError(t, h.row("SELECT seen FROM traffic").Scan(&stored))
+	require.NotContains(t, stored, "192.0.2.7", "it is not even kept")
+
+	change, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy}}}})
+	require.NoError(t, err)
+	require.Equal(t, 1, change.Cuts.Watching)
+	require.Len(t, change.Cuts.Cut, 1)
+	cut := change.Cuts.Cut[0]
+	require.Equal(t, []any{"strangers", "https", int64(30), "stance inbound closed", "allow web"},
+		[]any{cut.From.Name, cut.Service, cut.Times, cut.By, cut.Was})
 }

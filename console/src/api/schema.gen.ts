@@ -489,6 +489,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic/refused": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What hosts refused, by whom, and what would admit it */
+        get: operations["show-refused"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/traffic/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which connections hosts saw, and who admits them */
+        get: operations["show-seen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traffic/unused": {
         parameters: {
             query?: never;
@@ -774,6 +808,8 @@ export interface components {
             added?: string[] | null;
             /** @description one for each cause, the widest and most dangerous first */
             changes: components["schemas"]["Difference"][];
+            /** @description which connections that were seen the second side refuses and the first admits */
+            cuts?: components["schemas"]["Cuts"];
             /** @description the same by host */
             hosts: components["schemas"]["HostChanges"][];
             /** @description hosts that only the first fleet has */
@@ -782,6 +818,48 @@ export interface components {
             version: number;
             /** @description what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through */
             written?: string[] | null;
+        };
+        Connection: {
+            /** @description who admits them by the policy that is asked; left out where nothing is filtered there */
+            by?: string;
+            /** @enum {string} */
+            direction: "in" | "out" | "through";
+            /**
+             * Format: int64
+             * @description in seconds since 1970
+             */
+            first: number;
+            from: components["schemas"]["End"];
+            /** @description that told it, the first few */
+            hosts: string[];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            hosts_of: number;
+            /** Format: int64 */
+            last: number;
+            /** @description where the policy says it */
+            place?: string;
+            /** @description where none does: a statement that would */
+            rule?: string;
+            /** @description the most frequent, by address */
+            senders: components["schemas"]["Sender"][];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            senders_of: number;
+            /** @description as a policy writes it; many ports is a search for open ones */
+            service: string;
+            /** @description a statement of the policy says so, not the stance alone */
+            stated: boolean;
+            /**
+             * Format: int64
+             * @description packets that were refused, of those that the kernel told; or connections
+             */
+            times: number;
+            to: components["schemas"]["End"];
         };
         Copies: {
             copies: components["schemas"]["CopyNote"][];
@@ -811,6 +889,60 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             packets: number;
+        };
+        Cut: {
+            /** @description who refuses them then */
+            by: string;
+            /** @enum {string} */
+            direction: "in" | "out" | "through";
+            /**
+             * Format: int64
+             * @description in seconds since 1970
+             */
+            first: number;
+            from: components["schemas"]["End"];
+            /** @description that told it, the first few */
+            hosts: string[];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            hosts_of: number;
+            /** Format: int64 */
+            last: number;
+            /** @description where the policy says it */
+            place?: string;
+            /** @description the most frequent, by address */
+            senders: components["schemas"]["Sender"][];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            senders_of: number;
+            /** @description as a policy writes it; many ports is a search for open ones */
+            service: string;
+            /**
+             * Format: int64
+             * @description packets that were refused, of those that the kernel told; or connections
+             */
+            times: number;
+            to: components["schemas"]["End"];
+            /** @description who admits them until then */
+            was: string;
+        };
+        Cuts: {
+            /** @description the most frequent first */
+            cut: components["schemas"]["Cut"][];
+            /**
+             * Format: date-time
+             * @description from when on connections were looked at
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description how many hosts listen to which connections begin; where none does nothing is known
+             */
+            watching: number;
         };
         Difference: {
             /** @enum {string} */
@@ -857,6 +989,12 @@ export interface components {
              */
             kind: "nft-json" | "nft-text" | "iptables-save" | "ip6tables-save" | "ipset-save" | "routes" | "groups" | "portable";
             text: string;
+        };
+        End: {
+            /** @description a role, 'host NAME', a network, which strangers may share, or strangers */
+            name: string;
+            /** @enum {string} */
+            who: "ours" | "known" | "stranger";
         };
         EndUse: {
             /**
@@ -1602,6 +1740,89 @@ export interface components {
             /** @description SRC -> DST : SERVICE, as yfence ask takes it */
             question: string;
         };
+        Refusal: {
+            /** @description who refuses: 'block pests', 'stance inbound closed' */
+            by: string;
+            /** @enum {string} */
+            direction: "in" | "out" | "through";
+            /**
+             * Format: int64
+             * @description in seconds since 1970
+             */
+            first: number;
+            from: components["schemas"]["End"];
+            /** @description that told it, the first few */
+            hosts: string[];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            hosts_of: number;
+            /** Format: int64 */
+            last: number;
+            /**
+             * @description where it is not simply refused
+             * @enum {string}
+             */
+            manner?: "on trial" | "over its limit" | "paused";
+            /** @description what that rule opens besides */
+            opens?: string;
+            /** @description the policy that is asked admits it */
+            passes?: boolean;
+            /** @description where the policy says it */
+            place?: string;
+            /** @description that would admit it, as a statement of the policy */
+            rule?: string;
+            /** @description one after the other, many ports were tried */
+            search?: boolean;
+            /** @description the most frequent, by address */
+            senders: components["schemas"]["Sender"][];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            senders_of: number;
+            /** @description as a policy writes it; many ports is a search for open ones */
+            service: string;
+            /**
+             * Format: int64
+             * @description packets that were refused, of those that the kernel told; or connections
+             */
+            times: number;
+            to: components["schemas"]["End"];
+        };
+        Refusals: {
+            /**
+             * Format: int64
+             * @description how often hosts' kernels dropped messages: nobody knows of how many packets
+             */
+            lost?: number;
+            /**
+             * Format: int64
+             * @description how many reasons more there are
+             */
+            more?: number;
+            /** Format: date-time */
+            now: string;
+            /**
+             * Format: int64
+             * @description packets that are in none of them: there were too many kinds
+             */
+            over?: number;
+            /** @description by reason: our own first, who searches for open ports last */
+            refused: components["schemas"]["Refusal"][];
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: int64
+             * @description how many hosts told what they refuse
+             */
+            telling: number;
+            /** Format: int64 */
+            version: number;
+        };
         Report: {
             /** @description what counters stand at; the dumps are without that. Beside same: of those that stand otherwise than before */
             counts?: components["schemas"]["Count"][];
@@ -1723,10 +1944,47 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        SeenConnections: {
+            /**
+             * Format: int64
+             * @description how often hosts' kernels dropped messages: nobody knows of how many connections
+             */
+            lost?: number;
+            /**
+             * Format: int64
+             * @description how many kinds more there are
+             */
+            more?: number;
+            /** Format: date-time */
+            now: string;
+            /**
+             * Format: int64
+             * @description connections that are in none of them: there were too many kinds
+             */
+            over?: number;
+            /** Format: int64 */
+            revision: number;
+            /** @description the most frequent first */
+            seen: components["schemas"]["Connection"][];
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            version: number;
+            /**
+             * Format: int64
+             * @description how many hosts listen to which connections begin
+             */
+            watching: number;
+        };
         SeenInterface: {
             addresses: string[];
             name: string;
             up: boolean;
+        };
+        Sender: {
+            address: string;
+            /** Format: int64 */
+            times: number;
         };
         Service: {
             addresses: string[];
@@ -3467,6 +3725,70 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-refused": {
+        parameters: {
+            query?: {
+                /** @description how many reasons, or kinds, are told */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refusals"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-seen": {
+        parameters: {
+            query?: {
+                /** @description how many reasons, or kinds, are told */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenConnections"];
+                };
             };
             /** @description Error */
             default: {

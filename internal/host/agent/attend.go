@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/host/inventory"
+	"yellowfence.example/yfence/internal/host/tap"
 )
 
 // A Service is what an attendant says to the service. *client.Client is one.
@@ -33,6 +34,7 @@ type Agent struct {
 	Every   time.Duration                                                        // how often it reports
 	Told    bool                                                                 // the service says how often, instead
 	Look    time.Duration                                                        // how often it looks at what raises no event
+	Seen    bool                                                                 // it listens to which connections begin
 	Say     func(format string, args ...any)
 
 	report chan struct{} // a report is due
@@ -68,9 +70,17 @@ func (a *Agent) Attend(ctx context.Context) error {
 	if err := inventory.Changes(ctx, unix.NETLINK_ROUTE, inventory.AddressGroups, moved); err != nil {
 		a.Say("the kernel does not tell when addresses change: %v", err)
 	}
+	t, refused, begun := tap.Open(ctx, a.Seen)
+	if refused != nil {
+		a.Say("what our rules refuse is not told: %v", refused)
+	}
+	if begun != nil {
+		a.Say("which connections begin is not told: %v", begun)
+	}
+	defer a.keepTraffic(t) // what came since the last report
 	var all sync.WaitGroup
 	for _, part := range []func(context.Context){
-		a.reports, a.serve, a.tellChanges, a.followUnits,
+		func(ctx context.Context) { a.reports(ctx, t) }, a.serve, a.tellChanges, a.followUnits,
 		func(ctx context.Context) { a.watch(ctx, changed) },
 		func(ctx context.Context) { a.move(ctx, moved) },
 	} {
@@ -172,7 +182,7 @@ func (a *Agent) limit(ctx context.Context, d time.Duration) (context.Context, co
 
 // reports has reports sent: at the beginning, when they are due, and every so often.
 // Not all hosts of a fleet report in the same second.
-func (a *Agent) reports(ctx context.Context) {
+func (a *Agent) reports(ctx context.Context, t *tap.Tap) {
 	wait := time.Duration(0)
 	failures := 0
 	for {
@@ -182,6 +192,7 @@ func (a *Agent) reports(ctx context.Context) {
 		case <-a.report:
 		case <-time.After(wait):
 		}
+		a.keepTraffic(t)
 		_, err := a.Run(ctx, "report", "--spool", "--output", "json")
 		wait = jittered(a.interval())
 		if err != nil && ctx.Err() == nil {
@@ -191,6 +202,13 @@ func (a *Agent) reports(ctx context.Context) {
 		} else {
 			failures = 0
 		}
+	}
+}
+
+// keepTraffic puts what the kernel told since it was last asked where the next report finds it.
+func (a *Agent) keepTraffic(t *tap.Tap) {
+	if err := a.Saw(t.Drain()); err != nil {
+		a.Say("what was refused and seen since the last report is lost: %v", err)
 	}
 }
 

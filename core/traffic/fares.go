@@ -1,0 +1,88 @@
+package traffic
+
+import (
+	"slices"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A judge says what becomes of flows by a policy. Where a flow does not tell all of a packet, as its
+// interface, what is left open may be anything.
+type judge struct {
+	sp      *packet.Space
+	pol     *policy.Policy
+	planner *compile.Planner
+	classes map[string]*fate
+}
+
+// fate is what hosts of a class do.
+type fate struct {
+	decision packet.Decision
+	deciders []compile.Decider
+	admitted packet.Set
+}
+
+// judgeOf makes one for an instant in seconds since 1970.
+func judgeOf(sp *packet.Space, pol *policy.Policy, now int64) *judge {
+	return &judge{sp, pol, compile.NewPlanner(sp, pol, now), map[string]*fate{}}
+}
+
+// fate is what a host of the policy's fleet does with packets.
+func (j *judge) fate(h *fleet.Host) *fate {
+	class := j.planner.Class(h)
+	f := j.classes[class]
+	if f == nil {
+		f = &fate{}
+		f.decision, f.deciders = j.planner.Attributed(j.planner.Plan(h))
+		f.admitted = j.sp.Where(f.decision, func(o packet.Outcome) bool { return o.Verdict == packet.Admit })
+		j.classes[class] = f
+	}
+	return f
+}
+
+// set is the packets that a flow is of, new connections' first ones.
+func (j *judge) set(f Flow) packet.Set {
+	d, _ := packet.DirectionOf(f.Direction)
+	family := packet.IPv6
+	if f.Src.Addr().Is4() {
+		family = packet.IPv4
+	}
+	sp := j.sp
+	set := sp.AndAll(sp.Crossing(d), sp.Not(sp.Loopback()), sp.Value(packet.Family, family), sp.Value(packet.State, packet.New),
+		sp.Value(packet.Protocol, f.Protocol), sp.WellFormed())
+	set = sp.AndAll(set, sp.Addrs(packet.Src, packet.Prefixes(f.Src)), sp.Addrs(packet.Dst, packet.Prefixes(f.Dst)))
+	switch {
+	case f.Port < 0:
+	case slices.Contains(packet.PortProtocols, f.Protocol):
+		set = sp.And(set, sp.Value(packet.DstPort, f.Port))
+	case f.Protocol == packet.ICMP || f.Protocol == packet.ICMPv6:
+		set = sp.And(set, sp.Value(packet.ICMPType, f.Port))
+	}
+	if f.In != "" && d != packet.Outbound {
+		set = sp.And(set, sp.Interfaces(packet.InIface, f.In))
+	}
+	if f.Out != "" && d != packet.Inbound {
+		set = sp.And(set, sp.Interfaces(packet.OutIface, f.Out))
+	}
+	return set
+}
+
+// decides is who decides about a flow at a host; of several, one that admits some of it, or refuses
+// some, as asked. passes says that some of it is admitted. ok is false where nothing is filtered.
+func (j *judge) decides(h *fleet.Host, f Flow, admitting bool) (by compile.Decider, passes, ok bool) {
+	fate := j.fate(h)
+	for _, o := range j.sp.Outcomes(j.sp.Only(fate.decision, j.set(f))) {
+		if o.By == 0 {
+			continue
+		}
+		if admits := o.Verdict == packet.Admit; !ok || admits == admitting {
+			by, ok, passes = fate.deciders[o.By-1], true, passes || admits
+		} else {
+			passes = passes || admits
+		}
+	}
+	return by, passes, ok
+}

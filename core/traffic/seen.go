@@ -1,0 +1,124 @@
+package traffic
+
+import (
+	"cmp"
+	"slices"
+
+	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/policy"
+)
+
+// A Connection is connections that were seen: from one end to another, to one port.
+type Connection struct {
+	Group
+	By     string `json:"by,omitempty" doc:"who admits them by the policy that is asked; left out where nothing is filtered there"`
+	Place  string `json:"place,omitempty" doc:"where the policy says it"`
+	Stated bool   `json:"stated" doc:"a statement of the policy says so, not the stance alone"`
+	Rule   string `json:"rule,omitempty" doc:"where none does: a statement that would"`
+}
+
+// Connections are which connections hosts saw from an instant on, the most frequent first. most bounds
+// how many are told; the rest is counted. records are by host.
+func Connections(b packet.Budget, pol *policy.Policy, records map[string]*Record, since, now int64, most int) (out []*Connection,
+	more int) {
+	e, all := endsOf(pol), map[string]*Connection{}
+	for _, h := range pol.Fleet.Hosts {
+		if r := records[h.Name]; r != nil {
+			for _, s := range r.Seen.All() {
+				if n := s.Since(Day(since)); n > 0 && s.Last >= since {
+					one := &Connection{Group: e.group(h, s.Flow)}
+					if all[one.key()] == nil {
+						all[one.key()] = one
+					}
+					all[one.key()].add(h, s, n)
+				}
+			}
+		}
+	}
+	for _, c := range all {
+		out = append(out, c)
+	}
+	slices.SortFunc(out, func(a, b *Connection) int {
+		return cmp.Or(cmp.Compare(b.Times, a.Times), cmp.Compare(b.Last, a.Last), cmp.Compare(a.key(), b.key()))
+	})
+	if len(out) > most {
+		out, more = out[:most], len(out)-most
+	}
+	j := judgeOf(b.Space(), pol, now)
+	for _, c := range out {
+		every := c.finish(pol)
+		by, _, filtered := j.decides(c.host, c.flow, true)
+		if filtered {
+			c.By, c.Place, c.Stated = by.String(), placeOf(by), by.Kind != compile.ByStance
+		}
+		if !c.Stated {
+			c.Rule = fence.Line(c.rule(every, pol))
+		}
+	}
+	return out, more
+}
+
+// placeOf is where a decider stands in the policy, "" for the ground and what nobody wrote.
+func placeOf(by compile.Decider) string {
+	if by.Pos.File == "" {
+		return ""
+	}
+	return by.Pos.String()
+}
+
+// A Cut is connections that were seen and that a change of the policy would refuse.
+type Cut struct {
+	Group
+	By    string `json:"by" doc:"who refuses them then"`
+	Place string `json:"place,omitempty" doc:"where the policy says it"`
+	Was   string `json:"was" doc:"who admits them until then"`
+}
+
+// Cuts are the connections seen from an instant on that one policy admits and another refuses, by
+// which of its statements, the most frequent first. Of hosts that only one of them has nothing is
+// said. records are by host.
+func Cuts(b packet.Budget, from, to *policy.Policy, records map[string]*Record, since, now int64) (out []*Cut) {
+	sp := b.Space()
+	before, after := judgeOf(sp, from, now), judgeOf(sp, to, now)
+	e, all := endsOf(to), map[string]*Cut{}
+	for _, h := range to.Fleet.Hosts {
+		r, was := records[h.Name], from.Fleet.Host(h.Name)
+		if r == nil || was == nil {
+			continue
+		}
+		for _, s := range r.Seen.All() {
+			n := s.Since(Day(since))
+			if n == 0 || s.Last < since {
+				continue
+			}
+			// What a flow leaves open, as its interface, may be anything: it is cut where none passes any more.
+			admitted := sp.And(before.fate(was).admitted, before.set(s.Flow))
+			if admitted == packet.Empty || sp.And(after.fate(h).admitted, admitted) != packet.Empty {
+				continue
+			}
+			by, _, filtered := after.decides(h, s.Flow, false)
+			if !filtered {
+				continue
+			}
+			one := &Cut{Group: e.group(h, s.Flow), By: by.String(), Place: placeOf(by)}
+			if old, _, ok := before.decides(was, s.Flow, true); ok {
+				one.Was = old.String()
+			}
+			key := one.By + "\n" + one.key()
+			if all[key] == nil {
+				all[key] = one
+			}
+			all[key].add(h, s, n)
+		}
+	}
+	for _, c := range all {
+		c.finish(to)
+		out = append(out, c)
+	}
+	slices.SortFunc(out, func(a, b *Cut) int {
+		return cmp.Or(cmp.Compare(b.Times, a.Times), cmp.Compare(b.Last, a.Last), cmp.Compare(a.By+a.key(), b.By+b.key()))
+	})
+	return out
+}
