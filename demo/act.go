@@ -116,7 +116,7 @@ func (d *demo) enrol(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		cmd := exec.Command(program, "attend", "--enrol", file, "--server", server, "--ca-file", ca, "--state", d.stateOf(h.Name),
+		cmd := exec.Command(program, "attend", "--seen", "--enrol", file, "--server", server, "--ca-file", ca, "--state", d.stateOf(h.Name),
 			"--every", "1m", "--look", "2s")
 		cmd.Stderr = log
 		ended, err := d.hosts[h.Name].Start(cmd)
@@ -200,6 +200,11 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 	var exit *exec.ExitError
 	if err := drift.Run(); err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) {
 		return err
+	}
+	if d.hosts != nil {
+		if err := d.showTraffic(ctx); err != nil {
+			return err
+		}
 	}
 	token, err := os.ReadFile(filepath.Join(d.dir, "token"))
 	if err != nil {

@@ -44,7 +44,7 @@ func TestDemo(t *testing.T) {
 			output, err := cmd.CombinedOutput()
 			require.NoError(t, err, "%s", output)
 			shown := string(output)
-			for _, want := range []string{
+			wanted := []string{
 				`(?m)^broker-02 +drifted\n    shut      Chain inbound has no rules left while its policy is drop`,
 				`(?m)^logbook-01 +drifted\n    opened    tcp 5432 from hill-lan \(IPv4\) gets in; nothing in the policy admits it\.`,
 				`(?m)^charts-02 +drifted\n    opened    tcp 22 from 192\.0\.2\.64/28 gets in; nothing in the policy admits it\.`,
@@ -53,7 +53,13 @@ func TestDemo(t *testing.T) {
 				`(?m)^    no group  The instance dunlin-a41d is in no group: nothing filters for it\.`,
 				`15 hosts: 4 drifted, 11 in step`,
 				`The console is at\n\n    http://127\.0\.0\.1:\d+\n`,
-			} {
+			}
+			if kind == "live" {
+				wanted = append(wanted, `it refuses connections that are in use: of those that 14 hosts saw since`,
+					`(?s)strangers -> charts : https  .*until now admitted by allow chart-web`,
+					`(?s)nothing met these\n.*allow vault  \(rules\.fence:\d+:\d+\)\n      on its one host`)
+			}
+			for _, want := range wanted {
 				require.Regexp(t, regexp.MustCompile(want), shown)
 			}
 			left, err := filepath.Glob("/run/netns/" + prefix + "*")

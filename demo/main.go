@@ -62,6 +62,9 @@ type demo struct {
 	gates  []*testbed.Namespace // before instances of the cloud
 	serve  []process            // the service, on loopback and for the hosts
 	attend []process            // on each host, and the cloud
+
+	listening []func() error // what the harbour serves, to be closed
+	quiet     func()         // ends what the harbour's machines say
 }
 
 // process is one that was started, and where its end is told.

@@ -233,6 +233,9 @@ func certify(dir string, addresses []netip.Addr) error {
 // down takes everything down that run has put up, as far as it got.
 func (d *demo) down() error {
 	var all error
+	if d.quiet != nil {
+		d.quiet()
+	}
 	for _, p := range d.attend {
 		_ = p.cmd.Process.Signal(syscall.SIGTERM)
 	}

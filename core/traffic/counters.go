@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yellowfence.example/yfence/core/compile"
+	"yellowfence.example/yfence/core/packet"
 )
 
 // A Counter is what the counter of one line of our rules stands at.
@@ -13,6 +14,7 @@ type Counter struct {
 	Of      string `json:"of"` // the load of rules it belongs to; "" where the kernel has no name for that
 	At      string `json:"at"`
 	By      string `json:"by"` // whom the line carries out: "allow chart-web"
+	Chain   string `json:"chain"`
 	Packets int64  `json:"packets"`
 	Bytes   int64  `json:"bytes"`
 }
@@ -20,8 +22,22 @@ type Counter struct {
 // A Hit is how often a statement decided about a packet: of connections, about each one's first.
 type Hit struct {
 	By      string `json:"by" doc:"the statement, as rules name it: 'allow chart-web'"`
+	Way     string `json:"way,omitempty" enum:"in,out,through" doc:"of the packets; left out of what is translated"`
 	Packets int64  `json:"packets"`
 	Bytes   int64  `json:"bytes"`
+}
+
+// key is what hits are told apart by.
+func (h Hit) key() string { return strings.TrimSpace(h.By + " " + h.Way) }
+
+// way is the direction of the packets that come to a chain of ours.
+func (c Counter) way() string {
+	for _, d := range packet.Directions {
+		if strings.HasPrefix(c.Chain, d.String()) {
+			return d.Word()
+		}
+	}
+	return ""
 }
 
 // IsStatement says that a line which carries out this is one that statements are counted by.
@@ -47,15 +63,16 @@ func Moved(before, now []Counter) []Hit {
 	}
 	sums := map[string]*Hit{}
 	for _, c := range now {
-		if sums[c.By] == nil {
-			sums[c.By] = &Hit{By: c.By}
+		hit := Hit{By: c.By, Way: c.way()}
+		if sums[hit.key()] == nil {
+			sums[hit.key()] = &hit
 		}
 		then := was[[2]string{c.Of, c.At}]
 		if again[c.Of] {
 			then = Counter{}
 		}
-		sums[c.By].Packets += c.Packets - then.Packets
-		sums[c.By].Bytes += c.Bytes - then.Bytes
+		sums[hit.key()].Packets += c.Packets - then.Packets
+		sums[hit.key()].Bytes += c.Bytes - then.Bytes
 	}
 	return sorted(sums)
 }
@@ -66,6 +83,6 @@ func sorted(hits map[string]*Hit) []Hit {
 	for _, h := range hits {
 		out = append(out, *h)
 	}
-	slices.SortFunc(out, func(a, b Hit) int { return cmp.Compare(a.By, b.By) })
+	slices.SortFunc(out, func(a, b Hit) int { return cmp.Compare(a.key(), b.key()) })
 	return out
 }

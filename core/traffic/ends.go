@@ -75,7 +75,7 @@ func (e *ends) of(p netip.Prefix) (End, *fleet.Host) {
 	}
 	for _, n := range e.networks {
 		switch {
-		case !n.Addrs.Contains(p.Addr()):
+		case !n.Addrs.ContainsPrefix(p): // of a stranger the prefix is kept, which others may be in too
 		case n.Shared:
 			return End{Stranger, n.Name}, nil
 		default:

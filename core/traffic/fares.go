@@ -1,8 +1,10 @@
 package traffic
 
 import (
+	"net/netip"
 	"slices"
 
+	"go4.org/netipx"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
@@ -53,7 +55,7 @@ func (j *judge) set(f Flow) packet.Set {
 	sp := j.sp
 	set := sp.AndAll(sp.Crossing(d), sp.Not(sp.Loopback()), sp.Value(packet.Family, family), sp.Value(packet.State, packet.New),
 		sp.Value(packet.Protocol, f.Protocol), sp.WellFormed())
-	set = sp.AndAll(set, sp.Addrs(packet.Src, packet.Prefixes(f.Src)), sp.Addrs(packet.Dst, packet.Prefixes(f.Dst)))
+	set = sp.AndAll(set, sp.Addrs(packet.Src, j.addresses(f.Src)), sp.Addrs(packet.Dst, j.addresses(f.Dst)))
 	switch {
 	case f.Port < 0:
 	case slices.Contains(packet.PortProtocols, f.Protocol):
@@ -68,6 +70,18 @@ func (j *judge) set(f Flow) packet.Set {
 		set = sp.And(set, sp.Interfaces(packet.OutIface, f.Out))
 	}
 	return set
+}
+
+// addresses are those that an end of a flow may be: where a prefix was kept it was a stranger's.
+func (j *judge) addresses(p netip.Prefix) *netipx.IPSet {
+	all := packet.Prefixes(p)
+	if p.IsSingleIP() {
+		return all
+	}
+	if strange := packet.Intersection(all, j.pol.Strangers); len(strange.Ranges()) > 0 {
+		return strange
+	}
+	return all
 }
 
 // decides is who decides about a flow at a host; of several, one that admits some of it, or refuses

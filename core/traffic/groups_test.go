@@ -148,7 +148,7 @@ func TestSeen(t *testing.T) {
 	for _, line := range [][2]string{
 		{"logbook-01", "in 10.60.3.31 -> 10.60.3.40 tcp 5432 x40"},
 		{"charts-01", "in 198.51.99.0/24 -> 203.0.113.70 tcp 443 x30"},
-		{"charts-02", "in 198.51.98.0/24 -> 203.0.113.71 tcp 443 x3"},
+		{"charts-02", "in 198.51.100.0/24 -> 203.0.113.71 tcp 443 x3"}, // half of it is the crew's
 		{"charts-01", "out 203.0.113.70 -> 192.0.2.11 udp 53 x20"},
 		{"charts-01", "out 203.0.113.70 -> 192.0.2.130 tcp 443 x10"},
 		{"charts-01", "in 192.0.2.130 -> 203.0.113.70 tcp 8096 x5"},

@@ -44,14 +44,14 @@ func (b *Batch) Add(more Batch) {
 	b.Watches = more.Watches
 	sums := map[string]*Hit{}
 	for _, h := range slices.Concat(b.Hits, more.Hits) {
-		if more.InForce && !slices.ContainsFunc(more.Hits, func(m Hit) bool { return m.By == h.By }) && h.Packets == 0 {
+		if more.InForce && !slices.ContainsFunc(more.Hits, func(m Hit) bool { return m.key() == h.key() }) && h.Packets == 0 {
 			continue // it is not in force any more, and nothing came to it
 		}
-		if sums[h.By] == nil {
-			sums[h.By] = &Hit{By: h.By}
+		if sums[h.key()] == nil {
+			sums[h.key()] = &Hit{By: h.By, Way: h.Way}
 		}
-		sums[h.By].Packets += h.Packets
-		sums[h.By].Bytes += h.Bytes
+		sums[h.key()].Packets += h.Packets
+		sums[h.key()].Bytes += h.Bytes
 	}
 	b.Hits, b.InForce = sorted(sums), b.InForce || more.InForce
 	b.Refused, b.Seen = joined(b.Refused, more.Refused), joined(b.Seen, more.Seen)
@@ -73,6 +73,8 @@ func joined(a, b *Told) *Told {
 
 // A Statement is how one statement fares on a host.
 type Statement struct {
+	By    string          `json:"by"`
+	Way   string          `json:"way,omitempty"`
 	Since int64           `json:"since"`          // from when on it is counted there
 	Until int64           `json:"until"`          // to when it was; a host is heard of now and then
 	Gone  bool            `json:"gone,omitempty"` // it is not in force there any more
@@ -86,7 +88,7 @@ type Record struct {
 	Number  int64                 `json:"number"`
 	At      int64                 `json:"at"` // when it last told something
 	Lost    int64                 `json:"lost,omitempty"`
-	Hits    map[string]*Statement `json:"hits"`
+	Hits    map[string]*Statement `json:"hits"`              // by statement and way
 	Watched int64                 `json:"watched,omitempty"` // since when connections are listened to; 0 is not
 	Refused *Sums                 `json:"-"`
 	Seen    *Sums                 `json:"-"`
@@ -127,16 +129,16 @@ func (r *Record) Take(b Batch, at int64, kept func(Flow) Flow) (fresh bool) {
 func (r *Record) takeHits(b Batch, at int64) {
 	told := map[string]bool{}
 	for _, h := range b.Hits {
-		known := r.Hits[h.By] != nil || len(r.Hits) < Statements
-		if !known || !IsStatement(h.By) || len(h.By) > nameLength || h.Packets < 0 || h.Bytes < 0 {
+		key := h.key()
+		if r.Hits[key] == nil && len(r.Hits) >= Statements || !IsStatement(h.By) || len(h.By) > nameLength || h.Packets < 0 || h.Bytes < 0 {
 			continue
 		}
-		told[h.By] = true
-		s := r.Hits[h.By]
+		told[key] = true
+		s := r.Hits[key]
 		if s == nil || s.Gone {
 			was := s
-			s = &Statement{Since: at}
-			if r.Hits[h.By] = s; was != nil {
+			s = &Statement{By: h.By, Way: h.Way, Since: at}
+			if r.Hits[key] = s; was != nil {
 				s.Last, s.Days = was.Last, was.Days
 			}
 		}
@@ -152,8 +154,8 @@ func (r *Record) takeHits(b Batch, at int64) {
 			s.Days[Day(at)] = []int64{day[0] + h.Packets, day[1] + h.Bytes}
 		}
 	}
-	for by, s := range r.Hits {
-		if b.InForce && !told[by] {
+	for key, s := range r.Hits {
+		if b.InForce && !told[key] {
 			s.Gone = true
 		}
 		if !s.Gone {
@@ -161,7 +163,7 @@ func (r *Record) takeHits(b Batch, at int64) {
 		}
 		maps.DeleteFunc(s.Days, func(day int, _ []int64) bool { return day < Day(at)-HitDays })
 		if s.Gone && len(s.Days) == 0 {
-			delete(r.Hits, by)
+			delete(r.Hits, key)
 		}
 	}
 }

@@ -27,7 +27,7 @@ func Connections(b packet.Budget, pol *policy.Policy, records map[string]*Record
 	for _, h := range pol.Fleet.Hosts {
 		if r := records[h.Name]; r != nil {
 			for _, s := range r.Seen.All() {
-				if n := s.Since(Day(since)); n > 0 && s.Last >= since {
+				if n := s.Since(Day(since)); n > 0 && s.Last >= since && !toService(pol, s.Flow) {
 					one := &Connection{Group: e.group(h, s.Flow)}
 					if all[one.key()] == nil {
 						all[one.key()] = one
@@ -58,6 +58,12 @@ func Connections(b packet.Budget, pol *policy.Policy, records map[string]*Record
 		}
 	}
 	return out, more
+}
+
+// toService says that a flow is the host agents' own, to the service.
+func toService(pol *policy.Policy, f Flow) bool {
+	s := pol.Fleet.Service
+	return f.Protocol == packet.TCP && f.Port == s.Port && slices.Contains(s.Addresses, f.Dst.Addr())
 }
 
 // placeOf is where a decider stands in the policy, "" for the ground and what nobody wrote.

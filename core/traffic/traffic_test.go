@@ -232,6 +232,7 @@ network office = 192.0.2.0/24
 block b: strangers -> fleet : any
 allow ops: office -> fleet : ssh  guard
 allow web: office -> red, blue : tcp 443
+allow push: blue -> blue, red : tcp 8443
 allow old: office -> red : tcp 80  until 2020-01-01
 `)
 	const now = 1_800_000_000
@@ -239,7 +240,9 @@ allow old: office -> red : tcp 80  until 2020-01-01
 	record := func(since int64, hits map[string]int64) *traffic.Record {
 		r := traffic.NewRecord()
 		for by, last := range hits {
-			s := &traffic.Statement{Since: since, Until: now, Last: last, Days: map[int][]int64{}}
+			name := strings.TrimSuffix(strings.TrimSuffix(by, " in"), " out")
+			s := &traffic.Statement{By: name, Way: strings.TrimSpace(strings.TrimPrefix(by, name)), Since: since, Until: now, Last: last,
+				Days: map[int][]int64{}}
 			if last != 0 {
 				s.Days[traffic.Day(last)] = []int64{3, 100}
 			}
@@ -248,23 +251,27 @@ allow old: office -> red : tcp 80  until 2020-01-01
 		return r
 	}
 	usages := traffic.Usages(pol, map[string]*traffic.Record{
-		"h1": record(now-50*aDay, map[string]int64{"allow web": now - aDay, "block b": now - 40*aDay, "allow gone": now}),
-		"h2": record(now-9*aDay, map[string]int64{"allow web": 0, "block b": 0}),
-		"xx": record(now-9*aDay, map[string]int64{"allow ops": now}),
+		"h1": record(now-50*aDay, map[string]int64{"allow web in": now - aDay, "allow web out": now - 2*aDay, "block b in": now - 40*aDay,
+			"allow gone in": now}),
+		"h2": record(now-9*aDay, map[string]int64{"allow web in": 0, "block b in": 0, "allow web out": now - aDay}),
+		"h3": record(now-9*aDay, map[string]int64{"allow push out": now, "allow push in": 0}),
+		"xx": record(now-9*aDay, map[string]int64{"allow ops in": now}),
 	}, now-30*aDay, now)
 	var said []string
 	for _, u := range usages {
 		said = append(said, fmt.Sprintf("%s %t: %d of %d, %d packets, last %d, since %d and %d", u.Statement, u.Unused(), u.HitOn, u.Hosts,
 			u.Packets, (now-u.Last)/aDay*min(u.Last, 1), (now-u.First)/aDay*min(u.First, 1), (now-u.All)/aDay*min(u.All, 1)))
 		for _, e := range u.Ends {
-			said = append(said, fmt.Sprintf("  %s %t: %d of %d", e.Role, e.Unused(), e.HitOn, e.Hosts))
+			said = append(said, fmt.Sprintf("  %s %s %t: %d of %d", e.Way, e.Role, e.Unused(), e.HitOn, e.Hosts))
 		}
 	}
 	require.Equal(t, []string{
 		"block b true: 0 of 2, 0 packets, last 40, since 50 and 9",
 		"allow ops false: 0 of 0, 0 packets, last 0, since 0 and 0",
-		"allow web false: 1 of 2, 3 packets, last 1, since 50 and 9",
-		"  red false: 1 of 2", "  blue true: 0 of 1",
+		"allow web false: 2 of 2, 9 packets, last 1, since 50 and 9",
+		"  in red false: 1 of 2", "  in blue true: 0 of 1",
+		"allow push false: 1 of 1, 3 packets, last 0, since 9 and 9",
+		"  in red false: 0 of 0", "  out blue false: 1 of 1", "  in blue true: 0 of 1",
 	}, said)
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 )
@@ -33,6 +34,7 @@ type Use struct {
 // EndUse is the use of a statement on the hosts of one role.
 type EndUse struct {
 	Role string `json:"role"`
+	Way  string `json:"way" enum:"in,out" doc:"out where the role sends, in where it gets"`
 	Use
 }
 
@@ -44,7 +46,8 @@ type asked struct {
 	by    string
 	pos   source.Pos
 	guard bool
-	names []string
+	from  []string // names that each side is made of
+	to    []string
 }
 
 // Usages tells how often each statement of a policy decided from an instant on, in the order of
@@ -58,21 +61,21 @@ func Usages(pol *policy.Policy, records map[string]*Record, since, now int64) []
 			if r.Block {
 				kind = compile.ByBlock
 			}
-			all = append(all, asked{name(kind, r.Name), r.Pos, r.Guard, slices.Concat(r.From.Refs, r.To.Refs)})
+			all = append(all, asked{name(kind, r.Name), r.Pos, r.Guard, r.From.Refs, r.To.Refs})
 		}
 	}
 	for _, r := range pol.Redirects {
 		if !r.Off {
-			all = append(all, asked{name(compile.ByRedirect, r.Name), r.Pos, false, slices.Concat(r.From.Refs, r.To.Refs)})
+			all = append(all, asked{name(compile.ByRedirect, r.Name), r.Pos, false, r.From.Refs, r.To.Refs})
 		}
 	}
 	for _, m := range pol.Masquerades {
 		if !m.Off {
-			all = append(all, asked{name(compile.ByMasquerade, m.Name), m.Pos, false, slices.Concat(m.From.Refs, m.To.Refs)})
+			all = append(all, asked{name(compile.ByMasquerade, m.Name), m.Pos, false, m.From.Refs, m.To.Refs})
 		}
 	}
 	for _, l := range pol.Leaves {
-		all = append(all, asked{name(compile.ByLeave, l.Name), l.Pos, false, l.Refs})
+		all = append(all, asked{name(compile.ByLeave, l.Name), l.Pos, false, nil, l.Refs})
 	}
 	// Each record is gone through once: a fleet has many hosts.
 	index := map[string]int{}
@@ -81,8 +84,11 @@ func Usages(pol *policy.Policy, records map[string]*Record, since, now int64) []
 		index[a.by] = i
 		out[i] = Usage{Statement: a.by, Place: a.pos.String(), Guard: a.guard}
 		for _, role := range pol.Roles {
-			if slices.Contains(a.names, role.Name) {
-				out[i].Ends = append(out[i].Ends, EndUse{Role: role.Name})
+			if slices.Contains(a.from, role.Name) {
+				out[i].Ends = append(out[i].Ends, EndUse{Role: role.Name, Way: packet.Outbound.Word()})
+			}
+			if slices.Contains(a.to, role.Name) {
+				out[i].Ends = append(out[i].Ends, EndUse{Role: role.Name, Way: packet.Inbound.Word()})
 			}
 		}
 	}
@@ -96,19 +102,40 @@ func Usages(pol *policy.Policy, records map[string]*Record, since, now int64) []
 
 // countHost adds what one host counted.
 func countHost(out []Usage, index map[string]int, h *fleet.Host, r *Record, since int64) {
-	for by, s := range r.Hits {
-		i, known := index[by]
+	seen := map[string]*Statement{} // by statement alone
+	for _, s := range r.Hits {
+		i, known := index[s.By]
 		if !known || s.Gone {
 			continue
 		}
 		u := &out[i]
-		u.add(s, since)
 		for k := range u.Ends {
-			if h.HasRole(u.Ends[k].Role) {
-				u.Ends[k].add(s, since)
+			if e := &u.Ends[k]; h.HasRole(e.Role) && e.Way == s.Way {
+				e.add(s, since)
 			}
 		}
+		if was := seen[s.By]; was != nil {
+			s = was.with(s)
+		}
+		seen[s.By] = s
 	}
+	for by, s := range seen {
+		out[index[by]].add(s, since)
+	}
+}
+
+// with is a statement's two ways as one.
+func (s *Statement) with(o *Statement) *Statement {
+	both := &Statement{By: s.By, Since: min(s.Since, o.Since), Last: max(s.Last, o.Last), Days: map[int][]int64{}}
+	for _, days := range []map[int][]int64{s.Days, o.Days} {
+		for day, n := range days {
+			if had := both.Days[day]; len(n) == 2 && len(had) == 2 {
+				n = []int64{had[0] + n[0], had[1] + n[1]}
+			}
+			both.Days[day] = n
+		}
+	}
+	return both
 }
 
 // add adds a statement of one host.

@@ -173,8 +173,9 @@ type Count struct {
 	Packets int64  `json:"packets"`
 	Bytes   int64  `json:"bytes"`
 
-	By string `json:"-"` // the statement that a rule of ours carries out, which decides there
-	Of string `json:"-"` // the load of rules that it came with, where the kernel names these
+	By    string `json:"-"` // the statement that a rule of ours carries out, which decides there
+	Chain string `json:"-"` // of ours, without what all of ours begin with
+	Of    string `json:"-"` // the load of rules that it came with, where the kernel names these
 }
 
 // Drift is how hosts differ from what is published.

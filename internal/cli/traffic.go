@@ -138,7 +138,8 @@ func (a *app) printUsages(w io.Writer, u api.Usages, all bool) {
 				s.HitOn, plural(s.Hosts, "host"), dayText(s.Last, u.Now)))
 			for _, e := range s.Ends {
 				if e.Unused() {
-					partly = append(partly, fmt.Sprintf("%s at %s  %s\n      %s", s.Statement, e.Role, place(s), sureness(e.Use, u.Now)))
+					partly = append(partly, fmt.Sprintf("%s, where %s %s it  %s\n      %s", s.Statement, e.Role,
+						map[string]string{"in": "gets", "out": "sends"}[e.Way], place(s), sureness(e.Use, u.Now)))
 				}
 			}
 		}
@@ -149,7 +150,7 @@ func (a *app) printUsages(w io.Writer, u api.Usages, all bool) {
 		}
 	}
 	part("nothing met these", unused)
-	part("used, but on no host of a role that they name", partly)
+	part("used, but nothing met these on the hosts of a role that they name", partly)
 	part("guards that nothing met: for the day when other ways fail", guards)
 	part("not counted: in force on no host that tells what it counts", uncounted)
 	if all {
@@ -161,7 +162,11 @@ func (a *app) printUsages(w io.Writer, u api.Usages, all bool) {
 
 // sureness is on how many hosts nothing met a statement, and for how long they have counted.
 func sureness(u traffic.Use, now time.Time) string {
-	text := fmt.Sprintf("on none of %s; counted for %s", plural(u.Hosts, "host"), lengthText(now.Sub(time.Unix(u.First, 0))))
+	where := "on its one host"
+	if u.Hosts > 1 {
+		where = fmt.Sprintf("on none of %d hosts", u.Hosts)
+	}
+	text := fmt.Sprintf("%s; counted for %s", where, lengthText(now.Sub(time.Unix(u.First, 0))))
 	if newest := now.Sub(time.Unix(u.All, 0)); u.Hosts > 1 && u.All-u.First > int64(day.Seconds()) {
 		text += fmt.Sprintf(", on the newest of them for %s", lengthText(newest))
 	}

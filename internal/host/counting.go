@@ -54,7 +54,7 @@ func (m *Machine) Count(counts []api.Count) error {
 		now := make([]traffic.Counter, 0, len(counts))
 		for _, n := range counts {
 			if traffic.IsStatement(n.By) {
-				now = append(now, traffic.Counter{Of: n.Of, At: n.At, By: n.By, Packets: n.Packets, Bytes: n.Bytes})
+				now = append(now, traffic.Counter{Of: n.Of, At: n.At, By: n.By, Chain: n.Chain, Packets: n.Packets, Bytes: n.Bytes})
 			}
 		}
 		switch boot := m.thisBoot(); {
@@ -67,7 +67,7 @@ func (m *Machine) Count(counts []api.Count) error {
 		c.Counters = now
 		var names []string
 		for _, h := range more.Hits {
-			names = append(names, h.By)
+			names = append(names, h.By+" "+h.Way)
 		}
 		if more.InForce = !slices.Equal(names, c.InForce); !more.InForce {
 			more.Hits = slices.DeleteFunc(more.Hits, func(h traffic.Hit) bool { return h.Packets == 0 })

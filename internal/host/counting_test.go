@@ -66,7 +66,7 @@ func TestNoCountIsLost(t *testing.T) {
 		require.Equal(t, api.Kept, c.Phase)
 	}
 	total := func() (n int) {
-		if s := record.Hits["allow log"]; s != nil {
+		if s := record.Hits["allow log in"]; s != nil {
 			for _, day := range s.Days {
 				n += int(day[0])
 			}
@@ -131,7 +131,7 @@ func TestNoCountIsLost(t *testing.T) {
 		require.NoError(t, m.TellTraffic(take), "once more")
 		require.Equal(t, number, total(), step.what)
 	}
-	require.NotContains(t, record.Hits, "allow web", "what is gone, and never decided, is not told")
+	require.NotContains(t, record.Hits, "allow web in", "what is gone, and never decided, is not told")
 
 	// What is lost with the file is at most one interval's, and nothing counts twice.
 	require.NoError(t, os.Remove(filepath.Join(m.Dir, "counting.json")))

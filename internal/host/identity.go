@@ -175,7 +175,7 @@ func (m *Machine) Short(r api.Report) (short api.Report, ok bool) {
 			had[c] = true
 		}
 		r.Counts = slices.DeleteFunc(slices.Clone(r.Counts), func(c api.Count) bool {
-			c.By, c.Of = "", "" // which are not kept
+			c.By, c.Chain, c.Of = "", "", "" // which are not kept
 			return had[c]
 		})
 	}

@@ -44,13 +44,14 @@ func (m *model) keptFlow() func(traffic.Flow) traffic.Flow {
 	return func(f traffic.Flow) traffic.Flow { return f.Kept(strangers) }
 }
 
-// sinceInput is how far back an answer about traffic goes.
-type sinceInput struct {
+// SinceInput is how far back an answer about traffic goes. (Its name begins with a capital so that
+// it is looked for in queries.)
+type SinceInput struct {
 	Since int64 `query:"since" minimum:"1" maximum:"7776000" default:"2592000" doc:"how far back, in seconds"`
 }
 
 // from is the instant from which on an answer counts.
-func (in sinceInput) from(now time.Time) time.Time {
+func (in SinceInput) from(now time.Time) time.Time {
 	return now.Add(-time.Duration(in.Since) * time.Second)
 }
 
@@ -71,7 +72,7 @@ func (s *Service) traffic(ctx context.Context, part store.TrafficPart) (*model, 
 }
 
 // showUnused tells how often each statement of what is published decided.
-func (s *Service) showUnused(ctx context.Context, in *sinceInput) (*struct{ Body api.Usages }, error) {
+func (s *Service) showUnused(ctx context.Context, in *SinceInput) (*struct{ Body api.Usages }, error) {
 	m, records, err := s.traffic(ctx, store.Counted)
 	if err != nil {
 		return nil, err
@@ -89,7 +90,7 @@ func (s *Service) showUnused(ctx context.Context, in *sinceInput) (*struct{ Body
 
 // groupsInput is how far back an answer goes, and how much of it is told.
 type groupsInput struct {
-	sinceInput
+	SinceInput
 	Most int `query:"most" minimum:"1" maximum:"1000" default:"100" doc:"how many reasons, or kinds, are told"`
 }
 

@@ -1030,6 +1030,11 @@ export interface components {
              * @description since when the first of them has
              */
             since?: number;
+            /**
+             * @description out where the role sends, in where it gets
+             * @enum {string}
+             */
+            way: "in" | "out";
         };
         EnrolRequest: {
             /** @description which filters the host has tools for: nft, iptables-legacy, iptables-nft */
@@ -1209,6 +1214,11 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             packets: number;
+            /**
+             * @description of the packets; left out of what is translated
+             * @enum {string}
+             */
+            way?: "in" | "out" | "through";
         };
         Hook: {
             chain: string;
@@ -3740,6 +3750,8 @@ export interface operations {
     "show-refused": {
         parameters: {
             query?: {
+                /** @description how far back, in seconds */
+                since?: number;
                 /** @description how many reasons, or kinds, are told */
                 most?: number;
             };
@@ -3772,6 +3784,8 @@ export interface operations {
     "show-seen": {
         parameters: {
             query?: {
+                /** @description how far back, in seconds */
+                since?: number;
                 /** @description how many reasons, or kinds, are told */
                 most?: number;
             };

@@ -100,7 +100,7 @@ func countsOf(listing []byte) (out []api.Count) {
 				c := api.Count{At: fmt.Sprintf("%s %s/%s handle %d", o.Rule.Family, o.Rule.Table, o.Rule.Chain, o.Rule.Handle),
 					Packets: n.Packets, Bytes: n.Bytes}
 				if o.Rule.Family+" "+o.Rule.Table == ourTable {
-					c.By, c.Of = o.Rule.Comment, load // the comment of a rule of ours is its statement
+					c.By, c.Chain, c.Of = o.Rule.Comment, o.Rule.Chain, load // the comment of a rule of ours is its statement
 				}
 				out = append(out, c)
 				break

@@ -107,7 +107,7 @@ func otherTools(ctx context.Context, listing []byte) (dumps []api.Dump, counts [
 
 // statement finds which statement a rule of ours carries out, and deciding whether it decides.
 var (
-	statement = regexp.MustCompile(`^-A ` + iptables.Prefix + `\S+ .*--comment "([^"]*)"`)
+	statement = regexp.MustCompile(`^-A ` + iptables.Prefix + `(\S+) .*--comment "([^"]*)"`)
 	deciding  = regexp.MustCompile(` -j (ACCEPT|DROP|REJECT|REDIRECT|DNAT|MASQUERADE)\b`)
 )
 
@@ -122,7 +122,8 @@ func uncounted(kind dialect.Kind, saved string) (text string, counts []api.Count
 			_, line, _ = strings.Cut(line, "] ")
 			c := api.Count{At: fmt.Sprintf("%s:%d", kind, n), Packets: packets, Bytes: bytes}
 			if by := statement.FindStringSubmatch(line); by != nil && deciding.MatchString(line) {
-				c.By, _, _ = strings.Cut(by[1], iptables.FromWords)
+				c.Chain = by[1]
+				c.By, _, _ = strings.Cut(by[2], iptables.FromWords)
 			}
 			counts = append(counts, c)
 		}
