@@ -136,6 +136,7 @@ stance inbound closed: in strangers (stranger) -> charts (ours): many ports of t
 	}
 	few, more := traffic.Refusals(packet.Budget{}, say.NamesOf(pol), records, noon-60, noon, 3)
 	require.Equal(t, []int{3, len(all) - 3}, []int{len(few), more})
+	require.Equal(t, []bool{false, false, true}, []bool{few[0].Search, few[1].Search, few[2].Search})
 	none, _ := traffic.Refusals(packet.Budget{}, say.NamesOf(pol), records, noon+1, noon, 3)
 	require.Empty(t, none)
 }
@@ -186,4 +187,33 @@ func TestSeen(t *testing.T) {
 		}
 		require.Equal(t, c.want, strings.Join(said, "\n"), c.what)
 	}
+}
+
+// TestAgainst: what was seen though an expectation says that it never is.
+func TestAgainst(t *testing.T) {
+	records := map[string]*traffic.Record{}
+	for _, line := range [][2]string{
+		{"logbook-01", "in 10.60.3.31 -> 10.60.3.40 tcp 5432 x40"},     // as the expectations say
+		{"logbook-01", "in 10.60.0.7 -> 10.60.3.40 tcp 5432 x3"},       // a neighbour's
+		{"beacon-01", "in 198.51.99.0/24 -> 10.40.4.11 tcp 22 x2"},     // a stranger
+		{"charts-01", "in 10.40.2.11 -> 10.40.2.10 tcp 22 x1"},         // from one to its like
+		{"charts-01", "in 198.51.99.0/24 -> 203.0.113.70 tcp 443 x30"}, // anybody may
+		{"beacon-01", "out 10.40.4.11 -> 10.40.2.21 tcp 8883 x90"},     // what they are for
+		{"logbook-01", "out 10.40.3.40 -> 10.40.2.10 tcp 443 x7"},      // by steps is not looked at
+		{"pilotage-01", "out 10.60.3.31 -> 10.60.3.40 tcp 5432 x40"},   // the other end of the first
+		{"watch-01", "out 10.40.6.60 -> 10.40.4.11 tcp 22 x5"},         // no stranger
+		{"lockgate-01", "through 10.40.4.12 -> 10.40.4.13 tcp 22 x1"},  // of beacons, on its way
+	} {
+		saw(t, records, line[0], line[1])
+	}
+	var said []string
+	for _, c := range traffic.Against(packet.Budget{}, harbour(t, "", ""), records, noon-60, noon) {
+		said = append(said, fmt.Sprintf("%s: %s %s -> %s : %s x%d", c.Expectation, c.Direction, c.From.Name, c.To.Name, c.Service, c.Times))
+	}
+	require.Equal(t, []string{
+		"logbook-private: in hill-lan -> logbook : postgresql x3",
+		"quiet-piers: in strangers -> beacon : ssh x2",
+		"no-sideways: in charts -> charts : ssh x1",
+		"no-sideways: through beacon -> beacon : ssh x1",
+	}, said)
 }

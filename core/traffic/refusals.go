@@ -34,7 +34,8 @@ type Refusal struct {
 
 // Refusals are what hosts refused from an instant on, by reason: first what is refused between our
 // own, then to networks that are known, then to strangers, and last whoever looks for open ports;
-// among these the most frequent first. most bounds how many are told; the rest is counted. records
+// among these the most frequent first. most bounds how many are told; the rest is counted, and a
+// quarter is kept for searches. records
 // are by host.
 func Refusals(b packet.Budget, names *say.Names, records map[string]*Record, since, now int64, most int) (out []*Refusal, more int) {
 	pol := names.Policy
@@ -55,8 +56,14 @@ func Refusals(b packet.Budget, names *say.Names, records map[string]*Record, sin
 		return cmp.Or(cmp.Compare(a.rank(), b.rank()), cmp.Compare(b.Times, a.Times), cmp.Compare(b.Last, a.Last),
 			cmp.Compare(a.key(), b.key()))
 	})
-	if len(out) > most {
-		out, more = out[:most], len(out)-most
+	if more = max(len(out)-most, 0); more > 0 { // whoever looks for open ports is last, and told all the same
+		first := slices.IndexFunc(out, func(r *Refusal) bool { return r.Search })
+		searches := 0
+		if first >= 0 {
+			searches = min(len(out)-first, max(most/4, 1))
+			out = slices.Concat(out[:min(most-searches, first)], out[first:first+searches])
+		}
+		out = out[:min(most, len(out))]
 	}
 	j := judgeOf(b.Space(), pol, now)
 	for _, r := range out {

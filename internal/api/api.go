@@ -271,6 +271,8 @@ type Comparison struct {
 // Question asks what becomes of traffic.
 type Question struct {
 	Question string `json:"question" minLength:"1" maxLength:"4000" doc:"SRC -> DST : SERVICE, as yfence ask takes it"`
+
+	At *time.Time `json:"at,omitempty" doc:"answer by what hosts had in force then, as they had reported it; nothing said: by what is published"`
 }
 
 // Answer is what becomes of all packets a question speaks of.
@@ -278,6 +280,7 @@ type Answer struct {
 	Version  int    `json:"version"`
 	Question string `json:"question"`
 	ask.Answer
+	At      *time.Time     `json:"at,omitempty" doc:"the answer goes by what hosts had in force then"`
 	InForce *AnswerInForce `json:"in_force,omitempty" doc:"how much of what the answer goes by is in force; the service tells it"`
 }
 

@@ -49,3 +49,17 @@ type Cuts struct {
 	Watching int            `json:"watching" doc:"how many hosts listen to which connections begin; where none does nothing is known"`
 	Cut      []*traffic.Cut `json:"cut" nullable:"false" doc:"the most frequent first"`
 }
+
+// SeenRequest asks what of the connections that were seen expectations of a policy say there never are.
+type SeenRequest struct {
+	Side
+	Since int64 `json:"since" minimum:"1" maximum:"2592000" doc:"how far back, in seconds"`
+}
+
+// Contradictions is the answer to that.
+type Contradictions struct {
+	Version  int                      `json:"version"`
+	Since    time.Time                `json:"since"`
+	Watching int                      `json:"watching" doc:"how many hosts listen to which connections begin; where none does nothing is known"`
+	Against  []*traffic.Contradiction `json:"against" nullable:"false" doc:"in the order of the policy's expectations"`
+}

@@ -28,6 +28,7 @@ import (
 func (a *app) askCommand() *cobra.Command {
 	var dumps []string
 	var expect string
+	var at *moment
 	c := &cobra.Command{
 		Use:   "ask 'QUESTION'",
 		Short: "Answer whether some traffic passes, and which rule decides",
@@ -40,16 +41,20 @@ uncertain, or the question, the policy or a dump cannot be read, it ends with 2.
     [state new|established|related|invalid|untracked] [user NAME] [unit NAME] [encrypted]
 
 SRC and DST are addresses or hosts of the fleet, and by a policy also roles,
-networks, segments, everywhere and strangers.`,
+networks, segments, everywhere and strangers.
+
+With --at the service answers by what the hosts at both ends had in force at a time, as
+they had reported it, and not by a policy.`,
 		Example: `  yfence ask 'crew-vpn -> jump-01 : ssh'
   yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh --expect refused
+  yfence ask '10.60.0.7 -> logbook-01 : postgresql' --at 16:00
   yfence ask 'in at eth1 10.40.3.31 -> 10.40.3.40 : tcp 5432' --dump report.json`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if expect != "admitted" && expect != "refused" {
 				return fmt.Errorf("--expect is admitted or refused, not %q", expect)
 			}
-			answer, problems, err := a.ask(cmd, args[0], dumps)
+			answer, problems, err := a.ask(cmd, args[0], dumps, at.at)
 			if err != nil {
 				return err
 			}
@@ -63,6 +68,7 @@ networks, segments, everywhere and strangers.`,
 			return answered(answer, expect)
 		},
 	}
+	at = momentVar(c, "at", "by what was in force then: a date and time, a time of day, or how long ago")
 	c.Flags().BoolVar(&a.complete, "complete", false, "the dumps are all there is: no rules of iptables for the other family")
 	c.Flags().StringVar(&expect, "expect", "admitted", "what all of it should be, for the exit status: admitted or refused")
 	_ = c.RegisterFlagCompletionFunc("expect", cobra.FixedCompletions([]string{"admitted", "refused"}, cobra.ShellCompDirectiveNoFileComp))
@@ -93,14 +99,21 @@ func answered(answer api.Answer, expect string) error {
 
 // ask answers a question; problems are those of the question or of the policy, with their
 // places.
-func (a *app) ask(cmd *cobra.Command, text string, dumps []string) (answer api.Answer, problems []source.Problem, err error) {
+func (a *app) ask(cmd *cobra.Command, text string, dumps []string, at time.Time) (answer api.Answer, problems []source.Problem, err error) {
 	// The service answers what is published, and says on how many hosts that is in force.
+	if !at.IsZero() && (dumps != nil || a.onFiles()) {
+		return answer, nil, errAtService
+	}
 	if dumps == nil && !a.onFiles() {
 		svc, err := a.service()
 		if err != nil {
 			return answer, nil, err
 		}
-		answer, err = svc.Ask(cmd.Context(), text)
+		if at.IsZero() {
+			answer, err = svc.Ask(cmd.Context(), text)
+		} else {
+			answer, err = svc.AskAt(cmd.Context(), text, at)
+		}
 		var refused *client.Problem
 		if errors.As(err, &refused) && refused.Problems != nil {
 			return answer, refused.Problems, nil
@@ -193,6 +206,9 @@ var verdictColours = map[string]string{"admitted": green, "dropped": red, "rejec
 func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 	p := a.paint(w)
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
+	if answer.At != nil {
+		line("by what was in force at %s", answer.At.Local().Format(time.DateTime))
+	}
 	// The verdict and one packet for each way in which some of it fares.
 	switch {
 	case len(answer.Examples) == 1:

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,13 +17,15 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
+	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 )
 
 // checkCommand makes `yfence check`, which works on files; only --by may ask the service what
 // is published.
 func (a *app) checkCommand() *cobra.Command {
-	var strict, accepted bool
+	var strict, accepted, seen bool
+	var since time.Duration
 	var explain, by, before string
 	c := &cobra.Command{
 		Use:   "check [DIR]",
@@ -32,8 +35,12 @@ wrong with it, each where it stands. It ends with 1 if there is an error, or wit
 --strict a warning. The policy is DIR, or the one whose folder this is. --output sarif gives a SARIF 2.1.0 log, for code review.
 
 With --by NAME it says besides what of the change NAME may not make: against the folder
---before, or what is published. Who may change what the policy says (part … by NAME), as it was before.`,
-		Example: "  yfence check saltmarsh\n  yfence check --policy saltmarsh --fleet fleet.json\n  yfence check --explain guard-refused",
+--before, or what is published. Who may change what the policy says (part … by NAME), as it was before.
+
+With --seen the service is asked too which connections were seen on hosts (yfence traffic seen) though
+an expectation of the policy says that there are none.`,
+		Example: "  yfence check saltmarsh\n  yfence check --policy saltmarsh --fleet fleet.json\n" +
+			"  yfence check saltmarsh --seen\n  yfence check --explain guard-refused",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
@@ -57,6 +64,9 @@ With --by NAME it says besides what of the change NAME may not make: against the
 			if problems == nil {
 				problems = []source.Problem{}
 			}
+			if seen && !source.HasErrors(problems) {
+				return a.checkSeen(cmd.Context(), problems, texts, strict, since)
+			}
 			if a.output == "sarif" {
 				err = a.printSARIF(problems)
 			} else {
@@ -72,6 +82,9 @@ With --by NAME it says besides what of the change NAME may not make: against the
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&seen, "seen", false,
+		"ask the service too which connections were seen though an expectation says that there are none")
+	lengthVar(c, &since, "since", 7*day, "with --seen: how far back")
 	c.Flags().BoolVar(&strict, "strict", false, "exit with status 1 for warnings too")
 	c.Flags().BoolVar(&accepted, "accepted", false, "list the warnings that the policy accepts, and what each covers, instead")
 	c.Flags().StringVar(&by, "by", "", "say what of the change this person may not make")
@@ -80,6 +93,45 @@ With --by NAME it says besides what of the change NAME may not make: against the
 	c.Flags().StringVar(&explain, "explain", "", "print what a problem's code means")
 	_ = c.RegisterFlagCompletionFunc("explain", cobra.FixedCompletions(codes(), cobra.ShellCompDirectiveNoFileComp))
 	return c
+}
+
+// checkSeen tells the problems of a policy, and which connections were seen though its expectations say
+// that there are none.
+func (a *app) checkSeen(ctx context.Context, problems []source.Problem, texts []check.Source, strict bool, since time.Duration) error {
+	if since < time.Second || since > traffic.FlowDays*day {
+		return fmt.Errorf("--since is from 1s to %dd: what was earlier is not kept", traffic.FlowDays)
+	}
+	svc, err := a.service()
+	if err != nil {
+		return err
+	}
+	files, err := a.sources()
+	if err != nil {
+		return err
+	}
+	found, err := svc.Against(ctx, api.Side{Files: files}, since)
+	if err != nil {
+		return err
+	}
+	err = a.print(map[string]any{"version": api.Version, "problems": problems, "seen": found}, func(w io.Writer) {
+		a.explain(w, problems, texts)
+		p := a.paint(w)
+		for _, c := range found.Against {
+			_, _ = fmt.Fprintf(w, "%s%s\n    was seen: %s  %s\n    from %s\n", p(bold, "expect "+c.Expectation), place(c.Place),
+				fmt.Sprintf("%s -> %s : %s", ends(c.From), ends(c.To), c.Service), a.often(w, c.Group, time.Now()), sendersText(c.Group))
+		}
+		switch {
+		case found.Watching == 0:
+			_, _ = fmt.Fprintln(w, "no host listens to which connections begin (yfence attend --seen), so that nothing is known of them")
+		case len(found.Against) == 0:
+			_, _ = fmt.Fprintf(w, "nothing that %s saw since %s is against an expectation\n", plural(found.Watching, "host"),
+				momentText(found.Since, time.Now()))
+		}
+	})
+	if err == nil && (len(found.Against) > 0 || strict && len(problems) > 0) {
+		return errFound
+	}
+	return err
 }
 
 // mayChange is what of the change from a folder, or from what is published, a person may not make.

@@ -12,6 +12,7 @@ import (
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/live"
 )
 
@@ -35,11 +36,22 @@ tell who their users are: of ` + "`TZ=UTC nft list ruleset`" + ` (with -j or wit
 		Args: cobra.MaximumNArgs(1),
 	}
 	h := a.onHost(c)
+	at := momentVar(c, "at", "how the host differed then: a date and time, a time of day, or how long ago")
 	c.RunE = func(cmd *cobra.Command, args []string) (err error) {
 		var d api.Drift
-		if on {
+		switch {
+		case !at.at.IsZero() && (on || a.onFiles() || dumps != nil):
+			return errAtService
+		case !at.at.IsZero() && len(args) == 0:
+			return errors.New("at a time one host is looked at: drift HOST --at TIME")
+		case !at.at.IsZero():
+			var svc *client.Client
+			if svc, err = a.service(); err == nil {
+				d, err = svc.DriftAt(cmd.Context(), args[0], at.at)
+			}
+		case on:
 			d, err = a.driftHere(cmd.Context(), h)
-		} else {
+		default:
 			d, err = a.drift(cmd, strings.Join(args, ""), dumps)
 		}
 		if err != nil {

@@ -37,16 +37,19 @@ reported to the service. --follow shows the counts of this host as they change.`
 		Args:    cobra.MaximumNArgs(1),
 	}
 	h := a.onHost(c)
+	at := momentVar(c, "at", "what the host had in force then: a date and time, a time of day, or how long ago")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		switch ways := len(args) + map[bool]int{true: 1}[on] + map[bool]int{true: 1}[dumps != nil]; {
 		case ways != 1:
 			return errors.New("name a host, or say --here on one, or --dump FILE")
+		case !at.at.IsZero() && len(args) == 0:
+			return errAtService
 		case follow && !on:
 			return errors.New("--follow goes with --here: only this host's counts can be read as they change")
 		case follow && (every < 100*time.Millisecond || every > time.Hour):
 			return fmt.Errorf("--every is from 100ms to 1h, not %s", every)
 		}
-		read := func() (inOrder, error) { return a.liveOf(cmd.Context(), h, args, on, dumps) }
+		read := func() (inOrder, error) { return a.liveOf(cmd.Context(), h, args, on, dumps, at.at) }
 		now, err := read()
 		if err != nil {
 			return mustBeRoot(err)
@@ -86,7 +89,8 @@ type inOrder struct {
 }
 
 // liveOf reads rules: of this host, of dumps, or as the service has them.
-func (a *app) liveOf(ctx context.Context, h *here, args []string, on bool, dumps []string) (out inOrder, err error) {
+func (a *app) liveOf(ctx context.Context, h *here, args []string, on bool, dumps []string, at time.Time) (
+	out inOrder, err error) {
 	out.Version = api.Version
 	var f api.InForce
 	var counts []api.Count
@@ -112,6 +116,9 @@ func (a *app) liveOf(ctx context.Context, h *here, args []string, on bool, dumps
 			return out, err
 		}
 		said, err := svc.Live(ctx, args[0])
+		if !at.IsZero() {
+			said, err = svc.LiveAt(ctx, args[0], at)
+		}
 		if err == nil && said.Unread != "" {
 			err = fmt.Errorf("what %s reported cannot be read: %s", args[0], said.Unread)
 		}

@@ -208,6 +208,21 @@ func (c *Client) Ask(ctx context.Context, question string) (out api.Answer, err 
 	return out, c.do(ctx, http.MethodPost, "/ask", api.Question{Question: question}, &out)
 }
 
+// AskAt answers a question by what hosts had in force at a time.
+func (c *Client) AskAt(ctx context.Context, question string, at time.Time) (out api.Answer, err error) {
+	return out, c.do(ctx, http.MethodPost, "/ask", api.Question{Question: question, At: &at}, &out)
+}
+
+// LiveAt is what a host had in force at a time.
+func (c *Client) LiveAt(ctx context.Context, host string, at time.Time) (api.LiveRules, error) {
+	return get[api.LiveRules](ctx, c, "/hosts/"+url.PathEscape(host)+"/live?at="+url.QueryEscape(at.UTC().Format(time.RFC3339Nano)))
+}
+
+// DriftAt is how a host differed at a time from what was published then.
+func (c *Client) DriftAt(ctx context.Context, host string, at time.Time) (api.Drift, error) {
+	return get[api.Drift](ctx, c, "/drift?host="+url.QueryEscape(host)+"&at="+url.QueryEscape(at.UTC().Format(time.RFC3339Nano)))
+}
+
 // Rules is what a host's filter is to be.
 func (c *Client) Rules(ctx context.Context, host string) (api.Rules, error) {
 	return get[api.Rules](ctx, c, of(host, "/rules"))
@@ -329,6 +344,12 @@ func (c *Client) Unused(ctx context.Context, since time.Duration) (api.Usages, e
 // Refused is what hosts refused in a time up to now, so many reasons at most.
 func (c *Client) Refused(ctx context.Context, since time.Duration, most int) (api.Refusals, error) {
 	return get[api.Refusals](ctx, c, fmt.Sprintf("/traffic/refused?since=%d&most=%d", int64(since.Seconds()), most))
+}
+
+// Against is which connections were seen in a time up to now though expectations of files, or of what
+// is published, say that there are none.
+func (c *Client) Against(ctx context.Context, of api.Side, since time.Duration) (out api.Contradictions, err error) {
+	return out, c.do(ctx, http.MethodPost, "/traffic/against", api.SeenRequest{Side: of, Since: int64(since.Seconds())}, &out)
 }
 
 // Seen is which connections hosts saw in a time up to now, so many kinds at most.

@@ -23,7 +23,15 @@ func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*st
 	}
 	q, problems := fence.ParseQuestion(in.Body.Question)
 	var answer *ask.Answer
-	if problems == nil {
+	if problems == nil && in.Body.At != nil {
+		if answer, problems, err = s.askAt(ctx, q, *in.Body.At); err != nil {
+			return nil, err
+		}
+		if problems == nil {
+			return &struct{ Body api.Answer }{api.Answer{Version: api.Version, Question: in.Body.Question, Answer: *answer,
+				At: in.Body.At}}, nil
+		}
+	} else if problems == nil {
 		if err := s.computed(ctx, s.asking, "answering", func(b packet.Budget) (err error) {
 			answer, problems, err = m.asker().PolicyWithin(b, q, s.Clock().Unix())
 			return err

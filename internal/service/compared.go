@@ -15,7 +15,13 @@ import (
 )
 
 // showLive answers what a host has in force, beside what its rules mean.
-func (s *Service) showLive(ctx context.Context, in *hostInput) (*struct{ Body api.LiveRules }, error) {
+func (s *Service) showLive(ctx context.Context, in *struct {
+	AtTime
+	Host string `path:"host"`
+}) (*struct{ Body api.LiveRules }, error) {
+	if !in.At.IsZero() {
+		return s.liveAt(ctx, in.Host, in.At)
+	}
 	current, h, err := s.host(ctx, in.Host)
 	if err != nil {
 		return nil, err

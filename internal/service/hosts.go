@@ -155,8 +155,19 @@ func timeOf(t time.Time) *time.Time {
 // differ.
 func (s *Service) showDrift(ctx context.Context, in *struct {
 	HostsWanted
+	AtTime
 	Host string `query:"host" maxLength:"253" doc:"one host only"`
 }) (*tagged[api.Drift], error) {
+	if !in.At.IsZero() {
+		if in.Host == "" {
+			return nil, huma.Error422UnprocessableEntity("at a time one host is looked at: name it")
+		}
+		d, err := s.driftAt(ctx, in.Host, in.At)
+		if err != nil {
+			return nil, err
+		}
+		return tag(in.Params, *d)
+	}
 	m, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.broken("reading the drift", err)

@@ -229,6 +229,9 @@ func (s *Service) registerTraffic(a huma.API) {
 		s.showRefused)
 	huma.Register(a, operation("GET", "/traffic/seen", "show-seen", "Which connections hosts saw, and who admits them", api.Read),
 		s.showSeen)
+	huma.Register(a, withBody(operation("POST", "/traffic/against", "ask-against",
+		"Which connections were seen though expectations of a policy say that there are none", api.Read), 2*limits.PolicyBody),
+		s.askAgainst)
 }
 
 // registerKeys tells the router the calls about keys and tokens.

@@ -121,10 +121,8 @@ func (s *Service) showSeen(ctx context.Context, in *groupsInput) (*struct{ Body 
 	}
 	now := s.Clock()
 	out := api.SeenConnections{Version: api.Version, Revision: m.pair.Revision, Now: now.UTC(), Since: in.from(now).UTC()}
+	out.Watching = watching(records)
 	for _, r := range records {
-		if r.Watched != 0 {
-			out.Watching++
-		}
 		out.Over, out.Lost = out.Over+r.Seen.Over, out.Lost+r.Lost
 	}
 	err = s.computed(ctx, s.asking, "telling what was seen", func(b packet.Budget) error {
@@ -145,13 +143,38 @@ func (s *Service) cuts(ctx context.Context, b packet.Budget, from, to *policy.Po
 	}
 	now := s.Clock()
 	out := &api.Cuts{Since: now.Add(-cutsLookBack).UTC(), Cut: []*traffic.Cut{}}
-	for _, r := range records {
-		if r.Watched != 0 {
-			out.Watching++
-		}
-	}
-	if out.Watching > 0 {
+	if out.Watching = watching(records); out.Watching > 0 {
 		out.Cut = append(out.Cut, traffic.Cuts(b, from, to, records, out.Since.Unix(), now.Unix())...)
 	}
 	return out, nil
+}
+
+// askAgainst tells which connections were seen though expectations say that there are none.
+func (s *Service) askAgainst(ctx context.Context, in *struct{ Body api.SeenRequest }) (*struct{ Body api.Contradictions }, error) {
+	m, records, err := s.traffic(ctx, store.Seen)
+	if err != nil {
+		return nil, err
+	}
+	pol, err := s.side(ctx, m, in.Body.Side)
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock()
+	out := api.Contradictions{Version: api.Version, Since: SinceInput{in.Body.Since}.from(now).UTC(), Watching: watching(records),
+		Against: []*traffic.Contradiction{}}
+	err = s.computed(ctx, s.computing, "comparing", func(b packet.Budget) error {
+		out.Against = append(out.Against, traffic.Against(b, pol, records, out.Since.Unix(), now.Unix())...)
+		return nil
+	})
+	return &struct{ Body api.Contradictions }{out}, err
+}
+
+// watching is how many hosts listen to which connections begin.
+func watching(records map[string]*traffic.Record) (n int) {
+	for _, r := range records {
+		if r.Watched != 0 {
+			n++
+		}
+	}
+	return n
 }

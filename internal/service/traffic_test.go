@@ -106,6 +106,12 @@ func TestRefusedAndSeen(t *testing.T) {
 	require.NoError(t, h.row("SELECT seen FROM traffic").Scan(&stored))
 	require.NotContains(t, stored, "192.0.2.7", "it is not even kept")
 
+	against, err := h.Against(ctx, api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy +
+		"expect quiet: never strangers -> charts : https\nexpect works: always jump -> charts : ssh\n"}}}, time.Hour)
+	require.NoError(t, err)
+	require.Len(t, against.Against, 1)
+	require.Equal(t, []any{"quiet", "p.fence:6:8", int64(30)},
+		[]any{against.Against[0].Expectation, against.Against[0].Place, against.Against[0].Times})
 	change, err := h.Compare(ctx, api.CompareRequest{To: api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy}}}})
 	require.NoError(t, err)
 	require.Equal(t, 1, change.Cuts.Watching)

@@ -181,6 +181,8 @@ func TestNothingIsScanned(t *testing.T) {
 		{"PutCloud", func() { must(st.PutCloud(ctx, "dunlin", "me", store.CloudState{})) }},
 		{"Clouds", func() { any(st.Clouds(ctx)) }},
 		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
+		{"ReportAt", func() { any(st.ReportAt(ctx, "h1", time.Now())) }},
+		{"PairAt", func() { any(st.PairAt(ctx, time.Now())) }},
 		{"Traffic", func() { any(st.Traffic(ctx, store.Refused)) }},
 		{"Prune", func() { any(st.Prune(ctx, store.DefaultKeeping)) }},
 	}

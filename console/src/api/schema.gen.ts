@@ -489,6 +489,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic/against": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which connections were seen though expectations of a policy say that there are none */
+        post: operations["ask-against"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traffic/refused": {
         parameters: {
             query?: never;
@@ -637,6 +654,11 @@ export interface components {
         Answer: {
             /** @description what neither the question nor the dumps say, and the answer goes by */
             assumed?: string;
+            /**
+             * Format: date-time
+             * @description the answer goes by what hosts had in force then
+             */
+            at?: string;
             /** @description one for each verdict that some of the packets have */
             examples: components["schemas"]["Example"][];
             /** @description how much of what the answer goes by is in force; the service tells it */
@@ -860,6 +882,57 @@ export interface components {
              */
             times: number;
             to: components["schemas"]["End"];
+        };
+        Contradiction: {
+            /** @enum {string} */
+            direction: "in" | "out" | "through";
+            /** @description its name */
+            expectation: string;
+            /**
+             * Format: int64
+             * @description in seconds since 1970
+             */
+            first: number;
+            from: components["schemas"]["End"];
+            /** @description that told it, the first few */
+            hosts: string[];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            hosts_of: number;
+            /** Format: int64 */
+            last: number;
+            /** @description where the policy says it */
+            place: string;
+            /** @description the most frequent, by address */
+            senders: components["schemas"]["Sender"][];
+            /**
+             * Format: int64
+             * @description how many there are
+             */
+            senders_of: number;
+            /** @description as a policy writes it; many ports is a search for open ones */
+            service: string;
+            /**
+             * Format: int64
+             * @description packets that were refused, of those that the kernel told; or connections
+             */
+            times: number;
+            to: components["schemas"]["End"];
+        };
+        Contradictions: {
+            /** @description in the order of the policy's expectations */
+            against: components["schemas"]["Contradiction"][];
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            version: number;
+            /**
+             * Format: int64
+             * @description how many hosts listen to which connections begin; where none does nothing is known
+             */
+            watching: number;
         };
         Copies: {
             copies: components["schemas"]["CopyNote"][];
@@ -1747,6 +1820,11 @@ export interface components {
             verdict: string;
         };
         Question: {
+            /**
+             * Format: date-time
+             * @description answer by what hosts had in force then, as they had reported it; nothing said: by what is published
+             */
+            at?: string;
             /** @description SRC -> DST : SERVICE, as yfence ask takes it */
             question: string;
         };
@@ -1990,6 +2068,22 @@ export interface components {
             addresses: string[];
             name: string;
             up: boolean;
+        };
+        SeenRequest: {
+            /** @description all files of a policy */
+            files?: components["schemas"]["Source"][];
+            /** @description with files: the fleet file that they are of; nothing said: the newest fleet */
+            fleet?: components["schemas"]["Source"];
+            /**
+             * Format: int64
+             * @description by its number
+             */
+            revision?: number;
+            /**
+             * Format: int64
+             * @description how far back, in seconds
+             */
+            since: number;
         };
         Sender: {
             address: string;
@@ -2594,6 +2688,8 @@ export interface operations {
                 after?: string;
                 /** @description how many at most */
                 limit?: number;
+                /** @description by what was in force then, as hosts had reported it; nothing said: now */
+                at?: string;
                 /** @description one host only */
                 host?: string;
             };
@@ -2915,7 +3011,10 @@ export interface operations {
     };
     "show-live": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description by what was in force then, as hosts had reported it; nothing said: now */
+                at?: string;
+            };
             header?: never;
             path: {
                 host: string;
@@ -3735,6 +3834,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-against": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SeenRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contradictions"];
+                };
             };
             /** @description Error */
             default: {

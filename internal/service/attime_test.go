@@ -1,0 +1,101 @@
+package service_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/internal/api"
+)
+
+// TestAtATime: a question, a host's rules and its drift are answered by what was in force before a
+// mishap, after it, and once it was put right.
+func TestAtATime(t *testing.T) {
+	ctx := context.Background()
+	h := newHarbour(t)
+	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
+	require.NoError(t, err)
+	before := justNow()
+	_, err = h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy}}, Why: "first"})
+	require.NoError(t, err)
+	rules, err := h.Rules(ctx, "charts-01")
+	require.NoError(t, err)
+	sound := strings.Split(rules.Text, "delete table inet yellowfence\n")[1]
+	host := h.as([]api.Right{api.Host}, "charts-01")
+	say := func(text string) time.Time {
+		for range 2 { // the second says the same, which leaves a time
+			r := report("charts-01", "")
+			r.Names, r.Dumps = nil, []api.Dump{{Kind: "nft-text", Text: text}}
+			_, err := host.Report(ctx, r)
+			require.NoError(t, err)
+		}
+		return justNow()
+	}
+	inStep := say(sound)
+	opened := say(strings.Replace(sound, "chain inbound {", "chain inbound {\n\t\ttcp dport 5432 accept", 1))
+	// The policy says it now, and an address of the host has moved.
+	_, err = h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy +
+		"allow db: 203.0.113.99 -> charts : tcp 5432\n"}}, Why: "second"})
+	require.NoError(t, err)
+	again := say(sound)
+
+	for _, c := range []struct {
+		what           string
+		at             time.Time
+		verdict, state string
+		revision       int64
+	}{
+		{"before the mishap", inStep, "dropped", "in step", 1},
+		{"after it", opened, "admitted", "drifted", 1},
+		{"put right, which is not what is published by then", again, "dropped", "drifted", 2},
+	} {
+		answer, err := h.AskAt(ctx, "203.0.113.99 -> charts-01 : tcp 5432", c.at)
+		require.NoError(t, err)
+		require.Equal(t, c.verdict, answer.Verdict, c.what)
+		require.Equal(t, "charts-01 inbound", answer.Steps[0].Where)
+		require.WithinDuration(t, c.at, *answer.At, time.Second)
+		d, err := h.DriftAt(ctx, "charts-01", c.at)
+		require.NoError(t, err)
+		require.Equal(t, []any{c.revision, c.state}, []any{d.Revision, string(d.Hosts[0].State)}, c.what)
+		live, err := h.LiveAt(ctx, "charts-01", c.at)
+		require.NoError(t, err)
+		found := false
+		for _, chain := range live.Chains {
+			for _, r := range chain.Rules {
+				found = found || strings.Contains(r.Text, "5432")
+			}
+		}
+		require.Equal(t, c.verdict == "admitted", found, c.what)
+	}
+
+	for _, c := range []struct {
+		what string
+		ask  func() error
+		says string
+	}{
+		{"nothing was published", func() error { _, err := h.DriftAt(ctx, "charts-01", before); return err }, "nothing was published at"},
+		{"a host that never reported", func() error { _, err := h.LiveAt(ctx, "jump-01", inStep); return err },
+			"jump-01 had reported nothing at"},
+		{"a host that was not there", func() error { _, err := h.LiveAt(ctx, "pier-77", inStep); return err },
+			`no host was named "pier-77" then`},
+		{"no host at either end", func() error { _, err := h.AskAt(ctx, "192.0.2.1 -> 192.0.2.2 : ssh", inStep); return err },
+			"name a host of the fleet at one end at least"},
+		{"the future", func() error { _, err := h.LiveAt(ctx, "charts-01", again.Add(time.Hour)); return err }, "still to come"},
+		{"the whole fleet", func() error { _, err := h.DriftAt(ctx, "", inStep); return err }, "at a time one host is looked at"},
+	} {
+		err := c.ask()
+		require.ErrorContains(t, err, c.says, c.what)
+	}
+}
+
+// justNow is an instant that what was done before it, and what is done after it, are apart from.
+func justNow() time.Time {
+	time.Sleep(2 * time.Millisecond)
+	at := time.Now()
+	time.Sleep(2 * time.Millisecond)
+	return at
+}
