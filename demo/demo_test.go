@@ -56,6 +56,8 @@ func TestDemo(t *testing.T) {
 			}
 			if kind == "live" {
 				wanted = append(wanted, `it refuses connections that are in use: of those that 14 hosts saw since`,
+					`(?s)--at 20.*dropped: tcp 5432 from 10\.60\.0\.7.*--at 1s\n.*admitted: tcp 5432`,
+					`strangers -> beacon : many ports of tcp`, `watch -> depot : tcp 9443`,
 					`(?s)strangers -> charts : https  .*until now admitted by allow chart-web`,
 					`(?s)nothing met these\n.*allow vault  \(rules\.fence:\d+:\d+\)\n      on its one host`)
 			}

@@ -34,6 +34,7 @@ func (d *demo) live(ctx context.Context) error {
 	if err := d.lockOut(ctx); err != nil {
 		return err
 	}
+	d.sound = time.Now()
 	fmt.Println("Mishaps happen:")
 	for _, m := range mishaps {
 		fmt.Printf("  %-15s %s\n", m.host, m.what)

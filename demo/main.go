@@ -65,6 +65,7 @@ type demo struct {
 
 	listening []func() error // what the harbour serves, to be closed
 	quiet     func()         // ends what the harbour's machines say
+	sound     time.Time      // before the mishaps happened
 }
 
 // process is one that was started, and where its end is told.

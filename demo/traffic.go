@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -202,15 +203,22 @@ func (d *demo) showTraffic(ctx context.Context) error {
 	if err := d.heard(ctx); err != nil {
 		return err
 	}
+	const neighbour = "10.60.0.7 -> logbook-01 : postgresql"
 	for _, step := range []struct {
 		code int
 		args []string
 	}{
-		{0, []string{"traffic", "refused", "--since", "1h", "--most", "100"}},
+		{1, []string{"ask", neighbour, "--at", d.sound.Format(time.RFC3339)}}, // before the mishaps, and after them
+		{0, []string{"ask", neighbour, "--at", "1s"}},
+		{0, []string{"traffic", "refused", "--since", "1h", "--most", "8"}},
 		{0, []string{"traffic", "seen", "--since", "1h", "--most", "6"}},
 		{1, []string{"traffic", "unused", "--since", "1h"}},
 	} {
-		fmt.Printf("\n$ yfence %s\n", strings.Join(step.args, " "))
+		shown := slices.Clone(step.args)
+		if strings.Contains(shown[1], " ") {
+			shown[1] = "'" + shown[1] + "'"
+		}
+		fmt.Printf("\n$ yfence %s\n", strings.Join(shown, " "))
 		if err := d.operate(ctx, step.code, step.args...); err != nil {
 			return err
 		}

@@ -138,7 +138,7 @@ admitted: tcp 5432 from 10.60.0.7 to 10.60.3.40 [tcp 10.60.0.7 port 50000 -> 10.
 inbound admitted by ip saddr 10.60.0.0/16 tcp dport 5432 accept inet yellowfence/inbound handle N`},
 		{[]byte(report.Dumps[0].Text), "out 10.60.3.40 -> 10.60.5.50 : rsync user backup", `admitted
 admitted: tcp 873 from 10.60.3.40 to 10.60.5.50 from user backup [tcp 10.60.3.40 port 50000 -> 10.60.5.50 port 873 out by eth0 from user backup]
-outbound admitted by ip saddr 10.60.3.40 ip daddr @depot.4 tcp dport 873 meta skuid @from.user.backup accept inet yellowfence/outbound handle N`},
+outbound admitted by ip saddr @logbook-at-hill-lan.4 ip daddr @depot.4 tcp dport 873 meta skuid @from.user.backup accept inet yellowfence/outbound handle N`},
 		{[]byte(report.Dumps[0].Text), "10.40.7.7 -> 10.40.3.40 : any state established", `mixed
 admitted: everything from 10.40.7.7 to 10.40.3.40 in by eth1 [tcp 10.40.7.7 port 50000 -> 10.40.3.40 port 22 in by eth1 (established)]
 dropped: everything from 10.40.7.7 to 10.40.3.40 not in by eth1 [tcp 10.40.7.7 port 50000 -> 10.40.3.40 port 22 in by eth0 (established)]

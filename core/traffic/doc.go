@@ -11,7 +11,9 @@
 // number: a batch that is sent twice counts once (Record.Take). The service keeps one Record for
 // each host, with sums by day.
 //
-// Unused, Refusals and Seen answer from the records of a fleet.
+// Usages, Refusals, Connections, Cuts and Against answer from the records of a fleet. Flows are told
+// in groups, by whose their ends are (ends); what becomes of one by a policy is the exact decision of
+// the host's class (judge). What a flow leaves open, as its interface, may be anything.
 //
 // # What may be relied on
 //
@@ -24,4 +26,9 @@
 //   - flow.go: a flow, sums of flows by day, and how a search for open ports is folded
 //   - counters.go: what came to counters between two looks
 //   - record.go: batches, and what the service keeps of a host
+//   - packet.go: whose packet the beginning of one is
+//   - probes.go: what the service itself had hosts try, which is left out
+//   - ends.go, group.go: whose an address is, and flows that are told as one
+//   - fares.go: what becomes of a flow by a policy
+//   - usage.go, refusals.go, seen.go, against.go: the answers
 package traffic

@@ -119,6 +119,14 @@ func (g *Group) rule(senders []Sender, pol *policy.Policy) *fence.Rule {
 
 // serviceOf is a service as a policy writes it.
 func serviceOf(pol *policy.Policy, protocol, port int) fence.ServiceTerm {
+	for _, s := range pol.Services { // its own name for it before what others call it
+		if len(s.Terms) != 1 || s.Terms[0].Not != nil || !slices.Contains(packet.PortProtocols, protocol) {
+			continue
+		}
+		if t := s.Terms[0]; t.Protocol == protocol && t.Ports == (packet.PortRange{Lo: port, Hi: port}) {
+			return fence.ServiceTerm{Name: s.Name, Text: s.Name}
+		}
+	}
 	if name := pol.ServiceFor(protocol, port); name != "" && slices.Contains(packet.PortProtocols, protocol) {
 		return fence.ServiceTerm{Name: name, Text: name}
 	}

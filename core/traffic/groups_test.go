@@ -148,6 +148,8 @@ func TestSeen(t *testing.T) {
 	records := map[string]*traffic.Record{}
 	for _, line := range [][2]string{
 		{"logbook-01", "in 10.60.3.31 -> 10.60.3.40 tcp 5432 x40"},
+		{"beacon-01", "out 10.40.4.11 -> 10.40.2.21 tcp 8883 x4"},
+		{"broker-01", "in 10.40.4.11 -> 10.40.2.21 tcp 8883 x3"},
 		{"charts-01", "in 198.51.99.0/24 -> 203.0.113.70 tcp 443 x30"},
 		{"charts-02", "in 198.51.100.0/24 -> 203.0.113.71 tcp 443 x3"}, // half of it is the crew's
 		{"charts-01", "out 203.0.113.70 -> 192.0.2.11 udp 53 x20"},
@@ -170,6 +172,7 @@ func TestSeen(t *testing.T) {
 		"out charts -> tile-cache: https x10 of 1 on 1 by stance outbound open false allow charts-to-tile-cache-https: charts -> " +
 			"192.0.2.130 : https",
 		"in tile-cache -> charts: tcp 8096 x5 of 1 on 1 by allow tiles true",
+		"out beacon -> broker: broker-tls x4 of 1 on 1 by allow positions true",
 	}, said)
 
 	for _, c := range []struct{ what, change, was, want string }{
@@ -216,4 +219,29 @@ func TestAgainst(t *testing.T) {
 		"no-sideways: in charts -> charts : ssh x1",
 		"no-sideways: through beacon -> beacon : ssh x1",
 	}, said)
+}
+
+// TestProbesAreLeftOut: what the service has hosts try is nobody's traffic, and hides nobody else's.
+func TestProbesAreLeftOut(t *testing.T) {
+	records := map[string]*traffic.Record{}
+	for _, line := range [][2]string{
+		{"logbook-01", "in 10.40.2.10 -> 10.40.3.40 tcp 5432 x3 by stance inbound closed"},  // a probe
+		{"logbook-01", "in 10.40.2.11 -> 10.40.3.40 tcp 5432 x30 by stance inbound closed"}, // more than one
+		{"logbook-01", "in 10.40.2.10 -> 10.40.3.40 tcp 5433 x3 by stance inbound closed"},  // something else
+		{"logbook-01", "in 10.60.3.31 -> 10.60.3.40 tcp 5432 x1"},
+		{"logbook-01", "in 10.40.3.31 -> 10.40.3.40 tcp 5432 x2"},
+	} {
+		saw(t, records, line[0], line[1])
+	}
+	p := traffic.Probes{}
+	for _, from := range []string{"10.40.2.10", "10.40.2.11"} {
+		p.Add(netip.MustParseAddr(from), netip.MustParseAddr("10.40.3.40"), packet.TCP, 5432)
+	}
+	p.Add(netip.MustParseAddr("10.60.3.31"), netip.MustParseAddr("10.60.3.40"), packet.TCP, 5432)
+	p.Add(netip.MustParseAddr("10.40.3.31"), netip.MustParseAddr("10.40.3.40"), packet.TCP, 5432)
+	p.Add(netip.Addr{}, netip.MustParseAddr("10.40.3.40"), packet.TCP, 5432)
+	p.LeaveOut(records)
+	require.Equal(t, "stance inbound closed 10.40.2.10/32 port 5433: 3, 1795867200 to 1795867200\n"+
+		"stance inbound closed 10.40.2.11/32 port 5432: 26, 1795867200 to 1795867200\n", told(records["logbook-01"].Refused))
+	require.Equal(t, " 10.40.3.31/32 port 5432: 1, 1795867200 to 1795867200\n", told(records["logbook-01"].Seen))
 }

@@ -16,8 +16,16 @@ const (
 	destinations = 60
 )
 
+// Where flags stand in a header of TCP, and two of them: RFC 9293.
+const (
+	tcpFlags = 13
+	syn      = 2
+	ack      = 16
+)
+
 // Read tells whose packet the beginning of one is: both ends, protocol, and the port that it was
-// sent to, or the type of ICMP. ok is false for what is cut off before that, or no IP.
+// sent to, or the type of ICMP. ok is false for what is cut off before that, or no IP; and of TCP for
+// all but the packet that begins a connection: an answer to one that is gone asks for nothing.
 func Read(data []byte) (f Flow, ok bool) {
 	if len(data) == 0 {
 		return f, false
@@ -63,6 +71,8 @@ func Read(data []byte) (f Flow, ok bool) {
 	case !first:
 	case icmp && len(rest) > 0:
 		f.Port = int(rest[0])
+	case f.Protocol == packet.TCP && len(rest) > tcpFlags && rest[tcpFlags]&(syn|ack) != syn:
+		return f, false
 	case !icmp && len(rest) >= 4 && slices.Contains(packet.PortProtocols, f.Protocol):
 		f.Port = int(binary.BigEndian.Uint16(rest[2:]))
 	}

@@ -16,6 +16,7 @@ type Connection struct {
 	By     string `json:"by,omitempty" doc:"who admits them by the policy that is asked; left out where nothing is filtered there"`
 	Place  string `json:"place,omitempty" doc:"where the policy says it"`
 	Stated bool   `json:"stated" doc:"a statement of the policy says so, not the stance alone"`
+	Both   bool   `json:"both,omitempty" doc:"seen at both ends: where it goes out and where it comes in"`
 	Rule   string `json:"rule,omitempty" doc:"where none does: a statement that would"`
 }
 
@@ -43,11 +44,11 @@ func Connections(b packet.Budget, pol *policy.Policy, records map[string]*Record
 	slices.SortFunc(out, func(a, b *Connection) int {
 		return cmp.Or(cmp.Compare(b.Times, a.Times), cmp.Compare(b.Last, a.Last), cmp.Compare(a.key(), b.key()))
 	})
-	if len(out) > most {
-		out, more = out[:most], len(out)-most
-	}
-	j := judgeOf(b.Space(), pol, now)
-	for _, c := range out {
+	// What is seen at both ends is one; more than these cannot come of so many.
+	looked := out[:min(len(out), 2*most)]
+	j, rest := judgeOf(b.Space(), pol, now), len(out)-len(looked)
+	out = nil
+	for _, c := range looked {
 		every := c.finish(pol)
 		by, _, filtered := j.decides(c.host, c.flow, true)
 		if filtered {
@@ -56,8 +57,22 @@ func Connections(b packet.Budget, pol *policy.Policy, records map[string]*Record
 		if !c.Stated {
 			c.Rule = fence.Line(c.rule(every, pol))
 		}
+		other := slices.IndexFunc(out, func(o *Connection) bool { return c.isOtherEnd(o) })
+		if other >= 0 {
+			out[other].Both = true
+			continue
+		}
+		out = append(out, c)
 	}
-	return out, more
+	more = rest + max(len(out)-most, 0)
+	return out[:min(len(out), most)], more
+}
+
+// isOtherEnd says that a statement admits the same at the other end, where more of it was seen.
+func (c *Connection) isOtherEnd(o *Connection) bool {
+	through := packet.Forward.Word()
+	return c.Stated && o.By == c.By && o.From == c.From && o.To == c.To && o.protocol == c.protocol && o.port == c.port &&
+		o.Direction != c.Direction && o.Direction != through && c.Direction != through
 }
 
 // toService says that a flow is the host agents' own, to the service.

@@ -292,6 +292,9 @@ const (
 func TestRead(t *testing.T) {
 	for _, c := range []struct{ what, data, want string }{
 		{"tcp", fmt.Sprintf(header4, 6) + "c001 01bb", "192.0.2.1/32 10.40.4.1/32 6 443"},
+		{"tcp that begins", fmt.Sprintf(header4, 6) + "c001 01bb 00000001 00000000 5002 ffff", "192.0.2.1/32 10.40.4.1/32 6 443"},
+		{"tcp that answers", fmt.Sprintf(header4, 6) + "c001 01bb 00000001 00000000 5012 ffff", ""},
+		{"tcp that goes on", fmt.Sprintf(header4, 6) + "c001 01bb 00000001 00000000 5010 ffff", ""},
 		{"udp, of IPv6", fmt.Sprintf(header6, 17) + "c001 0035", "fd40::2/128 fd40::1/128 17 53"},
 		{"an echo", fmt.Sprintf(header4, 1) + "0800", "192.0.2.1/32 10.40.4.1/32 1 8"},
 		{"a protocol without ports", fmt.Sprintf(header4, 47) + "c001 01bb", "192.0.2.1/32 10.40.4.1/32 47 0"},

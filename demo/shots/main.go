@@ -69,6 +69,5 @@ func run(url, tokenFile, into string) error {
 		shoot("host-listeners"),
 		chromedp.Navigate(url+"/policy?file=rules.fence&line=17"), chromedp.WaitVisible("section ol"), shoot("policy"),
 		chromedp.Navigate(url+"/waves"), chromedp.WaitVisible("section"), shoot("waves"),
-		theme("dark"), chromedp.Navigate(url+"/hosts/broker-02"), chromedp.WaitVisible("article"), shoot("host-dark"),
 	)
 }

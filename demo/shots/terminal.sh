@@ -37,6 +37,8 @@ shoot check 'yfence check saltmarsh' \
 shoot rules 'yfence rules pilotage-01 --policy demo/saltmarsh | sed -n "/chain inbound {/,$ p" | cut -c1-150' "cd $PWD; yfence rules pilotage-01 --policy demo/saltmarsh | sed -n '/chain inbound {/,\$ p' | expand -t 4 | cut -c1-150 | head -42"
 shoot rules-iptables 'yfence rules charts-02 --dialect iptables --policy demo/saltmarsh | cut -c1-150' "cd $PWD; yfence rules charts-02 --dialect iptables --policy demo/saltmarsh | cut -c1-150"
 shoot live 'yfence live --dump demo/recorded/depot-01.json   # what comes in, and the first sets' "cd $PWD; yfence live --dump demo/recorded/depot-01.json | sed -e '/^output/,/^\$/d' | cut -c1-156 | head -44"
+shoot traffic 'yfence traffic refused --since 1h --most 2' \
+	"q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence traffic refused --since 1h --most 2 $service; q traffic seen --since 1h --most 2; q traffic unused --since 1h | head -15"
 shoot fleet-list 'yfence fleet' "yfence fleet --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
 shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh" \
 	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh; q 'everywhere -> jump : ssh' --policy saltmarsh; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"

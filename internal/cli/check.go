@@ -41,7 +41,7 @@ With --seen the service is asked too which connections were seen on hosts (yfenc
 an expectation of the policy says that there are none.`,
 		Example: "  yfence check saltmarsh\n  yfence check --policy saltmarsh --fleet fleet.json\n" +
 			"  yfence check saltmarsh --seen\n  yfence check --explain guard-refused",
-		Args:    cobra.MaximumNArgs(1),
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
 				return a.explainCode(explain)

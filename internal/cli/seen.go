@@ -91,8 +91,12 @@ func (a *app) printSeen(w io.Writer, s api.SeenConnections) {
 	for _, one := range s.Seen {
 		line("")
 		line("%s  %s", p(bold, fmt.Sprintf("%s -> %s : %s", ends(one.From), ends(one.To), one.Service)), a.often(w, one.Group, s.Now))
-		line("    %s, from %s", map[string]string{"in": "seen where it comes in", "out": "seen where it goes out",
-			"through": "seen on its way"}[one.Direction], sendersText(one.Group))
+		where := map[string]string{"in": "seen where it comes in", "out": "seen where it goes out",
+			"through": "seen on its way"}[one.Direction]
+		if one.Both {
+			where = "seen at both ends"
+		}
+		line("    %s, from %s", where, sendersText(one.Group))
 		switch {
 		case one.Stated:
 			line("    admitted by %s%s", one.By, place(one.Place))

@@ -1,7 +1,9 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"net/netip"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -64,12 +66,42 @@ func (s *Service) traffic(ctx context.Context, part store.TrafficPart) (*model, 
 	if m.pair.Number == 0 {
 		return nil, nil, huma.Error409Conflict("no policy is published yet")
 	}
-	records, err := s.Store.Traffic(ctx, part)
+	records, err := s.recordsOf(ctx, part)
 	if err != nil {
 		return nil, nil, s.broken("reading what was counted", err)
 	}
 	return m, records, nil
 }
+
+// recordsOf are what hosts told of their traffic, without what the service itself had them try.
+func (s *Service) recordsOf(ctx context.Context, part store.TrafficPart) (map[string]*traffic.Record, error) {
+	records, err := s.Store.Traffic(ctx, part)
+	if err != nil || part == store.Counted {
+		return records, err
+	}
+	tasks, err := s.Store.ProbesSince(ctx, s.Clock().Add(-traffic.FlowDays*24*time.Hour))
+	probes := traffic.Probes{}
+	for _, t := range tasks {
+		from, _ := netip.ParseAddr(cmp.Or(t.Result.From, t.Probe.From))
+		to, _ := netip.ParseAddr(t.Probe.To)
+		number, _ := packet.ProtocolNumber(t.Probe.Protocol)
+		port := t.Probe.Port
+		if number == packet.ICMP {
+			if port = echo4; to.Is6() {
+				number, port = packet.ICMPv6, echo6
+			}
+		}
+		probes.Add(from, to, number, port)
+	}
+	probes.LeaveOut(records)
+	return records, err
+}
+
+// The types of ICMP that a ping is.
+const (
+	echo4 = 8
+	echo6 = 128
+)
 
 // showUnused tells how often each statement of what is published decided.
 func (s *Service) showUnused(ctx context.Context, in *SinceInput) (*struct{ Body api.Usages }, error) {
@@ -137,7 +169,7 @@ const cutsLookBack = traffic.FlowDays * 24 * time.Hour
 
 // cuts are the connections that were seen and that a change from one policy to another would refuse.
 func (s *Service) cuts(ctx context.Context, b packet.Budget, from, to *policy.Policy) (*api.Cuts, error) {
-	records, err := s.Store.Traffic(ctx, store.Seen)
+	records, err := s.recordsOf(ctx, store.Seen)
 	if err != nil {
 		return nil, err
 	}

@@ -181,6 +181,7 @@ func TestNothingIsScanned(t *testing.T) {
 		{"PutCloud", func() { must(st.PutCloud(ctx, "dunlin", "me", store.CloudState{})) }},
 		{"Clouds", func() { any(st.Clouds(ctx)) }},
 		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
+		{"ProbesSince", func() { any(st.ProbesSince(ctx, time.Now())) }},
 		{"ReportAt", func() { any(st.ReportAt(ctx, "h1", time.Now())) }},
 		{"PairAt", func() { any(st.PairAt(ctx, time.Now())) }},
 		{"Traffic", func() { any(st.Traffic(ctx, store.Refused)) }},
@@ -198,7 +199,7 @@ func TestNothingIsScanned(t *testing.T) {
 	// These are of the whole fleet, or go through a table page by page.
 	whole := []string{
 		// what is known of all hosts
-		"SELECT host, counted,",
+		"SELECT host, counted,", "SELECT id, task, done_at, result FROM tasks WHERE until >",
 		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending",
 		"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) >", // pruning
 	}

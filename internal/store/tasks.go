@@ -162,6 +162,33 @@ func (s *Store) Task(ctx context.Context, id int64) (t api.TaskStatus, err error
 	return t, nil
 }
 
+// mostProbes is how many tasks are looked at for probes.
+const mostProbes = 4_000
+
+// ProbesSince are the tasks that somebody waited for after a time, and what became of them, those of
+// hosts that opened connections: the newest four thousand tasks are looked at.
+func (s *Store) ProbesSince(ctx context.Context, at time.Time) ([]api.TaskStatus, error) {
+	all, err := list(ctx, s, readTask, "SELECT id, task, done_at, result FROM tasks WHERE until > ? ORDER BY until DESC LIMIT ?", at.UTC(),
+		mostProbes)
+	return slices.DeleteFunc(all, func(t api.TaskStatus) bool { return t.Do != "probe" || t.Probe == nil }), err
+}
+
+// readTask reads a task and what became of it.
+func readTask(scan func(...any) error) (t api.TaskStatus, err error) {
+	var body, result []byte
+	var done sql.NullTime
+	var id int64
+	if err := scan(&id, &body, &done, &result); err != nil {
+		return t, err
+	}
+	err = json.Unmarshal(body, &t.Task)
+	if t.ID = id; err != nil || !done.Valid {
+		return t, err
+	}
+	t.Done = &done.Time
+	return t, json.Unmarshal(result, &t.Result)
+}
+
 // Tasks are tasks and what became of them, by their numbers.
 func (s *Store) Tasks(ctx context.Context, ids []int64) (map[int64]api.TaskStatus, error) {
 	out := map[int64]api.TaskStatus{}
@@ -170,20 +197,8 @@ func (s *Store) Tasks(ctx context.Context, ids []int64) (map[int64]api.TaskStatu
 		for i, id := range some {
 			args[i] = id
 		}
-		all, err := list(ctx, s, func(scan func(...any) error) (t api.TaskStatus, err error) {
-			var body, result []byte
-			var done sql.NullTime
-			var id int64
-			if err := scan(&id, &body, &done, &result); err != nil {
-				return t, err
-			}
-			err = json.Unmarshal(body, &t.Task)
-			if t.ID = id; err != nil || !done.Valid {
-				return t, err
-			}
-			t.Done = &done.Time
-			return t, json.Unmarshal(result, &t.Result)
-		}, "SELECT id, task, done_at, result FROM tasks WHERE id IN (?"+strings.Repeat(", ?", len(some)-1)+")", args...)
+		all, err := list(ctx, s, readTask, "SELECT id, task, done_at, result FROM tasks WHERE id IN (?"+
+			strings.Repeat(", ?", len(some)-1)+")", args...)
 		if err != nil {
 			return nil, err
 		}

@@ -842,6 +842,8 @@ export interface components {
             written?: string[] | null;
         };
         Connection: {
+            /** @description seen at both ends: where it goes out and where it comes in */
+            both?: boolean;
             /** @description who admits them by the policy that is asked; left out where nothing is filtered there */
             by?: string;
             /** @enum {string} */

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yellowfence.example/yfence/core/dialect"
 )
 
 // An expr is a piece of a rule, of whichever form of listing: a value, a field, a
@@ -235,6 +237,9 @@ func (e *expr) write(b *strings.Builder) {
 	case kindLog:
 		if put("log"); e.text != "" {
 			put(" prefix ", strconv.Quote(e.text))
+		}
+		if e.part == noted {
+			put(" group ", strconv.Itoa(dialect.NoteGroup))
 		}
 	case kindLimit:
 		put("limit rate ")
