@@ -81,6 +81,7 @@ chaos: var/packages ## everything at once while parts are killed: make chaos ROU
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...
 	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench RulesInTheKernel -benchtime 8x ./internal/testbed
+	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench Tap -benchtime 8x ./internal/host/tap
 	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench 'FrontDoor|Fleet' -benchtime 3x ./internal/cli ./internal/service
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m

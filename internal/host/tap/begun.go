@@ -38,16 +38,18 @@ const (
 // bufferOf is how much the kernel holds for us before it drops messages, in bytes.
 const bufferOf = 4 << 20
 
+// gather is for how long messages are left to gather: at 20,000 a second the buffer has room for a
+// tenth of a second.
+const gather = 50 * time.Millisecond
+
 // hearBegun listens to connections that begin.
 func (t *Tap) hearBegun(ctx context.Context) error {
-	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_NETFILTER)
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, unix.NETLINK_NETFILTER)
 	if err != nil {
 		return err
 	}
 	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, bufferOf) // else what all have has to do
-	err = errors.Join(unix.Bind(fd, &unix.SockaddrNetlink{Family: unix.AF_NETLINK, Groups: groupNew}),
-		unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 1}))
-	if err != nil {
+	if err := unix.Bind(fd, &unix.SockaddrNetlink{Family: unix.AF_NETLINK, Groups: groupNew}); err != nil {
 		return errors.Join(err, unix.Close(fd))
 	}
 	go func() {
@@ -56,13 +58,12 @@ func (t *Tap) hearBegun(ctx context.Context) error {
 		for ctx.Err() == nil {
 			n, _, err := unix.Recvfrom(fd, b, 0)
 			switch {
+			case err == nil:
+				t.addBegun(b[:n])
 			case errors.Is(err, unix.ENOBUFS):
 				t.missed()
-			case errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR):
-			case err != nil:
-				time.Sleep(time.Second)
-			default:
-				t.addBegun(b[:n])
+			case !errors.Is(err, unix.EINTR): // there is none now, and being woken for each costs more than all else
+				time.Sleep(gather)
 			}
 		}
 	}()
