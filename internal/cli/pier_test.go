@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,6 +25,7 @@ import (
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host"
+	"yellowfence.example/yfence/internal/host/agent"
 	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
@@ -99,7 +101,8 @@ func newPier(t *testing.T) *pier {
 func (p *pier) startService() {
 	st, err := store.Open(context.Background(), p.dsn)
 	require.NoError(p, err)
-	svc := service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute})
+	svc := service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute,
+		Prober: p.prober()})
 	ctx, cancel := context.WithCancel(context.Background())
 	worked := make(chan struct{})
 	go func() {
@@ -123,6 +126,15 @@ func (p *pier) startService() {
 		_ = st.Close()
 		p.stopService = func() {}
 	}
+}
+
+// prober opens connections from the service's place on the wire.
+func (p *pier) prober() service.Prober {
+	return service.Prober{At: func(at netip.Addr) bool { return at == netip.MustParseAddr("10.40.0.5") },
+		Open: func(ctx context.Context, probe api.Probe) (r api.TaskResult) {
+			_ = p.wire.Do(func() error { r = agent.Open(ctx, probe); return nil })
+			return r
+		}}
 }
 
 func (p *pier) listener() (l net.Listener) {

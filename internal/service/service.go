@@ -34,6 +34,7 @@ type Options struct {
 	Stay        bool             // hosts do not follow by themselves what they or clouds tell
 	FollowEvery time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
 	Lists       ListOptions      // as they are for tests
+	Prober      Prober           // opens connections of the service's own; its machine's where it is empty
 	Keep        store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
 
@@ -91,6 +92,9 @@ func New(o Options) *Service {
 	}
 	if o.Keep.Done == 0 {
 		o.Keep.Done = store.DefaultKeeping.Done
+	}
+	if o.Prober.Open == nil {
+		o.Prober = ownProber
 	}
 	if o.MaxPause == 0 {
 		o.MaxPause = 24 * time.Hour

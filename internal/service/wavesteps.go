@@ -54,8 +54,10 @@ func (s *Service) workWave(ctx context.Context, number int64) {
 	for {
 		running, changed := false, false
 		err := s.guarded(func() (err error) {
-			running, changed, err = s.stepWave(ctx, number)
-			return err
+			if running, changed, err = s.stepWave(ctx, number); err != nil {
+				return err
+			}
+			return s.openOwn(ctx)
 		})
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("a step of a wave", "wave", number, "error", err)

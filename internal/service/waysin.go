@@ -44,6 +44,9 @@ func (s *Service) waysIn(ctx context.Context, w api.WaveHost, statuses map[strin
 		}
 		return true
 	})
+	if len(ways.In) == 0 {
+		ways.In = s.ownWays(m, h, now)
+	}
 	return ways, nil
 }
 
@@ -51,17 +54,12 @@ func (s *Service) waysIn(ctx context.Context, w api.WaveHost, statuses map[strin
 // and with the port, until f says that it is enough.
 func eachWayIn(m *model, h *fleet.Host, now int64, f func(from *fleet.Host, port int) (more bool)) {
 	for _, r := range m.policy.Rules {
-		if !r.Sure() || r.Block || !r.InForce(now) || !r.To.Names(h) {
+		port, ok := loginPort(r, h, now)
+		if !ok {
 			continue
 		}
-		port := 0
-		for _, t := range r.Terms {
-			if t.Protocol == packet.TCP && port == 0 {
-				port = t.Ports.Lo
-			}
-		}
 		for _, from := range r.From.Hosts {
-			if port != 0 && from != h && !f(from, port) {
+			if from != h && !f(from, port) {
 				return
 			}
 		}

@@ -98,7 +98,8 @@ func (m *machine) inForce(h *api.WaveHost) {
 				"yfence keep", strings.Join(away, ", "))
 			return
 		}
-		h.Why = "by this revision no other host may log in there; the host waits for a person who logs in and runs yfence keep"
+		h.Why = "by this revision no other host may log in there, nor the service; the host waits for a person who logs in and runs " +
+			"yfence keep"
 		return
 	}
 	h.Task = m.task(api.Task{Host: h.Name, Do: api.DoListen, Probe: probeOf(way), Within: TaskWithin.String()})
@@ -116,7 +117,11 @@ func (m *machine) wayIn(h *api.WaveHost) (Way, bool) {
 
 // probeOf is the connection that shows that a way in is open.
 func probeOf(w Way) *api.Probe {
-	return &api.Probe{Protocol: "tcp", To: w.To.Addr().String(), Port: int(w.To.Port())}
+	p := &api.Probe{Protocol: "tcp", To: w.To.Addr().String(), Port: int(w.To.Port())}
+	if w.Source.IsValid() {
+		p.From = w.Source.String()
+	}
+	return p
 }
 
 // probed has another host open a connection to the way in; once that is open, the host is

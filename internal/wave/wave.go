@@ -54,10 +54,14 @@ type Ways struct {
 	Away []string // hosts that may log in there, but do not ask for tasks; the first few
 }
 
+// TheService is who opens a connection from the service itself; no host is called that.
+const TheService = "the service"
+
 // A Way is a connection that logs in.
 type Way struct {
-	From string
-	To   netip.AddrPort
+	From   string     // a host, or TheService
+	Source netip.Addr // the address it is opened from, of TheService; else the host knows it
+	To     netip.AddrPort
 }
 
 // An Instance is what a cloud says of one.
