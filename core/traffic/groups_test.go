@@ -245,3 +245,36 @@ func TestProbesAreLeftOut(t *testing.T) {
 		"stance inbound closed 10.40.2.11/32 port 5432: 26, 1795867200 to 1795867200\n", told(records["logbook-01"].Refused))
 	require.Equal(t, " 10.40.3.31/32 port 5432: 1, 1795867200 to 1795867200\n", told(records["logbook-01"].Seen))
 }
+
+// TestNarrowings: peers and services that nothing used are left out, and all that was seen still passes.
+func TestNarrowings(t *testing.T) {
+	records := map[string]*traffic.Record{}
+	for _, line := range [][2]string{
+		{"pilotage-01", "in 198.51.100.9 -> 203.0.113.72 tcp 443 x7"},  // dispatch, by the crew alone
+		{"logbook-01", "in 10.60.3.31 -> 10.60.3.40 tcp 5432 x40"},     // has one peer of each side
+		{"charts-01", "in 198.51.99.0/24 -> 203.0.113.70 tcp 443 x30"}, // everywhere stays
+		{"beacon-01", "out 10.40.4.11 -> 10.40.2.21 tcp 8883 x9"},      // positions, never by UDP
+		{"jump-01", "in 198.51.100.9 -> 203.0.113.65 tcp 22 x2"},       // a guard
+	} {
+		saw(t, records, line[0], line[1])
+	}
+	records["pilotage-01"].Watched = noon - 86400
+	pol := harbour(t, "", "")
+	var said []string
+	for _, n := range traffic.Narrowings(packet.Budget{}, pol, records, noon-60, noon) {
+		said = append(said, fmt.Sprintf("%s x%d without %s on %d of %d: %s", n.Statement, n.Times, strings.Join(n.Unused, ", "), n.Watching,
+			n.Hosts, n.Rule))
+		then := harbour(t, written[n.Statement], n.Rule+"\n")
+		require.Empty(t, traffic.Cuts(packet.Budget{}, pol, then, records, noon-60, noon), n.Rule)
+	}
+	require.Equal(t, []string{
+		"allow positions x9 without position-feed on 0 of 5: allow positions: beacon -> broker : broker-tls  on quay-lan",
+		"allow dispatch x7 without office, pilot-api on 1 of 1: allow dispatch: crew-vpn -> pilotage : https  log",
+	}, said)
+}
+
+// written are statements as the demo's policy writes them.
+var written = map[string]string{
+	"allow positions": "allow positions:        beacon -> broker : position-feed, broker-tls  on quay-lan\n",
+	"allow dispatch":  "allow dispatch:         office, crew-vpn -> pilotage : pilot-api, https  log\n",
+}

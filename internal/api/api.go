@@ -349,6 +349,7 @@ type Chain struct {
 	Hook   string `json:"hook,omitempty"`
 	Policy string `json:"policy,omitempty" doc:"what becomes of packets that no rule decides"`
 	Rules  []Rule `json:"rules"`
+	Ours   bool   `json:"ours,omitempty" doc:"it is one that we write and own; else somebody else's"`
 
 	Priority *int `json:"priority,omitempty" doc:"of a chain at a hook: the lower is asked first"`
 }

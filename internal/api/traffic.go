@@ -63,3 +63,13 @@ type Contradictions struct {
 	Watching int                      `json:"watching" doc:"how many hosts listen to which connections begin; where none does nothing is known"`
 	Against  []*traffic.Contradiction `json:"against" nullable:"false" doc:"in the order of the policy's expectations"`
 }
+
+// Narrowings is which statements of what is published could be narrower, by what was seen.
+type Narrowings struct {
+	Version  int                 `json:"version"`
+	Revision int64               `json:"revision"`
+	Now      time.Time           `json:"now"`
+	Since    time.Time           `json:"since"`
+	Watching int                 `json:"watching" doc:"how many hosts listen to which connections begin; where none does nothing is known"`
+	Narrower []traffic.Narrowing `json:"narrower" nullable:"false" doc:"in the order of the policy"`
+}

@@ -27,9 +27,9 @@ func (a *app) liveCommand() *cobra.Command {
 		Use:   "live HOST|--here",
 		Short: "Show the rules in force in the order in which a packet meets them, with their counts",
 		Long: `Live lists what a kernel has in force, everybody's rules, hook by hook: the chains of each by
-priority, and where a rule goes on in another chain, that chain below it. Rules have numbers in
-front, the statement of the policy that they come from, and what their counters stood at. Below
-stand the sets that they ask by name.
+priority, and where a rule goes on in another chain, that chain below it. What is "not ours" other
+programs or people made. Rules have numbers in front, the statement of the policy that they come
+from, and what their counters stood at. Below stand the sets that they ask by name.
 
 It shows the host that it runs on (--here, as root), listings (--dump), or what a host last
 reported to the service. --follow shows the counts of this host as they change.`,
@@ -155,6 +155,9 @@ func (a *app) printLive(w io.Writer, l inOrder) {
 			indent := fmt.Sprintf("%*s", 2+4*t.Depth, "")
 			if c := t.Chain; c != nil {
 				what := "chain " + c.Place
+				if !c.Ours {
+					what += ", not ours"
+				}
 				if c.Priority != nil {
 					what += fmt.Sprintf(", priority %d, then %s", *c.Priority, c.Policy)
 				}

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -33,7 +35,7 @@ const day = 24 * time.Hour
 // unusedCommand makes `yfence traffic unused`.
 func (a *app) unusedCommand() *cobra.Command {
 	var since time.Duration
-	var all, on bool
+	var all, on, narrow bool
 	c := &cobra.Command{
 		Use:   "unused [--here]",
 		Short: "Tell which statements decided about nothing in a while, and how sure that is",
@@ -41,14 +43,24 @@ func (a *app) unusedCommand() *cobra.Command {
 hosts, and for how long these have counted: a statement that was in force for a day says little.
 One that is used, but on no host of a role that it names, is told with that role. Of connections
 the first packet counts; a guard is told apart, since it is for the day when other ways fail.
-It ends with 1 if there is any.`,
-		Example: "  yfence traffic unused\n  yfence traffic unused --since 7d --all\n  yfence traffic unused --here",
-		Args:    cobra.NoArgs,
+It ends with 1 if there is any.
+
+With --narrow it proposes narrower forms of those that are used: without the peers and services that no
+connection used which was seen (yfence traffic seen). What was seen they admit all the same.`,
+		Example: "  yfence traffic unused\n  yfence traffic unused --since 7d --all\n  yfence traffic unused --narrow\n" +
+			"  yfence traffic unused --here",
+		Args: cobra.NoArgs,
 	}
 	h := a.onHost(c)
 	c.RunE = func(cmd *cobra.Command, _ []string) (err error) {
 		if since < time.Second || since > traffic.HitDays*day {
 			return fmt.Errorf("--since is from 1s to %dd: what was earlier is not kept", traffic.HitDays)
+		}
+		if narrow {
+			if on {
+				return errors.New("--narrow is a question to the service, which keeps what was seen")
+			}
+			return a.narrower(cmd.Context(), since)
 		}
 		var u api.Usages
 		if on {
@@ -72,9 +84,44 @@ It ends with 1 if there is any.`,
 		return err
 	}
 	lengthVar(c, &since, "since", 30*day, "how far back")
+	c.Flags().BoolVar(&narrow, "narrow", false, "propose narrower forms of what is used, by which connections were seen")
 	c.Flags().BoolVar(&all, "all", false, "those that are used too, with how often")
 	c.Flags().BoolVar(&on, "here", false, "of the host that this runs on, by the policy in files that it follows")
 	return c
+}
+
+// narrower tells which statements could be narrower.
+func (a *app) narrower(ctx context.Context, since time.Duration) error {
+	svc, err := a.service()
+	if err != nil {
+		return err
+	}
+	n, err := svc.Narrower(ctx, since)
+	if err != nil {
+		return err
+	}
+	err = a.print(n, func(w io.Writer) {
+		p := a.paint(w)
+		switch {
+		case n.Watching == 0:
+			_, _ = fmt.Fprintln(w, "no host listens to which connections begin (yfence attend --seen), so that nothing is known of them")
+		case len(n.Narrower) == 0:
+			_, _ = fmt.Fprintln(w, "each part of every statement that is used was used")
+		}
+		for _, one := range n.Narrower {
+			sure := "none of its hosts listens to connections"
+			if one.Watching > 0 {
+				sure = fmt.Sprintf("%d of its %s listened for %s", one.Watching, plural(one.Hosts, "host"),
+					lengthText(n.Now.Sub(time.Unix(one.Since, 0))))
+			}
+			_, _ = fmt.Fprintf(w, "%s  %s\n    nothing used %s; %s, %s in all\n    %s\n", p(bold, one.Statement), p(dim, "("+one.Place+")"),
+				strings.Join(one.Unused, ", "), sure, plural(int(one.Times), "connection"), one.Rule)
+		}
+	})
+	if err == nil && len(n.Narrower) > 0 {
+		return errFound
+	}
+	return err
 }
 
 // recordFile is what a host without a service keeps of what it counted and saw.

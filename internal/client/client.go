@@ -341,6 +341,11 @@ func (c *Client) Unused(ctx context.Context, since time.Duration) (api.Usages, e
 	return get[api.Usages](ctx, c, fmt.Sprintf("/traffic/unused?since=%d", int64(since.Seconds())))
 }
 
+// Narrower is which statements could be narrower, by what was seen in a time up to now.
+func (c *Client) Narrower(ctx context.Context, since time.Duration) (api.Narrowings, error) {
+	return get[api.Narrowings](ctx, c, fmt.Sprintf("/traffic/narrower?since=%d", int64(since.Seconds())))
+}
+
 // Refused is what hosts refused in a time up to now, so many reasons at most.
 func (c *Client) Refused(ctx context.Context, since time.Duration, most int) (api.Refusals, error) {
 	return get[api.Refusals](ctx, c, fmt.Sprintf("/traffic/refused?since=%d&most=%d", int64(since.Seconds()), most))

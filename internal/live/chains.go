@@ -18,7 +18,7 @@ func Chains(rs *kernel.Ruleset, counts []api.Count) []api.Chain {
 	}
 	out := []api.Chain{}
 	for _, c := range rs.Chains {
-		chain := api.Chain{Place: c.Place(), Hook: c.Hook, Rules: []api.Rule{}}
+		chain := api.Chain{Place: c.Place(), Hook: c.Hook, Ours: forms.Ours(c), Rules: []api.Rule{}}
 		if c.Hook != "" {
 			chain.Priority, chain.Policy = new(c.Priority), "accept"
 			if c.Policy == packet.Drop {
@@ -73,6 +73,7 @@ type Entered struct {
 	Priority *int   `json:"priority,omitempty"` // at a hook
 	Policy   string `json:"policy,omitempty"`   // at a hook: what becomes of what no rule decides
 	Rules    int    `json:"rules"`              // how many it has
+	Ours     bool   `json:"ours,omitempty"`     // we write and own it
 	Again    int    `json:"again,omitempty"`    // where it stands above already: the number of its first rule there
 }
 
@@ -99,7 +100,7 @@ func InOrder(chains []api.Chain) (out []Hook) {
 	enter = func(h *Hook, c *api.Chain, depth int, first map[string]int) {
 		led[c.Place] = true
 		n, there := first[c.Place]
-		h.Lines = append(h.Lines, Tried{Depth: depth, Chain: &Entered{c.Place, c.Priority, c.Policy, len(c.Rules), n}})
+		h.Lines = append(h.Lines, Tried{Depth: depth, Chain: &Entered{c.Place, c.Priority, c.Policy, len(c.Rules), c.Ours, n}})
 		if there {
 			return
 		}

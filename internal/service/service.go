@@ -229,6 +229,8 @@ func (s *Service) registerTraffic(a huma.API) {
 		limits.Traffic), s.takeTraffic)
 	huma.Register(a, operation("GET", "/traffic/unused", "show-unused", "How often statements of the policy decided, and which never did",
 		api.Read), s.showUnused)
+	huma.Register(a, operation("GET", "/traffic/narrower", "show-narrower", "Which statements could be narrower, by what was seen",
+		api.Read), s.showNarrower)
 	huma.Register(a, operation("GET", "/traffic/refused", "show-refused", "What hosts refused, by whom, and what would admit it", api.Read),
 		s.showRefused)
 	huma.Register(a, operation("GET", "/traffic/seen", "show-seen", "Which connections hosts saw, and who admits them", api.Read),

@@ -210,3 +210,19 @@ func watching(records map[string]*traffic.Record) (n int) {
 	}
 	return n
 }
+
+// showNarrower tells which statements could be narrower.
+func (s *Service) showNarrower(ctx context.Context, in *SinceInput) (*struct{ Body api.Narrowings }, error) {
+	m, records, err := s.traffic(ctx, store.Seen)
+	if err != nil {
+		return nil, err
+	}
+	now := s.Clock()
+	out := api.Narrowings{Version: api.Version, Revision: m.pair.Revision, Now: now.UTC(), Since: in.from(now).UTC(),
+		Watching: watching(records), Narrower: []traffic.Narrowing{}}
+	err = s.computed(ctx, s.asking, "narrowing", func(b packet.Budget) error {
+		out.Narrower = append(out.Narrower, traffic.Narrowings(b, m.policy, records, out.Since.Unix(), now.Unix())...)
+		return nil
+	})
+	return &struct{ Body api.Narrowings }{out}, err
+}

@@ -106,6 +106,10 @@ func TestRefusedAndSeen(t *testing.T) {
 	require.NoError(t, h.row("SELECT seen FROM traffic").Scan(&stored))
 	require.NotContains(t, stored, "192.0.2.7", "it is not even kept")
 
+	n, err := h.Narrower(ctx, time.Hour)
+	require.NoError(t, err)
+	require.Equal(t, 1, n.Watching)
+	require.Empty(t, n.Narrower, "a guard stays, and each part of the other was used")
 	against, err := h.Against(ctx, api.Side{Files: []check.Source{{Name: "p.fence", Text: smallPolicy +
 		"expect quiet: never strangers -> charts : https\nexpect works: always jump -> charts : ssh\n"}}}, time.Hour)
 	require.NoError(t, err)

@@ -506,6 +506,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/traffic/narrower": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which statements could be narrower, by what was seen */
+        get: operations["show-narrower"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/traffic/refused": {
         parameters: {
             query?: never;
@@ -744,6 +761,8 @@ export interface components {
         };
         Chain: {
             hook?: string;
+            /** @description it is one that we write and own; else somebody else's */
+            ours?: boolean;
             /** @description family, table and chain */
             place: string;
             /** @description what becomes of packets that no rule decides */
@@ -1619,6 +1638,52 @@ export interface components {
             users?: {
                 [key: string]: number;
             };
+        };
+        Narrowing: {
+            /**
+             * Format: int64
+             * @description how many it has
+             */
+            hosts: number;
+            place: string;
+            /** @description the statement without these */
+            rule: string;
+            /**
+             * Format: int64
+             * @description since when all of those that listen have, in seconds since 1970
+             */
+            since?: number;
+            /** @description 'allow chart-web' */
+            statement: string;
+            /**
+             * Format: int64
+             * @description connections that were seen by it
+             */
+            times: number;
+            /** @description peers and services that no connection used */
+            unused: string[];
+            /**
+             * Format: int64
+             * @description on how many of its hosts connections are listened to
+             */
+            watching: number;
+        };
+        Narrowings: {
+            /** @description in the order of the policy */
+            narrower: components["schemas"]["Narrowing"][];
+            /** Format: date-time */
+            now: string;
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            version: number;
+            /**
+             * Format: int64
+             * @description how many hosts listen to which connections begin; where none does nothing is known
+             */
+            watching: number;
         };
         NewToken: {
             /** Format: date-time */
@@ -3868,6 +3933,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Contradictions"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-narrower": {
+        parameters: {
+            query?: {
+                /** @description how far back, in seconds */
+                since?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Narrowings"];
                 };
             };
             /** @description Error */

@@ -9,6 +9,7 @@ import (
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/fleet"
+	"yellowfence.example/yfence/core/kernel"
 )
 
 // All are the dialects that are written.
@@ -17,6 +18,11 @@ var All = []dialect.Form{nft.Form{}, iptables.Form{}, portable.Form{}}
 // Readers read all kinds of dumps, in the order in which they are asked whether a text is
 // theirs, and in which dumps of one host are read.
 var Readers = []dialect.Reader{dialect.Routes{}, iptables.Dumps{}, portable.Dumps, group.Dumps, nft.Dumps{}}
+
+// Ours says that a chain is one that a form of ours writes and owns.
+func Ours(c *kernel.Chain) bool {
+	return slices.ContainsFunc(All, func(f dialect.Form) bool { return f.Ours(c) })
+}
 
 // Of is the dialect of a host; for one without a filter of its own, the first.
 func Of(h *fleet.Host) dialect.Form {
