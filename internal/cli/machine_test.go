@@ -131,6 +131,30 @@ func TestOneMachine(t *testing.T) {
 	l.does("yfence drift --here", 0, `gate-01  in step`)
 	l.does("yfence listeners --here", 1, `shut +tcp 8095 on all .* \(cli.test.*\) listens, and by the policy nobody may come to it`)
 
+	// Who uses this, who is refused, and a connection from elsewhere beside what the files say.
+	l.does("yfence traffic unused --here --all", 1, `(?s)counted on 1 of 1 host\n.*nothing met these\n  allow reachable  .*`+
+		`used\n  allow way-in  .*times on 1 of 1 host`)
+	refused := make(chan string)
+	go func() {
+		said, _ := l.in("yfence traffic refused --here --for 3s")
+		refused <- said
+	}()
+	for heard := ""; heard == ""; {
+		l.reaches(8095)
+		select {
+		case heard = <-refused:
+			require.Regexp(t, `(?s)login -> machine : tcp 8095  \d+ times.*refused by stance inbound closed\n.*`+
+				`to admit it: allow login-to-machine-tcp-8095: login -> machine : tcp 8095`, heard)
+		default:
+		}
+	}
+	probe := exec.Command(l.program, "probe", "gate-01 : tcp 22, tcp 8095", "--policy", l.dir+"/gate", "--fleet", l.dir+"/gate/fleet.yaml")
+	var came []byte
+	require.NoError(t, l.desk.Do(func() error { came, _ = probe.CombinedOutput(); return nil }))
+	require.Regexp(t, `(?s)192.0.2.9 -> gate-01 \(192.0.2.7\) : tcp 22  answered by what listens there in .*, and the policy says `+
+		`admitted\n`+
+		`.* : tcp 8095  silent, and the policy says dropped\n2 of 2 came out as the policy says`, string(came))
+
 	// What would lock its owner out is refused; by force it comes back by itself.
 	l.write("= 192.0.2.9\n", "= 203.0.113.0/24\n")
 	l.does("yfence settle", 2, `nothing was changed: these rules would cut off the log-in at 192.0.2.7:22 from 192.0.2.9; mend the policy`)

@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -19,6 +20,7 @@ import (
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host/agent"
 	"yellowfence.example/yfence/internal/host/inventory"
+	"yellowfence.example/yfence/internal/limits"
 )
 
 // probeCommand makes `yfence probe`: from here to a host, or between hosts by their agents.
@@ -32,11 +34,13 @@ tells what came of it beside what yfence ask says. Roles stand for all their hos
 
 With --listen a listener is opened on the far host where nothing listens, and closed
 again, so that refused, dropped and nobody-there are told apart. Without a first host
-the connection is opened from where this runs, which may be outside the fleet.
+the connection is opened from where this runs, which may be outside the fleet; with
+--policy and --fleet that needs no service.
 
 It ends with 1 if anything came out otherwise than the policy says, and with 2 if
 nothing could be tried.`,
-		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n  yfence probe " +
+		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n" +
+			"  yfence probe 'charts-01 : https' --policy saltmarsh --fleet saltmarsh/fleet.json\n  yfence probe " +
 			"--all-expectations",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -95,6 +99,8 @@ func (a *app) printProbed(w io.Writer, p api.Probed) {
 			agree++
 		case r.Agrees == "no":
 			mark = paint(red, "BUT the policy says "+r.Policy)
+		case r.Policy == ask.Uncertain:
+			mark = "what the policy says is not known"
 		case r.Came == "refused" && r.Policy == packet.Admit.String():
 			mark = "nobody may be listening there (--listen opens a listener); the policy says " + r.Policy
 		}
@@ -111,40 +117,88 @@ func (a *app) printProbed(w io.Writer, p api.Probed) {
 	}
 }
 
+// beside is what probes from here are held against: hosts and services by their names, and what a
+// policy says of a connection; nil where nobody can tell.
+type beside struct {
+	pol    *policy.Policy
+	says   func(from, to string, service fence.ServiceTerm) string
+	nobody error // why no host is known by its name
+}
+
+// besides is what the files say, or the service, or nobody.
+func (a *app) besides(cmd *cobra.Command) (b beside, err error) {
+	if a.onFiles() {
+		if b.pol, err = a.sound(); err != nil {
+			return b, err
+		}
+		asker, now := ask.NewAsker(b.pol), time.Now().Unix()
+		b.says = func(from, to string, service fence.ServiceTerm) string {
+			var found *ask.Answer
+			_ = within(limits.Cases, "answering", func(budget packet.Budget) (err error) {
+				found, _, err = asker.PolicyWithin(budget, fence.Connection(from, to, service), now)
+				return err
+			})
+			if found == nil { // it takes too much to be told
+				return ask.Uncertain
+			}
+			return found.Verdict
+		}
+		return b, nil
+	}
+	svc, noService := a.service()
+	fl := &fleet.Fleet{}
+	if b.nobody = noService; noService == nil {
+		file, err := svc.Export(cmd.Context(), "json")
+		if err != nil {
+			return b, err
+		}
+		fl, _ = fleet.Read("fleet.json", []byte(file.Text))
+		b.says = func(from, to string, service fence.ServiceTerm) string {
+			answer, err := svc.Ask(cmd.Context(), fmt.Sprintf("%s -> %s : %s", from, to, service.Text))
+			if err != nil {
+				return ask.Uncertain
+			}
+			return answer.Verdict
+		}
+	}
+	// Services by their registered names: those that a policy declares are only its own.
+	b.pol, _ = policy.Resolve(policy.Input{Fleet: fl})
+	return b, nil
+}
+
+// addresses are those of a host, or an address itself, which needs nobody who knows it.
+func (b beside) addresses(name string) ([]netip.Addr, error) {
+	if at, err := netip.ParseAddr(name); err == nil {
+		return []netip.Addr{at}, nil
+	}
+	if b.nobody != nil {
+		return nil, fmt.Errorf("%q is a host's name, and nobody here knows hosts: %w", name, b.nobody)
+	}
+	if h := b.pol.Fleet.Host(name); h != nil {
+		return h.Own(), nil
+	}
+	return nil, unknownHost(name, b.pol.Fleet.Names())
+}
+
 // probeFromHere opens connections from this machine: "HOST : SERVICE".
 func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, err error) {
 	q, problems := fence.ParseQuestion("everywhere -> " + text)
 	if problems != nil {
 		return out, fmt.Errorf("%q is not understood: say 'HOST : SERVICE' or 'ADDRESS : SERVICE'", text)
 	}
-	// A name is a host's, which the service knows; an address needs nobody.
+	b, err := a.besides(cmd)
+	if err != nil {
+		return out, err
+	}
 	name := strings.TrimSpace(text[:strings.LastIndex(text, " :")+1])
-	var addresses []netip.Addr
-	svc, noService := a.service()
-	fl := &fleet.Fleet{}
-	if at, err := netip.ParseAddr(name); err == nil {
-		addresses = append(addresses, at)
-	} else if noService != nil {
-		return out, fmt.Errorf("%q is a host's name, and only a service knows hosts: %w", name, noService)
+	addresses, err := b.addresses(name)
+	if err != nil {
+		return out, err
 	}
-	if noService == nil {
-		file, err := svc.Export(cmd.Context(), "json")
-		if err != nil {
-			return out, err
-		}
-		fl, _ = fleet.Read("fleet.json", []byte(file.Text))
-	}
-	if h := fl.Host(name); h != nil {
-		addresses = append(addresses, h.Own()...)
-	}
-	if len(addresses) == 0 {
-		return out, fmt.Errorf("no host is named %q", name)
-	}
-	// Services by their registered names: those that a policy declares are only its own.
-	pol, _ := policy.Resolve(policy.Input{Fleet: fl})
-	_, _, terms, problems := pol.Ask(&fence.Question{From: q.From, To: q.From, Services: q.Services})
+	_, _, terms, problems := b.pol.Ask(&fence.Question{From: q.From, To: q.From, Services: q.Services})
 	if problems != nil {
-		return out, fmt.Errorf("%q is no service that this program knows; services of the policy's own are tried from hosts only", text)
+		return out, fmt.Errorf("%q is no service that this program knows; services of the policy's own are tried from hosts, or with its "+
+			"files (--policy DIR --fleet FILE)", text)
 	}
 	out = api.Probed{Version: api.Version, Probes: []api.ProbeResult{}}
 	// Each address of the host, by each of the services that can be tried.
@@ -156,23 +210,20 @@ func (a *app) probeFromHere(cmd *cobra.Command, text string) (out api.Probed, er
 		}
 		for _, t := range terms {
 			p := api.Probe{To: at.String(), Port: t.Ports.Lo}
-			service := ""
+			service := fence.ServiceTerm{Name: "ping", Text: "ping"}
 			switch {
 			case t.Protocol == packet.TCP || t.Protocol == packet.UDP:
-				p.Protocol = packet.ProtocolName(t.Protocol)
-				service = fmt.Sprintf("%s %d", p.Protocol, p.Port)
+				p.Protocol, service = packet.ProtocolName(t.Protocol), fence.PortTerm(t.Protocol, p.Port)
 			case t.Protocol == packet.ICMP && at.Is4(), t.Protocol == packet.ICMPv6 && at.Is6():
-				p.Protocol, p.Port, service = "icmp", 0, "ping"
+				p.Protocol, p.Port = "icmp", 0
 			default:
 				continue
 			}
 			got := agent.Open(cmd.Context(), p)
-			r := api.ProbeResult{From: from.String(), To: name, Address: at.String(), Service: service, Came: got.Came,
+			r := api.ProbeResult{From: from.String(), To: name, Address: at.String(), Service: service.Text, Came: got.Came,
 				Reached: got.Reached, Took: got.Took, Why: strings.Join(got.Said, "; "), Policy: ask.Uncertain, Agrees: "open"}
-			if noService == nil {
-				if answer, err := svc.Ask(cmd.Context(), fmt.Sprintf("%s -> %s : %s", from, at, service)); err == nil {
-					r.Policy = answer.Verdict
-				}
+			if b.says != nil {
+				r.Policy = b.says(r.From, r.Address, service)
 			}
 			if r.Policy != ask.Uncertain && r.Policy != ask.Mixed {
 				r.Agrees = api.Agrees(r.Came, r.Policy == packet.Admit.String(), false, p.Protocol)

@@ -22,6 +22,7 @@ var takes = map[string][]string{
 	"rules": slices.Concat(onFiles, onService), "ask": slices.Concat(onFiles, onService), "compare": slices.Concat(onFiles, onService),
 	"drift": slices.Concat(onFiles, onService), "settle": slices.Concat(onFiles, onService),
 	"pause": slices.Concat(onFiles, onService), "listeners": slices.Concat(onFiles, onService),
+	"probe": slices.Concat(onFiles, onService), "traffic": slices.Concat(onFiles, onService),
 	"adopt": {"fleet"}, "publish": slices.Concat(onFiles, onService),
 	"serve": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,
 }
