@@ -167,7 +167,7 @@ func (d *demo) addressOf(host, iface string) netip.Addr {
 // heard has the hosts tell what they saw, and waits until the service knows of the visitor and of
 // the search.
 func (d *demo) heard(ctx context.Context) error {
-	for deadline := time.Now().Add(60 * time.Second); ; {
+	for deadline := time.Now().Add(3 * time.Minute); ; {
 		for _, host := range []string{"charts-01", "depot-01", "logbook-01", "broker-01", "broker-02", pier} {
 			if _, err := d.svc.AskHost(ctx, host, api.Task{Do: "report"}); err != nil && time.Now().After(deadline) {
 				return err
