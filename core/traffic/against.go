@@ -28,22 +28,15 @@ func Against(b packet.Budget, pol *policy.Policy, records map[string]*Record, si
 		}
 		all := map[string]*Contradiction{}
 		services := compile.TermsSet(j.sp, x.Terms)
-		for _, h := range pol.Fleet.Hosts {
-			r := records[h.Name]
-			if r == nil {
+		for h, flow := range (span{pol, records, since}).seen() {
+			if !speaks(x, flow.Flow) || j.sp.And(j.set(flow.Flow), services) == packet.Empty {
 				continue
 			}
-			for _, s := range r.Seen.All() {
-				n := s.Since(Day(since))
-				if n == 0 || s.Last < since || !speaks(x, s.Flow) || j.sp.And(j.set(s.Flow), services) == packet.Empty {
-					continue
-				}
-				one := &Contradiction{Expectation: x.Name, Place: x.Pos.String(), Group: e.group(h, s.Flow)}
-				if all[one.key()] == nil {
-					all[one.key()] = one
-				}
-				all[one.key()].add(h, s, n)
+			one := &Contradiction{Expectation: x.Name, Place: x.Pos.String(), Group: e.group(h, flow.Flow)}
+			if all[one.key()] == nil {
+				all[one.key()] = one
 			}
+			all[one.key()].add(h, flow)
 		}
 		first := len(out)
 		for _, c := range all {

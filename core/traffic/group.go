@@ -3,6 +3,7 @@ package traffic
 import (
 	"cmp"
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"strings"
@@ -41,6 +42,46 @@ type Sender struct {
 	Times   int64        `json:"times"`
 }
 
+// A span is since when flows of a fleet's hosts are looked at, and in whose records.
+type span struct {
+	pol     *policy.Policy
+	records map[string]*Record // by host
+	since   int64
+}
+
+// A timed flow is one with how often it was in a span.
+type timed struct {
+	Sum
+	times int64
+}
+
+// refused and seen are the flows of each kind that there were in the span, by the hosts that told them,
+// in the fleet's order.
+func (s span) refused() iter.Seq2[*fleet.Host, timed] {
+	return s.each(func(r *Record) *Sums { return r.Refused })
+}
+
+func (s span) seen() iter.Seq2[*fleet.Host, timed] {
+	return s.each(func(r *Record) *Sums { return r.Seen })
+}
+
+// each goes over one kind of flows.
+func (s span) each(kind func(*Record) *Sums) iter.Seq2[*fleet.Host, timed] {
+	return func(yield func(*fleet.Host, timed) bool) {
+		for _, h := range s.pol.Fleet.Hosts {
+			r := s.records[h.Name]
+			if r == nil {
+				continue
+			}
+			for _, sum := range kind(r).All() {
+				if n := sum.Since(Day(s.since)); n > 0 && sum.Last >= s.since && !yield(h, timed{sum, n}) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // mostShown is how many senders, and hosts, of a group are named.
 const mostShown = 5
 
@@ -64,15 +105,15 @@ func (g *Group) key() string {
 	return fmt.Sprint(g.Direction, "\n", g.From.Name, "\n", g.To.Name, "\n", g.protocol, " ", g.port)
 }
 
-// add adds a flow that a host told n times.
-func (g *Group) add(h *fleet.Host, s Sum, n int64) {
+// add adds a flow that a host told.
+func (g *Group) add(h *fleet.Host, s timed) {
 	if g.Times == 0 || s.First < g.First {
 		g.First = s.First
 	}
-	if g.Times += n; s.Last >= g.Last {
+	if g.Times += s.times; s.Last >= g.Last {
 		g.Last, g.flow, g.host = s.Last, s.Flow, h
 	}
-	g.senders[s.Src] += n
+	g.senders[s.Src] += s.times
 	g.receivers[s.Dst] = true
 	g.hosts[h.Name] = true
 }

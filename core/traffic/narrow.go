@@ -30,18 +30,10 @@ type Narrowing struct {
 // records are by host.
 func Narrowings(b packet.Budget, pol *policy.Policy, records map[string]*Record, since, now int64) (out []Narrowing) {
 	j := judgeOf(b.Space(), pol, now)
-	used := map[*policy.Rule][]Sum{}
-	for _, h := range pol.Fleet.Hosts {
-		r := records[h.Name]
-		if r == nil {
-			continue
-		}
-		for _, s := range r.Seen.All() {
-			if n := s.Since(Day(since)); n > 0 && s.Last >= since {
-				if by, passes, ok := j.decides(h, s.Flow, true); ok && passes && by.Kind == compile.ByAllow && by.Rule != nil {
-					used[by.Rule] = append(used[by.Rule], s)
-				}
-			}
+	used := map[*policy.Rule][]timed{}
+	for h, flow := range (span{pol, records, since}).seen() {
+		if by, passes, ok := j.decides(h, flow.Flow, true); ok && passes && by.Kind == compile.ByAllow && by.Rule != nil {
+			used[by.Rule] = append(used[by.Rule], flow)
 		}
 	}
 	for _, r := range pol.Rules {
@@ -56,11 +48,11 @@ func Narrowings(b packet.Budget, pol *policy.Policy, records map[string]*Record,
 }
 
 // narrowing is a rule without what no flow used; ok is false where each part of it was used.
-func (j *judge) narrowing(r *policy.Rule, seen []Sum) (n Narrowing, ok bool) {
+func (j *judge) narrowing(r *policy.Rule, seen []timed) (n Narrowing, ok bool) {
 	narrow := *r.Decl
 	n = Narrowing{Statement: string(compile.ByAllow) + " " + r.Name, Place: r.Pos.String()}
 	for _, s := range seen {
-		n.Times += s.Since(0)
+		n.Times += s.times
 	}
 	side := func(peers *fence.Peers, end func(Flow) *netipx.IPSet) {
 		kept := slices.DeleteFunc(slices.Clone(peers.Items), func(p fence.Peer) bool {
@@ -70,7 +62,7 @@ func (j *judge) narrowing(r *policy.Rule, seen []Sum) (n Narrowing, ok bool) {
 			if problems != nil {
 				return false
 			}
-			unused := !slices.ContainsFunc(seen, func(s Sum) bool { return named.Addrs.Overlaps(end(s.Flow)) })
+			unused := !slices.ContainsFunc(seen, func(s timed) bool { return named.Addrs.Overlaps(end(s.Flow)) })
 			if unused {
 				n.Unused = append(n.Unused, p.Text)
 			}
@@ -85,7 +77,7 @@ func (j *judge) narrowing(r *policy.Rule, seen []Sum) (n Narrowing, ok bool) {
 	kept := slices.DeleteFunc(slices.Clone(narrow.Services), func(t fence.ServiceTerm) bool {
 		_, _, terms, problems := j.pol.Ask(&fence.Question{From: narrow.From, To: narrow.To, Services: []fence.ServiceTerm{t}})
 		set := compile.TermsSet(j.sp, terms)
-		unused := problems == nil && !slices.ContainsFunc(seen, func(s Sum) bool { return j.sp.And(j.set(s.Flow), set) != packet.Empty })
+		unused := problems == nil && !slices.ContainsFunc(seen, func(s timed) bool { return j.sp.And(j.set(s.Flow), set) != packet.Empty })
 		if unused {
 			n.Unused = append(n.Unused, t.Text)
 		}

@@ -40,14 +40,8 @@ type Refusal struct {
 func Refusals(b packet.Budget, names *say.Names, records map[string]*Record, since, now int64, most int) (out []*Refusal, more int) {
 	pol := names.Policy
 	e, all := endsOf(pol), map[string]*Refusal{}
-	for _, h := range pol.Fleet.Hosts {
-		if r := records[h.Name]; r != nil {
-			for _, s := range r.Refused.All() {
-				if n := s.Since(Day(since)); n > 0 && s.Last >= since {
-					e.addRefusal(all, h, s, n)
-				}
-			}
-		}
+	for h, flow := range (span{pol, records, since}).refused() {
+		e.addRefusal(all, h, flow)
 	}
 	for _, r := range all {
 		out = append(out, r)
@@ -92,8 +86,8 @@ func (r *Refusal) rank() int {
 // key is what tells a refusal from others.
 func (r *Refusal) key() string { return r.By + "\n" + r.Manner + "\n" + r.Group.key() }
 
-// addRefusal adds a flow that a host refused n times.
-func (e *ends) addRefusal(all map[string]*Refusal, h *fleet.Host, s Sum, n int64) {
+// addRefusal adds a flow that a host refused.
+func (e *ends) addRefusal(all map[string]*Refusal, h *fleet.Host, s timed) {
 	one := &Refusal{By: s.By, Group: e.group(h, s.Flow), Search: s.Port == ManyPorts}
 	for behind, manner := range map[string]string{onTrial: "on trial", exceeded: "over its limit", isPaused: "paused"} {
 		if by, cut := strings.CutSuffix(s.By, behind); cut {
@@ -103,7 +97,7 @@ func (e *ends) addRefusal(all map[string]*Refusal, h *fleet.Host, s Sum, n int64
 	if all[one.key()] == nil {
 		all[one.key()] = one
 	}
-	all[one.key()].add(h, s, n)
+	all[one.key()].add(h, s)
 }
 
 // finish says what is known of a refusal only once all of it is there.

@@ -25,18 +25,15 @@ type Connection struct {
 func Connections(b packet.Budget, pol *policy.Policy, records map[string]*Record, since, now int64, most int) (out []*Connection,
 	more int) {
 	e, all := endsOf(pol), map[string]*Connection{}
-	for _, h := range pol.Fleet.Hosts {
-		if r := records[h.Name]; r != nil {
-			for _, s := range r.Seen.All() {
-				if n := s.Since(Day(since)); n > 0 && s.Last >= since && !toService(pol, s.Flow) {
-					one := &Connection{Group: e.group(h, s.Flow)}
-					if all[one.key()] == nil {
-						all[one.key()] = one
-					}
-					all[one.key()].add(h, s, n)
-				}
-			}
+	for h, flow := range (span{pol, records, since}).seen() {
+		if toService(pol, flow.Flow) {
+			continue
 		}
+		one := &Connection{Group: e.group(h, flow.Flow)}
+		if all[one.key()] == nil {
+			all[one.key()] = one
+		}
+		all[one.key()].add(h, flow)
 	}
 	for _, c := range all {
 		out = append(out, c)
@@ -104,35 +101,29 @@ func Cuts(b packet.Budget, from, to *policy.Policy, records map[string]*Record, 
 	sp := b.Space()
 	before, after := judgeOf(sp, from, now), judgeOf(sp, to, now)
 	e, all := endsOf(to), map[string]*Cut{}
-	for _, h := range to.Fleet.Hosts {
-		r, was := records[h.Name], from.Fleet.Host(h.Name)
-		if r == nil || was == nil {
+	for h, flow := range (span{to, records, since}).seen() {
+		was := from.Fleet.Host(h.Name)
+		if was == nil {
 			continue
 		}
-		for _, s := range r.Seen.All() {
-			n := s.Since(Day(since))
-			if n == 0 || s.Last < since {
-				continue
-			}
-			// What a flow leaves open, as its interface, may be anything: it is cut where none passes any more.
-			admitted := sp.And(before.fate(was).admitted, before.set(s.Flow))
-			if admitted == packet.Empty || sp.And(after.fate(h).admitted, admitted) != packet.Empty {
-				continue
-			}
-			by, _, filtered := after.decides(h, s.Flow, false)
-			if !filtered {
-				continue
-			}
-			one := &Cut{Group: e.group(h, s.Flow), By: by.String(), Place: placeOf(by)}
-			if old, _, ok := before.decides(was, s.Flow, true); ok {
-				one.Was = old.String()
-			}
-			key := one.By + "\n" + one.key()
-			if all[key] == nil {
-				all[key] = one
-			}
-			all[key].add(h, s, n)
+		// What a flow leaves open, as its interface, may be anything: it is cut where none passes any more.
+		admitted := sp.And(before.fate(was).admitted, before.set(flow.Flow))
+		if admitted == packet.Empty || sp.And(after.fate(h).admitted, admitted) != packet.Empty {
+			continue
 		}
+		by, _, filtered := after.decides(h, flow.Flow, false)
+		if !filtered {
+			continue
+		}
+		one := &Cut{Group: e.group(h, flow.Flow), By: by.String(), Place: placeOf(by)}
+		if old, _, ok := before.decides(was, flow.Flow, true); ok {
+			one.Was = old.String()
+		}
+		key := one.By + "\n" + one.key()
+		if all[key] == nil {
+			all[key] = one
+		}
+		all[key].add(h, flow)
 	}
 	for _, c := range all {
 		c.finish(to)

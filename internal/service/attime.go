@@ -65,31 +65,35 @@ func (s *Service) had(ctx context.Context, h *fleet.Host, at time.Time) (f api.I
 	return f, r, nil
 }
 
-// hostThen is a host of the fleet that was published at a time.
-func hostThen(m *model, name string) (*fleet.Host, error) {
-	if h := m.host(name); h != nil {
-		return h, nil
+// past is what was published at a time, and what one host had in force then.
+type past struct {
+	*model
+	host *fleet.Host
+	has  api.InForce
+	last store.LastReport // that said so
+}
+
+// past looks back at one host.
+func (s *Service) past(ctx context.Context, host string, at time.Time) (p past, err error) {
+	if p.model, err = s.then(ctx, at); err != nil {
+		return p, err
 	}
-	return nil, huma.Error404NotFound(fmt.Sprintf("no host was named %q then", name))
+	if p.host = p.model.host(host); p.host == nil {
+		return p, huma.Error404NotFound(fmt.Sprintf("no host was named %q then", host))
+	}
+	p.has, p.last, err = s.had(ctx, p.host, at)
+	return p, err
 }
 
 // liveAt is the rules of a host at a time, beside what was published then.
 func (s *Service) liveAt(ctx context.Context, host string, at time.Time) (*struct{ Body api.LiveRules }, error) {
-	m, err := s.then(ctx, at)
+	p, err := s.past(ctx, host, at)
 	if err != nil {
 		return nil, err
 	}
-	h, err := hostThen(m, host)
-	if err != nil {
-		return nil, err
-	}
-	f, r, err := s.had(ctx, h, at)
-	if err != nil {
-		return nil, err
-	}
-	out := api.LiveRules{Version: api.Version, Host: host, TakenAt: timeOf(earlier(r.ReceivedAt, at)), Chains: []api.Chain{}}
+	out := api.LiveRules{Version: api.Version, Host: host, TakenAt: timeOf(earlier(p.last.ReceivedAt, at)), Chains: []api.Chain{}}
 	err = s.computed(ctx, s.computing, "reading the host's rules", func(b packet.Budget) error {
-		return s.liveOf(ctx, b, m, h, f, nil, true, &out)
+		return s.liveOf(ctx, b, p.model, p.host, p.has, nil, true, &out)
 	})
 	return &struct{ Body api.LiveRules }{out}, err
 }
@@ -104,22 +108,14 @@ func earlier(a, b time.Time) time.Time {
 
 // driftAt is how a host differed at a time from what was published then.
 func (s *Service) driftAt(ctx context.Context, host string, at time.Time) (*api.Drift, error) {
-	m, err := s.then(ctx, at)
+	p, err := s.past(ctx, host, at)
 	if err != nil {
 		return nil, err
 	}
-	h, err := hostThen(m, host)
-	if err != nil {
-		return nil, err
-	}
-	f, r, err := s.had(ctx, h, at)
-	if err != nil {
-		return nil, err
-	}
-	out := &api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}
+	out := &api.Drift{Version: api.Version, Revision: p.pair.Revision, Hosts: []api.HostDrift{}}
 	err = s.computed(ctx, s.computing, "reading the host's rules", func(packet.Budget) error {
-		res := hold([]*model{m}, h, f, at.Unix(), ends(limits.ComputeTime))
-		out.Hosts = append(out.Hosts, api.HostDrift{Host: host, State: res.State, TakenAt: timeOf(earlier(r.ReceivedAt, at)),
+		res := hold([]*model{p.model}, p.host, p.has, at.Unix(), ends(limits.ComputeTime))
+		out.Hosts = append(out.Hosts, api.HostDrift{Host: host, State: res.State, TakenAt: timeOf(earlier(p.last.ReceivedAt, at)),
 			Findings: res.Findings, Unread: res.Unread})
 		return nil
 	})
