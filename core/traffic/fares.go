@@ -18,6 +18,54 @@ type judge struct {
 	pol     *policy.Policy
 	planner *compile.Planner
 	classes map[string]*fate
+	decided map[decidedKey]decided
+}
+
+// A likeness is what tells flows apart for a policy: hosts of one class do the same with what comes
+// from the same end to the same port, at interfaces of the same name. A fleet's hosts have many such.
+type likeness struct {
+	class, direction, in, out, at string
+	peer, far                     netip.Prefix
+	protocol, port                int
+}
+
+// decided is what is known already of flows that are alike.
+type decided struct {
+	by         compile.Decider
+	passes, ok bool
+}
+
+// decidedKey is of what, and which decider was asked for.
+type decidedKey struct {
+	likeness
+	admitting bool
+}
+
+// like is what a flow at a host is like.
+func (j *judge) like(h *fleet.Host, f Flow) likeness {
+	l := likeness{class: j.planner.Class(h), direction: f.Direction, in: f.In, out: f.Out, peer: f.Src, far: f.Dst, protocol: f.Protocol,
+		port: f.Port}
+	local := f.Dst
+	switch f.Direction {
+	case packet.Outbound.Word():
+		local, l.peer = f.Src, f.Dst
+		l.far = netip.Prefix{}
+	case packet.Inbound.Word():
+		l.far = netip.Prefix{}
+	default:
+		return l // of what is forwarded both ends count
+	}
+	for _, i := range h.Interfaces {
+		for _, p := range i.Addresses {
+			if p.Addr() == local.Addr() {
+				l.at = i.Name
+			}
+		}
+	}
+	if l.at == "" { // sent to all on a segment, or to an address that the fleet does not know
+		l.far = local
+	}
+	return l
 }
 
 // fate is what hosts of a class do.
@@ -29,7 +77,7 @@ type fate struct {
 
 // judgeOf makes one for an instant in seconds since 1970.
 func judgeOf(sp *packet.Space, pol *policy.Policy, now int64) *judge {
-	return &judge{sp, pol, compile.NewPlanner(sp, pol, now), map[string]*fate{}}
+	return &judge{sp, pol, compile.NewPlanner(sp, pol, now), map[string]*fate{}, map[decidedKey]decided{}}
 }
 
 // fate is what a host of the policy's fleet does with packets.
@@ -87,6 +135,11 @@ func (j *judge) addresses(p netip.Prefix) *netipx.IPSet {
 // decides is who decides about a flow at a host; of several, one that admits some of it, or refuses
 // some, as asked. passes says that some of it is admitted. ok is false where nothing is filtered.
 func (j *judge) decides(h *fleet.Host, f Flow, admitting bool) (by compile.Decider, passes, ok bool) {
+	key := decidedKey{j.like(h, f), admitting}
+	if known, done := j.decided[key]; done {
+		return known.by, known.passes, known.ok
+	}
+	defer func() { j.decided[key] = decided{by, passes, ok} }()
 	fate := j.fate(h)
 	for _, o := range j.sp.Outcomes(j.sp.Only(fate.decision, j.set(f))) {
 		if o.By == 0 {

@@ -6,6 +6,7 @@ import (
 
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/fence"
+	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -94,31 +95,47 @@ type Cut struct {
 	Was   string `json:"was" doc:"who admits them until then"`
 }
 
+// cutOf says who refuses a flow after a change that passed before it; nil where it passes, or did not.
+func cutOf(before, after *judge, was, is *fleet.Host, f Flow) *Cut {
+	sp := before.sp
+	// What a flow leaves open, as its interface, may be anything: it is cut where none passes any more.
+	admitted := sp.And(before.fate(was).admitted, before.set(f))
+	if admitted == packet.Empty || sp.And(after.fate(is).admitted, admitted) != packet.Empty {
+		return nil
+	}
+	by, _, filtered := after.decides(is, f, false)
+	if !filtered {
+		return nil
+	}
+	cut := &Cut{By: by.String(), Place: placeOf(by)}
+	if old, _, ok := before.decides(was, f, true); ok {
+		cut.Was = old.String()
+	}
+	return cut
+}
+
 // Cuts are the connections seen from an instant on that one policy admits and another refuses, by
 // which of its statements, the most frequent first. Of hosts that only one of them has nothing is
 // said. records are by host.
 func Cuts(b packet.Budget, from, to *policy.Policy, records map[string]*Record, since, now int64) (out []*Cut) {
 	sp := b.Space()
 	before, after := judgeOf(sp, from, now), judgeOf(sp, to, now)
-	e, all := endsOf(to), map[string]*Cut{}
+	e, all, cuts := endsOf(to), map[string]*Cut{}, map[[2]likeness]*Cut{}
 	for h, flow := range (span{to, records, since}).seen() {
 		was := from.Fleet.Host(h.Name)
 		if was == nil {
 			continue
 		}
-		// What a flow leaves open, as its interface, may be anything: it is cut where none passes any more.
-		admitted := sp.And(before.fate(was).admitted, before.set(flow.Flow))
-		if admitted == packet.Empty || sp.And(after.fate(h).admitted, admitted) != packet.Empty {
+		alike := [2]likeness{before.like(was, flow.Flow), after.like(h, flow.Flow)}
+		cut, known := cuts[alike]
+		if !known {
+			cut = cutOf(before, after, was, h, flow.Flow)
+			cuts[alike] = cut
+		}
+		if cut == nil {
 			continue
 		}
-		by, _, filtered := after.decides(h, flow.Flow, false)
-		if !filtered {
-			continue
-		}
-		one := &Cut{Group: e.group(h, flow.Flow), By: by.String(), Place: placeOf(by)}
-		if old, _, ok := before.decides(was, flow.Flow, true); ok {
-			one.Was = old.String()
-		}
+		one := &Cut{Group: e.group(h, flow.Flow), By: cut.By, Place: cut.Place, Was: cut.Was}
 		key := one.By + "\n" + one.key()
 		if all[key] == nil {
 			all[key] = one

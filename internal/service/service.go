@@ -51,6 +51,7 @@ type Service struct {
 	signIns signIns
 	polls   polls
 	listing sync.Mutex // one reading of the lists at a time
+	tracing sync.Mutex // one question about traffic at a time
 
 	stopOnce sync.Once
 	stopping chan struct{} // closed when the service stops: nobody is kept waiting any longer

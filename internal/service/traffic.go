@@ -57,6 +57,12 @@ func (in SinceInput) from(now time.Time) time.Time {
 	return now.Add(-time.Duration(in.Since) * time.Second)
 }
 
+// oneByOne lets one question about traffic be answered at a time: each reads what all hosts told.
+func (s *Service) oneByOne() (done func()) {
+	s.tracing.Lock()
+	return s.tracing.Unlock
+}
+
 // traffic is what is published, and what hosts told of their traffic.
 func (s *Service) traffic(ctx context.Context, part store.TrafficPart) (*model, map[string]*traffic.Record, error) {
 	m, err := s.newest(ctx)
@@ -105,6 +111,7 @@ const (
 
 // showUnused tells how often each statement of what is published decided.
 func (s *Service) showUnused(ctx context.Context, in *SinceInput) (*struct{ Body api.Usages }, error) {
+	defer s.oneByOne()()
 	m, records, err := s.traffic(ctx, store.Counted)
 	if err != nil {
 		return nil, err
@@ -128,6 +135,7 @@ type groupsInput struct {
 
 // showRefused tells what hosts refused.
 func (s *Service) showRefused(ctx context.Context, in *groupsInput) (*struct{ Body api.Refusals }, error) {
+	defer s.oneByOne()()
 	m, records, err := s.traffic(ctx, store.Refused)
 	if err != nil {
 		return nil, err
@@ -147,6 +155,7 @@ func (s *Service) showRefused(ctx context.Context, in *groupsInput) (*struct{ Bo
 
 // showSeen tells which connections hosts saw.
 func (s *Service) showSeen(ctx context.Context, in *groupsInput) (*struct{ Body api.SeenConnections }, error) {
+	defer s.oneByOne()()
 	m, records, err := s.traffic(ctx, store.Seen)
 	if err != nil {
 		return nil, err
@@ -183,6 +192,7 @@ func (s *Service) cuts(ctx context.Context, b packet.Budget, from, to *policy.Po
 
 // askAgainst tells which connections were seen though expectations say that there are none.
 func (s *Service) askAgainst(ctx context.Context, in *struct{ Body api.SeenRequest }) (*struct{ Body api.Contradictions }, error) {
+	defer s.oneByOne()()
 	m, records, err := s.traffic(ctx, store.Seen)
 	if err != nil {
 		return nil, err
@@ -213,6 +223,7 @@ func watching(records map[string]*traffic.Record) (n int) {
 
 // showNarrower tells which statements could be narrower.
 func (s *Service) showNarrower(ctx context.Context, in *SinceInput) (*struct{ Body api.Narrowings }, error) {
+	defer s.oneByOne()()
 	m, records, err := s.traffic(ctx, store.Seen)
 	if err != nil {
 		return nil, err

@@ -124,3 +124,44 @@ func TestRefusedAndSeen(t *testing.T) {
 	require.Equal(t, []any{"strangers", "https", int64(30), "stance inbound closed", "allow web"},
 		[]any{cut.From.Name, cut.Service, cut.Times, cut.By, cut.Was})
 }
+
+// BenchmarkTraffic asks what 10,000 hosts counted and saw: each 30 statements, 20 kinds of refusals and
+// 20 of connections, a third of them strangers'.
+func BenchmarkTraffic(b *testing.B) {
+	h := manyHosts(b, 10_000)
+	fl, err := h.Fleet(context.Background())
+	require.NoError(b, err)
+	at := time.Now().Unix()
+	own := fl.Hosts[0].Interfaces[0].Addresses[0].Addr()
+	for i, one := range fl.Hosts {
+		to := one.Interfaces[0].Addresses[0].Addr()
+		refused, seen := traffic.NewSums(100), traffic.NewSums(100)
+		batch := traffic.Batch{Epoch: "e", Number: 1, At: at, InForce: true, Watches: true}
+		for n := range 30 {
+			batch.Hits = append(batch.Hits, traffic.Hit{By: fmt.Sprint("allow a", n), Way: "in", Packets: int64(n)})
+		}
+		for n := range 20 {
+			from := own
+			if n%3 == 0 {
+				from = netip.AddrFrom4([4]byte{198, 51, byte(i % 250), byte(n)})
+			}
+			f := traffic.Flow{Direction: "in", Src: netip.PrefixFrom(from, from.BitLen()), Dst: netip.PrefixFrom(to, to.BitLen()),
+				Protocol: 6,
+				Port:     1000 + n}
+			seen.Add(f, 3, at)
+			f.By = "stance inbound closed"
+			refused.Add(f, 3, at)
+		}
+		batch.Refused, batch.Seen = refused.Told(), seen.Told()
+		require.NoError(b, h.store.TakeTraffic(context.Background(), one.Name, func(r *traffic.Record) bool {
+			return r.Take(batch, at, func(f traffic.Flow) traffic.Flow { return f })
+		}))
+	}
+	for _, path := range []string{"traffic/unused", "traffic/refused?most=50", "traffic/seen?most=50", "traffic/narrower"} {
+		b.Run(path, func(b *testing.B) {
+			for b.Loop() {
+				require.Equal(b, 200, h.call("GET", "/"+path, nil).status)
+			}
+		})
+	}
+}

@@ -69,15 +69,27 @@ const (
 	Seen    TrafficPart = "NULL, seen"
 )
 
-// Traffic is what hosts counted and saw, by host.
+// mostFlows is how many flows are read at once, of all hosts: about 200 MB. A fleet of 10,000 hosts
+// that see 20 kinds each has two thirds of that.
+const mostFlows = 300_000
+
+// Traffic is what hosts counted and saw, by host. Where that is more than is read at once the flows of
+// the last hosts stay out, and are counted in Over.
 func (s *Store) Traffic(ctx context.Context, part TrafficPart) (map[string]*traffic.Record, error) {
 	type one struct {
 		host   string
 		record *traffic.Record
 	}
+	left := mostFlows
 	all, err := list(ctx, s, func(scan func(...any) error) (o one, err error) {
-		o.record, err = readRecord(scan, &o.host)
-		return o, err
+		if o.record, err = readRecord(scan, &o.host); err != nil {
+			return o, err
+		}
+		if left -= o.record.Refused.Len() + o.record.Seen.Len(); left < 0 {
+			o.record.Refused.Room(traffic.RecordFlows)
+			o.record.Seen.Room(traffic.RecordFlows)
+		}
+		return o, nil
 	}, "SELECT host, counted, "+string(part)+" FROM traffic")
 	out := map[string]*traffic.Record{}
 	for _, o := range all {
