@@ -54,6 +54,8 @@ func (j *judge) narrowing(r *policy.Rule, seen []timed) (n Narrowing, ok bool) {
 	for _, s := range seen {
 		n.Times += s.times
 	}
+	// Each peer is asked for by itself, as the policy resolves names: a flow uses it if its end is one of
+	// its addresses. What was taken away of all of them stays taken away.
 	side := func(peers *fence.Peers, end func(Flow) *netipx.IPSet) {
 		kept := slices.DeleteFunc(slices.Clone(peers.Items), func(p fence.Peer) bool {
 			named, _, _, problems := j.pol.Ask(&fence.Question{From: fence.Peers{Items: []fence.Peer{p}},
@@ -74,6 +76,7 @@ func (j *judge) narrowing(r *policy.Rule, seen []timed) (n Narrowing, ok bool) {
 	}
 	side(&narrow.From, func(f Flow) *netipx.IPSet { return packet.Prefixes(f.Src) })
 	side(&narrow.To, func(f Flow) *netipx.IPSet { return packet.Prefixes(f.Dst) })
+	// So is each service: one that names several ports is used if one of them was.
 	kept := slices.DeleteFunc(slices.Clone(narrow.Services), func(t fence.ServiceTerm) bool {
 		_, _, terms, problems := j.pol.Ask(&fence.Question{From: narrow.From, To: narrow.To, Services: []fence.ServiceTerm{t}})
 		set := compile.TermsSet(j.sp, terms)

@@ -154,6 +154,7 @@ func (r *Record) takeHits(b Batch, at int64) {
 			s.Days[Day(at)] = []int64{day[0] + h.Packets, day[1] + h.Bytes}
 		}
 	}
+	// What is not named by a batch that names all is in force no more; its past stays for its time.
 	for key, s := range r.Hits {
 		if b.InForce && !told[key] {
 			s.Gone = true

@@ -108,7 +108,7 @@ func (r *Refusal) finish(e *ends, j *judge, names *say.Names) {
 			r.Place = rule.Pos.String()
 		}
 	}
-	if r.Search {
+	if r.Search { // nobody is to be admitted to whatever is open
 		return
 	}
 	if _, passes, ok := j.decides(r.host, r.flow, true); ok && passes && r.Manner == "" {
@@ -127,6 +127,7 @@ func (r *Refusal) admitting(pol *policy.Policy, senders []Sender) *fence.Rule {
 	if compile.Kind(kind) == compile.ByLocal || r.Manner == "over its limit" || r.Manner == "paused" {
 		return nil
 	}
+	// A block stays as it is: the allow says that it is an exception to it.
 	rule := r.rule(senders, pol)
 	if compile.Kind(kind) == compile.ByBlock {
 		rule.Over = []fence.Ident{{Name: name}}

@@ -142,6 +142,7 @@ func Cuts(b packet.Budget, from, to *policy.Policy, records map[string]*Record, 
 		}
 		all[key].add(h, flow)
 	}
+	// What is told of a group is known only once all of it is there.
 	for _, c := range all {
 		c.finish(to)
 		out = append(out, c)

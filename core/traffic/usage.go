@@ -53,6 +53,7 @@ type asked struct {
 // Usages tells how often each statement of a policy decided from an instant on, in the order of
 // the policy; of a day in which that instant is, all counts. records are by host.
 func Usages(pol *policy.Policy, records map[string]*Record, since, now int64) []Usage {
+	// Which statements there are, by what rules call them: what is off, or has ended, is asked of no one.
 	var all []asked
 	name := func(kind compile.Kind, name string) string { return string(kind) + " " + name }
 	for _, r := range pol.Rules {
@@ -102,6 +103,7 @@ func Usages(pol *policy.Policy, records map[string]*Record, since, now int64) []
 
 // countHost adds what one host counted.
 func countHost(out []Usage, index map[string]int, h *fleet.Host, r *Record, since int64) {
+	// A statement that a host counts both ways is one host's: it would count as two otherwise.
 	seen := map[string]*Statement{} // by statement alone
 	for _, s := range r.Hits {
 		i, known := index[s.By]

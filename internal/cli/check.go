@@ -109,6 +109,7 @@ func (a *app) checkSeen(ctx context.Context, problems []source.Problem, texts []
 	if err != nil {
 		return err
 	}
+	// The files go along: what was seen is held against what they say, published or not.
 	found, err := svc.Against(ctx, api.Side{Files: files}, since)
 	if err != nil {
 		return err

@@ -43,6 +43,7 @@ func (m *moment) Set(s string) error {
 			m.at = at
 		}
 	}
+	// A time of day alone is the last one that there was.
 	for _, form := range []string{time.TimeOnly, "15:04"} {
 		if at, err := time.Parse(form, s); err == nil {
 			m.at = time.Date(now.Year(), now.Month(), now.Day(), at.Hour(), at.Minute(), at.Second(), 0, time.Local)

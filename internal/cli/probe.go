@@ -127,6 +127,7 @@ type beside struct {
 
 // besides is what the files say, or the service, or nobody.
 func (a *app) besides(cmd *cobra.Command) (b beside, err error) {
+	// Files speak for themselves; what they say is worked out here, as `yfence ask` does.
 	if a.onFiles() {
 		if b.pol, err = a.sound(); err != nil {
 			return b, err
@@ -145,6 +146,8 @@ func (a *app) besides(cmd *cobra.Command) (b beside, err error) {
 		}
 		return b, nil
 	}
+	// A service knows the fleet and what is published. Without one addresses can be tried all the same,
+	// and nobody says whether that is as it should be.
 	svc, noService := a.service()
 	fl := &fleet.Fleet{}
 	if b.nobody = noService; noService == nil {

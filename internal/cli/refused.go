@@ -106,6 +106,7 @@ Of each rule the kernel tells at most 100 packets a second, so that the numbers 
 
 // draft prints statements, each once, as a file of a policy lays them out.
 func draft(w io.Writer, rules []string) {
+	// Several reasons may come to one statement; it is printed once, as `yfence tidy` would lay it out.
 	var b strings.Builder
 	had := map[string]bool{"": true}
 	for _, r := range rules {
@@ -126,6 +127,7 @@ func (a *app) listenHere(ctx context.Context, h *here, connections bool, wait ti
 	if l, err = a.onThis(h); err != nil {
 		return l, nil, err
 	}
+	// What the kernel tells meanwhile is added up as the host agent does it, and kept nowhere.
 	listening, stop := context.WithCancel(ctx)
 	defer stop()
 	t, refused, begun := tap.Open(listening, connections)
@@ -168,6 +170,7 @@ func (a *app) printRefused(w io.Writer, r api.Refusals) {
 	if len(r.Refused) == 0 {
 		line("nothing was refused")
 	}
+	// A reason each: what it is, who refuses it and why, who sent it, and what would admit it.
 	for _, one := range r.Refused {
 		line("")
 		line("%s  %s", p(bold, fmt.Sprintf("%s -> %s : %s", ends(one.From), ends(one.To), one.Service)), a.often(w, one.Group, r.Now))

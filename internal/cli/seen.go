@@ -88,6 +88,7 @@ func (a *app) printSeen(w io.Writer, s api.SeenConnections) {
 	if s.Watching == 0 {
 		line("none does: yfence attend --seen on a host has its agent listen")
 	}
+	// A kind each: from whom to whom, where it was seen, and the statement that admits it or would.
 	for _, one := range s.Seen {
 		line("")
 		line("%s  %s", p(bold, fmt.Sprintf("%s -> %s : %s", ends(one.From), ends(one.To), one.Service)), a.often(w, one.Group, s.Now))

@@ -36,6 +36,7 @@ type serveFlags struct {
 	cloudsEvery        time.Duration
 	reportEvery        time.Duration
 	maxPause           time.Duration
+	whole              bool
 	follow             string
 	keep               string
 	sealKey            string
@@ -68,6 +69,8 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	c.Flags().StringVar(&f.firstToken, "first-token", "", "a file to write a token with all rights to, if there is no token yet")
 	lengthVar(c, &f.reportEvery, "report-every", 5*time.Minute, "how often hosts report; three times that without one and a host is silent")
 	lengthVar(c, &f.maxPause, "max-pause", 24*time.Hour, "how long a host's filter may be paused at most")
+	c.Flags().BoolVar(&f.whole, "whole-strangers", false,
+		"keep the addresses of strangers whose connections hosts saw, not their prefixes alone")
 	c.Flags().StringVar(&f.follow, "follow", "on",
 		"on: what hosts and clouds tell is settled by waves of its own, with the same undo as any; off: hosts stay behind until a "+
 			"person's wave")
@@ -147,7 +150,8 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
 			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery,
-				MaxPause: f.maxPause, Secure: f.cert != "", Stay: f.follow == "off", Keep: store.Keeping{Reports: keep}})
+				MaxPause: f.maxPause, WholeStrangers: f.whole, Secure: f.cert != "", Stay: f.follow == "off",
+				Keep: store.Keeping{Reports: keep}})
 			stop = svc.Stop
 			real := svc.Handler()
 			answers.Store(&real)

@@ -129,6 +129,7 @@ const recordFile = "record.json"
 
 // localRecord counts on this host, and gives what it keeps of that itself.
 func (a *app) localRecord(cmd *cobra.Command, h *here) (*traffic.Record, error) {
+	// The same batches that a host sends to its service go into a file of its own here.
 	_, counts, err := inventory.InForce(cmd.Context())
 	if err != nil {
 		return nil, mustBeRoot(err)
@@ -171,6 +172,8 @@ func (a *app) printUsages(w io.Writer, u api.Usages, all bool) {
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
 	line("%s  counted on %d of %s", p(bold, "since "+u.Since.Local().Format("2006-01-02")), u.Counting, plural(u.Hosts, "host"))
 	place := func(s traffic.Usage) string { return p(dim, "("+s.Place+")") }
+	// What may go comes first, what is there for other days after it, and last what is used: each
+	// statement stands in one list, but for those that are used at some of their ends only.
 	var unused, guards, partly, uncounted, used []string
 	for _, s := range u.Statements {
 		switch {

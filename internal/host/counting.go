@@ -63,6 +63,8 @@ func (m *Machine) Count(counts []api.Count) error {
 		case boot != c.Boot:
 			c.Boot, c.Counters = boot, nil // all of them began at nothing
 		}
+		// A batch names all statements where these are others than were told: so the service learns which
+		// are in force and met by nothing. Else it names those to which something came.
 		more := traffic.Batch{At: time.Now().Unix(), Hits: traffic.Moved(c.Counters, now), Watches: c.Waiting.Watches}
 		c.Counters = now
 		var names []string
@@ -93,6 +95,8 @@ func (m *Machine) Saw(more traffic.Batch) error {
 // TellTraffic sends what was not sent yet. What was sent and perhaps taken is sent again under the
 // same number, so that it is counted once.
 func (m *Machine) TellTraffic(send func(traffic.Batch) error) error {
+	// What is sent is set aside first, with its number, and given up only once it was taken: a kill at any
+	// point in between leaves it to be sent again.
 	for range 2 { // what an earlier call could not send, and what waits
 		var b *traffic.Batch
 		err := m.countings(func(c *counting) {

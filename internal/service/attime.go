@@ -136,6 +136,8 @@ func (s *Service) askAt(ctx context.Context, q *fence.Question, at time.Time) (*
 	if problems != nil {
 		return nil, problems, nil
 	}
+	// The rules that decide are those of the sender's host as it goes out, and of the receiver's as it
+	// comes in; an end that is nobody's of ours is taken to let it pass, as everywhere.
 	type end struct {
 		host      *fleet.Host
 		direction packet.Direction
@@ -163,6 +165,7 @@ func (s *Service) askAt(ctx context.Context, q *fence.Question, at time.Time) (*
 		if err != nil {
 			return nil, nil, err
 		}
+		// Of a side that is several hosts each is asked about its own addresses alone.
 		one := *q
 		one.Direction = e.direction.Word()
 		name := fence.Peers{Items: []fence.Peer{{Kind: fence.NamedPeer, Name: e.host.Name, Text: e.host.Name}}}

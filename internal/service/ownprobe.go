@@ -83,6 +83,7 @@ func (s *Service) openOwn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	// Nobody polls for these as a host does: whoever steps the wave looks, and the others look too.
 	for _, t := range tasks {
 		if t.Probe == nil {
 			continue

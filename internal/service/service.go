@@ -22,20 +22,21 @@ import (
 
 // Options are how a service is set up.
 type Options struct {
-	Store       *store.Store
-	Log         *slog.Logger
-	ReportEvery time.Duration    // how often hosts report; three times that without one and a host is silent
-	Clock       func() time.Time // time.Now, but for tests
-	Secure      bool             // served over TLS: cookies are for TLS only
-	MaxPause    time.Duration    // a host's filter may be paused for this long; a day if it is 0
-	Clouds      []CloudAccount   // that it looks after
-	CloudEvery  time.Duration    // how often their groups are read back; 30 s if it is 0
-	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
-	Stay        bool             // hosts do not follow by themselves what they or clouds tell
-	FollowEvery time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
-	Lists       ListOptions      // as they are for tests
-	Prober      Prober           // opens connections of the service's own; its machine's where it is empty
-	Keep        store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
+	Store          *store.Store
+	Log            *slog.Logger
+	ReportEvery    time.Duration    // how often hosts report; three times that without one and a host is silent
+	Clock          func() time.Time // time.Now, but for tests
+	Secure         bool             // served over TLS: cookies are for TLS only
+	MaxPause       time.Duration    // a host's filter may be paused for this long; a day if it is 0
+	WholeStrangers bool             // addresses of strangers who were seen are kept whole, not as prefixes
+	Clouds         []CloudAccount   // that it looks after
+	CloudEvery     time.Duration    // how often their groups are read back; 30 s if it is 0
+	CloudSoon      time.Duration    // and while something is not in force yet; 1 s if it is 0
+	Stay           bool             // hosts do not follow by themselves what they or clouds tell
+	FollowEvery    time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
+	Lists          ListOptions      // as they are for tests
+	Prober         Prober           // opens connections of the service's own; its machine's where it is empty
+	Keep           store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
 
 // Service answers requests. Make it with New.

@@ -28,7 +28,11 @@ func (s *Service) takeTraffic(ctx context.Context, in *struct {
 	if m.host(in.Host) == nil {
 		return nil, noHost(in.Host)
 	}
+	// Who strangers are is looked up before anything is stored: their addresses never are.
 	kept := m.keptFlow()
+	if s.WholeStrangers {
+		kept = func(f traffic.Flow) traffic.Flow { return f }
+	}
 	err = s.Store.TakeTraffic(ctx, in.Host, func(r *traffic.Record) bool { return r.Take(in.Body, s.Clock().Unix(), kept) })
 	if err != nil {
 		return nil, s.broken("taking what was counted", err)
@@ -85,6 +89,8 @@ func (s *Service) recordsOf(ctx context.Context, part store.TrafficPart) (map[st
 	if err != nil || part == store.Counted {
 		return records, err
 	}
+	// Connections that the service had hosts open would stand among the first of what is refused after
+	// each wave. A host says from which address it opened one; where it did not, the task may.
 	tasks, err := s.Store.ProbesSince(ctx, s.Clock().Add(-traffic.FlowDays*24*time.Hour))
 	probes := traffic.Probes{}
 	for _, t := range tasks {

@@ -13,6 +13,7 @@ import (
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/service"
 )
 
 // whole is a single address.
@@ -164,4 +165,21 @@ func BenchmarkTraffic(b *testing.B) {
 			}
 		})
 	}
+}
+
+// TestWholeStrangers: a service that is told to keeps the addresses of strangers who were seen.
+func TestWholeStrangers(t *testing.T) {
+	ctx := context.Background()
+	h := newHarbour(t, func(o *service.Options) { o.WholeStrangers = true })
+	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
+	require.NoError(t, err)
+	_, err = h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy}}, Why: "first"})
+	require.NoError(t, err)
+	seen := traffic.NewSums(9)
+	seen.Add(traffic.Flow{Direction: "in", Src: whole("192.0.2.7"), Dst: whole("10.40.2.10"), Protocol: 6, Port: 443}, 1, time.Now().Unix())
+	require.NoError(t, h.as([]api.Right{api.Host}, "charts-01").TellTraffic(ctx, "charts-01",
+		traffic.Batch{Epoch: "e", Number: 1, At: time.Now().Unix(), Seen: seen.Told(), Watches: true}))
+	c, err := h.Seen(ctx, time.Hour, 10)
+	require.NoError(t, err)
+	require.Equal(t, "192.0.2.7/32", c.Seen[0].Senders[0].Address.String())
 }

@@ -21,6 +21,7 @@ func (s *Store) TakeTraffic(ctx context.Context, host string, change func(r *tra
 		if err != nil || !change(r) {
 			return err
 		}
+		// All three parts are written, though one may be as it was: a batch is one change.
 		var parts [3][]byte
 		for i, part := range []any{r, r.Refused.Told(), r.Seen.Told()} {
 			if parts[i], err = json.Marshal(part); err != nil {

@@ -57,6 +57,7 @@ func (t *Tap) addRefused(a nflog.Attribute) {
 	if a.Prefix == nil || a.Payload == nil || a.Hook == nil {
 		return
 	}
+	// Others may use the group too: what does not begin as our rules write it is theirs.
 	by, ours := strings.CutPrefix(strings.TrimRight(*a.Prefix, "\x00"), dialect.NoteOf)
 	direction, filtered := directions[*a.Hook]
 	f, ok := traffic.Read(*a.Payload)
