@@ -149,9 +149,9 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			}
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
-			svc := service.New(service.Options{Clouds: clouds, CloudEvery: f.cloudsEvery, Store: st, Log: log, ReportEvery: f.reportEvery,
-				MaxPause: f.maxPause, WholeStrangers: f.whole, Secure: f.cert != "", Stay: f.follow == "off",
-				Keep: store.Keeping{Reports: keep}})
+			o := f.options()
+			o.Store, o.Log, o.Clouds, o.Keep.Reports = st, log, clouds, keep
+			svc := service.New(o)
 			stop = svc.Stop
 			real := svc.Handler()
 			answers.Store(&real)
@@ -167,6 +167,12 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			return nil
 		}
 	}
+}
+
+// options are those of the service that flags say as they stand.
+func (f *serveFlags) options() service.Options {
+	return service.Options{CloudEvery: f.cloudsEvery, ReportEvery: f.reportEvery, MaxPause: f.maxPause, WholeStrangers: f.whole,
+		Secure: f.cert != "", Stay: f.follow == "off"}
 }
 
 // logHandler is how the service writes its log.
