@@ -89,6 +89,7 @@ type Record struct {
 	At      int64                 `json:"at"` // when it last told something
 	Lost    int64                 `json:"lost,omitempty"`
 	Hits    map[string]*Statement `json:"hits"`              // by statement and way
+	Kinds   [2]int64              `json:"kinds"`             // how many flows there are, refused and seen, when it was stored
 	Watched int64                 `json:"watched,omitempty"` // since when connections are listened to; 0 is not
 	Refused *Sums                 `json:"-"`
 	Seen    *Sums                 `json:"-"`

@@ -98,12 +98,9 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 	handler := a.logHandler(f)
 	log := slog.New(handler)
 
-	keep, err := parseLength(f.keep)
-	if err != nil || keep < time.Hour {
-		return fmt.Errorf("--keep is a length of at least an hour, as 90d or 36h, not %q", f.keep)
-	}
-	if f.follow != "on" && f.follow != "off" {
-		return fmt.Errorf("--follow is on or off, not %q", f.follow)
+	keep, err := f.kept()
+	if err != nil {
+		return err
 	}
 	clouds, err := readClouds(f.clouds)
 	if err != nil {
@@ -167,6 +164,18 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			return nil
 		}
 	}
+}
+
+// kept is for how long reports are kept, where the flags are sound.
+func (f *serveFlags) kept() (time.Duration, error) {
+	keep, err := parseLength(f.keep)
+	if err != nil || keep < time.Hour {
+		return 0, fmt.Errorf("--keep is a length of at least an hour, as 90d or 36h, not %q", f.keep)
+	}
+	if f.follow != "on" && f.follow != "off" {
+		return 0, fmt.Errorf("--follow is on or off, not %q", f.follow)
+	}
+	return keep, nil
 }
 
 // options are those of the service that flags say as they stand.

@@ -199,7 +199,7 @@ func TestNothingIsScanned(t *testing.T) {
 	// These are of the whole fleet, or go through a table page by page.
 	whole := []string{
 		// what is known of all hosts
-		"SELECT host, counted,", "SELECT id, task, done_at, result FROM tasks WHERE until >",
+		"SELECT id, task, done_at, result FROM tasks WHERE until >",
 		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending",
 		"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) >", // pruning
 	}
