@@ -84,7 +84,8 @@ const (
 // 20 kinds each has two thirds of that), by so many hosts in one query.
 const (
 	mostFlows   = 300_000
-	trafficPage = 20
+	flowsPage   = 50
+	countedPage = 1000
 )
 
 // Traffic is what hosts counted and saw, by host. Where that is more than is read at once the flows of
@@ -92,16 +93,16 @@ const (
 func (s *Store) Traffic(ctx context.Context, part TrafficPart) (map[string]*traffic.Record, error) {
 	out, left := map[string]*traffic.Record{}, mostFlows
 	for after := ""; ; {
-		columns := part
-		if left <= 0 {
-			columns = Counted
+		columns, hosts := part, flowsPage
+		if left <= 0 || part == Counted {
+			columns, hosts = Counted, countedPage
 		}
 		// A page is read at one go, and taken apart once the database is done with it.
 		page, err := list(ctx, s, func(scan func(...any) error) (r storedTraffic, err error) {
 			err = r.read(scan)
 			return r, err
 		},
-			"SELECT host, counted, "+string(columns)+" FROM traffic WHERE host > ? ORDER BY host LIMIT ?", after, trafficPage)
+			"SELECT host, counted, "+string(columns)+" FROM traffic WHERE host > ? ORDER BY host LIMIT ?", after, hosts)
 		if err != nil || len(page) == 0 {
 			return out, err
 		}
