@@ -145,10 +145,10 @@ func (j *judge) decides(h *fleet.Host, f Flow, admitting bool) (by compile.Decid
 		if o.By == 0 {
 			continue
 		}
-		if admits := o.Verdict == packet.Admit; !ok || admits == admitting {
-			by, ok, passes = fate.deciders[o.By-1], true, passes || admits
-		} else {
-			passes = passes || admits
+		admits := o.Verdict == packet.Admit
+		passes = passes || admits
+		if !ok || admits == admitting {
+			by, ok = fate.deciders[o.By-1], true
 		}
 	}
 	return by, passes, ok

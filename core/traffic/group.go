@@ -100,6 +100,9 @@ func (e *ends) group(h *fleet.Host, f Flow) Group {
 	return g
 }
 
+// String is the group as a question has it: "watch -> depot : tcp 9443".
+func (g *Group) String() string { return g.From.Name + " -> " + g.To.Name + " : " + g.Service }
+
 // key is what tells a group from others.
 func (g *Group) key() string {
 	return fmt.Sprint(g.Direction, "\n", g.From.Name, "\n", g.To.Name, "\n", g.protocol, " ", g.port)

@@ -37,12 +37,7 @@ var (
 )
 
 func TestChaos(t *testing.T) {
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("NOT TRIED, THE KERNEL IS NEEDED: ", err)
-	}
+	testbed.Needed(t, "NOT TRIED, THE KERNEL IS NEEDED")
 	h := newHarbour(t)
 	rng := rand.New(rand.NewPCG(*seed, 17))
 	for round := range *rounds {

@@ -119,7 +119,7 @@ func (a *app) checkSeen(ctx context.Context, problems []source.Problem, texts []
 		p := a.paint(w)
 		for _, c := range found.Against {
 			_, _ = fmt.Fprintf(w, "%s%s\n    was seen: %s  %s\n    from %s\n", p(bold, "expect "+c.Expectation), place(c.Place),
-				fmt.Sprintf("%s -> %s : %s", ends(c.From), ends(c.To), c.Service), a.often(w, c.Group, time.Now()), sendersText(c.Group))
+				c.Group.String(), a.often(w, c.Group, time.Now()), sendersText(c.Group))
 		}
 		switch {
 		case found.Watching == 0:

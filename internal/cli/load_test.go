@@ -16,12 +16,7 @@ import (
 // TestWhatIsWrittenIsInForce once it is loaded as its files say, in both families and however
 // often; and rules that the kernel does not ask are told of as that.
 func TestWhatIsWrittenIsInForce(t *testing.T) {
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("RULES ARE NOT LOADED INTO A KERNEL: ", err)
-	}
+	testbed.Needed(t, "RULES ARE NOT LOADED INTO A KERNEL")
 	const policy, fleet = "../../demo/saltmarsh", "../../demo/saltmarsh/fleet.json"
 	run := func(args ...string) (string, int) {
 		var out bytes.Buffer

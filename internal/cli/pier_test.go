@@ -60,12 +60,7 @@ expect no-way-back: never charts -> jump : ssh
 `
 
 func newPier(t *testing.T) *pier {
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("HOSTS ARE NOT TRIED ON A KERNEL: ", err)
-	}
+	testbed.Needed(t, "HOSTS ARE NOT TRIED ON A KERNEL")
 	dir, err := os.MkdirTemp("", "yfp")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })

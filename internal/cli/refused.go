@@ -173,7 +173,7 @@ func (a *app) printRefused(w io.Writer, r api.Refusals) {
 	// A reason each: what it is, who refuses it and why, who sent it, and what would admit it.
 	for _, one := range r.Refused {
 		line("")
-		line("%s  %s", p(bold, fmt.Sprintf("%s -> %s : %s", ends(one.From), ends(one.To), one.Service)), a.often(w, one.Group, r.Now))
+		line("%s  %s", p(bold, one.Group.String()), a.often(w, one.Group, r.Now))
 		manner := map[string]string{"": "refused by", "on trial": "would be refused, but for the trial, by",
 			"over its limit": "over the limit of",
 			"paused":         "would be refused, but for the pause, by"}[one.Manner]
@@ -202,9 +202,6 @@ func (a *app) often(w io.Writer, g traffic.Group, now time.Time) string {
 	}
 	return a.paint(w)(dim, text)
 }
-
-// ends is an end as a group names it.
-func ends(e traffic.End) string { return e.Name }
 
 // sendersText are who sent most, by address.
 func sendersText(g traffic.Group) string {

@@ -91,7 +91,7 @@ func (a *app) printSeen(w io.Writer, s api.SeenConnections) {
 	// A kind each: from whom to whom, where it was seen, and the statement that admits it or would.
 	for _, one := range s.Seen {
 		line("")
-		line("%s  %s", p(bold, fmt.Sprintf("%s -> %s : %s", ends(one.From), ends(one.To), one.Service)), a.often(w, one.Group, s.Now))
+		line("%s  %s", p(bold, one.Group.String()), a.often(w, one.Group, s.Now))
 		where := map[string]string{"in": "seen where it comes in", "out": "seen where it goes out",
 			"through": "seen on its way"}[one.Direction]
 		if one.Both {
@@ -125,7 +125,7 @@ func (a *app) printCuts(w io.Writer, c *api.Cuts) {
 		c.Since.Local().Format(time.DateOnly))))
 	now := time.Now()
 	for _, one := range c.Cut {
-		line("  %s  %s", p(bold, fmt.Sprintf("%s -> %s : %s", ends(one.From), ends(one.To), one.Service)), a.often(w, one.Group, now))
+		line("  %s  %s", p(bold, one.Group.String()), a.often(w, one.Group, now))
 		line("    refused by %s%s; until now admitted by %s", one.By, place(one.Place), one.Was)
 		line("    from %s", sendersText(one.Group))
 	}

@@ -54,12 +54,7 @@ block old:     everywhere -> charts : udp 10115
 // TestOnePolicyInFourForms: a host of nft, one of iptables, one of another system and instances of
 // two clouds pass and refuse the same real connections, which are those that the policy admits.
 func TestOnePolicyInFourForms(t *testing.T) {
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("THE CLOUD IS NOT TRIED ON A KERNEL: ", err)
-	}
+	testbed.Needed(t, "THE CLOUD IS NOT TRIED ON A KERNEL")
 	pol := policytest.Resolve(t, formsFleet, formsPolicy)
 	fl := pol.Fleet
 	now := time.Now().Unix()

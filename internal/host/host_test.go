@@ -114,12 +114,7 @@ var kernels atomic.Int64
 // kernel gives a namespace to try rules in, or skips.
 func newNamespace(t *testing.T, name string) *testbed.Namespace {
 	t.Helper()
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("NOT TRIED ON A KERNEL: ", err)
-	}
+	testbed.Needed(t, "NOT TRIED ON A KERNEL")
 	ns, err := testbed.NewNamespace(fmt.Sprintf("%s-%d-%d", name, os.Getpid(), kernels.Add(1)))
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, ns.Close()) })

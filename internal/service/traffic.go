@@ -29,10 +29,7 @@ func (s *Service) takeTraffic(ctx context.Context, in *struct {
 		return nil, noHost(in.Host)
 	}
 	// Who strangers are is looked up before anything is stored: their addresses never are.
-	kept := m.keptFlow()
-	if s.WholeStrangers {
-		kept = func(f traffic.Flow) traffic.Flow { return f }
-	}
+	kept := s.keptFlow(m)
 	err = s.Store.TakeTraffic(ctx, in.Host, func(r *traffic.Record) bool { return r.Take(in.Body, s.Clock().Unix(), kept) })
 	if err != nil {
 		return nil, s.broken("taking what was counted", err)
@@ -40,9 +37,12 @@ func (s *Service) takeTraffic(ctx context.Context, in *struct {
 	return nil, nil
 }
 
-// keptFlow gives what is kept of a connection that was seen: of strangers their prefix. Everybody
-// is one while no policy says who belongs to us.
-func (m *model) keptFlow() func(traffic.Flow) traffic.Flow {
+// keptFlow gives what is kept of a connection that was seen: of strangers their prefix, unless the
+// service is told otherwise. Everybody is one while no policy says who belongs to us.
+func (s *Service) keptFlow(m *model) func(traffic.Flow) traffic.Flow {
+	if s.WholeStrangers {
+		return func(f traffic.Flow) traffic.Flow { return f }
+	}
 	var strangers *netipx.IPSet
 	if m.pair.Number != 0 {
 		strangers = m.policy.Strangers

@@ -39,12 +39,7 @@ block gossip:  desk -> everywhere : any  from program /usr/bin/gossip  by reject
 // TestADesk: a port is open for one segment only, one program is kept off the network, and what
 // somebody changes by hand is found.
 func TestADesk(t *testing.T) {
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("NO OTHER SYSTEM'S HOST IS TRIED: ", err)
-	}
+	testbed.Needed(t, "NO OTHER SYSTEM'S HOST IS TRIED")
 	namespace := func(name string) *testbed.Namespace {
 		ns, err := testbed.NewNamespace(fmt.Sprintf("yfk%d-%s", os.Getpid(), name))
 		require.NoError(t, err)

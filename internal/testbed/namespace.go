@@ -10,12 +10,27 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"testing"
 
 	"golang.org/x/sys/unix"
 )
 
 // Available says why namespaces with packet filters cannot be made here; nil if they can.
 func Available() error { return available() }
+
+// Needed skips a test that needs the kernel where namespaces cannot be made here, loudly: untried says
+// what is not tried. In CI the kernel must be there, and that is a failure.
+func Needed(t testing.TB, untried string) {
+	t.Helper()
+	err := Available()
+	switch {
+	case err == nil:
+	case os.Getenv("CI") != "":
+		t.Fatal("the kernel must be there in CI: ", err)
+	default:
+		t.Skip(untried+": ", err)
+	}
+}
 
 // available tries to make a namespace once, and remembers what came of it.
 var available = sync.OnceValue(func() error {

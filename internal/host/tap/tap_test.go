@@ -97,12 +97,7 @@ func (l *listener) told(of func(b traffic.Batch) *traffic.Told, want ...string) 
 
 // pair is two hosts on a wire, the first with rules.
 func pair(t testing.TB, rules string) (host, peer *testbed.Namespace) {
-	if err := testbed.Available(); err != nil {
-		if os.Getenv("CI") != "" {
-			t.Fatal("the kernel must be there in CI: ", err)
-		}
-		t.Skip("NOT TRIED ON A KERNEL: ", err)
-	}
+	testbed.Needed(t, "NOT TRIED ON A KERNEL")
 	name := fmt.Sprintf("yf-tap-%d", os.Getpid())
 	wire, err := testbed.NewNamespace(name + "-w")
 	require.NoError(t, err)
