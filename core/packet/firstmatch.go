@@ -2,6 +2,7 @@ package packet
 
 import (
 	"cmp"
+	"math/bits"
 	"slices"
 )
 
@@ -50,7 +51,9 @@ type sweep struct {
 	active []int32
 	turns  []turn
 	edges  []edge
-	live   []bool // of one look
+	live   []bool   // of one look
+	keys   []uint64 // of one sort
+	moved  []turn
 }
 
 // remainder is a list of choices that was worked out already, and its answer.
@@ -148,7 +151,7 @@ func (s *sweep) over(list []choice) ref {
 		}
 	}
 	turns := s.turns[bottom.turns:]
-	slices.SortFunc(turns, turn.compare)
+	s.sort(turns)
 	// Where many choices turn at many values the list is halved; the halves are put over each other.
 	if s.crowded(now, turns) {
 		half := len(list) / 2
@@ -206,6 +209,33 @@ type sizes struct{ now, active, turns, edges int }
 // back gives room back.
 func (s *sweep) back(to sizes) {
 	s.now, s.active, s.turns, s.edges = s.now[:to.now], s.active[:to.active], s.turns[:to.turns], s.edges[:to.edges]
+}
+
+// sort orders turns by their values, and those at one by their places, as they come. Values lie
+// close together nearly always, so that a value and a place are one number to be sorted by.
+func (s *sweep) sort(turns []turn) {
+	lo, hi := Value{}, Value{}
+	for i, t := range turns {
+		if i == 0 || t.at.Compare(lo) < 0 {
+			lo = t.at
+		}
+		if t.at.Compare(hi) > 0 {
+			hi = t.at
+		}
+	}
+	place := bits.Len(uint(len(turns)))
+	if lo.hi != hi.hi || bits.Len64(hi.lo-lo.lo)+place > 64 {
+		slices.SortFunc(turns, turn.compare)
+		return
+	}
+	s.keys, s.moved = s.keys[:0], append(s.moved[:0], turns...)
+	for i, t := range turns {
+		s.keys = append(s.keys, (t.at.lo-lo.lo)<<place|uint64(i))
+	}
+	slices.Sort(s.keys)
+	for i, k := range s.keys {
+		turns[i] = s.moved[k&(1<<place-1)]
+	}
 }
 
 // compare orders turns by their values, and those at one by their places.

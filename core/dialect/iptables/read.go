@@ -108,16 +108,12 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*k
 	r.backed = Backed(text)
 	// What tracks connections decides how matches on ports are read.
 	r.out.Tracks[family] = slices.ContainsFunc(trackers, func(s string) bool { return strings.Contains(text, s) })
-	r.standIns = strings.Contains(text, "-j CT --zone") || strings.Contains(text, "-j CT --helper")
-	changesSets := strings.Contains(text, "-j SET ")
-	for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
-		for rest := text; changesSets; {
-			var found bool
-			if _, rest, found = strings.Cut(rest, option); !found {
-				break
-			}
-			name, _, _ := strings.Cut(rest, " ")
-			r.changes[name] = true
+	for _, rest, more := strings.Cut(text, "-j "); more; _, rest, more = strings.Cut(rest, "-j ") {
+		switch {
+		case strings.HasPrefix(rest, "CT --zone"), strings.HasPrefix(rest, "CT --helper"):
+			r.standIns = true
+		case strings.HasPrefix(rest, "SET "):
+			r.changed(rest)
 		}
 	}
 	for i, line := range lines {
@@ -138,6 +134,17 @@ func Read(sp *packet.Space, family int, file string, text string, host Host) (*k
 	}
 	r.out.AsUsual(sp, r.seldom)
 	return r.out, nil
+}
+
+// changed keeps which sets a target SET changes, as in SET --add-set seen src --exist.
+func (r *reader) changed(target string) {
+	target, _, _ = strings.Cut(target, "\n")
+	for _, option := range []string{"--add-set ", "--del-set ", "--map-set "} {
+		if _, name, found := strings.Cut(target, option); found {
+			name, _, _ = strings.Cut(name, " ")
+			r.changes[name] = true
+		}
+	}
 }
 
 // nodesPerLine is about how much of a Space a rule takes.
