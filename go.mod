@@ -22,6 +22,7 @@ require (
 	github.com/valyala/fastjson v1.6.10
 	go4.org/netipx v0.0.0-20260823151212-3075585bcbeb
 	golang.org/x/exp v0.0.0-20261113113407-e3970619a1a4
+	golang.org/x/mod v0.42.0
 	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.50.0
@@ -43,7 +44,6 @@ require (
 	go.uber.org/multierr v1.11.0 // indirect
 	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
-	golang.org/x/mod v0.42.0 // indirect
 	golang.org/x/tools v0.52.1-0.20261106145633-d407941a339a // indirect
 	honnef.co/go/tools v0.8.2 // indirect
 )

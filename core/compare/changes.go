@@ -2,6 +2,7 @@ package compare
 
 import (
 	"fmt"
+	"maps"
 	"math/big"
 	"net/netip"
 	"slices"
@@ -23,6 +24,7 @@ type Changes struct {
 	Hosts   []HostChanges `json:"hosts" nullable:"false" doc:"the same by host"`
 	Added   []string      `json:"added,omitempty" doc:"hosts that only the second fleet has"`
 	Removed []string      `json:"removed,omitempty" doc:"hosts that only the first fleet has"`
+	Guards  []string      `json:"guards,omitempty" doc:"guards that came, went, or hold for other packets on some host"`
 	Written []string      `json:"written,omitempty" doc:"what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through"`
 }
 
@@ -42,6 +44,7 @@ type Difference struct {
 	From      Fate          `json:"from" doc:"what became of it, and by what"`
 	To        Fate          `json:"to" doc:"what becomes of it now, and by what"`
 	Sentence  string        `json:"sentence"`
+	Strangers bool          `json:"strangers,omitempty" doc:"strangers are among those at the other end"`
 
 	width     int // everybody, a segment or network, less
 	peers     *big.Int
@@ -109,10 +112,12 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 	}
 	// What differs is found for each pair and told with all hosts of the class; changes of one cause
 	// on several classes are one.
-	c := &changing{sp: sp, to: to, names: say.NamesOf(to)}
+	c := &changing{sp: sp, to: to, names: say.NamesOf(to), guards: map[string]bool{}}
 	for _, p := range order {
 		c.plans(p.before, p.after, groups[p])
+		c.guarded(p.before, p.after)
 	}
+	out.Guards = slices.Sorted(maps.Keys(c.guards))
 	// The most dangerous first, and where all else is the same, in an order that never changes.
 	slices.SortStableFunc(c.found, func(a, b *change) int {
 		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive),
@@ -169,10 +174,11 @@ func boolean(b bool) int {
 
 // changing collects the differences of plans.
 type changing struct {
-	sp    *packet.Space
-	to    *policy.Policy
-	names *say.Names
-	found []*change
+	sp     *packet.Space
+	to     *policy.Policy
+	names  *say.Names
+	found  []*change
+	guards map[string]bool // that differ, by name
 }
 
 // change is a difference whose packets are still known, so that the same of other hosts joins
@@ -211,6 +217,18 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 					}
 				}
 			}
+		}
+	}
+}
+
+// guarded finds the guards in which two plans differ, also where other rules admit the same.
+func (c *changing) guarded(before, after *compile.Plan) {
+	guards := func(r *policy.Rule) bool { return r.Guard }
+	was, gone := statements(c.sp, before, guards)
+	is, now := statements(c.sp, after, guards)
+	for _, r := range append(gone, now...) {
+		if was[r.Title()] != is[r.Title()] {
+			c.guards[r.Name] = true
 		}
 	}
 }
@@ -279,6 +297,7 @@ func (c *changing) add(kind Kind, direction packet.Direction, set, mention packe
 	}
 	f.width, f.peers = c.width(set, peer)
 	f.sensitive = c.sensitive(set)
+	f.Strangers = sp.And(sp.And(set, care), sp.Addrs(peer, c.to.Strangers)) != packet.Empty
 	c.found = append(c.found, f)
 }
 

@@ -18,21 +18,6 @@ import (
 // Version is that of every JSON document of ours.
 const Version = 1
 
-// Right is what a token may do.
-type Right string
-
-// The rights. Host is that of one host's own token: its reports and its rules.
-const (
-	Read    Right = "read"
-	Publish Right = "publish"
-	Settle  Right = "settle"
-	Tokens  Right = "tokens"
-	Host    Right = "host"
-)
-
-// Rights lists all rights that a person's token can have.
-var Rights = []Right{Read, Publish, Settle, Tokens}
-
 // PublishRequest asks for a new revision.
 type PublishRequest struct {
 	Files   []check.Source `json:"files" maxItems:"2000" doc:"all files of the policy"`
@@ -382,8 +367,11 @@ type Keyword struct {
 // TokenRequest asks for a new token.
 type TokenRequest struct {
 	Name   string  `json:"name" minLength:"1" maxLength:"100" pattern:"^[^\\p{Cc}\\p{Cf}\\p{Zl}\\p{Zp}]+$" patternDescription:"characters that can be printed" doc:"who or what will use it"`
-	Rights []Right `json:"rights" maxItems:"20"`
+	Rights []Right `json:"rights" maxItems:"20" doc:"as settle, or settle:charts,broker for the hosts of some roles"`
 	Host   string  `json:"host,omitempty" maxLength:"253" doc:"the host whose own token it is; it then has the right host"`
+
+	Until *time.Time `json:"until,omitempty" doc:"when it ends; if not said, a host's own token does not, and another after 90 days"`
+	For   string     `json:"for,omitempty" maxLength:"300" doc:"what it is for"`
 }
 
 // Token is a token without its secret.
@@ -392,7 +380,10 @@ type Token struct {
 	Name      string     `json:"name"`
 	Rights    []Right    `json:"rights"`
 	Host      string     `json:"host,omitempty"`
+	For       string     `json:"for,omitempty" doc:"what it is for"`
 	CreatedAt time.Time  `json:"created_at"`
+	Until     *time.Time `json:"until,omitempty" doc:"when it ends; left out where it does not"`
+	UsedAt    *time.Time `json:"used_at,omitempty" doc:"when it was last used, to some minutes"`
 	RevokedAt *time.Time `json:"revoked_at,omitempty"`
 }
 

@@ -145,7 +145,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.trafficCommand(), a.copiesCommand(),
 			a.pauseCommand(),
-			a.resumeCommand(), a.tokensCommand(), a.serveCommand()}},
+			a.resumeCommand(), a.tokensCommand(), a.recordCommand(), a.serveCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
 			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {

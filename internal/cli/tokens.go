@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -15,19 +16,26 @@ import (
 // tokensCommand makes `yfence tokens` and what is under it.
 func (a *app) tokensCommand() *cobra.Command {
 	c := &cobra.Command{Use: "tokens", Short: "Access to the service: make and revoke tokens"}
-	var host string
+	var host, purpose string
 	var rights []string
+	var lasts time.Duration
 	create := &cobra.Command{
-		Use:     "make NAME",
-		Short:   "Make a token and print its secret, this once",
-		Example: "  yfence tokens make pat --right read --right publish\n  yfence tokens make logbook-01 --host logbook-01 > token",
-		Args:    cobra.ExactArgs(1),
+		Use:   "make NAME",
+		Short: "Make a token and print its secret, this once",
+		Example: "  yfence tokens make pat --right read --right publish\n  yfence tokens make chart-ci --right propose --right " +
+			"settle:charts " +
+			"--lasts 30d --for 'the build of the charts'\n  yfence tokens make logbook-01 --host logbook-01 > token",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			svc, err := a.service()
 			if err != nil {
 				return err
 			}
-			req := api.TokenRequest{Name: args[0], Host: host}
+			req := api.TokenRequest{Name: args[0], Host: host, For: purpose}
+			if lasts != 0 {
+				end := time.Now().Add(lasts)
+				req.Until = &end
+			}
 			for _, r := range rights {
 				req.Rights = append(req.Rights, api.Right(r))
 			}
@@ -35,12 +43,19 @@ func (a *app) tokensCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("token %d for %s; it is printed this once", t.ID, t.Name)
+			end := ""
+			if t.Until != nil {
+				end = ", and ends on " + t.Until.Format("2006-01-02")
+			}
+			a.say("token %d for %s; it is printed this once%s", t.ID, t.Name, end)
 			return a.print(map[string]any{"version": api.Version, "token": t}, func(w io.Writer) { _, _ = fmt.Fprintln(w, t.Secret) })
 		},
 	}
 	create.Flags().StringVar(&host, "host", "", "the host that this token belongs to")
-	create.Flags().StringArrayVar(&rights, "right", nil, "read, publish, settle or tokens; once for each")
+	create.Flags().StringArrayVar(&rights, "right", nil, "read, propose, approve, publish, settle, pause or tokens, or as "+
+		"settle:charts,broker for the hosts of some roles; once for each")
+	lengthVar(create, &lasts, "lasts", 0, "for how long, up to 366d; 90d if not said, and a host's own has no end")
+	create.Flags().StringVar(&purpose, "for", "", "what it is for, as others will read it")
 	list := &cobra.Command{
 		Use: "list", Short: "All tokens", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -54,18 +69,24 @@ func (a *app) tokensCommand() *cobra.Command {
 			}
 			return a.print(tokens, func(w io.Writer) {
 				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-				_, _ = fmt.Fprintln(t, "TOKEN\tNAME\tRIGHTS\tHOST\tMADE\tREVOKED")
+				_, _ = fmt.Fprintln(t, "TOKEN\tNAME\tRIGHTS\tHOST\tFOR\tMADE\tLAST USED\tENDS")
 				for _, k := range tokens.Tokens {
 					words := make([]string, len(k.Rights))
 					for i, r := range k.Rights {
 						words[i] = string(r)
 					}
-					revoked := ""
-					if k.RevokedAt != nil {
-						revoked = k.RevokedAt.Format("2006-01-02 15:04 MST")
+					used, end := "", ""
+					if k.UsedAt != nil {
+						used = k.UsedAt.Format("2006-01-02")
 					}
-					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(words, ", "), k.Host,
-						k.CreatedAt.Format("2006-01-02 15:04 MST"), revoked)
+					switch {
+					case k.RevokedAt != nil:
+						end = "revoked " + k.RevokedAt.Format("2006-01-02 15:04 MST")
+					case k.Until != nil:
+						end = k.Until.Format("2006-01-02")
+					}
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(words, " "), k.Host, k.For,
+						k.CreatedAt.Format("2006-01-02"), used, end)
 				}
 				_ = t.Flush()
 			})

@@ -70,6 +70,20 @@ func (c *Cloud) enough() (wait time.Duration) {
 	return 0
 }
 
+// whose is the account that the cloud says it is.
+func (c *Cloud) whose() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.Account
+}
+
+// Rename has the cloud say that it is another account.
+func (c *Cloud) Rename(account string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.Account = account
+}
+
 // Handler is the API for the account under /v1, and the operator's test controls under
 // /controls, which takes no token: who can reach it is the cloud's own staff.
 func (c *Cloud) Handler() http.Handler {
@@ -77,7 +91,7 @@ func (c *Cloud) Handler() http.Handler {
 	r.Route("/v1", func(r chi.Router) {
 		r.Use(c.account)
 		r.Get("/abilities", func(w http.ResponseWriter, _ *http.Request) {
-			answer(w, map[string]any{"cloud": c.Name, "account": c.Account, "abilities": c.Abilities})
+			answer(w, map[string]any{"cloud": c.Name, "account": c.whose(), "abilities": c.Abilities})
 		})
 		r.Get("/instances", func(w http.ResponseWriter, r *http.Request) {
 			limit, err := strconv.Atoi(r.URL.Query().Get("limit"))

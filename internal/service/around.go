@@ -37,6 +37,11 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 	if in.Host != "" && current.host(in.Host) == nil {
 		return nil, noHost(in.Host)
 	}
+	if in.Host != "" {
+		if err := s.mayOn(ctx, api.Read, current.host(in.Host)); err != nil {
+			return nil, err
+		}
+	}
 	out := api.Listening{Version: api.Version, Hosts: []api.HostListening{}}
 	err = s.computed(ctx, s.computing, "reading the listeners",
 		func(b packet.Budget) error { return s.listening(ctx, b, current, in.Host, &out) })
@@ -49,7 +54,7 @@ func (s *Service) showListeners(ctx context.Context, in *struct {
 // listening compares what listens on a host, or on all, with what the policy admits.
 func (s *Service) listening(ctx context.Context, b packet.Budget, current *model, only string, out *api.Listening) error {
 	for _, h := range current.fleet.Hosts {
-		if only != "" && h.Name != only {
+		if only != "" && h.Name != only || !api.Covers(caller(ctx).Rights, api.Read, h.Roles) {
 			continue
 		}
 		one := api.HostListening{Host: h.Name, Notes: []listeners.Note{}}

@@ -4,14 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/core/record"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
@@ -46,15 +47,15 @@ func caller(ctx context.Context) api.Token {
 func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		rights, _ := ctx.Operation().Metadata["rights"].([]api.Right)
-		if len(rights) == 0 {
-			next(ctx)
+		if len(rights) == 0 { // whoever may do this says in it who he is
+			next(huma.WithContext(ctx, store.By(ctx.Context(), record.Doer{From: address(ctx.Context())})))
 			return
 		}
 		if rights[0] == api.Host { // what comes from hosts has connections of its own
 			ctx = huma.WithContext(ctx, store.For(ctx.Context(), store.Hosts))
 		}
 		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
-		token, err := s.token(ctx)
+		token, signIn, err := s.token(ctx)
 		// Each way in which a token is no good has a sentence of its own: the person can do something about it.
 		switch {
 		case errors.Is(err, errNoToken):
@@ -66,38 +67,56 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 		case err != nil:
 			refuseBroken(a, ctx, s.broken("looking the token up", err))
 			return
-		case token.RevokedAt != nil:
-			refuse(http.StatusUnauthorized, fmt.Sprintf("the token %q was revoked at %s", token.Name,
-				token.RevokedAt.UTC().Format(time.DateTime)))
+		case s.over(token) != "":
+			refuse(http.StatusUnauthorized, s.over(token))
 			return
 		}
-		// A host's own right is for that host alone.
-		permitted := slices.ContainsFunc(rights, func(r api.Right) bool {
-			return slices.Contains(token.Rights, r) && (r != api.Host || ctx.Param("host") == "" || ctx.Param("host") == token.Host)
-		})
-		if !permitted {
-			words := make([]string, len(rights))
-			for i, r := range rights {
-				words[i] = string(r)
-			}
-			refuse(http.StatusForbidden, fmt.Sprintf("the token %q may not do this: it takes the right %s", token.Name,
-				strings.Join(words, " or ")))
+		if err := s.permitted(ctx, token, rights); err != nil {
+			refuseBroken(a, ctx, err)
 			return
 		}
+		s.used(ctx.Context(), token)
+		ctx = huma.WithContext(ctx, store.By(ctx.Context(), doer(ctx.Context(), token, signIn)))
 		next(huma.WithValue(ctx, callerKey{}, token))
 	}
 }
 
-// token finds the token of a request: by its secret, or by a session. errNoToken where it has
-// neither.
-func (s *Service) token(ctx huma.Context) (api.Token, error) {
+// doer is how the record names whoever a token is of, who came with it in some way.
+func doer(ctx context.Context, t api.Token, signIn string) record.Doer {
+	d := record.Doer{Name: t.Name, Kind: record.Token, SignIn: fmt.Sprintf(signIn, t.ID), From: address(ctx)}
+	if t.Host != "" {
+		d.Kind = record.Host
+	}
+	return d
+}
+
+// How somebody comes with a token.
+const (
+	byToken   = "token %d"
+	bySession = "session of token %d"
+)
+
+// address is where a request came from, without its port.
+func address(ctx context.Context) string {
+	host, _, err := net.SplitHostPort(remote(ctx))
+	if err != nil {
+		return remote(ctx)
+	}
+	return host
+}
+
+// token finds the token of a request, and how it came: by its secret, or by a session. errNoToken
+// where it has neither.
+func (s *Service) token(ctx huma.Context) (t api.Token, signIn string, err error) {
 	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
-		return s.Store.TokenBySecret(ctx.Context(), secret)
+		t, err = s.Store.TokenBySecret(ctx.Context(), secret)
+		return t, byToken, err
 	}
-	if cookie, err := huma.ReadCookie(ctx, sessionCookie); err == nil {
-		return s.Store.TokenBySession(ctx.Context(), cookie.Value)
+	if cookie, noCookie := huma.ReadCookie(ctx, sessionCookie); noCookie == nil {
+		t, err = s.Store.TokenBySession(ctx.Context(), cookie.Value)
+		return t, bySession, err
 	}
-	return api.Token{}, errNoToken
+	return t, "", errNoToken
 }
 
 // Who may call what is decided for a token; without one there is nobody to decide for.
@@ -144,7 +163,7 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 			http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
 	}
 	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
-	if errors.Is(err, store.ErrNotFound) || err == nil && t.RevokedAt != nil {
+	if errors.Is(err, store.ErrNotFound) || err == nil && s.over(t) != "" {
 		s.signIns.fail(from, moment())
 	}
 	switch {
@@ -152,14 +171,13 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 		return nil, huma.Error401Unauthorized("the token is not known here: it is wrong, or another service's")
 	case err != nil:
 		return nil, s.broken("sign-in", err)
-	case t.RevokedAt != nil:
-		return nil, huma.Error401Unauthorized(fmt.Sprintf("the token %q was revoked at %s", t.Name,
-			t.RevokedAt.UTC().Format(time.DateTime)))
+	case s.over(t) != "":
+		return nil, huma.Error401Unauthorized(s.over(t))
 	}
-	if !slices.Contains(t.Rights, api.Read) {
+	if !api.HasSome(t.Rights, api.Read) {
 		return nil, huma.Error403Forbidden(fmt.Sprintf("the token %q may not read, which is what the console is for", t.Name))
 	}
-	value, err := s.Store.NewSession(ctx, t.ID, sessionLasts)
+	value, err := s.Store.NewSession(store.By(ctx, doer(ctx, t, byToken)), t, sessionLasts)
 	if err != nil {
 		return nil, s.broken("sign-in", err)
 	}
@@ -221,80 +239,4 @@ const retrySoon = 5 * time.Second
 // later refuses what may be tried again after a while.
 func later(detail string, after time.Duration) error {
 	return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable(detail), http.Header{"Retry-After": {strconv.Itoa(int(after.Seconds()))}})
-}
-
-// tokensOutput is a page of tokens, without their secrets.
-type tokensOutput struct{ Body api.TokenList }
-
-// listTokens answers which tokens there are, the newest first.
-func (s *Service) listTokens(ctx context.Context, in *pageInput) (*tokensOutput, error) {
-	tokens, err := s.Store.Tokens(ctx, in.Before, in.Limit)
-	if err != nil {
-		return nil, s.broken("listing the tokens", err)
-	}
-	out := api.TokenList{Version: api.Version, Tokens: tokens}
-	if len(tokens) == in.Limit {
-		out.Next = tokens[len(tokens)-1].ID
-	}
-	return &tokensOutput{out}, nil
-}
-
-// makeToken makes a token with no more rights than the caller has. Its secret is in this
-// answer, and nowhere else.
-func (s *Service) makeToken(ctx context.Context, in *struct{ Body api.TokenRequest }) (*struct{ Body api.NewToken }, error) {
-	req := in.Body
-	// Nobody gives away more than he has himself.
-	switch mine := caller(ctx).Rights; {
-	case req.Host != "" && len(req.Rights) == 0:
-		req.Rights = []api.Right{api.Host}
-	case req.Host != "":
-		return nil, huma.Error422UnprocessableEntity("a host's own token has the right host and no other; leave rights out")
-	case len(req.Rights) == 0:
-		return nil, huma.Error422UnprocessableEntity("a token needs at least one right")
-	default:
-		for _, r := range req.Rights {
-			if !slices.Contains(api.Rights, r) {
-				return nil, huma.Error422UnprocessableEntity(
-					fmt.Sprintf("%q is not a right; the rights are read, publish, settle, tokens", r))
-			}
-			if !slices.Contains(mine, r) {
-				return nil, huma.Error403Forbidden(fmt.Sprintf("you cannot give the right %s, which your own token does not have", r))
-			}
-		}
-	}
-	if req.Host != "" {
-		if m, err := s.newest(ctx); err != nil {
-			return nil, s.broken("making a token", err)
-		} else if m.host(req.Host) == nil {
-			return nil, huma.Error404NotFound(fmt.Sprintf("no host is named %q", req.Host))
-		}
-	}
-	// Bounded, so that a token that got lost cannot be made many.
-	most := limits.PeopleTokens
-	if req.Host != "" {
-		most = limits.HostTokens
-	}
-	if n, err := s.Store.TokensInForce(ctx, req.Host); err != nil {
-		return nil, s.broken("making a token", err)
-	} else if n >= most {
-		return nil, huma.Error409Conflict(fmt.Sprintf("there are %d tokens in force already, as many as there may be; revoke one first", n))
-	}
-	t, err := s.Store.NewToken(ctx, req.Name, req.Rights, req.Host)
-	if err != nil {
-		return nil, s.broken("making a token", err)
-	}
-	return &struct{ Body api.NewToken }{t}, nil
-}
-
-// revokeToken ends a token at once, with the sessions that stand for it.
-func (s *Service) revokeToken(ctx context.Context, in *struct {
-	ID int64 `path:"id"`
-}) (*struct{}, error) {
-	switch err := s.Store.RevokeToken(ctx, in.ID); {
-	case errors.Is(err, store.ErrNotFound):
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no token %d", in.ID))
-	case err != nil:
-		return nil, s.broken("revoking a token", err)
-	}
-	return nil, nil
 }

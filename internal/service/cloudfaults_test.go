@@ -27,7 +27,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 		require.Equal(t, api.InStep, c.state("charts-01"), "as it was last read")
 		c.until("it is well again", func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing == "" })
 	}
-	c.sky.Account = "somebody"
+	c.sky.Rename("somebody")
 	c.until("another account", func() bool { _, cloud := c.drift("charts-01"); return cloud.Failing != "" })
 	_, cloud := c.drift("charts-01")
 	require.Equal(t, `it is the account "somebody" of the cloud "dunlin" that answers, not "saltmarsh" of "dunlin"`, cloud.Failing)
@@ -37,7 +37,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 	c.until("it waits", func() bool { return c.state("charts-01") == api.Waiting })
 	c.looked()
 	require.Equal(t, was, c.sky.Document(), "nothing was asked for")
-	c.sky.Account = "saltmarsh"
+	c.sky.Rename("saltmarsh")
 	c.until("it is in force", func() bool {
 		w, err = c.Wave(context.Background(), w.Number)
 		return err == nil && w.State == api.WaveDone

@@ -277,7 +277,15 @@ type taskRequest struct {
 
 // askHost asks a host to do something and waits a while for what becomes of it.
 func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body api.TaskStatus }, error) {
-	if _, _, err := s.host(ctx, in.Host); err != nil {
+	_, h, err := s.host(ctx, in.Host)
+	if err != nil {
+		return nil, err
+	}
+	right := api.Settle
+	if in.Body.Do == api.DoPause || in.Body.Do == api.DoResume {
+		right = api.Pause
+	}
+	if err := s.mayOn(ctx, right, h); err != nil {
 		return nil, err
 	}
 	a, err := s.attending(ctx, in.Host)

@@ -50,12 +50,15 @@ func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, 
 	if in.After != "" && m.host(in.After) == nil {
 		return tally, huma.Error409Conflict(fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
 	}
+	rights := caller(ctx).Rights
+	part := api.HasSome(rights, api.Read) && !api.Has(rights, api.Read) // of the fleet is all that may be seen
 	given, begun := 0, in.After == ""
 	last := ""
 	for _, h := range m.fleet.Hosts {
 		before := !begun
 		begun = begun || h.Name == in.After
-		if in.Role != "" && !slices.Contains(h.Roles, in.Role) || in.Name != "" && !strings.Contains(h.Name, in.Name) {
+		if part && !api.Covers(rights, api.Read, h.Roles) || in.Role != "" && !slices.Contains(h.Roles, in.Role) || in.Name != "" &&
+			!strings.Contains(h.Name, in.Name) {
 			continue
 		}
 		res, err := s.whole(ctx, m, h, k)
@@ -162,6 +165,9 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 		if in.Host == "" {
 			return nil, huma.Error422UnprocessableEntity("at a time one host is looked at: name it")
 		}
+		if !api.Has(caller(ctx).Rights, api.Read) { // its roles may have been others then
+			return nil, s.forbidden(ctx, caller(ctx), api.Read, "read for the whole fleet")
+		}
 		d, err := s.driftAt(ctx, in.Host, in.At)
 		if err != nil {
 			return nil, err
@@ -179,6 +185,11 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	k, err := s.known(ctx, only)
 	if err != nil {
 		return nil, s.broken("reading the drift", err)
+	}
+	if only != nil {
+		if err := s.mayOn(ctx, api.Read, only); err != nil {
+			return nil, err
+		}
 	}
 	ctx = patient(ctx, ends(in.waits()))
 	out := api.Drift{Version: api.Version, Revision: m.pair.Revision, Hosts: []api.HostDrift{}}

@@ -104,6 +104,9 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 	if m.pair.Number == 0 {
 		return nil, huma.Error409Conflict("no policy is published yet")
 	}
+	if in.Body.Expectations && !api.Has(caller(ctx).Rights, api.Settle) {
+		return nil, s.forbidden(ctx, caller(ctx), api.Settle, "settle for the whole fleet")
+	}
 	attending, err := s.allAttending(ctx)
 	if err != nil {
 		return nil, s.broken("probing", err)
@@ -135,6 +138,11 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 		if len(from.Hosts) == 0 || len(to.Hosts) == 0 {
 			return nil, huma.Error422UnprocessableEntity("a probe is from hosts of the fleet to hosts of the fleet; from elsewhere, run " +
 				"yfence probe there, as in yfence probe 'charts-01 : https'")
+		}
+		for _, h := range slices.Concat(from.Hosts, to.Hosts) { // the other end may be told to listen
+			if err := s.mayOn(ctx, api.Settle, h); err != nil {
+				return nil, err
+			}
 		}
 		all = tries(there(s, from.Hosts, attending, &out.Left), to.Hosts, terms, "")
 		if len(all) == 0 && len(out.Left) == 0 {

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -150,23 +151,27 @@ func operation(method, path, id, summary string, rights ...api.Right) huma.Opera
 	return o
 }
 
+// anybody is whoever has any right.
+var anybody = append(slices.Clone(api.Rights), api.Host)
+
 // register lists every operation of the API.
 func (s *Service) register(a huma.API) {
 	a.UseMiddleware(s.authorize(a))
 
 	// Sessions of the console.
-	huma.Register(a, operation("GET", "/session", "who-am-i", "Who is signed in", api.Read, api.Host), s.whoAmI)
+	huma.Register(a, limited(operation("GET", "/session", "who-am-i", "Who is signed in", anybody...)), s.whoAmI)
 	huma.Register(a, operation("POST", "/session", "sign-in", "Begin a session of the console with a token"), s.signIn)
-	huma.Register(a, operation("DELETE", "/session", "sign-out", "End the session", api.Read), s.signOut)
+	huma.Register(a, limited(operation("DELETE", "/session", "sign-out", "End the session", anybody...)), s.signOut)
 
 	// The policy and its history, and the fleet.
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "List the policy's revisions", api.Read), s.listRevisions)
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
 	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish),
 		limits.PolicyBody), s.publish)
-	huma.Register(a, operation("GET", "/language", "show-language", "The words of the policy language", api.Read), s.showLanguage)
+	huma.Register(a, limited(operation("GET", "/language", "show-language", "The words of the policy language", anybody...)),
+		s.showLanguage)
 
-	huma.Register(a, operation("GET", "/fleet", "show-fleet", "List all hosts and their states", api.Read), s.showFleet)
+	huma.Register(a, limited(operation("GET", "/fleet", "show-fleet", "List all hosts and their states", api.Read)), s.showFleet)
 	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), limits.PolicyBody),
 		s.importFleet)
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
@@ -175,9 +180,9 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, withBody(operation("POST", "/compare", "compare", "What two states of the policy let through differently", api.Read),
 		2*limits.PolicyBody), s.compare)
 	huma.Register(a, operation("POST", "/ask", "ask", "What becomes of traffic by what is published, and who decides", api.Read), s.ask)
-	huma.Register(a, operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read), s.showDrift)
-	huma.Register(a, operation("GET", "/listeners", "show-listeners", "Compare what listens on hosts with what the policy admits",
-		api.Read), s.showListeners)
+	huma.Register(a, limited(operation("GET", "/drift", "show-drift", "How hosts differ from what is published", api.Read)), s.showDrift)
+	huma.Register(a, limited(operation("GET", "/listeners", "show-listeners", "Compare what listens on hosts with what the policy admits",
+		api.Read)), s.showListeners)
 	huma.Register(a, operation("GET", "/hosts/{host}/rules", "show-rules", "What a host's filter is to be", api.Read, api.Host),
 		s.showRules)
 	huma.Register(a, operation("GET", "/hosts/{host}/live", "show-live", "What a host's filter was when it last reported", api.Read),
@@ -192,7 +197,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens),
 		s.newEnrolment)
 	huma.Register(a, operation("GET", "/hosts/{host}/tasks", "list-tasks", "What a host has to do", api.Host), s.showTasks)
-	huma.Register(a, operation("POST", "/hosts/{host}/tasks", "ask-host", "Ask a host to do something", api.Settle), s.askHost)
+	huma.Register(a, operation("POST", "/hosts/{host}/tasks", "ask-host", "Ask a host to do something", api.Settle, api.Pause), s.askHost)
 	huma.Register(a, operation("GET", "/hosts/{host}/tasks/{id}", "show-task", "How a task stands", api.Read, api.Host), s.showTask)
 	huma.Register(a, operation("POST", "/hosts/{host}/tasks/{id}/result", "finish-task", "Tell what became of a task", api.Host),
 		s.finishTask)
@@ -204,24 +209,27 @@ func (s *Service) register(a huma.API) {
 		limits.ReportBody), s.putCopies)
 
 	// Real connections, lists that are fetched, and waves.
-	huma.Register(a, operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle), s.probe)
+	huma.Register(a, limited(operation("POST", "/probes", "probe", "Open real connections between hosts", api.Settle)), s.probe)
 	huma.Register(a, operation("GET", "/lists", "show-lists", "The lists that are read from an address, and how that stands", api.Read),
 		s.showLists)
 	huma.Register(a, operation("POST", "/lists/{network}/take", "take-list", "Fetch a list now and accept it, however much of it changed",
 		api.Publish), s.takeList)
-	huma.Register(a, operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step", api.Settle),
+	huma.Register(a, limited(operation("POST", "/waves", "start-wave", "Begin to put a revision in force over hosts, step by step",
+		api.Settle)),
 		s.startWave)
 	huma.Register(a, operation("GET", "/waves", "list-waves", "All waves", api.Read), s.listWaves)
 	huma.Register(a, operation("GET", "/waves/{number}", "show-wave", "One wave", api.Read), s.showWave)
-	huma.Register(a, operation("POST", "/waves/{number}/go-on", "go-on-wave", "Let a wave go on that waits after a step", api.Settle),
+	huma.Register(a, limited(operation("POST", "/waves/{number}/go-on", "go-on-wave", "Let a wave go on that waits after a step",
+		api.Settle)),
 		s.goOnWave)
-	huma.Register(a, operation("POST", "/waves/{number}/stop", "stop-wave", "Stop a wave; changes that are not kept are undone",
-		api.Settle), s.stopWave)
-	huma.Register(a, operation("POST", "/waves/{number}/return", "return-wave",
-		"Begin a wave that puts hosts back on what they had before another", api.Settle), s.returnWave)
+	huma.Register(a, limited(operation("POST", "/waves/{number}/stop", "stop-wave", "Stop a wave; changes that are not kept are undone",
+		api.Settle)), s.stopWave)
+	huma.Register(a, limited(operation("POST", "/waves/{number}/return", "return-wave",
+		"Begin a wave that puts hosts back on what they had before another", api.Settle)), s.returnWave)
 
 	s.registerTraffic(a)
 	s.registerKeys(a)
+	s.registerRecord(a)
 }
 
 // registerTraffic tells the router what hosts counted and saw.
@@ -250,7 +258,7 @@ func (s *Service) registerKeys(a huma.API) {
 		s.retireKey)
 
 	huma.Register(a, operation("GET", "/tokens", "list-tokens", "All tokens", api.Tokens), s.listTokens)
-	huma.Register(a, operation("POST", "/tokens", "make-token", "Make a token", api.Tokens), s.makeToken)
+	huma.Register(a, limited(operation("POST", "/tokens", "make-token", "Make a token", api.Tokens)), s.makeToken)
 	huma.Register(a, operation("DELETE", "/tokens/{id}", "revoke-token", "Revoke a token", api.Tokens), s.revokeToken)
 }
 

@@ -94,7 +94,11 @@ func (s *Service) recordsOf(ctx context.Context, part store.TrafficPart) (map[st
 	tasks, err := s.Store.ProbesSince(ctx, s.Clock().Add(-traffic.FlowDays*24*time.Hour))
 	probes := traffic.Probes{}
 	for _, t := range tasks {
-		from, _ := netip.ParseAddr(cmp.Or(t.Result.From, t.Probe.From))
+		said := t.Probe.From
+		if t.Result != nil { // else nobody answered, or has not yet
+			said = cmp.Or(t.Result.From, said)
+		}
+		from, _ := netip.ParseAddr(said)
 		to, _ := netip.ParseAddr(t.Probe.To)
 		number, _ := packet.ProtocolNumber(t.Probe.Protocol)
 		port := t.Probe.Port

@@ -66,6 +66,11 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	w := api.Wave{Revision: m.pair.Revision, Generation: m.pair.Generation, By: caller(ctx).Name, Why: req.Why, State: api.WaveRunning,
 		Step: 1, PauseBetween: req.PauseBetween, SkipProbes: req.SkipProbes, Force: req.Force, Within: within.String(),
 		Hosts: []api.WaveHost{}}
+	for _, h := range hosts {
+		if err := s.mayOn(ctx, api.Settle, h); err != nil {
+			return nil, err
+		}
+	}
 	// Hosts that do not ask for tasks are in the wave by name only, so that nobody thinks they were settled.
 	// An instance whose cloud we look after needs no program on the host.
 	var there []*fleet.Host
@@ -190,6 +195,9 @@ func (s *Service) changeWave(ctx context.Context, number int64, change func(w ap
 	if err != nil {
 		return nil, s.broken("changing the wave", err)
 	}
+	if err := s.mayOnWave(ctx, number); err != nil {
+		return nil, err
+	}
 	w, err := s.Store.StepWave(ctx, number, key, changeTries, change)
 	var told huma.StatusError
 	switch {
@@ -201,6 +209,28 @@ func (s *Service) changeWave(ctx context.Context, number int64, change func(w ap
 		return nil, s.broken("changing the wave", err)
 	}
 	return &waveOutput{w}, nil
+}
+
+// mayOnWave is an error where whoever asks may not settle one of a wave's hosts.
+func (s *Service) mayOnWave(ctx context.Context, number int64) error {
+	if api.Has(caller(ctx).Rights, api.Settle) {
+		return nil
+	}
+	m, err := s.newest(ctx)
+	if err != nil {
+		return s.broken("changing the wave", err)
+	}
+	w, err := s.Store.Wave(ctx, number)
+	if errors.Is(err, store.ErrNotFound) {
+		return noWave(number)
+	} else if err != nil {
+		return s.broken("changing the wave", err)
+	}
+	names := make([]string, len(w.Hosts))
+	for i, h := range w.Hosts {
+		names[i] = h.Name
+	}
+	return s.mayOnAll(ctx, api.Settle, m, names)
 }
 
 // goOnWave has a wave go on that waits for a person's word.
@@ -239,6 +269,9 @@ func (s *Service) stopWave(ctx context.Context, in *struct {
 
 // returnWave begins a wave that puts every host back on the pair it had before.
 func (s *Service) returnWave(ctx context.Context, in *waveInput) (*waveOutput, error) {
+	if err := s.mayOnWave(ctx, in.Number); err != nil {
+		return nil, err
+	}
 	shown, err := s.showWave(ctx, in)
 	if err != nil {
 		return nil, err

@@ -333,7 +333,7 @@ func TestPruning(t *testing.T) {
 		require.NoError(t, err)
 		_, err = st.NewEnrolment(ctx, fmt.Sprint("host-", n), time.Hour)
 		require.NoError(t, err)
-		_, err = st.NewSession(ctx, 1, time.Hour)
+		_, err = st.NewSession(ctx, api.Token{ID: 1}, time.Hour)
 		require.NoError(t, err)
 	}
 	counts := func() (all []int) {

@@ -5,6 +5,9 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"database/sql"
+
+	"yellowfence.example/yfence/core/record"
+	"yellowfence.example/yfence/internal/api"
 )
 
 // SigningKeys are the keys the service signs with: the first now. One is made where
@@ -55,8 +58,16 @@ func (s *Store) addKey(ctx context.Context, first bool) error {
 		seed := make([]byte, ed25519.SeedSize)
 		_, _ = rand.Read(seed) // never fails
 		_, err = tx.ExecContext(ctx, "INSERT INTO signing_keys (seed, made_at) VALUES (?, ?)", s.sealed(seed), now())
-		return err
+		if err != nil {
+			return err
+		}
+		return s.note(ctx, tx, deed{Deed: record.MadeKey, On: "signing key " + nameOfKey(seed)})
 	})
+}
+
+// nameOfKey is how people are told of a key: the beginning of its public half.
+func nameOfKey(seed []byte) string {
+	return string(api.KeyOf(ed25519.NewKeyFromSeed(seed)))[:8]
 }
 
 // inUse counts the keys in use. Whoever does holds them until his transaction ends: on a
@@ -78,7 +89,19 @@ func (s *Store) RetireSigningKey(ctx context.Context) error {
 		if n < 2 {
 			return ErrConflict
 		}
-		_, err = tx.ExecContext(ctx, "UPDATE signing_keys SET retired_at = ? WHERE retired_at IS NULL ORDER BY id LIMIT 1", now())
-		return err
+		var id int64
+		var stored []byte
+		if err := tx.QueryRowContext(ctx, "SELECT id, seed FROM signing_keys WHERE retired_at IS NULL ORDER BY id LIMIT 1").Scan(&id,
+			&stored); err != nil {
+			return err
+		}
+		seed, err := s.unsealed(stored)
+		if err != nil {
+			return err
+		}
+		if _, err = tx.ExecContext(ctx, "UPDATE signing_keys SET retired_at = ? WHERE id = ?", now(), id); err != nil {
+			return err
+		}
+		return s.note(ctx, tx, deed{Deed: record.RetiredKey, On: "signing key " + nameOfKey(seed)})
 	})
 }

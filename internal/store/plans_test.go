@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/record"
 	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
@@ -53,7 +54,11 @@ var fill = []string{
 	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
 	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
 	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
-	"ANALYZE TABLE content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, enrolments, tasks, " +
+	"INSERT INTO record (number, body, head) SELECT seq, JSON_OBJECT('number', seq, 'by', JSON_OBJECT('name', CONCAT('n', seq MOD 40)), " +
+		"'deed', CONCAT('d', seq MOD 10), 'on', CONCAT('h', seq)), 'head' FROM seq_1_to_4000",
+	"INSERT INTO record_hashes SELECT seq - 1, UNHEX(SHA2(seq, 256)) FROM seq_1_to_7994",
+	"ANALYZE TABLE record, record_hashes, content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, " +
+		"enrolments, tasks, " +
 		"attending, surroundings, traffic, copies, waves, wave_hosts, made_once, boot_dumps",
 }
 
@@ -75,7 +80,7 @@ func TestNothingIsScanned(t *testing.T) {
 	_, key, _ := ed25519.GenerateKey(nil)
 	token, err := st.NewToken(ctx, "pat", api.Rights, "")
 	require.NoError(t, err)
-	session, err := st.NewSession(ctx, token.ID, time.Hour)
+	session, err := st.NewSession(ctx, token.Token, time.Hour)
 	require.NoError(t, err)
 	pair := store.Pair{Number: 4000, Revision: 4000, Generation: 4000}
 	var h store.LastReport
@@ -119,11 +124,25 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Findings", func() { any(st.Findings(ctx, "h1", h.Dump, 4000, 0)) }},
 		{"Content", func() { any(st.Content(ctx, h.Dump)) }},
 		{"NewToken", func() { any(st.NewToken(ctx, "pat", []api.Right{api.Read}, "")) }},
+		{"MakeToken", func() { any(st.MakeToken(ctx, api.Token{Name: "kim", Rights: []api.Right{"settle:charts,broker"}})) }},
+		{"Used", func() { must(st.Used(ctx, token.ID)) }},
+		{"WhoMay", func() { any(st.WhoMay(ctx, api.Approve, 3)) }},
+		{"Record", func() {
+			any(st.Record(ctx, store.RecordFilter{}, 0, 50))
+			any(st.Record(ctx, store.RecordFilter{Doer: "n7", Deed: "d7"}, 0, 50))
+			any(st.Record(ctx, store.RecordFilter{Subject: "h7"}, 0, 50))
+		}},
+		{"RecordRows", func() { any(st.RecordRows(ctx, 77, 50)) }},
+		{"RecordRow", func() { any(st.RecordRow(ctx, 77)) }},
+		{"RecordHead", func() { any(st.RecordHead(ctx)) }},
+		{"RecordProof", func() {
+			any(st.RecordProof(ctx, func(h record.Hashes) ([]record.Hash, error) { return record.Prove(4000, 77, h) }))
+		}},
 		{"TokensInForce", func() { any(st.TokensInForce(ctx, "h7")) }},
 		{"TokenBySecret", func() { any(st.TokenBySecret(ctx, token.Secret)) }},
 		{"TokenBySession", func() { any(st.TokenBySession(ctx, session)) }},
 		{"Tokens", func() { any(st.Tokens(ctx, 0, 200)) }},
-		{"NewSession", func() { any(st.NewSession(ctx, token.ID, time.Hour)) }},
+		{"NewSession", func() { any(st.NewSession(ctx, token.Token, time.Hour)) }},
 		{"EndSession", func() { must(st.EndSession(ctx, session)) }},
 		{"RevokeToken", func() { must(st.RevokeToken(ctx, token.ID)) }},
 		{"SigningKeys", func() { any(st.SigningKeys(ctx)) }},

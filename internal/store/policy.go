@@ -102,15 +102,18 @@ func (s *Store) change(ctx context.Context, base Pair, author, why string, bodie
 				return err
 			}
 		}
-		if p.Revision == 0 {
-			return nil // nothing is published yet
+		if p.Revision == 0 { // nothing is published yet
+			return s.noteChange(ctx, tx, p, why, bodies, accepted)
 		}
 		p.Number = last["pairs"] + 1
 		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at, by_itself) VALUES (?, ?, ?, ?, ?)",
 			p.Number, p.Revision, p.Generation, now(), p.ByItself); err != nil {
 			return err
 		}
-		return count(ctx, tx, "pairs", p.Number)
+		if err := count(ctx, tx, "pairs", p.Number); err != nil {
+			return err
+		}
+		return s.noteChange(ctx, tx, p, why, bodies, accepted)
 	})
 	return p, err
 }

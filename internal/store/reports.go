@@ -6,13 +6,30 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
+
+	"yellowfence.example/yfence/core/record"
 )
 
 // Ask notes that a host is asked to settle a pair.
 func (s *Store) Ask(ctx context.Context, host string, pair int64) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error { return ask(ctx, tx, host, pair) })
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		var before int64
+		err := tx.QueryRowContext(ctx, "SELECT pair FROM asked WHERE host = ? FOR UPDATE", host).Scan(&before)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if err := ask(ctx, tx, host, pair); err != nil {
+			return err
+		}
+		// A host that was asked already fetches its rules, and the service tells clouds what a wave or a person began.
+		if by := doerOf(ctx).Kind; by == record.Service || by == record.Host && before == pair {
+			return nil
+		}
+		return s.note(ctx, tx, deed{Deed: record.GaveRules, On: host, With: with("pair", fmt.Sprint(pair))})
+	})
 }
 
 // ask notes that a host is asked for a pair, and which it was asked for before.

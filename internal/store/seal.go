@@ -51,6 +51,16 @@ func (s *Store) Seal(ctx context.Context, key []byte) error {
 		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 			return err
 		}
+		var ofRecord []byte
+		switch err := tx.QueryRowContext(ctx, "SELECT seed FROM record_keys WHERE LENGTH(seed) = ?", ed25519.SeedSize).Scan(&ofRecord); {
+		case err == nil:
+			_, err = tx.ExecContext(ctx, "UPDATE record_keys SET seed = ?", s.sealed(ofRecord))
+			if err != nil {
+				return err
+			}
+		case !errors.Is(err, sql.ErrNoRows):
+			return err
+		}
 		for id, seed := range clear {
 			if _, err := tx.ExecContext(ctx, "UPDATE signing_keys SET seed = ? WHERE id = ?", s.sealed(seed), id); err != nil {
 				return err

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowfence.example/yfence/core/record"
 	"yellowfence.example/yfence/internal/api"
 )
 
@@ -22,8 +23,10 @@ func (s *Store) NewEnrolment(ctx context.Context, host string, lasts time.Durati
 		if _, err := tx.ExecContext(ctx, "DELETE FROM enrolments WHERE host = ? AND used_at IS NULL", host); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "INSERT INTO enrolments (hash, host, until) VALUES (?, ?, ?)", h[:], host, e.Until)
-		return err
+		if _, err := tx.ExecContext(ctx, "INSERT INTO enrolments (hash, host, until) VALUES (?, ?, ?)", h[:], host, e.Until); err != nil {
+			return err
+		}
+		return s.note(ctx, tx, deed{Deed: record.MadeEnrolment, On: host})
 	})
 }
 
@@ -60,8 +63,12 @@ func (s *Store) Enrol(ctx context.Context, token string, about api.EnrolRequest)
 		t = api.NewToken{Token: api.Token{Name: host, Rights: []api.Right{api.Host}, Host: host, CreatedAt: now()}}
 		var th Hash
 		t.Secret, th = secret("yft_")
-		t.ID, err = putToken(ctx, tx, t.Token, th)
-		return err
+		if t.ID, err = putToken(ctx, tx, t.Token, th); err != nil {
+			return err
+		}
+		by := doerOf(ctx)
+		by.Name, by.Kind, by.SignIn = host, record.Host, "its one-time token"
+		return s.note(By(ctx, by), tx, deed{Deed: record.Enrolled, On: host})
 	})
 	return t, err
 }
@@ -71,7 +78,12 @@ func (s *Store) NewTask(ctx context.Context, t api.Task, key ed25519.PrivateKey)
 	for try := 0; ; try++ {
 		t.ID = NewTaskNumber()
 		done := signed(t, key)
-		err := s.exactlyOnce(ctx, func(tx *sql.Tx) error { return putTask(ctx, tx, done, 0) })
+		err := s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+			if err := putTask(ctx, tx, done, 0); err != nil || doerOf(ctx) == record.Itself { // what it tries for waves is theirs
+				return err
+			}
+			return s.note(ctx, tx, asks(t))
+		})
 		if !errors.Is(err, ErrConflict) || try == 3 { // another service took the same number
 			return done, err
 		}

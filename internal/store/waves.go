@@ -39,9 +39,11 @@ func (s *Store) NewWave(ctx context.Context, w api.Wave) (api.Wave, error) {
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "INSERT INTO waves (number, state, summary, running) VALUES (?, ?, ?, ?)", w.Number, state, summary,
-			running(w))
-		return err
+		if _, err = tx.ExecContext(ctx, "INSERT INTO waves (number, state, summary, running) VALUES (?, ?, ?, ?)", w.Number, state, summary,
+			running(w)); err != nil {
+			return err
+		}
+		return s.note(ctx, tx, begins(w, len(hosts)))
 	})
 	if errors.Is(err, errTaken) && taken != nil {
 		return w, taken
@@ -124,6 +126,7 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 		if err := json.Unmarshal(before, &w); err != nil {
 			return w, err
 		}
+		was := w
 		next, todo, err := step(w)
 		if err != nil {
 			return w, err
@@ -147,7 +150,10 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 			if string(is) != string(before) {
 				return ErrConflict
 			}
-			return putStep(ctx, tx, w, todo, after, summary)
+			if err := putStep(ctx, tx, w, todo, after, summary); err != nil {
+				return err
+			}
+			return s.noteStep(ctx, tx, was, w)
 		})
 		if !errors.Is(err, ErrConflict) {
 			return w, err

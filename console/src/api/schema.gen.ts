@@ -400,6 +400,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, when and why, the newest first */
+        get: operations["list-record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/checkpoint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record's newest signed head, and the proof that an earlier one is its beginning */
+        get: operations["show-checkpoint"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/entries/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One entry, and the proof that it stands in the record */
+        get: operations["show-entry"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/record/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The record as it is stored, the oldest first, to be verified */
+        get: operations["export-record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions": {
         parameters: {
             query?: never;
@@ -799,6 +867,19 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Checkpoint: {
+            /** @description the signed head: the record's name, its size, the root over it */
+            head: string;
+            /** @description the record's public key */
+            key: string;
+            /**
+             * Format: int64
+             * @description how many entries there are, as the service counts them
+             */
+            size: number;
+            /** Format: int64 */
+            version: number;
+        };
         CloudNote: {
             hint: string;
             /**
@@ -1054,6 +1135,19 @@ export interface components {
             /** @description what it is about, in the policy's own names */
             traffic: string;
         };
+        Doer: {
+            /** @description the address that the request came from */
+            from?: string;
+            /**
+             * @description a person signed in by the identity provider; whoever has a token; a host; the service, which does some things by itself
+             * @enum {string}
+             */
+            kind: "person" | "token" | "host" | "service";
+            /** @description of the person, program or host */
+            name: string;
+            /** @description by what it is known who that is: token 4, session of token 4 */
+            sign_in?: string;
+        };
         Drift: {
             /** @description that the service is connected to, with what of their groups is not as it is to be */
             clouds?: components["schemas"]["CloudStatus"][];
@@ -1160,6 +1254,26 @@ export interface components {
             until: string;
             /** Format: int64 */
             version: number;
+        };
+        Entry: {
+            /** Format: date-time */
+            at: string;
+            by: components["schemas"]["Doer"];
+            /** @description what was done, as a code; docs/record.md lists them */
+            deed: string;
+            /**
+             * Format: int64
+             * @description its place in the record, from 1
+             */
+            number: number;
+            /** @description what it was done to: revision 7, charts-01, token 4 */
+            on: string;
+            /** @description the reason that was given */
+            why?: string;
+            /** @description what else belongs to it, as the problems that were accepted */
+            with?: {
+                [key: string]: string;
+            };
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1688,6 +1802,8 @@ export interface components {
         NewToken: {
             /** Format: date-time */
             created_at: string;
+            /** @description what it is for */
+            for?: string;
             host?: string;
             /** Format: int64 */
             id: number;
@@ -1696,6 +1812,16 @@ export interface components {
             revoked_at?: string;
             rights: string[] | null;
             secret: string;
+            /**
+             * Format: date-time
+             * @description when it ends; left out where it does not
+             */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description when it was last used, to some minutes
+             */
+            used_at?: string;
         };
         Note: {
             /** @description where the first of them stands */
@@ -1895,6 +2021,60 @@ export interface components {
             /** @description SRC -> DST : SERVICE, as yfence ask takes it */
             question: string;
         };
+        Record: {
+            entries: components["schemas"]["Entry"][];
+            /**
+             * Format: int64
+             * @description there are more: ask for those before this one
+             */
+            next?: number;
+            /**
+             * Format: int64
+             * @description how many entries there are
+             */
+            size: number;
+            /** Format: int64 */
+            version: number;
+        };
+        RecordCheckpoint: {
+            /** @description the signed head: the record's name, its size, the root over it */
+            head: string;
+            /** @description the record's public key */
+            key: string;
+            /** @description where an earlier size was named: that it is the beginning, in base64 (RFC 6962, section 2.1.2) */
+            proof?: string[];
+            /**
+             * Format: int64
+             * @description how many entries there are, as the service counts them
+             */
+            size: number;
+            /** Format: int64 */
+            version: number;
+        };
+        RecordEntry: {
+            checkpoint: components["schemas"]["Checkpoint"];
+            /** @description hashes beside the way from the entry to the root of the checkpoint, from the entry on, in base64 (RFC 6962, section 2.1.1) */
+            proof: string[];
+            row: components["schemas"]["Row"];
+            /** Format: int64 */
+            version: number;
+        };
+        RecordRows: {
+            /** @description the signed head: the record's name, its size, the root over it */
+            head: string;
+            /** @description the record's public key */
+            key: string;
+            /** @description ask for those after the last of these */
+            more: boolean;
+            rows: components["schemas"]["Row"][];
+            /**
+             * Format: int64
+             * @description how many entries there are, as the service counts them
+             */
+            size: number;
+            /** Format: int64 */
+            version: number;
+        };
         Refusal: {
             /** @description who refuses: 'block pests', 'stance inbound closed' */
             by: string;
@@ -2048,6 +2228,14 @@ export interface components {
             total: number;
             /** Format: int64 */
             version: number;
+        };
+        Row: {
+            /** @description the entry, as the tree covers it, byte for byte */
+            entry: string;
+            /** @description the head that was signed with it */
+            head: string;
+            /** Format: int64 */
+            number: number;
         };
         Rule: {
             /** @description where that stands: file, line and column, or a handle of the dump */
@@ -2389,6 +2577,8 @@ export interface components {
         Token: {
             /** Format: date-time */
             created_at: string;
+            /** @description what it is for */
+            for?: string;
             host?: string;
             /** Format: int64 */
             id: number;
@@ -2396,6 +2586,16 @@ export interface components {
             /** Format: date-time */
             revoked_at?: string;
             rights: string[] | null;
+            /**
+             * Format: date-time
+             * @description when it ends; left out where it does not
+             */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description when it was last used, to some minutes
+             */
+            used_at?: string;
         };
         TokenList: {
             /**
@@ -2408,11 +2608,19 @@ export interface components {
             version: number;
         };
         TokenRequest: {
+            /** @description what it is for */
+            for?: string;
             /** @description the host whose own token it is; it then has the right host */
             host?: string;
             /** @description who or what will use it */
             name: string;
+            /** @description as settle, or settle:charts,broker for the hosts of some roles */
             rights: string[] | null;
+            /**
+             * Format: date-time
+             * @description when it ends; if not said, a host's own token does not, and another after 90 days
+             */
+            until?: string;
         };
         Told: {
             flows: components["schemas"]["Sum"][];
@@ -3613,6 +3821,141 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Probed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-record": {
+        parameters: {
+            query?: {
+                /** @description those that come after this one in the list: what the part before gave as next */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+                /** @description of one who did them, by name */
+                by?: string;
+                /** @description of one kind */
+                deed?: string;
+                /** @description done to one thing, as entries name it: revision 7, charts-01 */
+                on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Record"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-checkpoint": {
+        parameters: {
+            query?: {
+                /** @description an earlier size, which is to be proven the beginning of this */
+                since?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordCheckpoint"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordEntry"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-record": {
+        parameters: {
+            query?: {
+                /** @description those after this number */
+                after?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordRows"];
                 };
             };
             /** @description Error */
