@@ -18,7 +18,7 @@ import (
 // imports only rooms before it. The dialects are below their seam.
 var rooms = []string{"words", "packet", "source", "record", "fleet", "kernel", "fence", "policy", "say", "compile", "reach", "dialect",
 	"dialect/layout",
-	"dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "check", "ask", "assist",
+	"dialect/nft", "dialect/iptables", "dialect/group", "dialect/portable", "dialect/forms", "compare", "approve", "check", "ask", "assist",
 	"listeners", "adopt", "traffic"}
 
 // TestImportDirection keeps the house in order: core imports nothing that does

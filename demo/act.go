@@ -32,9 +32,14 @@ func (d *demo) publish(ctx context.Context) error {
 // operate runs the program as an operator would, who sees what it prints, and expects
 // an exit code.
 func (d *demo) operate(ctx context.Context, code int, args ...string) error {
+	return d.operateAs(ctx, "token", code, args...)
+}
+
+// operateAs is operate by whoever has the token in a file of the demo's folder.
+func (d *demo) operateAs(ctx context.Context, token string, code int, args ...string) error {
 	cmd := exec.CommandContext(ctx, d.program, args...)
 	cmd.Env = append(os.Environ(), "YFENCE_SERVER="+d.url, "YFENCE_TOKEN=")
-	cmd.Args = append(cmd.Args, "--token-file", filepath.Join(d.dir, "token"))
+	cmd.Args = append(cmd.Args, "--token-file", filepath.Join(d.dir, token))
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	var exit *exec.ExitError
 	if err := cmd.Run(); err != nil && !errors.As(err, &exit) {
@@ -203,6 +208,9 @@ func (d *demo) show(ctx context.Context, start time.Time) error {
 	}
 	if d.hosts != nil {
 		if err := d.showTraffic(ctx); err != nil {
+			return err
+		}
+		if err := d.showRecord(ctx); err != nil {
 			return err
 		}
 	}

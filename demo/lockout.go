@@ -55,8 +55,7 @@ func (d *demo) lockOut(ctx context.Context) error {
 	if err := d.behind(ctx); err != nil {
 		return err
 	}
-	fmt.Println("The first policy is published again, and put in force:")
-	if err := d.operate(ctx, 0, "publish", "--policy", d.policy, "-m", "the ways in are needed", "--yes"); err != nil {
+	if err := d.twoPeople(ctx); err != nil {
 		return err
 	}
 	if err := d.wave(ctx, "--steps", "100%"); err != nil {

@@ -48,10 +48,11 @@ type demo struct {
 	play, once                                          bool
 	port                                                int
 
-	fleet *fleet.Fleet
-	svc   *client.Client
-	url   string
-	sky   string // where the cloud is
+	fleet  *fleet.Fleet
+	svc    *client.Client
+	url    string
+	config string // of the service
+	sky    string // where the cloud is
 
 	lock *os.File // held until we end
 

@@ -137,6 +137,10 @@ func (d *demo) service(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	d.config = filepath.Join(d.dir, "service.yaml")
+	if err := os.WriteFile(d.config, []byte(approvals), 0o600); err != nil {
+		return err
+	}
 	if err := d.startService(console, log, "--first-token", first, "--clouds", clouds, "--clouds-every", "2s"); err != nil {
 		return err
 	}
@@ -177,7 +181,7 @@ func (d *demo) service(ctx context.Context) error {
 
 // startService starts a service on a socket.
 func (d *demo) startService(l net.Listener, log *os.File, args ...string) error {
-	cmd := exec.Command(d.program, append([]string{"serve", "--log-errors"}, args...)...)
+	cmd := exec.Command(d.program, append([]string{"serve", "--log-errors", "--config", d.config}, args...)...)
 	cmd.Env = append(os.Environ(), "YFENCE_DATABASE="+d.db.DSN("yfence_demo"), "LISTEN_FDS=1")
 	file, err := l.(*net.TCPListener).File()
 	if err != nil {

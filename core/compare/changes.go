@@ -2,7 +2,6 @@ package compare
 
 import (
 	"fmt"
-	"maps"
 	"math/big"
 	"net/netip"
 	"slices"
@@ -25,7 +24,12 @@ type Changes struct {
 	Added   []string      `json:"added,omitempty" doc:"hosts that only the second fleet has"`
 	Removed []string      `json:"removed,omitempty" doc:"hosts that only the first fleet has"`
 	Guards  []string      `json:"guards,omitempty" doc:"guards that came, went, or hold for other packets on some host"`
+	Expects []string      `json:"expects,omitempty" doc:"expectations that went, are off now, or say something else"`
 	Written []string      `json:"written,omitempty" doc:"what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through"`
+
+	// Meaning stands for all of it: which packets fare differently on which host, and how; hosts,
+	// guards and expectations that came or went. Changes with one meaning do the same.
+	Meaning string `json:"meaning" doc:"the same for changes that do the same, however they are written"`
 }
 
 // HostChanges is what one host does differently.
@@ -112,12 +116,15 @@ func Policies(sp *packet.Space, from, to *policy.Policy, now int64) *Changes {
 	}
 	// What differs is found for each pair and told with all hosts of the class; changes of one cause
 	// on several classes are one.
-	c := &changing{sp: sp, to: to, names: say.NamesOf(to), guards: map[string]bool{}}
+	c := &changing{sp: sp, to: to, names: say.NamesOf(to), guards: map[string]bool{}, of: packet.NewSums(sp)}
 	for _, p := range order {
 		c.plans(p.before, p.after, groups[p])
 		c.guarded(p.before, p.after)
 	}
-	out.Guards = slices.Sorted(maps.Keys(c.guards))
+	slices.Sort(c.guardNames)
+	out.Guards = slices.Compact(c.guardNames)
+	out.Expects = unexpected(from, to)
+	out.Meaning = c.meaning(out, to.Fleet)
 	// The most dangerous first, and where all else is the same, in an order that never changes.
 	slices.SortStableFunc(c.found, func(a, b *change) int {
 		for _, n := range []int{kindOrder[a.Kind] - kindOrder[b.Kind], a.width - b.width, boolean(b.sensitive) - boolean(a.sensitive),
@@ -174,11 +181,14 @@ func boolean(b bool) int {
 
 // changing collects the differences of plans.
 type changing struct {
-	sp     *packet.Space
-	to     *policy.Policy
-	names  *say.Names
-	found  []*change
-	guards map[string]bool // that differ, by name
+	sp         *packet.Space
+	to         *policy.Policy
+	names      *say.Names
+	found      []*change
+	guards     map[string]bool // that differ, each with what it was and is
+	guardNames []string
+	sums       []string // of what each host did and does
+	of         *packet.Sums
 }
 
 // change is a difference whose packets are still known, so that the same of other hosts joins
@@ -194,6 +204,9 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 	was, is := before.Decision(sp), after.Decision(sp)
 	if was == is {
 		return
+	}
+	for _, h := range hosts {
+		c.sums = append(c.sums, fmt.Sprintf("%s %x %x", h.Name, c.of.Of(was), c.of.Of(is)))
 	}
 	wasBy, wasDeciders := before.Attributed(sp)
 	isBy, isDeciders := after.Attributed(sp)
@@ -223,14 +236,29 @@ func (c *changing) plans(before, after *compile.Plan, hosts []*fleet.Host) {
 
 // guarded finds the guards in which two plans differ, also where other rules admit the same.
 func (c *changing) guarded(before, after *compile.Plan) {
-	guards := func(r *policy.Rule) bool { return r.Guard }
-	was, gone := statements(c.sp, before, guards)
-	is, now := statements(c.sp, after, guards)
-	for _, r := range append(gone, now...) {
-		if was[r.Title()] != is[r.Title()] {
-			c.guards[r.Name] = true
+	was, is := c.guardsOf(before), c.guardsOf(after)
+	for _, names := range []map[string]string{was, is} {
+		for name := range names {
+			if was[name] != is[name] && !c.guards[name+was[name]+is[name]] {
+				c.guards[name+was[name]+is[name]] = true
+				c.sums = append(c.sums, fmt.Sprintf("guard %s %s %s", name, was[name], is[name]))
+				c.guardNames = append(c.guardNames, name)
+			}
 		}
 	}
+}
+
+// guardsOf are the guards of a plan, each with the sum of the packets that it holds for.
+func (c *changing) guardsOf(p *compile.Plan) map[string]string {
+	out := map[string]string{}
+	for _, chain := range p.Chains {
+		for i := range chain.Rules {
+			if r := &chain.Rules[i]; r.Rule != nil && r.Rule.Guard {
+				out[r.Rule.Name] += fmt.Sprintf("%s %x;", chain.Direction.Word(), c.of.OfSet(r.Match.Set(c.sp, chain.Direction)))
+			}
+		}
+	}
+	return out
 }
 
 // mention is what a sentence is about where it can be: new packets with honest

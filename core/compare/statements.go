@@ -29,9 +29,9 @@ type Statement struct {
 func Statements(sp *packet.Space, before, after *compile.Plan) (out []Statement) {
 	was, order := map[string]string{}, []*policy.Rule{}
 	if before != nil {
-		was, order = statements(sp, before, nil)
+		was, order = statements(sp, before)
 	}
-	is, now := statements(sp, after, nil)
+	is, now := statements(sp, after)
 	for _, r := range now {
 		switch text, known := was[r.Title()]; {
 		case !known:
@@ -49,14 +49,13 @@ func Statements(sp *packet.Space, before, after *compile.Plan) (out []Statement)
 }
 
 // statements are what a plan does for each rule of the policy, by its title and told in a way
-// that is the same for the same packets of one Space, and the rules in their order. only says which
-// rules are wanted; nil is all.
-func statements(sp *packet.Space, p *compile.Plan, only func(*policy.Rule) bool) (does map[string]string, order []*policy.Rule) {
+// that is the same for the same packets of one Space, and the rules in their order.
+func statements(sp *packet.Space, p *compile.Plan) (does map[string]string, order []*policy.Rule) {
 	does = map[string]string{}
 	for _, chain := range p.Chains {
 		for i := range chain.Rules {
 			r := &chain.Rules[i]
-			if r.Rule == nil || only != nil && !only(r.Rule) {
+			if r.Rule == nil {
 				continue
 			}
 			if _, known := does[r.Rule.Title()]; !known {

@@ -70,6 +70,12 @@ const (
 	EndedWave     = "end-wave"
 	MadeKey       = "make-key"
 	RetiredKey    = "retire-key"
+
+	Proposed        = "propose"
+	ChangedProposal = "change-proposal"
+	Approved        = "approve"
+	Declined        = "decline"
+	Withdrew        = "withdraw"
 )
 
 // Kinds are all deeds, in the order in which they are listed.
@@ -82,7 +88,7 @@ var Kinds = []Kind{
 	{SignedOut, "signed out of", "a session that is ended by its owner"},
 	{MadeEnrolment, "made a one-time token for", "a one-time token for a new host"},
 	{Enrolled, "enrolled", "a host that trades its one-time token for its own"},
-	{AskedHost, "asked", "a task for a host: to settle, pause, resume, put back, cut connections, open a connection"},
+	{AskedHost, "asked", "a task for a host: to pause, resume, put back, take back, cut connections, open a connection"},
 	{GaveRules, "gave rules to", "rules that are handed out to be settled, where the host was not asked for them by a wave"},
 	{BeganWave, "began", "a wave that begins: a person's, one back, or one that follows what hosts tell"},
 	{WentOn, "let go on", "a wave that goes on after it waited for a person"},
@@ -90,6 +96,11 @@ var Kinds = []Kind{
 	{EndedWave, "ended", "a wave that is done, or stops by itself; with says how"},
 	{MadeKey, "made", "a key to sign with"},
 	{RetiredKey, "retired", "a key that signs no longer"},
+	{Proposed, "made", "a proposal"},
+	{ChangedProposal, "changed", "a proposal whose texts or reason are others now"},
+	{Approved, "approved", "an approval of a proposal; with says of which meaning"},
+	{Declined, "declined", "a proposal that is declined"},
+	{Withdrew, "withdrew", "a proposal that its author takes back"},
 }
 
 // Said is what is said of somebody who did a deed; the deed itself where it is not known.

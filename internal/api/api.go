@@ -4,6 +4,7 @@ import (
 	"strings"
 	"time"
 
+	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
@@ -64,6 +65,7 @@ type Checked struct {
 	Problems   []source.Problem `json:"problems" doc:"warnings"`
 	Changes    []fleet.Change   `json:"changes,omitempty" doc:"what changes in the fleet"`
 	Same       bool             `json:"same,omitempty" doc:"of what is looked at: it is published already, word for word"`
+	Need       *approve.Need    `json:"need,omitempty" doc:"which approvals it needs; what needs some is proposed, not published"`
 }
 
 // FleetFile is the fleet as a file.

@@ -142,10 +142,11 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 		{"policy", "What a policy says, on files or with the service:",
 			[]*cobra.Command{a.newCommand(), a.checkCommand(), a.tidyCommand(), a.askCommand(), a.compareCommand(), a.rulesCommand(),
 				a.driftCommand(), a.liveCommand(), a.adoptCommand(), a.lspCommand()}},
-		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
+		{"service", "With the service:", []*cobra.Command{a.publishCommand(), a.proposeCommand(), a.proposalsCommand(),
+			a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.trafficCommand(), a.copiesCommand(),
 			a.pauseCommand(),
-			a.resumeCommand(), a.tokensCommand(), a.recordCommand(), a.serveCommand()}},
+			a.resumeCommand(), a.tokensCommand(), a.recordCommand(), a.serveCommand(), a.configCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
 			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {

@@ -17,6 +17,7 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/api"
@@ -115,8 +116,16 @@ func TestEveryCheckHasAWrongPolicy(t *testing.T) {
 }
 
 // TestService is a session with a running service, each script with its own.
-func TestService(t *testing.T) {
-	p := params(t, "service")
+func TestService(t *testing.T) { withService(t, "service", nil) }
+
+// TestApprovals is the same where changes need approvals.
+func TestApprovals(t *testing.T) {
+	withService(t, "approvals", approve.Rules{{When: approve.Strangers, People: 1}})
+}
+
+// withService runs scripts, each with a service of its own.
+func withService(t *testing.T, folder string, rules approve.Rules) {
+	p := params(t, folder)
 	setup := p.Setup
 	p.Setup = func(env *testscript.Env) error {
 		st, err := store.Open(context.Background(), testbed.Database(t))
@@ -128,7 +137,7 @@ func TestService(t *testing.T) {
 			return err
 		}
 		server := httptest.NewServer(service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler),
-			ReportEvery: time.Hour}).Handler())
+			ReportEvery: time.Hour, Approvals: rules}).Handler())
 		env.Defer(func() {
 			server.Close()
 			_ = st.Close()

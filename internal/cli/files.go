@@ -230,7 +230,8 @@ func (a *app) locate(cmd *cobra.Command, args []string) error {
 	dump := cmd.Flags().Lookup("dump")
 	explain := cmd.Flags().Lookup("explain")
 	switch { // some need no policy, find their own, or change the fleet where one is said
-	case name == "tidy", name == "lsp", name == "publish", name == "compare" && a.policyDir == "", name == "ask" && dump.Changed &&
+	case name == "tidy", name == "lsp", name == "publish", name == "propose", name == "compare" && a.policyDir == "", name == "ask" &&
+		dump.Changed &&
 		a.policyDir == "",
 		explain != nil && explain.Changed:
 		return nil

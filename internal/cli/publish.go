@@ -107,8 +107,17 @@ func (a *app) publish(cmd *cobra.Command, req api.PublishRequest, yes bool) erro
 	if req.Fleet != nil {
 		printChanges(a.errOut, seen.Changes)
 	}
-	if err := a.meant(cmd, svc, req, seen.Revision, yes); err != nil {
+	needs := seen.Need != nil && seen.Need.People > 0
+	if err := a.meant(cmd, svc, req, seen.Revision, yes || needs); err != nil {
 		return err
+	}
+	if needs {
+		a.say("\nnot published: it needs %s", seen.Need)
+		for _, r := range seen.Need.Because {
+			a.say("  %s: %s", kindWords(r.Kind), strings.Join(r.Shown, " "))
+		}
+		a.say("propose it: yfence propose -m WHY")
+		return errFound
 	}
 	if req.After == nil {
 		req.After = &seen.Revision // what was looked at is what is published over

@@ -81,6 +81,9 @@ func printRecord(w io.Writer, list api.Record) {
 func besides(e record.Entry) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(e.With)) {
+		if name == "meaning" { // for programs
+			continue
+		}
 		parts = append(parts, name+" "+e.With[name])
 	}
 	if parts == nil {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"

@@ -28,6 +28,7 @@ import (
 
 // serveFlags are the options of serve.
 type serveFlags struct {
+	config             string
 	listen             []string
 	databaseFile       string
 	cert, key          string
@@ -59,9 +60,20 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 			// Only here: every other command just ends when it is told to.
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			return a.serve(ctx, f)
+			config, _, err := a.configured(cmd.LocalNonPersistentFlags(), f.config)
+			if err != nil {
+				return err
+			}
+			return a.serve(ctx, f, config)
 		},
 	}
+	f.of(c)
+	return c
+}
+
+// of adds them to a command.
+func (f *serveFlags) of(c *cobra.Command) {
+	c.Flags().StringVar(&f.config, "config", "", "a file with settings: the options below, without dashes, and which changes need approval")
 	c.Flags().StringArrayVar(&f.listen, "listen", []string{"127.0.0.1:8480"}, "address and port; may be given several times")
 	c.Flags().StringVar(&f.databaseFile, "database-file", "", "a file that names the database (else YFENCE_DATABASE)")
 	c.Flags().StringVar(&f.cert, "tls-cert", "", "a file with the certificate; with it the service speaks TLS")
@@ -82,12 +94,11 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 	lengthVar(c, &f.cloudsEvery, "clouds-every", 30*time.Second, "how often the groups of clouds are read back")
 	c.Flags().BoolVar(&f.logJSON, "log-json", false, "write the log as JSON")
 	c.Flags().BoolVar(&f.logErrors, "log-errors", false, "write errors only to the log")
-	return c
 }
 
 // serve runs the service until ctx ends, and then what it still has to do: requests are
 // answered, and work of its own is put down where another service can take it up.
-func (a *app) serve(ctx context.Context, f serveFlags) error {
+func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) error {
 	source, err := a.databaseOf(f.databaseFile)
 	if err != nil {
 		return err
@@ -148,6 +159,7 @@ func (a *app) serve(ctx context.Context, f serveFlags) error {
 			defer func() { _ = st.Close() }()
 			o := f.options()
 			o.Store, o.Log, o.Clouds, o.Keep.Reports = st, log, clouds, keep
+			o.Approvals = config.Approvals
 			svc := service.New(o)
 			stop = svc.Stop
 			real := svc.Handler()

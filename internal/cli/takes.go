@@ -23,8 +23,8 @@ var takes = map[string][]string{
 	"drift": slices.Concat(onFiles, onService), "settle": slices.Concat(onFiles, onService),
 	"pause": slices.Concat(onFiles, onService), "listeners": slices.Concat(onFiles, onService),
 	"probe": slices.Concat(onFiles, onService), "traffic": slices.Concat(onFiles, onService),
-	"adopt": {"fleet"}, "publish": slices.Concat(onFiles, onService),
-	"serve": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,
+	"adopt": {"fleet"}, "publish": slices.Concat(onFiles, onService), "propose": slices.Concat(onFiles, onService),
+	"serve": nil, "config": nil, "version": nil, "units": nil, "watchdog": nil, "rehearse": nil, "help": nil, "completion": nil,
 }
 
 // taken are the flags that a command takes, of those that many do.
@@ -74,7 +74,8 @@ func helpOwn(root *cobra.Command) {
 
 // otherwise says how else a command can be told where to look.
 func otherwise(cmd *cobra.Command) string {
-	if cmd != nil && slices.Contains(taken(cmd), "policy") && slices.Contains(taken(cmd), "fleet") && cmd.Name() != "publish" {
+	if cmd != nil && slices.Contains(taken(cmd), "policy") && slices.Contains(taken(cmd), "fleet") &&
+		!slices.Contains([]string{"publish", "propose"}, cmd.Name()) {
 		return ", or work on files with --policy DIR --fleet FILE"
 	}
 	return ""

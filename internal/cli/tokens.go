@@ -13,13 +13,19 @@ import (
 	"yellowfence.example/yfence/internal/api"
 )
 
-// tokensCommand makes `yfence tokens` and what is under it.
+// tokensCommand makes `yfence tokens`, which lists, and what is under it.
 func (a *app) tokensCommand() *cobra.Command {
 	c := &cobra.Command{Use: "tokens", Short: "Access to the service: make and revoke tokens"}
+	c.AddCommand(a.tokensMake(), a.tokensRevoke())
+	return listing(c, a.tokensList())
+}
+
+// tokensMake makes `yfence tokens make`.
+func (a *app) tokensMake() *cobra.Command {
 	var host, purpose string
 	var rights []string
 	var lasts time.Duration
-	create := &cobra.Command{
+	c := &cobra.Command{
 		Use:   "make NAME",
 		Short: "Make a token and print its secret, this once",
 		Example: "  yfence tokens make pat --right read --right publish\n  yfence tokens make chart-ci --right propose --right " +
@@ -51,12 +57,17 @@ func (a *app) tokensCommand() *cobra.Command {
 			return a.print(map[string]any{"version": api.Version, "token": t}, func(w io.Writer) { _, _ = fmt.Fprintln(w, t.Secret) })
 		},
 	}
-	create.Flags().StringVar(&host, "host", "", "the host that this token belongs to")
-	create.Flags().StringArrayVar(&rights, "right", nil, "read, propose, approve, publish, settle, pause or tokens, or as "+
+	c.Flags().StringVar(&host, "host", "", "the host that this token belongs to")
+	c.Flags().StringArrayVar(&rights, "right", nil, "read, propose, approve, publish, settle, pause or tokens, or as "+
 		"settle:charts,broker for the hosts of some roles; once for each")
-	lengthVar(create, &lasts, "lasts", 0, "for how long, up to 366d; 90d if not said, and a host's own has no end")
-	create.Flags().StringVar(&purpose, "for", "", "what it is for, as others will read it")
-	list := &cobra.Command{
+	lengthVar(c, &lasts, "lasts", 0, "for how long, up to 366d; 90d if not said, and a host's own has no end")
+	c.Flags().StringVar(&purpose, "for", "", "what it is for, as others will read it")
+	return c
+}
+
+// tokensList makes the list that `yfence tokens` is.
+func (a *app) tokensList() *cobra.Command {
+	return &cobra.Command{
 		Use: "list", Short: "All tokens", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, err := a.service()
@@ -92,7 +103,11 @@ func (a *app) tokensCommand() *cobra.Command {
 			})
 		},
 	}
-	revoke := &cobra.Command{
+}
+
+// tokensRevoke makes `yfence tokens revoke`.
+func (a *app) tokensRevoke() *cobra.Command {
+	return &cobra.Command{
 		Use: "revoke NUMBER", Short: "Revoke a token; it stops working at once", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var id int64
@@ -110,6 +125,4 @@ func (a *app) tokensCommand() *cobra.Command {
 				func(w io.Writer) { _, _ = fmt.Fprintf(w, "revoked token %d\n", id) })
 		},
 	}
-	c.AddCommand(create, revoke)
-	return listing(c, list)
 }

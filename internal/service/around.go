@@ -279,7 +279,7 @@ func (s *Service) takeOver(ctx context.Context, m *model, by string, work func(m
 		if err != nil {
 			return m, "", err
 		}
-		_, err = s.Store.ImportItself(ctx, m.pair, by, what.why, body)
+		_, err = s.Store.Publish(ctx, store.Publication{Base: m.pair, Author: by, Why: what.why, Fleet: body, ByItself: true})
 		if err != nil && !errors.Is(err, store.ErrConflict) {
 			return m, "", err
 		}

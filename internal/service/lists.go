@@ -174,7 +174,14 @@ func (s *Service) readList(ctx context.Context, m *model, n *policy.Network, st 
 	if err != nil {
 		return nil, err
 	}
-	_, err = s.Store.PublishItself(ctx, m.pair, Itself, fmt.Sprintf("%s, read from %s", what, n.Fetch.URL), body, accepted.Accepted...)
+	if whole { // a person takes what the policy does not let through by itself
+		took := change{files, m.fleet, accepted.Accepted}
+		if _, err := s.allowed(ctx, m, took, false); err != nil {
+			return nil, err
+		}
+	}
+	_, err = s.Store.Publish(ctx, store.Publication{Base: m.pair, Author: Itself, Why: fmt.Sprintf("%s, read from %s", what, n.Fetch.URL),
+		Files: body, Accepted: accepted.Accepted, ByItself: true})
 	if errors.Is(err, store.ErrConflict) { // somebody published; it is read again soon
 		st.TriedAt = nil
 		return nil, nil

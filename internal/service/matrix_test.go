@@ -24,6 +24,7 @@ var bodies = map[string]string{
 	"start-wave": `{"hosts": ["charts-01"]}`,
 	"probe":      `{"question": "charts-01 -> charts-02 : ssh"}`,
 	"ask-host":   `{"do": "pause", "within": "1h", "why": "who is refused?"}`,
+	"publish":    `{"files": [{"name": "p.fence", "text": "policy p language 1"}], "why": "w"}`,
 	"make-token": `{"name": "charts-01", "rights": [], "host": "charts-01"}`,
 }
 

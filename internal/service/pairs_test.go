@@ -192,11 +192,11 @@ func TestALateChangeUndoesNothing(t *testing.T) {
 	require.NoError(t, err)
 	_, err = h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: fleetFile(t), Why: "meanwhile"})
 	require.NoError(t, err)
-	_, err = h.store.Publish(ctx, frozen, "pat", "thawed", []byte("[]"))
+	_, err = h.store.Publish(ctx, store.Publication{Base: frozen, Author: "pat", Why: "thawed", Files: []byte("[]")})
 	require.ErrorIs(t, err, store.ErrConflict)
 	_, err = h.Publish(ctx, api.PublishRequest{Files: policyFiles(t), Why: "second"})
 	require.NoError(t, err)
-	_, err = h.store.Import(ctx, frozen, "pat", "thawed", []byte("{}"))
+	_, err = h.store.Publish(ctx, store.Publication{Base: frozen, Author: "pat", Why: "thawed", Fleet: []byte("{}")})
 	require.ErrorIs(t, err, store.ErrConflict)
 
 	// An older version left pairs (2,1) and (1,2) when a publish met an import.

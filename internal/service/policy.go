@@ -139,8 +139,7 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 	req := in.Body
 	for _, code := range req.Accept {
 		if !slices.ContainsFunc(check.Checks, func(c check.Check) bool { return c.Code == code }) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem",
-				code))
+			return nil, noCheck(code)
 		}
 	}
 	var brought *fleet.Fleet // nil: the fleet stays
@@ -183,19 +182,29 @@ func (s *Service) publish(ctx context.Context, in *struct{ Body api.PublishReque
 		if brought != nil {
 			out.Changes = fleet.Changes(current.fleet, fl)
 		}
-		switch who := caller(ctx).Name; {
-		case req.Preview:
+		w, err := s.allowed(ctx, current, change{files: files, fleet: fl, accepted: accepted}, req.Preview)
+		if err != nil {
+			return pair, out, err
+		}
+		if out.Need = &w.need; req.Preview {
 			out.Same = samePolicy && len(out.Changes) == 0
 			return current.pair, out, nil
-		case len(out.Changes) == 0:
-			pair, err = s.Store.Publish(ctx, current.pair, who, req.Why, body, accepted...)
-		case samePolicy && accepted == nil: // the fleet alone is otherwise
-			pair, err = s.Store.Import(ctx, current.pair, who, req.Why, file)
-		default:
-			pair, err = s.Store.PublishBoth(ctx, current.pair, who, req.Why, body, file, accepted...)
 		}
+		pub := store.Publication{Base: current.pair, Author: caller(ctx).Name, Why: req.Why, Files: body, Fleet: file, Accepted: accepted}
+		switch {
+		case len(out.Changes) == 0: // the fleet is the same
+			pub.Fleet = nil
+		case samePolicy && accepted == nil: // the fleet alone is otherwise
+			pub.Files = nil
+		}
+		pair, err = s.Store.Publish(ctx, pub)
 		return pair, out, err
 	})
+}
+
+// noCheck is the answer about a check that there is not.
+func noCheck(code string) error {
+	return huma.Error422UnprocessableEntity(fmt.Sprintf("there is no check %q; yfence check tells the code of each problem", code))
 }
 
 // since is an error where a revision was published after the one that a request says it began
@@ -275,14 +284,22 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 			return pair, out, refused("the fleet is not imported", out.Problems)
 		}
 		out.Changes = fleet.Changes(current.fleet, fl)
-		if in.Body.Preview {
+		files, err := s.filesOf(ctx, current)
+		if err != nil {
+			return pair, out, err
+		}
+		w, err := s.allowed(ctx, current, change{files: files, fleet: fl}, in.Body.Preview)
+		if err != nil {
+			return pair, out, err
+		}
+		if out.Need = &w.need; in.Body.Preview {
 			return current.pair, out, nil
 		}
 		body, err := json.Marshal(file)
 		if err != nil {
 			return pair, out, err
 		}
-		pair, err = s.Store.Import(ctx, current.pair, caller(ctx).Name, in.Body.Why, body)
+		pair, err = s.Store.Publish(ctx, store.Publication{Base: current.pair, Author: caller(ctx).Name, Why: in.Body.Why, Fleet: body})
 		return pair, out, err
 	})
 }

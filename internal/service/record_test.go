@@ -84,6 +84,10 @@ func TestEveryDeedIsRecorded(t *testing.T) {
 	var wave api.Wave
 	var token api.NewToken
 	var once api.Enrolment
+	var proposal api.ProposalShown
+	made, err := h.store.NewToken(ctx, "sam", []api.Right{api.Approve, api.Read}, "")
+	require.NoError(t, err)
+	sam := client.New(h.url, made.Secret)
 	start := func() (err error) {
 		_, err = h.as([]api.Right{api.Host}, "charts-01").Tasks(ctx, "charts-01", 0) // it attends
 		require.NoError(t, err)
@@ -120,8 +124,8 @@ func TestEveryDeedIsRecorded(t *testing.T) {
 		{"make-token", func() (err error) {
 			token, err = h.NewToken(ctx, api.TokenRequest{Name: "kim", Rights: []api.Right{api.Read}})
 			return err
-		}, record.MadeToken, "token 2 (kim)", "", ""},
-		{"revoke-token", func() error { return h.RevokeToken(ctx, token.ID) }, record.RevokedToken, "token 2 (kim)", "", ""},
+		}, record.MadeToken, "token 3 (kim)", "", ""},
+		{"revoke-token", func() error { return h.RevokeToken(ctx, token.ID) }, record.RevokedToken, "token 3 (kim)", "", ""},
 		{"make-enrolment", func() (err error) { once, err = h.NewEnrolment(ctx, "charts-01"); return err }, record.MadeEnrolment,
 			"charts-01", "", ""},
 		{"enrol", func() error { _, err := h.Enrol(ctx, api.EnrolRequest{Token: once.Token}); return err }, record.Enrolled,
@@ -143,9 +147,9 @@ func TestEveryDeedIsRecorded(t *testing.T) {
 		{"ask-host", func() error {
 			soon, cancel := context.WithTimeout(ctx, 2*time.Second) // nobody will do it
 			defer cancel()
-			_, _ = h.AskHost(soon, "charts-01", api.Task{Do: "report", Why: "what is there?"})
+			_, _ = h.AskHost(soon, "charts-01", api.Task{Do: api.DoTakeBack, Why: "who did that?"})
 			return nil
-		}, record.AskedHost, "charts-01", "what is there?", ""},
+		}, record.AskedHost, "charts-01", "taken back by pat: who did that?", ""},
 		{"probe", func() error {
 			soon, cancel := context.WithTimeout(ctx, 2*time.Second) // nobody will do it
 			defer cancel()
@@ -154,6 +158,33 @@ func TestEveryDeedIsRecorded(t *testing.T) {
 		}, record.AskedHost, "charts-01", "", ""},
 		{"make-key", func() error { _, err := h.NewKey(ctx); return err }, record.MadeKey, "signing key ", "", ""},
 		{"retire-key", func() error { _, err := h.RetireKey(ctx); return err }, record.RetiredKey, "signing key ", "", ""},
+		{"propose", func() error {
+			p, err := h.Propose(ctx, 0, api.ProposalRequest{Files: policy, Why: "another"})
+			proposal = p
+			return err
+		}, record.Proposed, "proposal 1", "another", ""},
+		{"change-proposal", func() error {
+			_, err := h.Propose(ctx, 1, api.ProposalRequest{Files: policy, Why: "better"})
+			return err
+		}, record.ChangedProposal, "proposal 1", "better", ""},
+		{"approve-proposal", func() error { _, err := sam.ApproveProposal(ctx, 1, proposal.Meaning.Sum, "fine"); return err },
+			record.Approved, "proposal 1", "fine", "sam"},
+		{"publish-proposal", func() error { _, err := h.PublishProposal(ctx, 1); return err }, record.Published, "revision 3", "better",
+			""},
+		{"decline-proposal", func() error {
+			if _, err := h.Propose(ctx, 0, api.ProposalRequest{Files: policy, Why: "no"}); err != nil {
+				return err
+			}
+			_, err := sam.EndProposal(ctx, 2, "decline", "why?")
+			return err
+		}, record.Declined, "proposal 2", "why?", "sam"},
+		{"withdraw-proposal", func() error {
+			if _, err := h.Propose(ctx, 0, api.ProposalRequest{Files: policy, Why: "no"}); err != nil {
+				return err
+			}
+			_, err := h.EndProposal(ctx, 3, "withdraw", "never mind")
+			return err
+		}, record.Withdrew, "proposal 3", "never mind", ""},
 	}
 	tried := map[string]bool{}
 	size := func() int64 {

@@ -16,6 +16,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
@@ -37,6 +38,7 @@ type Options struct {
 	FollowEvery    time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
 	Lists          ListOptions      // as they are for tests
 	Prober         Prober           // opens connections of the service's own; its machine's where it is empty
+	Approvals      approve.Rules    // which changes need whose approval; none need any where there is none
 	Keep           store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
 
@@ -166,13 +168,13 @@ func (s *Service) register(a huma.API) {
 	// The policy and its history, and the fleet.
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "List the policy's revisions", api.Read), s.listRevisions)
 	huma.Register(a, operation("GET", "/revisions/{number}", "show-revision", "One revision with its files", api.Read), s.showRevision)
-	huma.Register(a, withBody(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish),
+	huma.Register(a, withBody(limited(operation("POST", "/revisions", "publish", "Publish a policy as a new revision", api.Publish)),
 		limits.PolicyBody), s.publish)
 	huma.Register(a, limited(operation("GET", "/language", "show-language", "The words of the policy language", anybody...)),
 		s.showLanguage)
 
 	huma.Register(a, limited(operation("GET", "/fleet", "show-fleet", "List all hosts and their states", api.Read)), s.showFleet)
-	huma.Register(a, withBody(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish), limits.PolicyBody),
+	huma.Register(a, withBody(limited(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish)), limits.PolicyBody),
 		s.importFleet)
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
@@ -230,6 +232,7 @@ func (s *Service) register(a huma.API) {
 	s.registerTraffic(a)
 	s.registerKeys(a)
 	s.registerRecord(a)
+	s.registerProposals(a)
 }
 
 // registerTraffic tells the router what hosts counted and saw.

@@ -204,7 +204,7 @@ func TestACommitThatIsNotHeard(t *testing.T) {
 	base := store.Pair{}
 	for n := int64(1); n <= 5; n++ {
 		f.lose.Store(true)
-		pair, err := st.Publish(ctx, base, "pat", "once", []byte("files"))
+		pair, err := st.Publish(ctx, store.Publication{Base: base, Author: "pat", Why: "once", Files: []byte("files")})
 		require.NoError(t, err)
 		require.Equal(t, store.Pair{Number: n, Revision: n}, pair)
 		base = pair
@@ -251,7 +251,7 @@ func TestAFrozenDatabase(t *testing.T) {
 	_, err = tx.Exec("UPDATE counters SET value = value WHERE name IN ('pairs', 'revisions')")
 	require.NoError(t, err)
 	begin := time.Now()
-	_, err = st.Publish(ctx, store.Pair{}, "pat", "waits for one that hangs", []byte("files"))
+	_, err = st.Publish(ctx, store.Publication{Base: store.Pair{}, Author: "pat", Why: "waits for one that hangs", Files: []byte("files")})
 	require.NoError(t, err)
 	require.Less(t, time.Since(begin), 8*time.Second)
 	_ = tx.Rollback()
@@ -323,7 +323,7 @@ func TestPruning(t *testing.T) {
 	dsn := testbed.Database(t)
 	st, db := open(t, dsn), raw(t, dsn)
 	_, key, _ := ed25519.GenerateKey(nil)
-	pair, err := st.Publish(ctx, store.Pair{}, "pat", "kept", []byte("files"))
+	pair, err := st.Publish(ctx, store.Publication{Base: store.Pair{}, Author: "pat", Why: "kept", Files: []byte("files")})
 	require.NoError(t, err)
 	for n := range 3 {
 		h, err := st.Report(ctx, "charts-01", time.Now(), fmt.Appendf(nil, "dump %d", n), 1<<20)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/record"
 	"yellowfence.example/yfence/core/traffic"
 	"yellowfence.example/yfence/internal/api"
@@ -54,10 +55,13 @@ var fill = []string{
 	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
 	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
 	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
+	"INSERT INTO proposals (number, author, why, state, pair, files, accept, made_at, changed_at) SELECT seq, 'pat', 'why', 'declined', " +
+		"seq, UNHEX(SHA2(CONCAT('c', seq), 256)), 'null', NOW(6), NOW(6) FROM seq_1_to_4000",
 	"INSERT INTO record (number, body, head) SELECT seq, JSON_OBJECT('number', seq, 'by', JSON_OBJECT('name', CONCAT('n', seq MOD 40)), " +
 		"'deed', CONCAT('d', seq MOD 10), 'on', CONCAT('h', seq)), 'head' FROM seq_1_to_4000",
 	"INSERT INTO record_hashes SELECT seq - 1, UNHEX(SHA2(seq, 256)) FROM seq_1_to_7994",
-	"ANALYZE TABLE record, record_hashes, content, revisions, generations, pairs, asked, reports, newest, findings, tokens, sessions, " +
+	"ANALYZE TABLE proposals, record, record_hashes, content, revisions, generations, pairs, asked, reports, newest, findings, tokens, " +
+		"sessions, " +
 		"enrolments, tasks, " +
 		"attending, surroundings, traffic, copies, waves, wave_hosts, made_once, boot_dumps",
 }
@@ -99,18 +103,36 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Revisions", func() { any(st.Revisions(ctx, 0, 200)) }},
 		{"Generation", func() { any(st.Generation(ctx, 77)) }},
 		{"WhyGeneration", func() { any(st.WhyGeneration(ctx, 77)) }},
-		{"Publish", func() { p, err := st.Publish(ctx, pair, "pat", "why", []byte("files")); must(err); pair = p }},
-		{"PublishBoth", func() {
-			p, err := st.PublishBoth(ctx, pair, "pat", "w", []byte("files 3"), []byte("file 3"))
+		{"Publish", func() {
+			p, err := st.Publish(ctx, store.Publication{Base: pair, Author: "pat", Why: "why",
+				Files: []byte("files")})
 			must(err)
 			pair = p
 		}},
-		{"PublishItself", func() { p, err := st.PublishItself(ctx, pair, "it", "why", []byte("files 2")); must(err); pair = p }},
+		{"PublishBoth", func() {
+			p, err := st.Publish(ctx, store.Publication{Base: pair, Author: "pat", Why: "w", Files: []byte("files 3"),
+				Fleet: []byte("file 3")})
+			must(err)
+			pair = p
+		}},
+		{"PublishItself", func() {
+			p, err := st.Publish(ctx, store.Publication{Base: pair, Author: "it", Why: "why",
+				Files: []byte("files 2"), ByItself: true})
+			must(err)
+			pair = p
+		}},
 		{"OthersSince", func() { any(st.OthersSince(ctx, pair.Revision)) }},
-		{"ImportItself", func() { p, err := st.ImportItself(ctx, pair, "h7", "why", []byte("file")); must(err); pair = p }},
+		{"ImportItself", func() {
+			p, err := st.Publish(ctx, store.Publication{Base: pair, Author: "h7", Why: "why",
+				Fleet: []byte("file"), ByItself: true})
+			must(err)
+			pair = p
+		}},
 		{"PairsBetween", func() { any(st.PairsBetween(ctx, 70, 4000, 6)) }},
 		{"Itself", func() { any(st.Itself(ctx, 3990, 4000)) }},
-		{"Import", func() { any(st.Import(ctx, pair, "pat", "why", []byte("file"))) }},
+		{"Import", func() {
+			any(st.Publish(ctx, store.Publication{Base: pair, Author: "pat", Why: "why", Fleet: []byte("file")}))
+		}},
 		{"Ask", func() { must(st.Ask(ctx, "h7", 4000)) }},
 		{"Report", func() {
 			var err error
@@ -127,6 +149,17 @@ func TestNothingIsScanned(t *testing.T) {
 		{"MakeToken", func() { any(st.MakeToken(ctx, api.Token{Name: "kim", Rights: []api.Right{"settle:charts,broker"}})) }},
 		{"Used", func() { must(st.Used(ctx, token.ID)) }},
 		{"WhoMay", func() { any(st.WhoMay(ctx, api.Approve, 3)) }},
+		{"Propose", func() {
+			n, err := st.Propose(ctx, api.Proposal{Author: "pat", Why: "w", Pair: 4000}, []byte("files 7"), nil)
+			must(err)
+			any(st.Propose(ctx, api.Proposal{Number: n, Author: "pat", Why: "w", Pair: 4000}, []byte("files 8"), []byte("fleet 8")))
+		}},
+		{"Proposal", func() { _, _, err := st.Proposal(ctx, 4001); must(err) }},
+		{"Proposals", func() { any(st.Proposals(ctx, "", 0, 50)); any(st.Proposals(ctx, api.ProposalOpen, 0, 50)) }},
+		{"Approve", func() {
+			must(st.Approve(ctx, 4001, approve.Approver{Name: "kim", Roles: []string{"charts"}}, "0123", "fine"))
+		}},
+		{"DecideProposal", func() { must(st.DecideProposal(ctx, 4001, api.ProposalDeclined, "no")) }},
 		{"Record", func() {
 			any(st.Record(ctx, store.RecordFilter{}, 0, 50))
 			any(st.Record(ctx, store.RecordFilter{Doer: "n7", Deed: "d7"}, 0, 50))

@@ -17,35 +17,67 @@ type Pair struct {
 	ByItself                     bool // nobody asked for it: hosts or clouds told what is otherwise
 }
 
-// Publish adds a revision and makes a pair of it with the newest generation. base is the
-// pair that the revision was checked against. It is ErrConflict where that is not the
-// newest any more: whoever comes late must check again.
-//
-// accepted are the problems in spite of which it is published.
-func (s *Store) Publish(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair, err error) {
-	base.ByItself = false
-	return s.change(ctx, base, author, why, map[half][]byte{revisions: files}, accepted...)
+// A Publication is what becomes the newest pair.
+type Publication struct {
+	Base        Pair // that it was worked out from and checked against
+	Author, Why string
+	Files       []byte // of the policy; nil: the revision stays
+	Fleet       []byte // the fleet file; nil: the generation stays
+	Accepted    []api.Accepted
+	ByItself    bool     // nobody asked for it: hosts, clouds or lists told what is otherwise
+	Proposal    int64    // that it was, which is decided with it; 0 is none
+	Approved    []string // who approved that
 }
 
-// PublishBoth adds a revision and a generation of the fleet, and makes one pair of both: no host
-// is ever told of one without the other. base and accepted are as for Publish.
-func (s *Store) PublishBoth(ctx context.Context, base Pair, author, why string, files, file []byte, accepted ...api.Accepted) (p Pair,
-	err error) {
-	base.ByItself = false
-	return s.change(ctx, base, author, why, map[half][]byte{revisions: files, generations: file}, accepted...)
-}
-
-// ImportItself is Import of what nobody asked for: hosts or clouds told it.
-func (s *Store) ImportItself(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
-	base.ByItself = true
-	return s.change(ctx, base, author, why, map[half][]byte{generations: file})
-}
-
-// PublishItself is Publish of what nobody asked for: a list holds other addresses.
-func (s *Store) PublishItself(ctx context.Context, base Pair, author, why string, files []byte, accepted ...api.Accepted) (p Pair,
-	err error) {
-	base.ByItself = true
-	return s.change(ctx, base, author, why, map[half][]byte{revisions: files}, accepted...)
+// Publish makes the next pair, with a revision, a generation of the fleet, or both: no host is ever told
+// of one without the other. It is ErrConflict where the base is not the newest any more: whoever comes
+// late must check again.
+func (s *Store) Publish(ctx context.Context, of Publication) (p Pair, err error) {
+	// One transaction holds all three counters: while it runs nobody else can change either half, and
+	// what it was worked out from is still what is newest.
+	err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+		last, err := counters(ctx, tx)
+		if err != nil {
+			return err
+		}
+		// Before there is a pair, the fleet alone is what a change was worked out from.
+		if of.Base.Number != last["pairs"] || of.Base.Number == 0 && of.Base.Generation != last[string(generations)] {
+			return ErrConflict
+		}
+		p = Pair{Revision: of.Base.Revision, Generation: of.Base.Generation, ByItself: of.ByItself}
+		if of.Files != nil {
+			p.Revision = last[string(revisions)] + 1
+			if err := addHalf(ctx, tx, revisions, p.Revision, of.Author, of.Why, of.Files); err != nil {
+				return err
+			}
+			if err := accept(ctx, tx, p.Revision, of.Accepted); err != nil {
+				return err
+			}
+		}
+		if of.Fleet != nil {
+			p.Generation = last[string(generations)] + 1
+			if err := addHalf(ctx, tx, generations, p.Generation, of.Author, of.Why, of.Fleet); err != nil {
+				return err
+			}
+		}
+		if p.Revision != 0 { // else nothing is published yet
+			p.Number = last["pairs"] + 1
+			if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at, by_itself) VALUES (?, ?, ?, ?, ?)",
+				p.Number, p.Revision, p.Generation, now(), p.ByItself); err != nil {
+				return err
+			}
+			if err := count(ctx, tx, "pairs", p.Number); err != nil {
+				return err
+			}
+		}
+		if of.Proposal != 0 {
+			if err := published(ctx, tx, of.Proposal, p.Revision); err != nil {
+				return err
+			}
+		}
+		return s.noteChange(ctx, tx, p, of)
+	})
+	return p, err
 }
 
 // OthersSince says that a person published a revision after one.
@@ -56,13 +88,6 @@ func (s *Store) OthersSince(ctx context.Context, revision int64) (bool, error) {
 	return asked > 0, err
 }
 
-// Import adds a generation of the fleet and makes a pair of it with the newest revision,
-// if there is one. base is as for Publish.
-func (s *Store) Import(ctx context.Context, base Pair, author, why string, file []byte) (p Pair, err error) {
-	base.ByItself = false
-	return s.change(ctx, base, author, why, map[half][]byte{generations: file})
-}
-
 // A half is one of the two series that a pair is made of.
 type half string
 
@@ -71,52 +96,6 @@ const (
 	revisions   half = "revisions"
 	generations half = "generations"
 )
-
-// change adds to one half, or to both, and makes the pair, in one transaction that holds all
-// three counters: while it runs nobody else can change either half, and what it was worked out
-// from is still what is newest.
-func (s *Store) change(ctx context.Context, base Pair, author, why string, bodies map[half][]byte, accepted ...api.Accepted) (p Pair,
-	err error) {
-	err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
-		last, err := counters(ctx, tx)
-		if err != nil {
-			return err
-		}
-		// Before there is a pair, the fleet alone is what a change was worked out from.
-		if base.Number != last["pairs"] || base.Number == 0 && base.Generation != last[string(generations)] {
-			return ErrConflict
-		}
-		p = Pair{Revision: base.Revision, Generation: base.Generation, ByItself: base.ByItself}
-		if files := bodies[revisions]; files != nil {
-			p.Revision = last[string(revisions)] + 1
-			if err := addHalf(ctx, tx, revisions, p.Revision, author, why, files); err != nil {
-				return err
-			}
-			if err := accept(ctx, tx, p.Revision, accepted); err != nil {
-				return err
-			}
-		}
-		if file := bodies[generations]; file != nil {
-			p.Generation = last[string(generations)] + 1
-			if err := addHalf(ctx, tx, generations, p.Generation, author, why, file); err != nil {
-				return err
-			}
-		}
-		if p.Revision == 0 { // nothing is published yet
-			return s.noteChange(ctx, tx, p, why, bodies, accepted)
-		}
-		p.Number = last["pairs"] + 1
-		if _, err := tx.ExecContext(ctx, "INSERT INTO pairs (number, revision, generation, made_at, by_itself) VALUES (?, ?, ?, ?, ?)",
-			p.Number, p.Revision, p.Generation, now(), p.ByItself); err != nil {
-			return err
-		}
-		if err := count(ctx, tx, "pairs", p.Number); err != nil {
-			return err
-		}
-		return s.noteChange(ctx, tx, p, why, bodies, accepted)
-	})
-	return p, err
-}
 
 // addHalf adds one to a half, and notes that it is the last.
 func addHalf(ctx context.Context, tx *sql.Tx, which half, number int64, author, why string, body []byte) error {

@@ -167,6 +167,8 @@ func (s *Store) pruneContent(ctx context.Context, before time.Time) (gone int64,
 // unreferred is that nothing refers to a content.
 const unreferred = " AND NOT EXISTS (SELECT 1 FROM revisions r WHERE r.hash = content.hash)" +
 	" AND NOT EXISTS (SELECT 1 FROM generations g WHERE g.hash = content.hash)" +
+	" AND NOT EXISTS (SELECT 1 FROM proposals o WHERE o.files = content.hash)" +
+	" AND NOT EXISTS (SELECT 1 FROM proposals o WHERE o.fleet = content.hash)" +
 	" AND NOT EXISTS (SELECT 1 FROM reports p WHERE p.hash = content.hash)" +
 	" AND NOT EXISTS (SELECT 1 FROM findings f WHERE f.result = content.hash)" +
 	" AND NOT EXISTS (SELECT 1 FROM boot_dumps b WHERE b.hash = content.hash)"

@@ -151,21 +151,28 @@ func hashesOf(ctx context.Context, q querier) record.Hashes {
 }
 
 // noteChange notes that a policy or a fleet was published: an entry for each half that is new.
-func (s *Store) noteChange(ctx context.Context, tx *sql.Tx, p Pair, why string, bodies map[half][]byte, accepted []api.Accepted) error {
-	if bodies[generations] != nil {
-		if err := s.note(ctx, tx, deed{Deed: record.ImportedFleet, On: fmt.Sprintf("generation %d", p.Generation), Why: why}); err != nil {
+func (s *Store) noteChange(ctx context.Context, tx *sql.Tx, p Pair, of Publication) error {
+	codes := make([]string, len(of.Accepted))
+	for i, a := range of.Accepted {
+		codes[i] = a.Code + ": " + a.Message
+	}
+	more := with("accepted", strings.Join(codes, "; "), "approved by", strings.Join(of.Approved, ", "))
+	if of.Proposal != 0 {
+		more["proposal"] = fmt.Sprintf("%d of %s", of.Proposal, of.Author)
+	}
+	if of.Fleet != nil {
+		d := deed{Deed: record.ImportedFleet, On: fmt.Sprintf("generation %d", p.Generation), Why: of.Why}
+		if of.Files == nil {
+			d.With = more
+		}
+		if err := s.note(ctx, tx, d); err != nil {
 			return err
 		}
 	}
-	if bodies[revisions] == nil {
+	if of.Files == nil {
 		return nil
 	}
-	codes := make([]string, len(accepted))
-	for i, a := range accepted {
-		codes[i] = a.Code + ": " + a.Message
-	}
-	return s.note(ctx, tx, deed{Deed: record.Published, On: fmt.Sprintf("revision %d", p.Revision), Why: why,
-		With: with("accepted", strings.Join(codes, "; "))})
+	return s.note(ctx, tx, deed{Deed: record.Published, On: fmt.Sprintf("revision %d", p.Revision), Why: of.Why, With: more})
 }
 
 // asks is the deed of asking a host for something.

@@ -29,27 +29,29 @@ func TestRevisionsGenerationsAndPairs(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, store.Pair{}, pair, "nothing is published")
 
-	pair, err = st.Import(ctx, store.Pair{}, "pat", "", []byte("fleet 1"))
+	pair, err = st.Publish(ctx, store.Publication{Base: store.Pair{}, Author: "pat", Why: "", Fleet: []byte("fleet 1")})
 	require.NoError(t, err)
 	require.Equal(t, store.Pair{Generation: 1}, pair, "a fleet without a policy is no pair")
 
-	pair, err = st.Publish(ctx, pair, "pat", "first", []byte("files 1"))
+	pair, err = st.Publish(ctx, store.Publication{Base: pair, Author: "pat", Why: "first", Files: []byte("files 1")})
 	require.NoError(t, err)
 	require.Equal(t, store.Pair{Number: 1, Revision: 1, Generation: 1}, pair)
 
-	_, err = st.Publish(ctx, store.Pair{Generation: 1}, "kim", "too late", []byte("files 2"))
+	_, err = st.Publish(ctx, store.Publication{Base: store.Pair{Generation: 1}, Author: "kim", Why: "too late", Files: []byte("files 2")})
 	require.ErrorIs(t, err, store.ErrConflict, "revision 1 is there")
-	pair, err = st.Publish(ctx, pair, "kim", "second", []byte("files 2"))
+	pair, err = st.Publish(ctx, store.Publication{Base: pair, Author: "kim", Why: "second", Files: []byte("files 2")})
 	require.NoError(t, err)
 	require.EqualValues(t, 2, pair.Number)
-	pair, err = st.Import(ctx, pair, "pat", "a new host", []byte("fleet 2"))
+	pair, err = st.Publish(ctx, store.Publication{Base: pair, Author: "pat", Why: "a new host", Fleet: []byte("fleet 2")})
 	require.NoError(t, err)
 	require.Equal(t, store.Pair{Number: 3, Revision: 2, Generation: 2}, pair)
 
-	_, err = st.PublishBoth(ctx, store.Pair{Number: 2, Revision: 2, Generation: 1}, "kim", "too late", []byte("files 3"), []byte("fleet 3"))
+	_, err = st.Publish(ctx, store.Publication{Base: store.Pair{Number: 2, Revision: 2, Generation: 1}, Author: "kim", Why: "too late",
+		Files: []byte("files 3"), Fleet: []byte("fleet 3")})
 	require.ErrorIs(t, err, store.ErrConflict, "a fleet came since")
 	accepted := api.Accepted{Code: "no-guard", Message: "nobody guards it"}
-	pair, err = st.PublishBoth(ctx, pair, "kim", "both", []byte("files 3"), []byte("fleet 3"), accepted)
+	pair, err = st.Publish(ctx, store.Publication{Base: pair, Author: "kim", Why: "both", Files: []byte("files 3"),
+		Fleet: []byte("fleet 3"), Accepted: []api.Accepted{accepted}})
 	require.NoError(t, err)
 	require.Equal(t, store.Pair{Number: 4, Revision: 3, Generation: 3}, pair, "what came too late took no number")
 
@@ -90,7 +92,7 @@ func TestNumbersHaveNoGap(t *testing.T) {
 			wg.Add(1)
 			go func() {
 				defer wg.Done()
-				_, err := st.Publish(ctx, base, "pat", "race", []byte("files"))
+				_, err := st.Publish(ctx, store.Publication{Base: base, Author: "pat", Why: "race", Files: []byte("files")})
 				done <- err
 			}()
 		}

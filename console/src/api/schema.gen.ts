@@ -400,6 +400,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Changes that were proposed, the newest first */
+        get: operations["list-proposals"];
+        put?: never;
+        /** Propose a change, for others to approve */
+        post: operations["propose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One proposal: what it means now, and which approvals it lacks */
+        get: operations["show-proposal"];
+        /** Put other texts in the place of one's own proposal; what means the same stays approved */
+        put: operations["change-proposal"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{number}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Approve what a proposal means */
+        post: operations["approve-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{number}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decline a proposal */
+        post: operations["decline-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{number}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Publish a proposal that has its approvals */
+        post: operations["publish-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proposals/{number}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take one's own proposal back */
+        post: operations["withdraw-proposal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/record": {
         parameters: {
             query?: never;
@@ -777,6 +881,19 @@ export interface components {
              */
             revision: number;
         };
+        Approval: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description the proposal still means what was approved */
+            counts: boolean;
+            note?: string;
+        };
+        ApprovalRequest: {
+            note?: string;
+            /** @description of the meaning that was looked at; the proposal must still have it */
+            sum: string;
+        };
         Batch: {
             /**
              * Format: int64
@@ -850,6 +967,24 @@ export interface components {
             /** @description in words */
             what: string;
         };
+        Changes: {
+            /** @description hosts that only the second fleet has */
+            added?: string[] | null;
+            /** @description one for each cause, the widest and most dangerous first */
+            changes: components["schemas"]["Difference"][];
+            /** @description expectations that went, are off now, or say something else */
+            expects?: string[] | null;
+            /** @description guards that came, went, or hold for other packets on some host */
+            guards?: string[] | null;
+            /** @description the same by host */
+            hosts: components["schemas"]["HostChanges"][];
+            /** @description the same for changes that do the same, however they are written */
+            meaning: string;
+            /** @description hosts that only the first fleet has */
+            removed?: string[] | null;
+            /** @description what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through */
+            written?: string[] | null;
+        };
         Checked: {
             /** @description what changes in the fleet */
             changes?: components["schemas"]["Change"][] | null;
@@ -858,6 +993,8 @@ export interface components {
              * @description of the fleet
              */
             generation: number;
+            /** @description which approvals it needs; what needs some is proposed, not published */
+            need?: components["schemas"]["Need"];
             /** @description warnings */
             problems: components["schemas"]["Problem"][] | null;
             /** Format: int64 */
@@ -932,8 +1069,14 @@ export interface components {
             changes: components["schemas"]["Difference"][];
             /** @description which connections that were seen the second side refuses and the first admits */
             cuts?: components["schemas"]["Cuts"];
+            /** @description expectations that went, are off now, or say something else */
+            expects?: string[] | null;
+            /** @description guards that came, went, or hold for other packets on some host */
+            guards?: string[] | null;
             /** @description the same by host */
             hosts: components["schemas"]["HostChanges"][];
+            /** @description the same for changes that do the same, however they are written */
+            meaning: string;
             /** @description hosts that only the first fleet has */
             removed?: string[] | null;
             /** Format: int64 */
@@ -1130,6 +1273,8 @@ export interface components {
             /** @description a packet that shows it */
             packet: components["schemas"]["Packet"];
             sentence: string;
+            /** @description strangers are among those at the other end */
+            strangers?: boolean;
             /** @description what becomes of it now, and by what */
             to: components["schemas"]["Fate"];
             /** @description what it is about, in the policy's own names */
@@ -1717,6 +1862,25 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
+        Meaning: {
+            /** @description of which kinds it is, each with sentences that show it */
+            kinds: {
+                [key: string]: string[] | null;
+            };
+            /** @description roles of the hosts on which something is otherwise */
+            roles: string[];
+            /** @description the same for changes that do the same, however they are written */
+            sum: string;
+        };
+        Missing: {
+            /** @description roles for which none of those who did may approve */
+            holding?: string[];
+            /**
+             * Format: int64
+             * @description so many must approve it yet
+             */
+            people: number;
+        };
         NamedSet: {
             /** @description elements come and go by themselves */
             changes?: boolean;
@@ -1798,6 +1962,17 @@ export interface components {
              * @description how many hosts listen to which connections begin; where none does nothing is known
              */
             watching: number;
+        };
+        Need: {
+            /** @description what of its meaning asks for that */
+            because: components["schemas"]["Reason"][];
+            /** @description roles, for each of which one of them must hold the right to approve */
+            holding?: string[];
+            /**
+             * Format: int64
+             * @description how many must approve it besides its author
+             */
+            people: number;
         };
         NewToken: {
             /** Format: date-time */
@@ -1988,6 +2163,97 @@ export interface components {
             refused?: string;
             statement: string;
         };
+        Proposal: {
+            accept?: string[];
+            author: string;
+            /** Format: date-time */
+            changed_at: string;
+            /** @description why it was declined or withdrawn */
+            decided?: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            /** Format: date-time */
+            made_at: string;
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: int64
+             * @description that it starts from
+             */
+            pair: number;
+            /**
+             * Format: int64
+             * @description as which it was published
+             */
+            revision?: number;
+            /** @enum {string} */
+            state: "open" | "published" | "declined" | "withdrawn";
+            why: string;
+        };
+        ProposalRequest: {
+            /** @description codes of checks whose errors do not stand in the way */
+            accept?: string[];
+            /** @description all files of the policy */
+            files: components["schemas"]["Source"][] | null;
+            /** @description a fleet file that becomes the fleet with it */
+            fleet?: components["schemas"]["Source"];
+            /** @description the reason, for those who approve and for the history */
+            why: string;
+        };
+        ProposalShown: {
+            accept?: string[];
+            approvals: components["schemas"]["Approval"][];
+            author: string;
+            /** Format: date-time */
+            changed_at: string;
+            changes?: components["schemas"]["Changes"];
+            cuts?: components["schemas"]["Cuts"];
+            /** @description why it was declined or withdrawn */
+            decided?: string;
+            /** Format: date-time */
+            decided_at?: string;
+            decided_by?: string;
+            /** @description where they are asked for */
+            files?: components["schemas"]["Source"][];
+            /** @description what stands in its way, besides approvals */
+            hinders?: string;
+            /** Format: date-time */
+            made_at: string;
+            meaning: components["schemas"]["Meaning"];
+            missing: components["schemas"]["Missing"];
+            need: components["schemas"]["Need"];
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: int64
+             * @description that it starts from
+             */
+            pair: number;
+            problems?: components["schemas"]["Problem"][];
+            /**
+             * Format: int64
+             * @description as which it was published
+             */
+            revision?: number;
+            /** @description it can be published over what is published now, but for approvals */
+            stands: boolean;
+            /** @enum {string} */
+            state: "open" | "published" | "declined" | "withdrawn";
+            /** Format: int64 */
+            version: number;
+            why: string;
+        };
+        Proposals: {
+            /**
+             * Format: int64
+             * @description there are more: ask for those before this one
+             */
+            next?: number;
+            proposals: components["schemas"]["Proposal"][];
+            /** Format: int64 */
+            version: number;
+        };
         PublishRequest: {
             /** @description codes of checks whose errors do not stop this publication; a policy that cannot be read is refused all the same */
             accept?: string[];
@@ -2020,6 +2286,15 @@ export interface components {
             at?: string;
             /** @description SRC -> DST : SERVICE, as yfence ask takes it */
             question: string;
+        };
+        Reason: {
+            kind: string;
+            /** Format: int64 */
+            people: number;
+            shown: string[];
+        };
+        ReasonInputBody: {
+            why: string;
         };
         Record: {
             entries: components["schemas"]["Entry"][];
@@ -3821,6 +4096,280 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Probed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-proposals": {
+        parameters: {
+            query?: {
+                /** @description those that come after this one in the list: what the part before gave as next */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+                /** @description only those in a state */
+                state?: "open" | "published" | "declined" | "withdrawn" | "";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    propose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalShown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-proposal": {
+        parameters: {
+            query?: {
+                /** @description with the files that would be published */
+                files?: boolean;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalShown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalShown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "approve-proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalShown"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decline-proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "publish-proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-proposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReasonInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposal"];
                 };
             };
             /** @description Error */

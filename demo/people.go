@@ -1,0 +1,80 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"yellowfence.example/yfence/internal/api"
+)
+
+// approvals is what the harbour asks of changes: whatever lets strangers in is looked at by a second
+// person. What closes goes at once.
+const approvals = `approvals:
+  - {when: opens-to-strangers, people: 1}
+`
+
+// twoPeople has a change wait for a second person, who declines it; and another, which is approved and
+// put in force: the first policy again, with the ways in and the chart site for everybody.
+func (d *demo) twoPeople(ctx context.Context) error {
+	kim, err := d.svc.NewToken(ctx, api.TokenRequest{Name: "kim", Rights: []api.Right{api.Read, api.Approve},
+		For: "the second pair of eyes"})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(d.dir, "token-kim"), []byte(kim.Secret+"\n"), 0o600); err != nil {
+		return err
+	}
+	dir := filepath.Join(d.dir, "hill")
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	if err := os.CopyFS(dir, os.DirFS(filepath.Join(d.dir, "narrower"))); err != nil { // what is published now
+		return err
+	}
+	file := filepath.Join(dir, "rules.fence")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	text = append(text, "allow hill-reads: hill-lan -> logbook : https\n"...)
+	if err := os.WriteFile(file, text, 0o600); err != nil {
+		return err
+	}
+	const kims = "token-kim"
+	for _, step := range []struct {
+		says, as string
+		code     int
+		args     []string
+	}{
+		{"Somebody wants the hill to read the logbook. Strangers are on that network too, so that it takes a second person:\n\n" +
+			"$ yfence publish -m 'the hill reads the logbook'", "token", 1,
+			[]string{"publish", "--policy", dir, "-m", "the hill reads the logbook", "--yes"}},
+		{"\n$ yfence propose -m 'the hill reads the logbook'", "token", 0, []string{"propose", "--policy", dir, "-m",
+			"the hill reads the logbook"}},
+		{"\n$ yfence proposals decline 1 -m 'strangers share that network'         # kim, the second person", kims, 0,
+			[]string{"proposals", "decline", "1", "-m", "strangers share that network"}},
+		{"\nThe first policy is proposed again, approved, published, and put in force:\n\n$ yfence propose -m 'the ways in are needed'",
+			"token", 0,
+			[]string{"propose", "--policy", d.policy, "-m", "the ways in are needed"}},
+		{"\n$ yfence proposals approve 2         # kim", kims, 0, []string{"proposals", "approve", "2", "--yes"}},
+		{"\n$ yfence proposals publish 2", "token", 0, []string{"proposals", "publish", "2"}},
+	} {
+		fmt.Println(step.says)
+		if err := d.operateAs(ctx, step.as, step.code, step.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// showRecord shows who did what, and that nothing of it was changed.
+func (d *demo) showRecord(ctx context.Context) error {
+	fmt.Println("\n$ yfence record --limit 16")
+	if err := d.operate(ctx, 0, "record", "--limit", "16"); err != nil {
+		return err
+	}
+	fmt.Println("\n$ yfence record verify")
+	return d.operate(ctx, 0, "record", "verify")
+}

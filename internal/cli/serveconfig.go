@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"yellowfence.example/yfence/core/approve"
+	"yellowfence.example/yfence/core/source"
+	"yellowfence.example/yfence/internal/api"
+)
+
+// maxConfig is how long the service's configuration may be, in bytes.
+const maxConfig = 1 << 20
+
+// serviceConfig is what the configuration of the service says besides the options of serve.
+type serviceConfig struct {
+	Approvals approve.Rules
+}
+
+// A Setting is one of the service's, and where it comes from.
+type Setting struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	From  string `json:"from" doc:"option, variable, file or built in"`
+}
+
+// variableOf is the variable that a setting of serve may be given by.
+func variableOf(name string) string {
+	return "YFENCE_SERVE_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+}
+
+// configured gives a command's options what the variables and a configuration file say of them; what is
+// typed counts first, then variables, then the file. It tells where each comes from.
+func (a *app) configured(flags *pflag.FlagSet, file string) (c serviceConfig, all []Setting, err error) {
+	said, err := a.configFile(file)
+	if err != nil {
+		return c, nil, err
+	}
+	from := map[string]string{}
+	flags.VisitAll(func(f *pflag.Flag) {
+		if err != nil || f.Name == "config" || f.Name == "help" {
+			return
+		}
+		value, inFile := said[f.Name]
+		variable := a.getenv(variableOf(f.Name))
+		switch from[f.Name] = "built in"; {
+		case f.Changed:
+			from[f.Name] = "option"
+		case variable != "":
+			from[f.Name] = "variable " + variableOf(f.Name)
+			err = setFlag(flags, f, variable, variableOf(f.Name))
+		case inFile:
+			from[f.Name] = file
+			err = setFlag(flags, f, value, file)
+		}
+		delete(said, f.Name)
+	})
+	if err != nil {
+		return c, nil, err
+	}
+	if rules, ok := said["approvals"]; ok {
+		if c.Approvals, err = readApprovals(file, rules); err != nil {
+			return c, nil, err
+		}
+		delete(said, "approvals")
+		for i, r := range c.Approvals {
+			value := fmt.Sprintf("%s: %s", r.When, approve.Need{People: r.People, Holding: r.Holding})
+			all = append(all, Setting{fmt.Sprintf("approvals, rule %d", i+1), value, file})
+		}
+	}
+	for key := range said {
+		return c, nil, unknownSetting(flags, file, key)
+	}
+	flags.VisitAll(func(f *pflag.Flag) {
+		if from[f.Name] != "" {
+			all = append(all, Setting{f.Name, f.Value.String(), from[f.Name]})
+		}
+	})
+	slices.SortFunc(all, func(x, y Setting) int { return strings.Compare(x.Name, y.Name) })
+	return c, all, nil
+}
+
+// unknownSetting says that there is no such setting, and which may be meant.
+func unknownSetting(flags *pflag.FlagSet, file, key string) error {
+	names := []string{"approvals"}
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Name != "config" && f.Name != "help" {
+			names = append(names, f.Name)
+		}
+	})
+	hint := ""
+	if near := source.Nearest(key, names); near != "" {
+		hint = fmt.Sprintf("; did you mean %q?", near)
+	}
+	return fmt.Errorf("%s: there is no setting %q%s\nits settings are approvals and the options of yfence serve, without the dashes "+
+		"before them",
+		file, key, hint)
+}
+
+// configFile reads the file's settings as they stand; nothing where no file is named.
+func (a *app) configFile(file string) (said map[string]any, err error) {
+	said = map[string]any{}
+	if file == "" {
+		return said, nil
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	text, err := io.ReadAll(io.LimitReader(f, maxConfig+1))
+	if err == nil && len(text) > maxConfig {
+		err = fmt.Errorf("%s is longer than the %d kB that are read", file, maxConfig>>10)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := yaml.Unmarshal(text, &said); err != nil {
+		return nil, fmt.Errorf("%s: %w\nit is written as YAML, a setting a line: report-every: 1m", file, err)
+	}
+	return said, nil
+}
+
+// setFlag gives an option what a variable or the file says: a word, or a list of them.
+func setFlag(flags *pflag.FlagSet, f *pflag.Flag, value any, where string) error {
+	words := []any{value}
+	if list, is := value.([]any); is {
+		words = list
+	}
+	for _, w := range words {
+		switch w.(type) {
+		case map[string]any, []any, nil:
+			return fmt.Errorf("%s: %s takes a word, or a list of words", where, f.Name)
+		}
+		if err := flags.Set(f.Name, fmt.Sprint(w)); err != nil {
+			return fmt.Errorf("%s: %s: %w", where, f.Name, errors.Unwrap(err))
+		}
+	}
+	return nil
+}
+
+// readApprovals reads which changes need whose approval.
+func readApprovals(file string, said any) (rules approve.Rules, err error) {
+	text, err := yaml.Marshal(said)
+	if err == nil {
+		err = yaml.UnmarshalWithOptions(text, &rules, yaml.Strict())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: approvals is a list, each with when, people and holding, as\n"+
+			"approvals:\n  - {when: opens-to-strangers, people: 2, holding: [gate]}", file)
+	}
+	if err := rules.Check(); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return rules, nil
+}
+
+// configCommand makes `yfence config`, which has `show` under it.
+func (a *app) configCommand() *cobra.Command {
+	noun := &cobra.Command{Use: "config", Short: "Which settings the service has, and where each comes from"}
+	show := &cobra.Command{
+		Use: "show", Short: "Show the settings of the service, and where each comes from: option, variable, file", Args: cobra.NoArgs,
+		Long: `Show takes the options that yfence serve takes, and says which settings the service would have with them:
+what is typed counts first, then a variable, then the file that --config names.`,
+		Example: "  yfence config show --config /etc/yfence/service.yaml",
+	}
+	var f serveFlags
+	f.of(show)
+	show.RunE = func(cmd *cobra.Command, _ []string) error {
+		_, all, err := a.configured(show.LocalNonPersistentFlags(), f.config)
+		if err != nil {
+			return err
+		}
+		return a.print(map[string]any{"version": api.Version, "settings": all}, func(w io.Writer) {
+			t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+			_, _ = fmt.Fprintln(t, "SETTING\tVALUE\tFROM")
+			for _, s := range all {
+				_, _ = fmt.Fprintf(t, "%s\t%s\t%s\n", s.Name, s.Value, s.From)
+			}
+			_ = t.Flush()
+		})
+	}
+	noun.AddCommand(show)
+	return noun
+}
