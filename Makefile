@@ -55,7 +55,7 @@ generate: ## golden files and the console's client, from the Go types
 	go test ./core/words -run TestTheGlossary -update
 	go test ./core/record -run TestTheDocumentation -update
 	go test ./core/approve -run TestTheDocumentation -update
-	go test ./internal/api -run "TestSchemas|TestTheConsolesStates" -update
+	go test ./internal/api -run "TestSchemas|TestTheConsolesStates|TestEventsPage" -update
 	go test ./internal/service -run TestTheLimits -update
 	cd console && npm run generate
 

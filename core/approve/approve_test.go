@@ -119,6 +119,22 @@ func TestWhatNeedsApproval(t *testing.T) {
 	}
 }
 
+// TestMeaningStays: a meaning is the same tomorrow, until something ends.
+func TestMeaningStays(t *testing.T) {
+	const day, ends = 24 * 3600, "allow site: everywhere -> app : http  until 2026-12-10\n"
+	sum := func(change string, at int64) string {
+		was, is := policytest.Resolve(t, world, before), policytest.Resolve(t, world, before+change)
+		return compare.Policies(packet.NewSpace(), was, is, at).Meaning
+	}
+	for _, change := range []string{"", "allow site: everywhere -> app : http\n", ends} {
+		for _, later := range []int64{1, day, 9 * day} {
+			require.Equal(t, sum(change, 1795564800), sum(change, 1795564800+later), "%q after %d s", change, later)
+		}
+	}
+	require.NotEqual(t, sum(ends, 1795564800), sum(ends, 1795564800+40*day), "it has ended")
+	require.NotEqual(t, sum(ends, 1795564800), sum("allow site: everywhere -> app : http\n", 1795564800))
+}
+
 // TestOneMeaning: changes that do the same have one sum, whatever their text; others have others.
 func TestOneMeaning(t *testing.T) {
 	sum := func(change func(string) string) string { return meaning(t, change, same, approve.Change{}).Sum }

@@ -20,7 +20,8 @@ type Sums struct {
 func NewSums(sp *Space) *Sums { return &Sums{sp, map[ref]Sum{}} }
 
 // Of is a decision's sum: SHA-256 over its diagram, from the leaves up. Two decisions with the same sum
-// do the same with every packet. The reverse holds where token buckets and unknowns were met in the same
+// do the same with every packet from now on, by Since: what they do with those of the past is left out, so
+// that a sum is another only when something ends. The reverse holds where token buckets and unknowns were met in the same
 // order, as for two readings of the same text: one that changed in no more than that may have another sum.
 func (s *Sums) Of(d Decision) Sum { return s.of(ref(d)) }
 
@@ -32,13 +33,17 @@ func (s *Sums) of(r ref) Sum {
 	if sum, ok := s.known[r]; ok {
 		return sum
 	}
+	edges := s.sp.edgesTo(r)
+	if len(edges) == 1 {
+		return s.of(edges[0].to)
+	}
 	h := sha256.New()
 	if n := s.sp.nodes[r]; n.field == leafField {
 		o := s.sp.outcomes[n.first]
 		_, _ = fmt.Fprintf(h, "%d %s %v %t %d", o.Verdict, o.Reply, o.Translated, o.Logged, o.By)
 	} else {
 		_, _ = io.WriteString(h, s.sp.spelled(n.field))
-		for _, e := range s.sp.edgesOf(r) {
+		for _, e := range edges {
 			var at [16]byte
 			binary.BigEndian.PutUint64(at[:8], e.hi.hi)
 			binary.BigEndian.PutUint64(at[8:], e.hi.lo)
@@ -51,6 +56,19 @@ func (s *Sums) of(r ref) Sum {
 	h.Sum(sum[:0])
 	s.known[r] = sum
 	return sum
+}
+
+// edgesTo are the edges of a node that lead to packets of now or later; none of a leaf.
+func (sp *Space) edgesTo(r ref) []edge {
+	n := sp.nodes[r]
+	if n.field == leafField {
+		return nil
+	}
+	edges := sp.edgesOf(r)
+	for n.field == Time && len(edges) > 1 && edges[0].hi.Compare(Num(int(sp.now))) < 0 {
+		edges = edges[1:]
+	}
+	return edges
 }
 
 // spelled names a field so that it is the same in every Space: buckets and unknowns by what they are,

@@ -146,7 +146,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 			a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.trafficCommand(), a.copiesCommand(),
 			a.pauseCommand(),
-			a.resumeCommand(), a.tokensCommand(), a.recordCommand(), a.serveCommand(), a.configCommand()}},
+			a.resumeCommand(), a.tokensCommand(), a.recordCommand(), a.eventsCommand(), a.serveCommand(), a.configCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
 			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {

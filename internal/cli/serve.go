@@ -159,7 +159,8 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 			defer func() { _ = st.Close() }()
 			o := f.options()
 			o.Store, o.Log, o.Clouds, o.Keep.Reports = st, log, clouds, keep
-			o.Approvals = config.Approvals
+			o.Approvals, o.Destinations = config.Approvals, config.Destinations
+			st.Tell(config.told())
 			svc := service.New(o)
 			stop = svc.Stop
 			real := svc.Handler()
@@ -167,7 +168,7 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 			for _, l := range sockets {
 				a.say("yfence: serving on %s", l.Addr())
 			}
-			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkLists, svc.WorkClouds, svc.Prune} {
+			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkLists, svc.WorkClouds, svc.WorkEvents, svc.Prune} {
 				work.Go(func() { part(ctx) })
 			}
 		case <-ctx.Done():

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -16,6 +17,8 @@ import (
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/service"
+	"yellowfence.example/yfence/internal/store"
 )
 
 // maxConfig is how long the service's configuration may be, in bytes.
@@ -23,7 +26,16 @@ const maxConfig = 1 << 20
 
 // serviceConfig is what the configuration of the service says besides the options of serve.
 type serviceConfig struct {
-	Approvals approve.Rules
+	Approvals    approve.Rules
+	Destinations []service.Destination
+}
+
+// told are the destinations as what keeps events knows them.
+func (c serviceConfig) told() (to []store.Destination) {
+	for _, d := range c.Destinations {
+		to = append(to, d.Destination)
+	}
+	return to
 }
 
 // A Setting is one of the service's, and where it comes from.
@@ -77,6 +89,22 @@ func (a *app) configured(flags *pflag.FlagSet, file string) (c serviceConfig, al
 			all = append(all, Setting{fmt.Sprintf("approvals, rule %d", i+1), value, file})
 		}
 	}
+	if to, ok := said["events"]; ok {
+		if c.Destinations, err = readDestinations(file, to); err != nil {
+			return c, nil, err
+		}
+		delete(said, "events")
+		for _, d := range c.Destinations {
+			value := d.URL
+			if d.Secret != nil {
+				value += ", signed"
+			}
+			if len(d.Only) > 0 {
+				value += ", only " + strings.Join(d.Only, " ")
+			}
+			all = append(all, Setting{"events, to " + d.Name, value, file})
+		}
+	}
 	for key := range said {
 		return c, nil, unknownSetting(flags, file, key)
 	}
@@ -91,7 +119,7 @@ func (a *app) configured(flags *pflag.FlagSet, file string) (c serviceConfig, al
 
 // unknownSetting says that there is no such setting, and which may be meant.
 func unknownSetting(flags *pflag.FlagSet, file, key string) error {
-	names := []string{"approvals"}
+	names := []string{"approvals", "events"}
 	flags.VisitAll(func(f *pflag.Flag) {
 		if f.Name != "config" && f.Name != "help" {
 			names = append(names, f.Name)
@@ -101,7 +129,8 @@ func unknownSetting(flags *pflag.FlagSet, file, key string) error {
 	if near := source.Nearest(key, names); near != "" {
 		hint = fmt.Sprintf("; did you mean %q?", near)
 	}
-	return fmt.Errorf("%s: there is no setting %q%s\nits settings are approvals and the options of yfence serve, without the dashes "+
+	return fmt.Errorf("%s: there is no setting %q%s\nits settings are approvals, events, and the options of yfence serve, without the "+
+		"dashes "+
 		"before them",
 		file, key, hint)
 }
@@ -162,6 +191,65 @@ func readApprovals(file string, said any) (rules approve.Rules, err error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	return rules, nil
+}
+
+// mostDestinations is how many there may be.
+const mostDestinations = 20
+
+// readDestinations reads where events are delivered to.
+func readDestinations(file string, said any) (to []service.Destination, err error) {
+	var list []struct {
+		Name       string   `yaml:"name"`
+		URL        string   `yaml:"url"`
+		SecretFile string   `yaml:"secret-file"`
+		Only       []string `yaml:"only"`
+		Internal   bool     `yaml:"internal"`
+	}
+	text, err := yaml.Marshal(said)
+	if err == nil {
+		err = yaml.UnmarshalWithOptions(text, &list, yaml.Strict())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: events is a list, each with name, url, and if wanted secret-file, only and internal, as\n"+
+			"events:\n  - {name: pager, url: https://pager.example/hook, secret-file: /etc/yfence/pager, only: [host.state]}\n"+
+			"(a secret stands in a file of its own)", file)
+	}
+	if len(list) > mostDestinations {
+		return nil, fmt.Errorf("%s: events go to %d destinations at most, not %d", file, mostDestinations, len(list))
+	}
+	seen := map[string]bool{}
+	for i, d := range list {
+		at := fmt.Sprintf("%s: events: destination %d", file, i+1)
+		u, err := url.Parse(d.URL)
+		switch {
+		case d.Name == "" || len(d.Name) > 63 || strings.Trim(d.Name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "":
+			return nil, fmt.Errorf("%s: a name is of small letters, digits and dashes, not %q", at, d.Name)
+		case seen[d.Name]:
+			return nil, fmt.Errorf("%s: the name %s is another's already", at, d.Name)
+		case err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && d.Internal):
+			return nil, fmt.Errorf("%s: url is an https address, as https://pager.example/hook (http only with internal: true)", at)
+		case u.User != nil:
+			return nil, fmt.Errorf("%s: no secret stands in url; name a file with secret-file", at)
+		}
+		seen[d.Name] = true
+		for _, o := range d.Only {
+			if !slices.ContainsFunc(api.EventKinds, func(k api.EventKind) bool { return k.Type == o || strings.HasPrefix(k.Type, o+".") }) {
+				return nil, fmt.Errorf("%s: there is no event %q; docs/events.md lists them", at, o)
+			}
+		}
+		one := service.Destination{Destination: store.Destination{Name: d.Name, Only: d.Only}, URL: d.URL, Internal: d.Internal}
+		if d.SecretFile != "" {
+			text, err := os.ReadFile(d.SecretFile)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", at, err)
+			}
+			if one.Secret = []byte(strings.TrimSpace(string(text))); len(one.Secret) < 16 {
+				return nil, fmt.Errorf("%s: the secret in %s has %d bytes; 16 are the least", at, d.SecretFile, len(one.Secret))
+			}
+		}
+		to = append(to, one)
+	}
+	return to, nil
 }
 
 // configCommand makes `yfence config`, which has `show` under it.

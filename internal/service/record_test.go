@@ -34,6 +34,7 @@ var unrecorded = map[string]string{
 	"finish-task":  "a host tells what it has",
 	"tell-change":  "a host tells what it has",
 	"put-copies":   "a host tells what it has",
+	"send-again":   "what is delivered is in the record already",
 }
 
 // verified goes through the whole record as anybody may, and says what is wrong.

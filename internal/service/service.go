@@ -38,6 +38,8 @@ type Options struct {
 	FollowEvery    time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
 	Lists          ListOptions      // as they are for tests
 	Prober         Prober           // opens connections of the service's own; its machine's where it is empty
+	Destinations   []Destination    // where events are delivered to
+	EventsLook     time.Duration    // how often it is looked for events, and how soon one is tried again; as usual if it is 0
 	Approvals      approve.Rules    // which changes need whose approval; none need any where there is none
 	Keep           store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
 }
@@ -233,6 +235,7 @@ func (s *Service) register(a huma.API) {
 	s.registerKeys(a)
 	s.registerRecord(a)
 	s.registerProposals(a)
+	s.registerEvents(a)
 }
 
 // registerTraffic tells the router what hosts counted and saw.

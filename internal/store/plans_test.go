@@ -55,12 +55,21 @@ var fill = []string{
 	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
 	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
 	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
+	"INSERT INTO events (number, id, type, subject, at, data) SELECT seq, MD5(seq), 'wave.began', CONCAT('wave ', seq), NOW(6), '{}' " +
+		"FROM " +
+		"seq_1_to_4000",
+	"INSERT INTO deliveries (destination, event, subject, state, next_at) SELECT 'pager', seq, CONCAT('wave ', seq), IF(seq < 3990, " +
+		"'done', " +
+		"'due'), NOW(6) FROM seq_1_to_4000",
+	"INSERT INTO host_states (host, told, told_at, state, changes) SELECT CONCAT('h', seq), 'in step', NOW(6), 'in step', 0 FROM " +
+		"seq_1_to_20000",
 	"INSERT INTO proposals (number, author, why, state, pair, files, accept, made_at, changed_at) SELECT seq, 'pat', 'why', 'declined', " +
 		"seq, UNHEX(SHA2(CONCAT('c', seq), 256)), 'null', NOW(6), NOW(6) FROM seq_1_to_4000",
 	"INSERT INTO record (number, body, head) SELECT seq, JSON_OBJECT('number', seq, 'by', JSON_OBJECT('name', CONCAT('n', seq MOD 40)), " +
 		"'deed', CONCAT('d', seq MOD 10), 'on', CONCAT('h', seq)), 'head' FROM seq_1_to_4000",
 	"INSERT INTO record_hashes SELECT seq - 1, UNHEX(SHA2(seq, 256)) FROM seq_1_to_7994",
-	"ANALYZE TABLE proposals, record, record_hashes, content, revisions, generations, pairs, asked, reports, newest, findings, tokens, " +
+	"ANALYZE TABLE events, deliveries, host_states, proposals, record, record_hashes, content, revisions, generations, pairs, asked, " +
+		"reports, newest, findings, tokens, " +
 		"sessions, " +
 		"enrolments, tasks, " +
 		"attending, surroundings, traffic, copies, waves, wave_hosts, made_once, boot_dumps",
@@ -149,6 +158,22 @@ func TestNothingIsScanned(t *testing.T) {
 		{"MakeToken", func() { any(st.MakeToken(ctx, api.Token{Name: "kim", Rights: []api.Right{"settle:charts,broker"}})) }},
 		{"Used", func() { must(st.Used(ctx, token.ID)) }},
 		{"WhoMay", func() { any(st.WhoMay(ctx, api.Approve, 3)) }},
+		{"Tell", func() { st.Tell([]store.Destination{{Name: "pager", Only: []string{"wave"}}}) }},
+		{"Events", func() { any(st.Events(ctx, 0, 50)) }},
+		{"EventsAfter", func() { any(st.EventsAfter(ctx, 77, 50)) }},
+		{"LastEvent", func() { any(st.LastEvent(ctx)) }},
+		{"Due", func() { any(st.Due(ctx, "pager", 50)) }},
+		{"Delivered", func() { must(st.Delivered(ctx, "pager", 3999, "no", time.Now().Add(time.Hour))) }},
+		{"Undelivered", func() { any(st.Undelivered(ctx, 50)) }},
+		{"SendAgain", func() {
+			must(st.Delivered(ctx, "pager", 3998, "no", time.Time{}))
+			any(st.SendAgain(ctx, "pager"))
+		}},
+		{"HostStates", func() { any(st.HostStates(ctx)) }},
+		{"PutHostState", func() {
+			must(st.PutHostState(ctx, store.HostState{Host: "h7", Told: api.Drifted, State: api.Drifted}, &api.HostEvent{Host: "h7"}))
+		}},
+		{"ForgetHostState", func() { must(st.ForgetHostState(ctx, "h7")) }},
 		{"Propose", func() {
 			n, err := st.Propose(ctx, api.Proposal{Author: "pat", Why: "w", Pair: 4000}, []byte("files 7"), nil)
 			must(err)

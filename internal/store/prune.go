@@ -57,7 +57,12 @@ func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error)
 			return gone, err
 		}
 	}
-	n, err := s.pruneFindings(ctx)
+	n, err := s.pruneEvents(ctx, at.Add(-eventsKept))
+	gone += n
+	if err != nil {
+		return gone, err
+	}
+	n, err = s.pruneFindings(ctx)
 	gone += n
 	if err != nil {
 		return gone, err

@@ -60,7 +60,8 @@ func (s *Store) note(ctx context.Context, tx *sql.Tx, d deed) error {
 	if err != nil {
 		return err
 	}
-	body, err := record.Entry{Number: n, At: now(), By: doerOf(ctx), Deed: d.Deed, On: d.On, Why: d.Why, With: d.With}.Body()
+	e := record.Entry{Number: n, At: now(), By: doerOf(ctx), Deed: d.Deed, On: d.On, Why: d.Why, With: d.With}
+	body, err := e.Body()
 	if err != nil {
 		return err
 	}
@@ -80,8 +81,10 @@ func (s *Store) note(ctx context.Context, tx *sql.Tx, d deed) error {
 		args...); err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, "INSERT INTO record (number, body, head) VALUES (?, ?, ?)", n, body, head)
-	return err
+	if _, err = tx.ExecContext(ctx, "INSERT INTO record (number, body, head) VALUES (?, ?, ?)", n, body, head); err != nil {
+		return err
+	}
+	return s.noted(ctx, tx, e, key, head)
 }
 
 // querier is a transaction, or connections outside of one.

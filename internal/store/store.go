@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -18,6 +19,7 @@ import (
 type Store struct {
 	config *mysql.Config
 	pools  [classes]*sql.DB
+	tell   atomic.Pointer[[]Destination]
 	seal   cipher.AEAD // of the seeds of signing keys; nil where they lie in clear, see Seal
 }
 

@@ -72,6 +72,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What others are told of, the newest first */
+        get: operations["list-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events/destinations/{destination}/send-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Deliver again what was given up for a destination */
+        post: operations["send-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events/undelivered": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Events that destinations did not take yet, or never will */
+        get: operations["list-undelivered"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/fleet": {
         parameters: {
             query?: never;
@@ -1461,6 +1512,32 @@ export interface components {
              */
             type: string;
         };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            data: unknown;
+            /** @description the same in each delivery */
+            id: string;
+            /**
+             * Format: int64
+             * @description its place among all events
+             */
+            number: number;
+            /** @description what it is about: revision 7, charts-01 */
+            subject: string;
+            /** @description without the prefix that it has in CloudEvents */
+            type: string;
+        };
+        Events: {
+            events: components["schemas"]["Event"][];
+            /**
+             * Format: int64
+             * @description there are more: ask for those before this one
+             */
+            next?: number;
+            /** Format: int64 */
+            version: number;
+        };
         Example: {
             packet: components["schemas"]["Packet"];
             /** @description all that fares so, in the policy's own names */
@@ -2615,6 +2692,13 @@ export interface components {
              */
             since: number;
         };
+        "Send-againResponse": {
+            /**
+             * Format: int64
+             * @description how many events
+             */
+            again: number;
+        };
         Sender: {
             address: string;
             /** Format: int64 */
@@ -2947,6 +3031,26 @@ export interface components {
              * @description and the second
              */
             to_pair?: number;
+        };
+        Undelivered: {
+            destination: string;
+            event: components["schemas"]["Event"];
+            /**
+             * Format: date-time
+             * @description when it is tried again, if it is due
+             */
+            next_at: string;
+            /** @description why the last try failed */
+            said?: string;
+            /** @enum {string} */
+            state: "due" | "given up";
+            /** Format: int64 */
+            tries: number;
+        };
+        UndeliveredList: {
+            undelivered: components["schemas"]["Undelivered"][];
+            /** Format: int64 */
+            version: number;
         };
         Usage: {
             /**
@@ -3300,6 +3404,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Enrolled"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-events": {
+        parameters: {
+            query?: {
+                /** @description those that come after this one in the list: what the part before gave as next */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Events"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "send-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                destination: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Send-againResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-undelivered": {
+        parameters: {
+            query?: {
+                /** @description how many at most */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndeliveredList"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+)
+
+// eventsCommand makes `yfence events`, which lists, and what is under it.
+func (a *app) eventsCommand() *cobra.Command {
+	noun := &cobra.Command{Use: "events", Short: "What others are told of, and what they did not take"}
+	noun.AddCommand(a.eventsUndelivered(), a.eventsSendAgain())
+	most := 50
+	list := &cobra.Command{
+		Use:  "events",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if most < 1 || most > 1000 {
+				return fmt.Errorf("--limit is from 1 to 1000, not %d", most)
+			}
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			list, err := svc.Events(cmd.Context(), 0, most)
+			if err != nil {
+				return err
+			}
+			return a.print(list, func(w io.Writer) {
+				if len(list.Events) == 0 {
+					_, _ = fmt.Fprintln(w, "nothing happened yet")
+					return
+				}
+				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+				_, _ = fmt.Fprintln(t, "EVENT\tAT\tTYPE\tABOUT")
+				for _, e := range list.Events {
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", e.Number, e.At.Format("2006-01-02 15:04:05 MST"), e.Type, e.Subject)
+				}
+				_ = t.Flush()
+			})
+		},
+	}
+	list.Flags().IntVar(&most, "limit", 50, "how many at most")
+	return listing(noun, list)
+}
+
+// eventsUndelivered makes `yfence events undelivered`.
+func (a *app) eventsUndelivered() *cobra.Command {
+	return &cobra.Command{
+		Use: "undelivered", Short: "Events that destinations did not take yet, or never will, and why", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			list, err := svc.Undelivered(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.print(list, func(w io.Writer) {
+				if len(list.Undelivered) == 0 {
+					_, _ = fmt.Fprintln(w, "every event that was tried was delivered")
+					return
+				}
+				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
+				_, _ = fmt.Fprintln(t, "EVENT\tTO\tTYPE\tABOUT\tSTANDS\tTRIES\tWHY")
+				for _, u := range list.Undelivered {
+					stands := u.State
+					if u.State == "due" {
+						stands = "again at " + u.NextAt.Format("15:04:05 MST")
+					}
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%d\t%s\n", u.Event.Number, u.Destination, u.Event.Type, u.Event.Subject,
+						stands, u.Tries,
+						u.Said)
+				}
+				_ = t.Flush()
+			}); err != nil || len(list.Undelivered) == 0 {
+				return err
+			}
+			return errFound
+		},
+	}
+}
+
+// eventsSendAgain makes `yfence events send-again`.
+func (a *app) eventsSendAgain() *cobra.Command {
+	return &cobra.Command{
+		Use: "send-again DESTINATION", Short: "Deliver again what was given up for a destination", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			svc, err := a.service()
+			if err != nil {
+				return err
+			}
+			n, err := svc.SendAgain(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"version": 1, "again": n},
+				func(w io.Writer) { _, _ = fmt.Fprintf(w, "%s sent again\n", plural(int(n), "event")) })
+		},
+	}
+}

@@ -1,0 +1,52 @@
+package service
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/store"
+)
+
+// TestNotice plays how a host stands, a word a minute, and keeps what others are told.
+func TestNotice(t *testing.T) {
+	short := map[string]api.State{"ok": api.InStep, "new": api.New, "behind": api.Behind, "waits": api.Waiting, "drift": api.Drifted,
+		"silent": api.Silent, "back": api.WentBackState}
+	for _, c := range []struct{ stands, told string }{
+		{"new ok ok ok", ""},
+		{"drift drift drift", "0 drifted"},
+		{"ok ok drift drift drift drift drift drift drift drift", "2 drifted"},
+		{"ok ok ok ok ok ok drift drift drift drift drift ok ok ok ok ok ok", "6 drifted, 11 in step"},
+		{"ok behind waits ok behind waits ok ok ok ok ok ok", ""},
+		// one that flaps: at once, and then once in the time, with how often
+		{"ok drift ok drift ok drift ok drift ok drift ok ok ok ok ok ok", "1 drifted, 6 in step 5 times, 11 in step 4 times"},
+		// back before the time is over: told that it went and came
+		{"ok ok ok ok ok ok silent ok ok ok ok ok ok ok", "6 silent, 11 in step"},
+		{"drift ok ok ok ok ok back", "0 drifted, 5 in step, 10 went back"},
+	} {
+		at := time.Date(2026, 11, 28, 8, 0, 0, 0, time.UTC)
+		var h store.HostState
+		var told []string
+		words := strings.Fields(c.stands)
+		for minute := range max(len(words), 12) {
+			word := words[min(minute, len(words)-1)]
+			is, keep, tell := notice(h, minute == 0, short[word], at.Add(time.Duration(minute)*time.Minute))
+			if keep {
+				h = is
+			}
+			if tell {
+				say := fmt.Sprintf("%d %s", minute, is.State)
+				if is.Changes > 1 {
+					say += fmt.Sprintf(" %d times", is.Changes)
+				}
+				told = append(told, say)
+				h.Told, h.ToldAt, h.Changes = is.State, at.Add(time.Duration(minute)*time.Minute), 0
+			}
+		}
+		require.Equal(t, c.told, strings.Join(told, ", "), c.stands)
+	}
+}
