@@ -4,8 +4,8 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 .PHONY: help demo test build bench generate lint go-test judge chaos fuzz shots clean
 
-PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium
-TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium
+PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium prometheus
+TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
 # where much happens at once: tested with -race

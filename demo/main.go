@@ -52,6 +52,7 @@ type demo struct {
 	svc    *client.Client
 	url    string
 	config string // of the service
+	pager  pager
 	sky    string // where the cloud is
 
 	lock *os.File // held until we end

@@ -1,10 +1,13 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"yellowfence.example/yfence/internal/api"
 )
@@ -76,5 +79,38 @@ func (d *demo) showRecord(ctx context.Context) error {
 		return err
 	}
 	fmt.Println("\n$ yfence record verify")
-	return d.operate(ctx, 0, "record", "verify")
+	if err := d.operate(ctx, 0, "record", "verify"); err != nil {
+		return err
+	}
+	fmt.Println("\nWhat the harbour's pager was told of hosts, waves and revisions, each once:")
+	if err := d.pager.print(os.Stdout); err != nil {
+		return err
+	}
+	return d.showFigures()
+}
+
+// showFigures shows the figures of /metrics that are not nothing.
+func (d *demo) showFigures() error {
+	token, err := os.ReadFile(filepath.Join(d.dir, "token"))
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequest(http.MethodGet, d.url+"/metrics", nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = res.Body.Close() }()
+	fmt.Println("\n$ curl -H 'Authorization: Bearer …' " + d.url + "/metrics | grep -E '^yfence_(hosts|findings)'")
+	for lines := bufio.NewScanner(res.Body); lines.Scan(); {
+		if line := lines.Text(); (strings.HasPrefix(line, "yfence_hosts") || strings.HasPrefix(line, "yfence_findings")) &&
+			!strings.HasSuffix(line, " 0") {
+			fmt.Println(line)
+		}
+	}
+	return nil
 }

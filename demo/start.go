@@ -138,7 +138,7 @@ func (d *demo) service(ctx context.Context) error {
 		return err
 	}
 	d.config = filepath.Join(d.dir, "service.yaml")
-	if err := os.WriteFile(d.config, []byte(approvals), 0o600); err != nil {
+	if err := os.WriteFile(d.config, []byte(approvals+d.pager.listen()), 0o600); err != nil {
 		return err
 	}
 	if err := d.startService(console, log, "--first-token", first, "--clouds", clouds, "--clouds-every", "2s"); err != nil {
@@ -239,6 +239,9 @@ func (d *demo) down() error {
 	var all error
 	if d.quiet != nil {
 		d.quiet()
+	}
+	if d.pager.server != nil {
+		defer d.pager.server.Close()
 	}
 	for _, p := range d.attend {
 		_ = p.cmd.Process.Signal(syscall.SIGTERM)

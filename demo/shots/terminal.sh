@@ -9,7 +9,8 @@ trap 'rm -rf "$work"; kill "$xvfb" 2>/dev/null || true' EXIT
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
 xvfb=$!
 sleep 1
-shoot() { # NAME COMMAND [WHAT IS RUN] [SECONDS]
+shoot() { # NAME COMMAND [WHAT IS RUN] [SECONDS]; with ONLY=NAME that picture alone
+	[[ -z ${ONLY:-} || $ONLY == "$1" ]] || return 0
 	# The command's text is shown as it would be typed, then run.
 	printf '#!/bin/bash\nexport PATH=%q:$PATH\nprintf "\\e[1m$ %%s\\e[0m\\n" %q\n%s\nsleep 30\n' "$(dirname "$program")" "$2" "${3:-$2}" >"$work/run"
 	chmod +x "$work/run"
@@ -39,7 +40,8 @@ shoot rules-iptables 'yfence rules charts-02 --dialect iptables --policy demo/sa
 shoot live 'yfence live --dump demo/recorded/depot-01.json   # what comes in, and the first sets' "cd $PWD; yfence live --dump demo/recorded/depot-01.json | sed -e '/^output/,/^\$/d' | cut -c1-156 | head -44"
 shoot traffic 'yfence traffic refused --since 1h --most 2' \
 	"q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence traffic refused --since 1h --most 2 $service; q traffic seen --since 1h --most 2; q traffic unused --since 1h | head -15"
-shoot fleet-list 'yfence fleet' "yfence fleet --server http://127.0.0.1:8480 --token-file $PWD/var/demo/token"
+shoot company "yfence publish -m 'the hill reads the logbook'" \
+	"cd $PWD; q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence publish --policy var/demo/hill -m 'the hill reads the logbook' --yes $service 2>&1 | grep -v '^  *packet\\|^\$'; q proposals show 2; q record --limit 22 | cut -c1-156; q record verify" 4
 shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh" \
 	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh; q 'everywhere -> jump : ssh' --policy saltmarsh; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
 cp -r demo/saltmarsh "$work/change"

@@ -36,7 +36,7 @@ var EventKinds = []EventKind{
 	{"token.revoked", "a token is revoked"},
 	{"key.changed", "a key to sign with is made or retired"},
 	{"session.changed", "somebody signs in to the console, or out"},
-	{"host.state", "a host stands otherwise than it was last told: was and state say how, changes how often that changed since"},
+	{"host.state", "a host stands otherwise than it was last told: was and state say how, changes how often"},
 }
 
 // eventOf is the type of the event that each deed of the record makes.
@@ -45,7 +45,8 @@ var eventOf = map[string]string{record.Published: "revision.published", record.I
 	record.ChangedProposal: "proposal.changed", record.Approved: "proposal.approved", record.Declined: "proposal.declined",
 	record.Withdrew: "proposal.withdrawn", record.BeganWave: "wave.began", record.WentOn: "wave.went-on",
 	record.StoppedWave: "wave.stopped",
-	record.EndedWave:   "wave.ended", record.AskedHost: "host.asked", record.Enrolled: "host.enrolled", record.GaveRules: "host.given-rules",
+	record.EndedWave:   "wave.ended", record.AskedHost: "host.asked", record.Enrolled: "host.enrolled",
+	record.GaveRules: "host.given-rules",
 	record.MadeToken: "token.made", record.MadeEnrolment: "token.made", record.RevokedToken: "token.revoked", record.MadeKey: "key.changed",
 	record.RetiredKey: "key.changed", record.SignedIn: "session.changed", record.SignedOut: "session.changed"}
 

@@ -25,6 +25,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/core/check"
+	"yellowfence.example/yfence/core/record"
 	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host"
@@ -232,6 +233,49 @@ func (h *harbour) calm() {
 	}
 }
 
+// judgeRecord: every change has its entry, no entry is without its change, nothing of it was lost or
+// changed, and each event reached who is told of them, more than once only where nobody heard his answer.
+func (h *harbour) judgeRecord(one func(string, ...any) int64) {
+	ctx := context.Background()
+	pat := h.client(0)
+	var v *record.Verifier
+	for after, more := int64(0), true; more; {
+		part, err := pat.RecordRows(ctx, after)
+		require.NoError(h, err)
+		if v == nil {
+			v, err = record.Verify(part.Key)
+			require.NoError(h, err)
+		}
+		for _, r := range part.Rows {
+			if wrong := v.Add(r); wrong != nil {
+				require.NoError(h, wrong)
+			}
+			after = r.Number
+		}
+		if more = part.More; !more {
+			require.GreaterOrEqual(h, v.Size(), part.Size)
+		}
+	}
+	for deed, changes := range map[string]string{record.Published: "SELECT COUNT(*) FROM revisions",
+		record.ImportedFleet: "SELECT COUNT(*) FROM " +
+			"generations", record.RevokedToken: "SELECT COUNT(*) FROM tokens WHERE revoked_at IS NOT NULL AND host = ''",
+		record.MadeToken: "SELECT COUNT(*) FROM tokens WHERE host = ''", record.BeganWave: "SELECT COUNT(*) FROM waves",
+		record.Enrolled: "SELECT COUNT(*) FROM enrolments WHERE used_at IS NOT NULL"} {
+		require.Equal(h, one(changes), one("SELECT COUNT(*) FROM record WHERE deed = ?", deed), "entries of %s", deed)
+		require.Equal(h, one(changes), one("SELECT COUNT(DISTINCT subject, number) FROM record WHERE deed = ?", deed))
+	}
+	h.until("every event is delivered", func() bool { return one("SELECT COUNT(*) FROM deliveries WHERE state <> 'done'") == 0 })
+	h.told.mu.Lock()
+	defer h.told.mu.Unlock()
+	// What was done before the services knew whom to tell is nobody's to hear.
+	require.GreaterOrEqual(h, int64(len(h.told.times)), one("SELECT COUNT(*) FROM deliveries"))
+	again := 0
+	for _, n := range h.told.times {
+		again += n - 1
+	}
+	h.Logf("%d entries; %d events delivered, %d of them again", v.Size(), len(h.told.times), again)
+}
+
 // judge compares what is there with what was acknowledged.
 func (h *harbour) judge() {
 	ctx := context.Background()
@@ -277,6 +321,7 @@ func (h *harbour) judge() {
 			"the report %s was acknowledged", id)
 		require.Positive(h, one("SELECT COUNT(*) FROM content WHERE hash = UNHEX(?)", hash))
 	}
+	h.judgeRecord(one)
 	require.Zero(h, one("SELECT COUNT(*) FROM wave_hosts"), "no wave holds a host")
 	require.Zero(h, one("SELECT COUNT(*) FROM tasks WHERE done_at IS NULL AND until < NOW(6) - INTERVAL 1 HOUR"))
 

@@ -2,9 +2,11 @@ package chaos
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -38,7 +40,36 @@ type harbour struct {
 	agents       map[string]*exec.Cmd
 	token        string
 
+	config string // of the services
+	told   told
+
 	model model
+}
+
+// told is what somebody was told of events, by their ids.
+type told struct {
+	mu    sync.Mutex
+	times map[string]int
+}
+
+// listen is where events are delivered to. It says no to one in ten.
+func (h *harbour) listen() {
+	h.told.times = map[string]int{}
+	n := 0
+	sink := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var e struct{ ID string }
+		err := json.NewDecoder(r.Body).Decode(&e)
+		h.told.mu.Lock()
+		defer h.told.mu.Unlock()
+		if n++; err != nil || n%10 == 0 {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		h.told.times[e.ID]++
+	}))
+	h.Cleanup(sink.Close)
+	h.config = filepath.Join(h.dir, "service.yaml")
+	require.NoError(h, os.WriteFile(h.config, []byte("events:\n  - {name: sink, url: \""+sink.URL+"\", internal: true}\n"), 0o600))
 }
 
 type server struct {
@@ -94,6 +125,7 @@ func newHarbour(t *testing.T) *harbour {
 			reported: map[string]string{}}}
 	out, err := exec.Command("go", "build", "-o", h.program, "../../cmd/yfence").CombinedOutput()
 	require.NoError(t, err, "%s", out)
+	h.listen()
 	h.db, err = testbed.StartMariaDB(filepath.Join(dir, "db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = h.db.Signal(syscall.SIGCONT); _ = h.db.Stop() })
@@ -153,7 +185,7 @@ func (h *harbour) client(n int) *client.Client { return client.New(h.services[n]
 
 func (h *harbour) serve(n int) {
 	s := h.services[n]
-	s.cmd = exec.Command(h.program, "serve", "--log-errors", "--report-every", "2s")
+	s.cmd = exec.Command(h.program, "serve", "--log-errors", "--report-every", "2s", "--config", h.config)
 	s.cmd.Env = append(os.Environ(), "YFENCE_DATABASE="+h.db.DSN("yfence"), "LISTEN_FDS=2")
 	s.cmd.ExtraFiles = []*os.File{s.socket, h.inside}
 	log, err := os.OpenFile(filepath.Join(h.dir, fmt.Sprintf("service-%d.log", n)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)

@@ -30,6 +30,7 @@ import (
 type serveFlags struct {
 	config             string
 	listen             []string
+	metrics            string
 	databaseFile       string
 	cert, key          string
 	firstToken         string
@@ -75,6 +76,7 @@ USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
 func (f *serveFlags) of(c *cobra.Command) {
 	c.Flags().StringVar(&f.config, "config", "", "a file with settings: the options below, without dashes, and which changes need approval")
 	c.Flags().StringArrayVar(&f.listen, "listen", []string{"127.0.0.1:8480"}, "address and port; may be given several times")
+	c.Flags().StringVar(&f.metrics, "metrics-listen", "", "address and port at which figures are told without a token, for Prometheus")
 	c.Flags().StringVar(&f.databaseFile, "database-file", "", "a file that names the database (else YFENCE_DATABASE)")
 	c.Flags().StringVar(&f.cert, "tls-cert", "", "a file with the certificate; with it the service speaks TLS")
 	c.Flags().StringVar(&f.key, "tls-key", "", "a file with the certificate's key")
@@ -109,11 +111,7 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 	handler := a.logHandler(f)
 	log := slog.New(handler)
 
-	keep, err := f.kept()
-	if err != nil {
-		return err
-	}
-	clouds, err := readClouds(f.clouds)
+	o, err := f.options(config)
 	if err != nil {
 		return err
 	}
@@ -125,12 +123,16 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 	if err != nil {
 		return err
 	}
+	figures, err := figuresAt(f.metrics)
+	if err != nil {
+		return err
+	}
 	// It answers at once that it waits for the database: whoever watches it sees that it is there.
 	var answers atomic.Pointer[http.Handler] // from before the database is there
 	waiting := service.Waiting()
 	answers.Store(&waiting)
 	server := newServer(&answers, handler, certificate)
-	failed := make(chan error, len(sockets)+1)
+	failed := make(chan error, len(sockets)+2)
 	for _, l := range sockets {
 		go func() { failed <- serveOn(server, l, f.cert != "") }()
 	}
@@ -157,9 +159,7 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 			}
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
-			o := f.options()
-			o.Store, o.Log, o.Clouds, o.Keep.Reports = st, log, clouds, keep
-			o.Approvals, o.Destinations = config.Approvals, config.Destinations
+			o.Store, o.Log = st, log
 			st.Tell(config.told())
 			svc := service.New(o)
 			stop = svc.Stop
@@ -168,6 +168,7 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 			for _, l := range sockets {
 				a.say("yfence: serving on %s", l.Addr())
 			}
+			a.tellFigures(figures, svc, failed)
 			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkLists, svc.WorkClouds, svc.WorkEvents, svc.Prune} {
 				work.Go(func() { part(ctx) })
 			}
@@ -177,6 +178,24 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 			return nil
 		}
 	}
+}
+
+// figuresAt listens for who asks for figures; nil where nobody is to.
+func figuresAt(address string) (net.Listener, error) {
+	if address == "" {
+		return nil, nil
+	}
+	return net.Listen("tcp", address)
+}
+
+// tellFigures answers there until the process ends.
+func (a *app) tellFigures(at net.Listener, svc *service.Service, failed chan<- error) {
+	if at == nil {
+		return
+	}
+	server := &http.Server{Handler: svc.Metrics(), ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10}
+	go func() { failed <- server.Serve(at) }()
+	a.say("yfence: figures on %s", at.Addr())
 }
 
 // kept is for how long reports are kept, where the flags are sound.
@@ -191,10 +210,15 @@ func (f *serveFlags) kept() (time.Duration, error) {
 	return keep, nil
 }
 
-// options are those of the service that flags say as they stand.
-func (f *serveFlags) options() service.Options {
-	return service.Options{CloudEvery: f.cloudsEvery, ReportEvery: f.reportEvery, MaxPause: f.maxPause, WholeStrangers: f.whole,
-		Secure: f.cert != "", Stay: f.follow == "off"}
+// options are those of the service that the flags and the configuration say.
+func (f *serveFlags) options(config serviceConfig) (o service.Options, err error) {
+	o = service.Options{CloudEvery: f.cloudsEvery, ReportEvery: f.reportEvery, MaxPause: f.maxPause, WholeStrangers: f.whole,
+		Secure: f.cert != "", Stay: f.follow == "off", Approvals: config.Approvals, Destinations: config.Destinations}
+	if o.Keep.Reports, err = f.kept(); err != nil {
+		return o, err
+	}
+	o.Clouds, err = readClouds(f.clouds)
+	return o, err
 }
 
 // logHandler is how the service writes its log.
@@ -344,63 +368,6 @@ func openStore(ctx context.Context, source string, log *slog.Logger) (*store.Sto
 		case <-time.After(2 * time.Second):
 		}
 	}
-}
-
-// A certificate is the service's, read again where its file has changed.
-type certificate struct {
-	cert, key string
-
-	mu     sync.Mutex
-	loaded *tls.Certificate
-	looked time.Time
-	of     time.Time // when the file was written that is loaded
-}
-
-// loadCertificate reads a certificate with its key; there may be none.
-func loadCertificate(cert, key string) (*certificate, error) {
-	c := &certificate{cert: cert, key: key}
-	if cert == "" {
-		return c, nil
-	}
-	return c, c.read()
-}
-
-// read reads the files again if they are others than those that were read.
-func (c *certificate) read() error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.readLocked()
-}
-
-// readLocked is read, with the lock held.
-func (c *certificate) readLocked() error {
-	if c.cert == "" {
-		return nil
-	}
-	info, err := os.Stat(c.cert)
-	if err != nil {
-		return err
-	}
-	pair, err := tls.LoadX509KeyPair(c.cert, c.key)
-	if err != nil {
-		return fmt.Errorf("the certificate %s with the key %s: %w", c.cert, c.key, err)
-	}
-	c.loaded, c.of = &pair, info.ModTime()
-	return nil
-}
-
-// get gives the certificate. A file that changed is looked for every few seconds; one that
-// cannot be read, or not with its key, changes nothing.
-func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if time.Since(c.looked) > 5*time.Second {
-		c.looked = time.Now()
-		if info, err := os.Stat(c.cert); err == nil && !info.ModTime().Equal(c.of) {
-			_ = c.readLocked()
-		}
-	}
-	return c.loaded, nil
 }
 
 // makeFirstToken writes a token with all rights to a new file, unless there are tokens already.

@@ -61,6 +61,7 @@ func (s *Service) report(ctx context.Context, in *struct {
 	if err := s.Store.PutHostFacts(ctx, h.Name, in.Body.TakenAt, in.Body.Around, in.Body.Counts, in.Body.Same != ""); err != nil {
 		return nil, s.broken("taking the report", err)
 	}
+	s.figures.reports.Inc()
 	// It is stored; from here on the host hears how it stands. Its addresses may change the fleet.
 	k, err := s.known(ctx, h)
 	if err != nil {

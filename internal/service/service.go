@@ -56,6 +56,7 @@ type Service struct {
 	pairs   sync.Map // by their numbers
 	signIns signIns
 	polls   polls
+	figures *figures
 	listing sync.Mutex // one reading of the lists at a time
 	tracing sync.Mutex // one question about traffic at a time
 
@@ -106,8 +107,10 @@ func New(o Options) *Service {
 	if o.MaxPause == 0 {
 		o.MaxPause = 24 * time.Hour
 	}
-	return &Service{Options: o, stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}}, queues: newQueues(),
+	s := &Service{Options: o, stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}}, queues: newQueues(),
 		judging: judging{jobs: map[judged]*job{}, busy: map[string]bool{}, results: map[judged]result{}}}
+	s.figures = newFigures(s)
+	return s
 }
 
 // withBody is an operation whose body may have up to n bytes, and take its time.
@@ -129,6 +132,7 @@ func (s *Service) Handler() http.Handler {
 	r.Get("/livez", s.live)
 	r.Get("/readyz", s.ready)
 	r.Get("/healthz", s.ready)
+	r.Get("/metrics", s.metrics)
 	s.register(humachi.New(r, config()))
 	r.NotFound(s.consoleFiles)
 	return r
@@ -314,6 +318,7 @@ func (s *Service) logRequests(next http.Handler) http.Handler {
 		watch := begin()
 		wrapped := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		next.ServeHTTP(wrapped, r)
+		s.figures.took(r, wrapped.Status(), watch.runs().Seconds())
 		s.Log.Info("request", "method", r.Method, "path", r.URL.Path, "status", wrapped.Status(), "bytes", wrapped.BytesWritten(),
 			"ms", watch.runs().Milliseconds(), "from", r.RemoteAddr, "id", middleware.GetReqID(r.Context()))
 	})

@@ -228,3 +228,28 @@ func (s *Store) pruneEvents(ctx context.Context, before time.Time) (gone int64, 
 	}
 	return gone, ctx.Err()
 }
+
+// Counts are figures of what is kept.
+type Counts struct {
+	Proposals  int64 // that are open
+	Entries    int64 // of the record
+	Deliveries []DeliveryCount
+}
+
+// A DeliveryCount is how many events a destination did not take.
+type DeliveryCount struct {
+	Destination, State string
+	Events             int64
+}
+
+// Counts counts what waits for somebody.
+func (s *Store) Counts(ctx context.Context) (c Counts, err error) {
+	if err = s.row(ctx, "SELECT (SELECT COUNT(*) FROM proposals WHERE state = ?), (SELECT value FROM counters WHERE name = 'record')",
+		[]any{api.ProposalOpen}, &c.Proposals, &c.Entries); err != nil {
+		return c, err
+	}
+	c.Deliveries, err = list(ctx, s, func(scan func(...any) error) (d DeliveryCount, err error) {
+		return d, scan(&d.Destination, &d.State, &d.Events)
+	}, "SELECT destination, state, COUNT(*) FROM deliveries WHERE state IN ('due', 'given up') GROUP BY destination, state LIMIT 100")
+	return c, err
+}

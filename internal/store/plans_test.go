@@ -161,6 +161,7 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Tell", func() { st.Tell([]store.Destination{{Name: "pager", Only: []string{"wave"}}}) }},
 		{"Events", func() { any(st.Events(ctx, 0, 50)) }},
 		{"EventsAfter", func() { any(st.EventsAfter(ctx, 77, 50)) }},
+		{"Counts", func() { any(st.Counts(ctx)) }},
 		{"LastEvent", func() { any(st.LastEvent(ctx)) }},
 		{"Due", func() { any(st.Due(ctx, "pager", 50)) }},
 		{"Delivered", func() { must(st.Delivered(ctx, "pager", 3999, "no", time.Now().Add(time.Hour))) }},
@@ -279,6 +280,7 @@ func TestNothingIsScanned(t *testing.T) {
 		"SELECT id, task, done_at, result FROM tasks WHERE until >",
 		"FROM newest n JOIN reports r ON r.id = n.report LEFT JOIN asked a ON a.host = n.host\n\t\t UNION ALL", "FROM attending",
 		"SELECT host, dump, pair, asked FROM findings WHERE (host, dump, pair, asked) >", // pruning
+		"FROM host_states",
 	}
 	rows, err := db.Query("SELECT sql_text, rows_examined, rows_sent FROM mysql.slow_log WHERE db = 'yfence'")
 	require.NoError(t, err)
