@@ -67,7 +67,8 @@ func TestImportDirection(t *testing.T) {
 }
 
 // floors are the rooms of internal in the order of docs/architecture.md, likewise.
-var floors = []string{"limits", "api", "client", "wave", "store", "live", "cloud", "dunlin", "host/inventory", "host/tap", "host/apply",
+var floors = []string{"limits", "api", "client", "wave", "store", "live", "cloud", "dunlin", "provider", "host/inventory", "host/tap",
+	"host/apply",
 	"host",
 	"host/agent",
 	"service", "lsp", "cli", "testbed", "simhost", "browser"}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -53,7 +54,8 @@ type demo struct {
 	url    string
 	config string // of the service
 	pager  pager
-	sky    string // where the cloud is
+	people *httptest.Server // the identity provider
+	sky    string           // where the cloud is
 
 	lock *os.File // held until we end
 

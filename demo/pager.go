@@ -37,7 +37,10 @@ func (p *pager) listen() string {
 		line := fmt.Sprintf("%s  %-18s  %s", e.Time.Format("15:04:05"), strings.TrimPrefix(e.Type, api.EventPrefix), e.Subject)
 		var host api.HostEvent
 		if json.Unmarshal(e.Data, &host) == nil && host.Host != "" {
-			line += fmt.Sprintf(": %s, and was %s", host.State, host.Was)
+			line += fmt.Sprintf(": %s", host.State)
+			if host.Was != "" {
+				line += fmt.Sprintf(", and was %s", host.Was)
+			}
 			if host.Changes > 1 {
 				line += fmt.Sprintf("; it changed %d times", host.Changes)
 			}

@@ -5,11 +5,13 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/internal/provider"
 )
 
 // approvals is what the harbour asks of changes: whatever lets strangers in is looked at by a second
@@ -18,16 +20,33 @@ const approvals = `approvals:
   - {when: opens-to-strangers, people: 1}
 `
 
+// signIns has the harbour's people sign in through a provider that asks for no password, and gives what
+// the service's configuration says of it.
+func (d *demo) signIns() string {
+	var p *provider.Provider
+	d.people = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { p.Handler().ServeHTTP(w, r) }))
+	p = provider.New(d.people.URL, provider.Person{Name: "pat", Groups: []string{"crew"}}, provider.Person{Name: "kim",
+		Groups: []string{"wardens"}})
+	return "sign-in:\n  issuer: " + d.people.URL + "\n  client-id: fence\n  url: " + d.url +
+		"\n  rights:\n    crew: [read, propose, publish, " +
+		"settle, pause]\n    wardens: [read, approve]\n"
+}
+
 // twoPeople has a change wait for a second person, who declines it; and another, which is approved and
 // put in force: the first policy again, with the ways in and the chart site for everybody.
 func (d *demo) twoPeople(ctx context.Context) error {
-	kim, err := d.svc.NewToken(ctx, api.TokenRequest{Name: "kim", Rights: []api.Right{api.Read, api.Approve},
-		For: "the second pair of eyes"})
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(d.dir, "token-kim"), []byte(kim.Secret+"\n"), 0o600); err != nil {
-		return err
+	for _, person := range []string{"pat", "kim"} { // as yfence login does
+		id, err := provider.Play(ctx, d.people.URL, "fence", person)
+		if err != nil {
+			return err
+		}
+		s, err := client.New(d.url, "").SignInPerson(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(d.dir, "session-"+person), []byte(s.Secret+"\n"), 0o600); err != nil {
+			return err
+		}
 	}
 	dir := filepath.Join(d.dir, "hill")
 	if err := os.RemoveAll(dir); err != nil {
@@ -45,24 +64,25 @@ func (d *demo) twoPeople(ctx context.Context) error {
 	if err := os.WriteFile(file, text, 0o600); err != nil {
 		return err
 	}
-	const kims = "token-kim"
+	const kims, pats = "session-kim", "session-pat"
 	for _, step := range []struct {
 		says, as string
 		code     int
 		args     []string
 	}{
-		{"Somebody wants the hill to read the logbook. Strangers are on that network too, so that it takes a second person:\n\n" +
-			"$ yfence publish -m 'the hill reads the logbook'", "token", 1,
+		{"Pat, who signed in through the harbour's identity provider, wants the hill to read the logbook. Strangers are on that network " +
+			"too, so that it takes a second person:\n\n" +
+			"$ yfence publish -m 'the hill reads the logbook'", pats, 1,
 			[]string{"publish", "--policy", dir, "-m", "the hill reads the logbook", "--yes"}},
-		{"\n$ yfence propose -m 'the hill reads the logbook'", "token", 0, []string{"propose", "--policy", dir, "-m",
+		{"\n$ yfence propose -m 'the hill reads the logbook'", pats, 0, []string{"propose", "--policy", dir, "-m",
 			"the hill reads the logbook"}},
 		{"\n$ yfence proposals decline 1 -m 'strangers share that network'         # kim, the second person", kims, 0,
 			[]string{"proposals", "decline", "1", "-m", "strangers share that network"}},
 		{"\nThe first policy is proposed again, approved, published, and put in force:\n\n$ yfence propose -m 'the ways in are needed'",
-			"token", 0,
+			pats, 0,
 			[]string{"propose", "--policy", d.policy, "-m", "the ways in are needed"}},
 		{"\n$ yfence proposals approve 2         # kim", kims, 0, []string{"proposals", "approve", "2", "--yes"}},
-		{"\n$ yfence proposals publish 2", "token", 0, []string{"proposals", "publish", "2"}},
+		{"\n$ yfence proposals publish 2", pats, 0, []string{"proposals", "publish", "2"}},
 	} {
 		fmt.Println(step.says)
 		if err := d.operateAs(ctx, step.as, step.code, step.args...); err != nil {

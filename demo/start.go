@@ -138,7 +138,7 @@ func (d *demo) service(ctx context.Context) error {
 		return err
 	}
 	d.config = filepath.Join(d.dir, "service.yaml")
-	if err := os.WriteFile(d.config, []byte(approvals+d.pager.listen()), 0o600); err != nil {
+	if err := os.WriteFile(d.config, []byte(approvals+d.pager.listen()+d.signIns()), 0o600); err != nil {
 		return err
 	}
 	if err := d.startService(console, log, "--first-token", first, "--clouds", clouds, "--clouds-every", "2s"); err != nil {
@@ -242,6 +242,7 @@ func (d *demo) down() error {
 	}
 	if d.pager.server != nil {
 		defer d.pager.server.Close()
+		defer d.people.Close()
 	}
 	for _, p := range d.attend {
 		_ = p.cmd.Process.Signal(syscall.SIGTERM)

@@ -1,5 +1,5 @@
 // Command yfence-sim has stand-ins for what Yellow Fence works with: a cloud with
-// security groups, and a host whose filter is another system's.
+// security groups, a host whose filter is another system's, and an identity provider.
 package main
 
 import (
@@ -20,7 +20,7 @@ import (
 
 func main() {
 	root := &cobra.Command{Use: "yfence-sim", Short: "Stand-ins for what Yellow Fence works with", SilenceUsage: true, SilenceErrors: true}
-	root.AddCommand(cloud(), host())
+	root.AddCommand(cloud(), host(), idp())
 	if err := root.Execute(); err != nil {
 		fmt.Fprintln(os.Stderr, "yfence-sim:", err)
 		os.Exit(2)

@@ -146,7 +146,8 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 			a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.trafficCommand(), a.copiesCommand(),
 			a.pauseCommand(),
-			a.resumeCommand(), a.tokensCommand(), a.recordCommand(), a.eventsCommand(), a.serveCommand(), a.configCommand()}},
+			a.resumeCommand(), a.tokensCommand(), a.loginCommand(), a.logoutCommand(), a.recordCommand(), a.eventsCommand(),
+			a.serveCommand(), a.configCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
 			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {
@@ -206,7 +207,8 @@ func (a *app) service() (*client.Client, error) {
 		return nil, errors.New("no service is named: give --server URL (or set YFENCE_SERVER)" + otherwise(a.command))
 	}
 	if token == "" {
-		return nil, errors.New("no token is given: name a file that holds it with --token-file, or set YFENCE_TOKEN")
+		return nil, errors.New("no token is given: name a file that holds it with --token-file, set YFENCE_TOKEN, or sign in with yfence " +
+			"login")
 	}
 	authorities, err := a.authorities()
 	if err != nil {

@@ -23,15 +23,11 @@ type settings struct {
 
 // settings reads the settings file, if there is one.
 func (a *app) settings() (s settings, err error) {
-	dir := a.getenv("XDG_CONFIG_HOME")
+	dir := a.configFolder()
 	if dir == "" {
-		home := a.getenv("HOME")
-		if home == "" {
-			return s, nil
-		}
-		dir = filepath.Join(home, ".config")
+		return s, nil
 	}
-	name := filepath.Join(dir, "yfence", "config.yaml")
+	name := filepath.Join(dir, "config.yaml")
 	data, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return s, nil
@@ -68,6 +64,9 @@ func (a *app) address() (server, token string, err error) {
 			return "", "", fmt.Errorf("the token cannot be read: %w", err)
 		}
 		token = strings.TrimSpace(string(data))
+	}
+	if token == "" {
+		token = a.session(server).Secret
 	}
 	return server, token, nil
 }

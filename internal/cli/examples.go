@@ -22,6 +22,8 @@ var examples = map[string]string{
 	"events":             "yfence events",
 	"events undelivered": "yfence events undelivered",
 	"events send-again":  "yfence events send-again pager",
+	"login":              "yfence login --server https://fence.saltmarsh.example",
+	"logout":             "yfence logout",
 	"record":             "yfence record\nyfence record --by pat --deed publish\nyfence record --on logbook-01",
 	"record show":        "yfence record show 12",
 	"record verify":      "yfence record verify --checkpoint monday.json\nyfence record verify --export record.jsonl",

@@ -213,7 +213,8 @@ func (f *serveFlags) kept() (time.Duration, error) {
 // options are those of the service that the flags and the configuration say.
 func (f *serveFlags) options(config serviceConfig) (o service.Options, err error) {
 	o = service.Options{CloudEvery: f.cloudsEvery, ReportEvery: f.reportEvery, MaxPause: f.maxPause, WholeStrangers: f.whole,
-		Secure: f.cert != "", Stay: f.follow == "off", Approvals: config.Approvals, Destinations: config.Destinations}
+		Secure: f.cert != "", Stay: f.follow == "off", Approvals: config.Approvals, Destinations: config.Destinations,
+		SignIn: config.SignIn}
 	if o.Keep.Reports, err = f.kept(); err != nil {
 		return o, err
 	}

@@ -28,6 +28,7 @@ const maxConfig = 1 << 20
 type serviceConfig struct {
 	Approvals    approve.Rules
 	Destinations []service.Destination
+	SignIn       *service.SignIn
 }
 
 // told are the destinations as what keeps events knows them.
@@ -105,6 +106,13 @@ func (a *app) configured(flags *pflag.FlagSet, file string) (c serviceConfig, al
 			all = append(all, Setting{"events, to " + d.Name, value, file})
 		}
 	}
+	if how, ok := said["sign-in"]; ok {
+		if c.SignIn, err = readSignIn(file, how); err != nil {
+			return c, nil, err
+		}
+		delete(said, "sign-in")
+		all = append(all, Setting{"sign-in", fmt.Sprintf("through %s as %s", c.SignIn.Issuer, c.SignIn.ClientID), file})
+	}
 	for key := range said {
 		return c, nil, unknownSetting(flags, file, key)
 	}
@@ -119,7 +127,7 @@ func (a *app) configured(flags *pflag.FlagSet, file string) (c serviceConfig, al
 
 // unknownSetting says that there is no such setting, and which may be meant.
 func unknownSetting(flags *pflag.FlagSet, file, key string) error {
-	names := []string{"approvals", "events"}
+	names := []string{"approvals", "events", "sign-in"}
 	flags.VisitAll(func(f *pflag.Flag) {
 		if f.Name != "config" && f.Name != "help" {
 			names = append(names, f.Name)
@@ -129,7 +137,8 @@ func unknownSetting(flags *pflag.FlagSet, file, key string) error {
 	if near := source.Nearest(key, names); near != "" {
 		hint = fmt.Sprintf("; did you mean %q?", near)
 	}
-	return fmt.Errorf("%s: there is no setting %q%s\nits settings are approvals, events, and the options of yfence serve, without the "+
+	return fmt.Errorf("%s: there is no setting %q%s\nits settings are approvals, events, sign-in, and the options of yfence serve, "+
+		"without the "+
 		"dashes "+
 		"before them",
 		file, key, hint)
@@ -250,6 +259,41 @@ func readDestinations(file string, said any) (to []service.Destination, err erro
 		to = append(to, one)
 	}
 	return to, nil
+}
+
+// readSignIn reads how people sign in.
+func readSignIn(file string, said any) (*service.SignIn, error) {
+	var in struct {
+		Issuer     string                 `yaml:"issuer"`
+		ClientID   string                 `yaml:"client-id"`
+		SecretFile string                 `yaml:"client-secret-file"`
+		URL        string                 `yaml:"url"`
+		Groups     string                 `yaml:"groups-claim"`
+		Rights     map[string][]api.Right `yaml:"rights"`
+	}
+	text, err := yaml.Marshal(said)
+	if err == nil {
+		err = yaml.UnmarshalWithOptions(text, &in, yaml.Strict())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: sign-in has issuer, client-id, url and rights, and if wanted client-secret-file and groups-claim, as\n"+
+			"sign-in:\n  issuer: https://id.example\n  client-id: fence\n  url: https://fence.example\n  rights:\n    ops: [read, "+
+			"settle]\n"+
+			"    gatekeepers: [read, \"approve:gate\"]\n(a secret stands in a file of its own; rights with roles are quoted)", file)
+	}
+	c := &service.SignIn{Issuer: in.Issuer, ClientID: in.ClientID, URL: strings.TrimSuffix(in.URL, "/"), GroupsClaim: in.Groups,
+		Rights: in.Rights}
+	if in.SecretFile != "" {
+		text, err := os.ReadFile(in.SecretFile)
+		if err != nil {
+			return nil, fmt.Errorf("%s: sign-in: %w", file, err)
+		}
+		c.ClientSecret = strings.TrimSpace(string(text))
+	}
+	if err := c.Check(); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return c, nil
 }
 
 // configCommand makes `yfence config`, which has `show` under it.

@@ -55,7 +55,7 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 			ctx = huma.WithContext(ctx, store.For(ctx.Context(), store.Hosts))
 		}
 		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
-		token, signIn, err := s.token(ctx)
+		token, by, err := s.token(ctx)
 		// Each way in which a token is no good has a sentence of its own: the person can do something about it.
 		switch {
 		case errors.Is(err, errNoToken):
@@ -76,7 +76,7 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 			return
 		}
 		s.used(ctx.Context(), token)
-		ctx = huma.WithContext(ctx, store.By(ctx.Context(), doer(ctx.Context(), token, signIn)))
+		ctx = huma.WithContext(ctx, store.By(ctx.Context(), by))
 		next(huma.WithValue(ctx, callerKey{}, token))
 	}
 }
@@ -105,18 +105,25 @@ func address(ctx context.Context) string {
 	return host
 }
 
-// token finds the token of a request, and how it came: by its secret, or by a session. errNoToken
+// token finds the token of a request, and who it is: by its secret, or by a session. errNoToken
 // where it has neither.
-func (s *Service) token(ctx huma.Context) (t api.Token, signIn string, err error) {
-	if secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); ok {
+func (s *Service) token(ctx huma.Context) (t api.Token, by record.Doer, err error) {
+	secret, ok := strings.CutPrefix(ctx.Header("Authorization"), "Bearer ")
+	if ok && !strings.HasPrefix(secret, store.PersonPrefix) {
 		t, err = s.Store.TokenBySecret(ctx.Context(), secret)
-		return t, byToken, err
+		return t, doer(ctx.Context(), t, byToken), err
 	}
-	if cookie, noCookie := huma.ReadCookie(ctx, sessionCookie); noCookie == nil {
-		t, err = s.Store.TokenBySession(ctx.Context(), cookie.Value)
-		return t, bySession, err
+	if cookie, noCookie := huma.ReadCookie(ctx, sessionCookie); !ok && noCookie == nil {
+		secret, ok = cookie.Value, true
 	}
-	return t, "", errNoToken
+	switch {
+	case !ok:
+		return t, by, errNoToken
+	case strings.HasPrefix(secret, store.PersonPrefix):
+		return s.person(ctx.Context(), secret)
+	}
+	t, err = s.Store.TokenBySession(ctx.Context(), secret)
+	return t, doer(ctx.Context(), t, bySession), err
 }
 
 // Who may call what is decided for a token; without one there is nobody to decide for.
@@ -158,9 +165,7 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 }) (*sessionOutput, error) {
 	from := sourceOf(remote(ctx))
 	if wait := s.signIns.wait(from, moment()); wait > 0 {
-		return nil, huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s",
-			limits.SignIns, from, wait.Round(time.Second))),
-			http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
+		return nil, tooMany(from, wait)
 	}
 	t, err := s.Store.TokenBySecret(ctx, strings.TrimSpace(in.Body.Token))
 	if errors.Is(err, store.ErrNotFound) || err == nil && s.over(t) != "" {
@@ -184,12 +189,22 @@ func (s *Service) signIn(ctx context.Context, in *struct {
 	return &sessionOutput{s.cookie(value, int(sessionLasts.Seconds())), api.Session{Name: t.Name, Rights: t.Rights}}, nil
 }
 
+// tooMany is the answer to who failed to sign in too often.
+func tooMany(from string, wait time.Duration) error {
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("%d sign-ins from %s failed within a minute; wait %s",
+		limits.SignIns, from, wait.Round(time.Second))), http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
+}
+
 // signOut ends a session, whether or not there is one.
 func (s *Service) signOut(ctx context.Context, in *struct {
 	Session string `cookie:"yfence_session"`
+	Bearer  string `header:"Authorization" doc:"of a program, whose session is ended"`
 }) (*struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }, error) {
+	if secret, ok := strings.CutPrefix(in.Bearer, "Bearer "); ok && strings.HasPrefix(secret, store.PersonPrefix) {
+		in.Session = secret
+	}
 	if err := s.Store.EndSession(ctx, in.Session); err != nil {
 		return nil, s.broken("sign-out", err)
 	}

@@ -121,7 +121,7 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 			real, _ := res.differences()
 			says = &api.HostEvent{Host: h.Name, Was: before.Told, State: is.State, Why: res.Why, Findings: real,
 				Changes: max(is.Changes, 1)}
-			is.Told, is.ToldAt, is.Changes = is.State, now, 0
+			is = told(is, now)
 		}
 		if err := s.Store.PutHostState(ctx, is, says); err != nil {
 			return err

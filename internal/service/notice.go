@@ -7,9 +7,18 @@ import (
 	"yellowfence.example/yfence/internal/store"
 )
 
-// quiet is how long after an event about a host the next one waits: a host whose state changes all the
-// time is told of once in that time, with how often it changed.
-const quiet = 5 * time.Minute
+// After an event about a host the next one waits, the longer the more there were in a row: what changes
+// now and then is told at once, and a host whose state changes all the time is told of once in quiet, with
+// how often it changed. After calm it is as if nothing was.
+const (
+	quiet = 5 * time.Minute
+	calm  = 10 * time.Minute
+)
+
+// waits is how long the next event waits after so many in a row.
+func waits(tells int) time.Duration {
+	return min(5*time.Second<<(2*min(max(tells-1, 0), 8)), quiet) // 5 s, 20 s, 80 s, 5 min
+}
 
 // notice works out what is told of a host that is in a state now. is is what is kept of it; keep says
 // that this is otherwise than was, tell that others are told. first is a host that was never looked at.
@@ -23,7 +32,7 @@ func notice(was store.HostState, first bool, state api.State, now time.Time) (is
 	}
 	is = was
 	if first {
-		is.Told, is.State, is.ToldAt = state, state, now.Add(-quiet) // so that the first change is told at once
+		is.Told, is.State, is.ToldAt = state, state, now.Add(-calm) // so that the first change is told at once
 		return is, true, state != api.InStep
 	}
 	if state != was.State {
@@ -31,8 +40,18 @@ func notice(was store.HostState, first bool, state api.State, now time.Time) (is
 		is.Changes++
 		keep = true
 	}
-	if is.Changes > 0 && now.Sub(was.ToldAt) >= quiet && (is.State != is.Told || is.Changes > 1) {
+	if is.Changes > 0 && now.Sub(was.ToldAt) >= calm {
+		is.Tells = 0
+	}
+	if is.Changes > 0 && now.Sub(was.ToldAt) >= waits(is.Tells) && (is.State != is.Told || is.Changes > 1) {
 		return is, true, true
 	}
 	return is, keep, false
+}
+
+// told is what is kept once that was told.
+func told(is store.HostState, now time.Time) store.HostState {
+	is.Told, is.ToldAt, is.Changes = is.State, now, 0
+	is.Tells++
+	return is
 }

@@ -22,15 +22,16 @@ func TestNotice(t *testing.T) {
 		{"ok ok drift drift drift drift drift drift drift drift", "2 drifted"},
 		{"ok ok ok ok ok ok drift drift drift drift drift ok ok ok ok ok ok", "6 drifted, 11 in step"},
 		{"ok behind waits ok behind waits ok ok ok ok ok ok", ""},
-		// one that flaps: at once, and then once in the time, with how often
-		{"ok drift ok drift ok drift ok drift ok drift ok ok ok ok ok ok", "1 drifted, 6 in step 5 times, 11 in step 4 times"},
+		// one that flaps: at once, then the longer the more there were, and after calm at once again
+		{"ok drift ok drift ok drift ok drift ok drift ok ok ok ok ok ok", "1 drifted, 2 in step, 3 drifted, 5 drifted 2 times, 10 in " +
+			"step 5 times"},
 		// back before the time is over: told that it went and came
-		{"ok ok ok ok ok ok silent ok ok ok ok ok ok ok", "6 silent, 11 in step"},
-		{"drift ok ok ok ok ok back", "0 drifted, 5 in step, 10 went back"},
+		{"ok ok ok ok ok ok silent ok ok ok ok ok ok ok", "6 silent, 7 in step"},
+		{"drift ok ok ok ok ok back", "0 drifted, 1 in step, 6 went back"},
 	} {
 		at := time.Date(2026, 11, 28, 8, 0, 0, 0, time.UTC)
 		var h store.HostState
-		var told []string
+		var said []string
 		words := strings.Fields(c.stands)
 		for minute := range max(len(words), 12) {
 			word := words[min(minute, len(words)-1)]
@@ -43,10 +44,10 @@ func TestNotice(t *testing.T) {
 				if is.Changes > 1 {
 					say += fmt.Sprintf(" %d times", is.Changes)
 				}
-				told = append(told, say)
-				h.Told, h.ToldAt, h.Changes = is.State, at.Add(time.Duration(minute)*time.Minute), 0
+				said = append(said, say)
+				h = told(is, at.Add(time.Duration(minute)*time.Minute))
 			}
 		}
-		require.Equal(t, c.told, strings.Join(told, ", "), c.stands)
+		require.Equal(t, c.told, strings.Join(said, ", "), c.stands)
 	}
 }

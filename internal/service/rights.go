@@ -78,7 +78,11 @@ func wordsOf(rights []api.Right) []string {
 
 // forbidden is the answer to whoever may not do something: what it takes, and whom to ask.
 func (s *Service) forbidden(ctx context.Context, t api.Token, right api.Right, takes string) error {
-	say := fmt.Sprintf("the token %q may not do this: it takes the right %s", t.Name, takes)
+	who := fmt.Sprintf("the token %q", t.Name)
+	if t.ID == 0 { // a person
+		who = t.Name
+	}
+	say := fmt.Sprintf("%s may not do this: it takes the right %s", who, takes)
 	if right != api.Host {
 		if may, err := s.Store.WhoMay(ctx, right, 3); err == nil && len(may) > 0 {
 			say += "; ask " + strings.Join(may, " or ")

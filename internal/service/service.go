@@ -38,6 +38,7 @@ type Options struct {
 	FollowEvery    time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
 	Lists          ListOptions      // as they are for tests
 	Prober         Prober           // opens connections of the service's own; its machine's where it is empty
+	SignIn         *SignIn          // how people sign in through an identity provider; nil: they do not
 	Destinations   []Destination    // where events are delivered to
 	EventsLook     time.Duration    // how often it is looked for events, and how soon one is tried again; as usual if it is 0
 	Approvals      approve.Rules    // which changes need whose approval; none need any where there is none
@@ -57,8 +58,10 @@ type Service struct {
 	signIns signIns
 	polls   polls
 	figures *figures
-	listing sync.Mutex // one reading of the lists at a time
-	tracing sync.Mutex // one question about traffic at a time
+
+	identity identity
+	listing  sync.Mutex // one reading of the lists at a time
+	tracing  sync.Mutex // one question about traffic at a time
 
 	stopOnce sync.Once
 	stopping chan struct{} // closed when the service stops: nobody is kept waiting any longer
@@ -133,6 +136,8 @@ func (s *Service) Handler() http.Handler {
 	r.Get("/readyz", s.ready)
 	r.Get("/healthz", s.ready)
 	r.Get("/metrics", s.metrics)
+	r.Get("/sign-in/begin", s.beginSignIn)
+	r.Get("/sign-in/back", s.endSignIn)
 	s.register(humachi.New(r, config()))
 	r.NotFound(s.consoleFiles)
 	return r
@@ -166,10 +171,7 @@ var anybody = append(slices.Clone(api.Rights), api.Host)
 func (s *Service) register(a huma.API) {
 	a.UseMiddleware(s.authorize(a))
 
-	// Sessions of the console.
-	huma.Register(a, limited(operation("GET", "/session", "who-am-i", "Who is signed in", anybody...)), s.whoAmI)
-	huma.Register(a, operation("POST", "/session", "sign-in", "Begin a session of the console with a token"), s.signIn)
-	huma.Register(a, limited(operation("DELETE", "/session", "sign-out", "End the session", anybody...)), s.signOut)
+	s.registerSessions(a)
 
 	// The policy and its history, and the fleet.
 	huma.Register(a, operation("GET", "/revisions", "list-revisions", "List the policy's revisions", api.Read), s.listRevisions)
@@ -240,6 +242,16 @@ func (s *Service) register(a huma.API) {
 	s.registerRecord(a)
 	s.registerProposals(a)
 	s.registerEvents(a)
+}
+
+// registerSessions tells the router how one signs in and out.
+func (s *Service) registerSessions(a huma.API) {
+	huma.Register(a, limited(operation("GET", "/session", "who-am-i", "Who is signed in", anybody...)), s.whoAmI)
+	huma.Register(a, operation("POST", "/session", "sign-in", "Begin a session of the console with a token"), s.signIn)
+	huma.Register(a, operation("GET", "/sign-in", "show-sign-in", "How one signs in"), s.showSignIn)
+	huma.Register(a, operation("POST", "/session/person", "sign-in-person", "Begin a session for who signed in at the identity provider"),
+		s.takePerson)
+	huma.Register(a, limited(operation("DELETE", "/session", "sign-out", "End the session", anybody...)), s.signOut)
 }
 
 // registerTraffic tells the router what hosts counted and saw.

@@ -164,13 +164,14 @@ type HostState struct {
 	ToldAt  time.Time
 	State   api.State
 	Changes int
+	Tells   int // how often it was told in a row
 }
 
 // HostStates are how all hosts were last told to stand, by name.
 func (s *Store) HostStates(ctx context.Context) (map[string]HostState, error) {
 	rows, err := list(ctx, s, func(scan func(...any) error) (h HostState, err error) {
-		return h, scan(&h.Host, &h.Told, &h.ToldAt, &h.State, &h.Changes)
-	}, "SELECT host, told, told_at, state, changes FROM host_states")
+		return h, scan(&h.Host, &h.Told, &h.ToldAt, &h.State, &h.Changes, &h.Tells)
+	}, "SELECT host, told, told_at, state, changes, tells FROM host_states")
 	out := make(map[string]HostState, len(rows))
 	for _, h := range rows {
 		out[h.Host] = h
@@ -181,9 +182,8 @@ func (s *Store) HostStates(ctx context.Context) (map[string]HostState, error) {
 // PutHostState notes how a host stands, and writes the event that tells of it, if there is one.
 func (s *Store) PutHostState(ctx context.Context, h HostState, tells *api.HostEvent) error {
 	return s.exactlyOnce(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "REPLACE INTO host_states (host, told, told_at, state, changes) VALUES (?, ?, ?, ?, ?)",
-			h.Host, h.Told,
-			h.ToldAt.UTC(), h.State, h.Changes); err != nil || tells == nil {
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO host_states (host, told, told_at, state, changes, tells) VALUES (?, ?, ?, ?, ?, ?)",
+			h.Host, h.Told, h.ToldAt.UTC(), h.State, h.Changes, h.Tells); err != nil || tells == nil {
 			return err
 		}
 		return s.happened(ctx, tx, api.HostStateEvent, h.Host, tells)

@@ -40,7 +40,8 @@ var fill = []string{
 		"256)) FROM seq_1_to_20000",
 	"INSERT INTO tokens (name, rights, host, hash, created_at) SELECT CONCAT('h', seq), 'host', CONCAT('h', seq), UNHEX(SHA2(CONCAT('t', " +
 		"seq), 256)), NOW(6) FROM seq_1_to_20000",
-	"INSERT INTO sessions SELECT UNHEX(SHA2(CONCAT('s', seq), 256)), seq, NOW(6) + INTERVAL 1 HOUR FROM seq_1_to_20000",
+	"INSERT INTO sessions (hash, token, expires_at) SELECT UNHEX(SHA2(CONCAT('s', seq), 256)), seq, NOW(6) + INTERVAL 1 HOUR FROM " +
+		"seq_1_to_20000",
 	"INSERT INTO enrolments SELECT UNHEX(SHA2(CONCAT('e', seq), 256)), CONCAT('h', seq), NOW(6) + INTERVAL 1 HOUR, NULL FROM " +
 		"seq_1_to_20000",
 	"INSERT INTO enrolled SELECT CONCAT('h', seq), NOW(6), '{}' FROM seq_1_to_20000",
@@ -158,6 +159,15 @@ func TestNothingIsScanned(t *testing.T) {
 		{"MakeToken", func() { any(st.MakeToken(ctx, api.Token{Name: "kim", Rights: []api.Right{"settle:charts,broker"}})) }},
 		{"Used", func() { must(st.Used(ctx, token.ID)) }},
 		{"WhoMay", func() { any(st.WhoMay(ctx, api.Approve, 3)) }},
+		{"NewPersonSession", func() {
+			any(st.NewPersonSession(ctx, store.Person{Name: "kim", Subject: "s kim", Until: time.Now().Add(time.Hour)}))
+		}},
+		{"PersonBySession", func() {
+			secret, err := st.NewPersonSession(ctx, store.Person{Name: "gus", Subject: "s gus", Until: time.Now().Add(time.Hour)})
+			must(err)
+			any(st.PersonBySession(ctx, secret))
+			must(st.EndSession(ctx, secret))
+		}},
 		{"Tell", func() { st.Tell([]store.Destination{{Name: "pager", Only: []string{"wave"}}}) }},
 		{"Events", func() { any(st.Events(ctx, 0, 50)) }},
 		{"EventsAfter", func() { any(st.EventsAfter(ctx, 77, 50)) }},

@@ -170,6 +170,9 @@ func (s *Store) TokenBySession(ctx context.Context, value string) (t api.Token, 
 func (s *Store) EndSession(ctx context.Context, value string) error {
 	h := hashOf(value)
 	return s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+		if was, err := s.endPersonSession(ctx, tx, h); was || err != nil {
+			return err
+		}
 		t, err := scanToken(tx.QueryRowContext(ctx, "SELECT "+tokenColumns+" FROM sessions x JOIN tokens t ON t.id = x.token WHERE "+
 			"x.hash = ?"+
 			" FOR UPDATE", h[:]).Scan)

@@ -677,6 +677,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a session for who signed in at the identity provider */
+        post: operations["sign-in-person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one signs in */
+        get: operations["show-sign-in"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -2155,6 +2189,19 @@ export interface components {
             /** @description whose program sends it, where that matters */
             user?: string;
         };
+        PersonSession: {
+            name: string;
+            rights: string[] | null;
+            secret: string;
+            /** Format: date-time */
+            until: string;
+            /** Format: int64 */
+            version: number;
+        };
+        PersonSignIn: {
+            /** @description the provider's token that says who it is */
+            id_token: string;
+        };
         Probe: {
             /** @description the address to open it from */
             from?: string;
@@ -2330,6 +2377,11 @@ export interface components {
             proposals: components["schemas"]["Proposal"][];
             /** Format: int64 */
             version: number;
+        };
+        ProviderNote: {
+            /** @description the name that it knows the service by */
+            client_id: string;
+            issuer: string;
         };
         PublishRequest: {
             /** @description codes of checks whose errors do not stop this publication; a policy that cannot be read is refused all the same */
@@ -2726,6 +2778,12 @@ export interface components {
         };
         "Sign-inRequest": {
             token: string;
+        };
+        SignInWays: {
+            /** @description the identity provider that people sign in through; a token works always */
+            provider?: components["schemas"]["ProviderNote"];
+            /** Format: int64 */
+            version: number;
         };
         Source: {
             name: string;
@@ -4883,7 +4941,10 @@ export interface operations {
     "sign-out": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description of a program, whose session is ended */
+                Authorization?: string;
+            };
             path?: never;
             cookie?: {
                 yfence_session?: string;
@@ -4898,6 +4959,68 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-in-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonSignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonSession"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
             };
             /** @description Error */
             default: {

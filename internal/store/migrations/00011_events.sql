@@ -31,7 +31,8 @@ CREATE TABLE IF NOT EXISTS host_states (
     told    VARCHAR(20)  NOT NULL,  -- the state that was told last
     told_at DATETIME(6)  NOT NULL,
     state   VARCHAR(20)  NOT NULL,  -- as it is now
-    changes INT          NOT NULL   -- since then
+    changes INT          NOT NULL,  -- since then
+    tells   INT          NOT NULL DEFAULT 0 -- how often it was told in a row
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
 -- +goose Down
