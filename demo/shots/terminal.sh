@@ -40,8 +40,8 @@ shoot rules-iptables 'yfence rules charts-02 --dialect iptables --policy demo/sa
 shoot live 'yfence live --dump demo/recorded/depot-01.json   # what comes in, and the first sets' "cd $PWD; yfence live --dump demo/recorded/depot-01.json | sed -e '/^output/,/^\$/d' | cut -c1-156 | head -44"
 shoot traffic 'yfence traffic refused --since 1h --most 2' \
 	"q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence traffic refused --since 1h --most 2 $service; q traffic seen --since 1h --most 2; q traffic unused --since 1h | head -15"
-shoot company "yfence publish -m 'the hill reads the logbook'" \
-	"cd $PWD; q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence publish --policy var/demo/hill -m 'the hill reads the logbook' --yes $service 2>&1 | grep -v '^  *packet\\|^\$'; q proposals show 2; q record --limit 22 | cut -c1-156; q record verify" 4
+shoot company "yfence publish -m 'the hill reads the logbook'   # its last words" \
+	"cd $PWD; q() { printf '\\n\\e[1m$ yfence %s\\e[0m\\n' \"\$*\"; yfence \"\$@\" $service; }; yfence publish --policy var/demo/hill -m 'the hill reads the logbook' --yes $service 2>&1 | tail -3; q proposals --all; q proposals show 2; q record --limit 15 | cut -c1-156; q record verify; q events --limit 5" 5
 shoot ask "yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh" \
 	"cd $PWD/demo; q() { printf '\n\e[1m\$ yfence ask %s\e[0m\n' \"\$*\"; yfence ask \"\$@\"; }; yfence ask 'everywhere -> logbook : postgresql' --policy saltmarsh; q 'everywhere -> jump : ssh' --policy saltmarsh; q '10.60.0.7 -> 10.60.3.40 : postgresql' --dump recorded/logbook-01.json"
 cp -r demo/saltmarsh "$work/change"

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
+
+	"yellowfence.example/yfence/internal/api"
 )
 
 // eventsCommand makes `yfence events`, which lists, and what is under it.
@@ -36,7 +39,7 @@ func (a *app) eventsCommand() *cobra.Command {
 				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 				_, _ = fmt.Fprintln(t, "EVENT\tAT\tTYPE\tABOUT")
 				for _, e := range list.Events {
-					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", e.Number, e.At.Format("2006-01-02 15:04:05 MST"), e.Type, e.Subject)
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", e.Number, e.At.Format("2006-01-02 15:04:05 MST"), e.Type, about(e))
 				}
 				_ = t.Flush()
 			})
@@ -44,6 +47,19 @@ func (a *app) eventsCommand() *cobra.Command {
 	}
 	list.Flags().IntVar(&most, "limit", 50, "how many at most")
 	return listing(noun, list)
+}
+
+// about is what an event is about: of a host how it stands, too.
+func about(e api.Event) string {
+	var host api.HostEvent
+	if json.Unmarshal(e.Data, &host) != nil || host.Host == "" {
+		return e.Subject
+	}
+	s := host.Host + ": " + string(host.State)
+	if host.Changes > 1 {
+		s += fmt.Sprintf(", after %d changes", host.Changes)
+	}
+	return s
 }
 
 // eventsUndelivered makes `yfence events undelivered`.

@@ -77,6 +77,9 @@ func printRecord(w io.Writer, list api.Record) {
 	}
 }
 
+// mostBesides is how many letters of one thing that belongs to an entry stand in the list.
+const mostBesides = 24
+
 // besides is what else belongs to an entry, in brackets.
 func besides(e record.Entry) string {
 	var parts []string
@@ -84,7 +87,11 @@ func besides(e record.Entry) string {
 		if name == "meaning" { // for programs
 			continue
 		}
-		parts = append(parts, name+" "+e.With[name])
+		value := e.With[name]
+		if letters := []rune(value); len(letters) > mostBesides { // record show has all of it
+			value = string(letters[:mostBesides-1]) + "…"
+		}
+		parts = append(parts, name+" "+value)
 	}
 	if parts == nil {
 		return ""
