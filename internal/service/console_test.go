@@ -19,8 +19,8 @@ import (
 	"yellowfence.example/yfence/internal/browser"
 )
 
-// TestConsole uses the console in a real browser, as a person does.
-func TestConsole(t *testing.T) {
+// consoleNeeded skips a test of the console, loudly, where that or a browser is not there.
+func consoleNeeded(t *testing.T) {
 	_, built := console.Files()
 	_, missing := exec.LookPath("chromium")
 	if !built || missing != nil {
@@ -29,6 +29,26 @@ func TestConsole(t *testing.T) {
 		}
 		t.Skip("THE CONSOLE IS NOT TESTED: it is not built (make build), or Chromium is not installed")
 	}
+}
+
+// TestSignInInABrowser: somebody signs in to the console through the identity provider.
+func TestSignInInABrowser(t *testing.T) {
+	consoleNeeded(t)
+	ctx := context.Background()
+	c := newCompany(t)
+	_, err := c.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
+	require.NoError(t, err)
+	tab, cancel, err := browser.New(ctx, 1280, 800)
+	require.NoError(t, err)
+	defer cancel()
+	require.NoError(t, chromedp.Do(tab, chromedp.Navigate(c.url), chromedp.WaitVisible(`//a[contains(., "Sign in with 127.0.0.1")]`),
+		chromedp.Click(`//a[contains(., "Sign in with")]`), chromedp.WaitVisible(`//a[text()="kim"]`), chromedp.Click(`//a[text()="kim"]`),
+		chromedp.WaitVisible(`//a[text()="jump-01"]`)))
+}
+
+// TestConsole uses the console in a real browser, as a person does.
+func TestConsole(t *testing.T) {
+	consoleNeeded(t)
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	for _, host := range []string{"logbook-01", "broker-02", "watch-01", "charts-01"} {

@@ -43,6 +43,10 @@ const again = 10_000
 export const useSession = () =>
   useQuery({ queryKey: ['session'], queryFn: async () => open(await client.GET('/api/v1/session')), retry: false, staleTime: Infinity })
 
+/** How one signs in: a token works always, and an identity provider where there is one. */
+export const useSignInWays = () =>
+  useQuery({ queryKey: ['sign-in'], queryFn: async () => open(await client.GET('/api/v1/sign-in')), retry: false, staleTime: Infinity })
+
 /** All hosts: the service gives them in parts. */
 async function wholeFleet() {
   const all = open(await client.GET('/api/v1/fleet'))

@@ -1,10 +1,11 @@
 import { useState } from 'react'
 
-import { useSignIn } from '../api'
+import { useSignIn, useSignInWays } from '../api'
 
 export function SignIn() {
   const [token, setToken] = useState('')
   const signIn = useSignIn()
+  const provider = useSignInWays().data?.provider
   return (
     <div className="flex min-h-screen flex-col">
       <div className="pickets h-2" aria-hidden />
@@ -12,6 +13,14 @@ export function SignIn() {
         <img src="/fence.svg" alt="" className="mb-4 size-14" />
         <h1 className="text-2xl font-semibold tracking-tight">Yellow Fence</h1>
         <p className="mb-6 text-faint">One policy for the fleet, and what is really in force beside it.</p>
+        {provider && (
+          <a
+            href="/sign-in/begin"
+            className="mb-4 block rounded-md bg-fence px-4 py-2 text-center font-semibold text-fence-ink hover:brightness-105"
+          >
+            Sign in with {new URL(provider.issuer).host}
+          </a>
+        )}
         <form
           className="rounded-lg border border-line bg-board p-5"
           onSubmit={(event) => {
