@@ -38,12 +38,8 @@ func (r Right) What() (word Right, roles []string) {
 func (r Right) Check() error {
 	word, roles := r.What()
 	if !slices.Contains(Rights, word) {
-		words := make([]string, len(Rights))
-		for i, w := range Rights {
-			words[i] = string(w)
-		}
 		return fmt.Errorf("%q is not a right; the rights are %s, each for the whole fleet or, as settle:charts, for roles", string(word),
-			strings.Join(words, ", "))
+			strings.Join(Words(Rights), ", "))
 	}
 	for _, role := range roles {
 		if role == "" || strings.Trim(role, "abcdefghijklmnopqrstuvwxyz0123456789-_.") != "" {
@@ -51,6 +47,15 @@ func (r Right) Check() error {
 		}
 	}
 	return nil
+}
+
+// Words is rights as words.
+func Words(rights []Right) []string {
+	out := make([]string, len(rights))
+	for i, r := range rights {
+		out[i] = string(r)
+	}
+	return out
 }
 
 // Has says that somebody has a right for the whole fleet.

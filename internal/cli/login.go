@@ -101,14 +101,10 @@ hours or until yfence logout.`,
 			if err := a.keepSession(keptSession{strings.TrimSuffix(server, "/"), s.Secret, s.Name, s.Until}); err != nil {
 				return err
 			}
-			words := make([]string, len(s.Rights))
-			for i, r := range s.Rights {
-				words[i] = string(r)
-			}
 			s.Secret = "" // it is kept where it belongs
 			return a.print(s, func(w io.Writer) {
 				_, _ = fmt.Fprintf(w, "signed in as %s until %s, with the rights %s\n", s.Name, s.Until.Local().Format("15:04"),
-					strings.Join(words, ", "))
+					strings.Join(api.Words(s.Rights), ", "))
 			})
 		},
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -218,11 +217,8 @@ func (a *app) proposalsApprove() *cobra.Command {
 			}
 			if !yes {
 				a.printProposal(a.errOut, p, nil)
-				_, _ = fmt.Fprint(a.errOut, "\nApprove this? [yes/no] ")
-				answer, _ := bufio.NewReader(a.stdin).ReadString('\n') // an answer that ends early is none
-				if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "yes" && answer != "y" {
-					a.say("not approved; say yes, or --yes where nobody can be asked")
-					return errFound
+				if err := a.agreed("Approve this?", "not approved"); err != nil {
+					return err
 				}
 			}
 			p, err = svc.ApproveProposal(cmd.Context(), p.Number, p.Meaning.Sum, note)

@@ -155,10 +155,15 @@ func (a *app) meant(cmd *cobra.Command, svc *client.Client, req api.PublishReque
 	if said {
 		return nil
 	}
-	_, _ = fmt.Fprint(a.errOut, "\nPublish this? [yes/no] ")
+	return a.agreed("Publish this?", "not published")
+}
+
+// agreed asks somebody, and is errFound where he does not say yes; not is what then is not done.
+func (a *app) agreed(question, not string) error {
+	_, _ = fmt.Fprintf(a.errOut, "\n%s [yes/no] ", question)
 	answer, _ := bufio.NewReader(a.stdin).ReadString('\n') // an answer that ends early is none
 	if answer = strings.ToLower(strings.TrimSpace(answer)); answer != "yes" && answer != "y" {
-		a.say("not published; say yes, or --yes where nobody can be asked")
+		a.say("%s; say yes, or --yes where nobody can be asked", not)
 		return errFound
 	}
 	return nil

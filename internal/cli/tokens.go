@@ -82,10 +82,6 @@ func (a *app) tokensList() *cobra.Command {
 				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 				_, _ = fmt.Fprintln(t, "TOKEN\tNAME\tRIGHTS\tHOST\tFOR\tMADE\tLAST USED\tENDS")
 				for _, k := range tokens.Tokens {
-					words := make([]string, len(k.Rights))
-					for i, r := range k.Rights {
-						words[i] = string(r)
-					}
 					used, end := "", ""
 					if k.UsedAt != nil {
 						used = k.UsedAt.Format("2006-01-02")
@@ -96,7 +92,8 @@ func (a *app) tokensList() *cobra.Command {
 					case k.Until != nil:
 						end = k.Until.Format("2006-01-02")
 					}
-					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(words, " "), k.Host, k.For,
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(api.Words(k.Rights), " "),
+						k.Host, k.For,
 						k.CreatedAt.Format("2006-01-02"), used, end)
 				}
 				_ = t.Flush()

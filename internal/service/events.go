@@ -252,14 +252,18 @@ func (s *Service) post(ctx context.Context, client *http.Client, d Destination, 
 // metadata is where a cloud's instances find their keys, outside of the link-local range.
 var metadata = netip.MustParseAddr("fd00:ec2::254")
 
+// atHome says that an address leads to this machine, to its link, or to where its cloud keeps its keys.
+func atHome(a netip.Addr) bool {
+	return a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || a.IsLoopback() || a == metadata
+}
+
 // outward refuses to connect to addresses that lead to this machine or its link.
 func outward(address string, internal bool) error {
 	to, err := netip.ParseAddrPort(address)
 	if err != nil {
 		return err
 	}
-	if a := to.Addr().Unmap(); !internal && (a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || a.IsLoopback() ||
-		a == metadata) {
+	if a := to.Addr().Unmap(); !internal && atHome(a) {
 		return fmt.Errorf("events are not delivered to %s, which is this machine or its link; internal: true allows it", a)
 	}
 	return nil
@@ -289,7 +293,7 @@ func (s *Service) registerEvents(a huma.API) {
 }
 
 // listEvents answers events, the newest first.
-func (s *Service) listEvents(ctx context.Context, in *pageInput) (*struct{ Body api.Events }, error) {
+func (s *Service) listEvents(ctx context.Context, in *PageInput) (*struct{ Body api.Events }, error) {
 	list, err := s.Store.Events(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("reading the events", err)

@@ -240,7 +240,7 @@ func (s *Service) listClient() *http.Client {
 			return err
 		}
 		a := to.Addr().Unmap()
-		if a.IsLinkLocalUnicast() || a.IsMulticast() || a.IsUnspecified() || a.IsLoopback() && !s.Lists.Loopback {
+		if atHome(a) && !(a.IsLoopback() && s.Lists.Loopback) {
 			return fmt.Errorf("lists are not read from %s", a)
 		}
 		return nil

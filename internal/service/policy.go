@@ -36,14 +36,15 @@ func refused(what string, problems []source.Problem) error {
 	}
 }
 
-// pageInput is which part of a list is wanted.
-type pageInput struct {
+// PageInput is which part of a list is wanted. (Its name begins with a capital so that the package which
+// reads requests finds its fields where it is part of another.)
+type PageInput struct {
 	Before int64 `query:"before" minimum:"0" doc:"those that come after this one in the list: what the part before gave as next"`
 	Limit  int   `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"how many at most"`
 }
 
 // listRevisions answers which revisions there are, the newest first.
-func (s *Service) listRevisions(ctx context.Context, in *pageInput) (*struct{ Body api.Revisions }, error) {
+func (s *Service) listRevisions(ctx context.Context, in *PageInput) (*struct{ Body api.Revisions }, error) {
 	list, err := s.Store.Revisions(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("listing the revisions", err)

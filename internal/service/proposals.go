@@ -46,9 +46,8 @@ func (s *Service) registerProposals(a huma.API) {
 
 // listProposals answers proposals without what they mean.
 func (s *Service) listProposals(ctx context.Context, in *struct {
-	Before int64  `query:"before" minimum:"0" doc:"those that come after this one in the list: what the part before gave as next"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"how many at most"`
-	State  string `query:"state" enum:"open,published,declined,withdrawn," doc:"only those in a state"`
+	PageInput
+	State string `query:"state" enum:"open,published,declined,withdrawn," doc:"only those in a state"`
 }) (*struct{ Body api.Proposals }, error) {
 	list, err := s.Store.Proposals(ctx, in.State, in.Before, in.Limit)
 	if err != nil {

@@ -25,11 +25,10 @@ func (s *Service) registerRecord(a huma.API) {
 
 // listRecord answers entries, the newest first.
 func (s *Service) listRecord(ctx context.Context, in *struct {
-	Before int64  `query:"before" minimum:"0" doc:"those that come after this one in the list: what the part before gave as next"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"how many at most"`
-	By     string `query:"by" maxLength:"200" doc:"of one who did them, by name"`
-	Deed   string `query:"deed" maxLength:"40" doc:"of one kind"`
-	On     string `query:"on" maxLength:"300" doc:"done to one thing, as entries name it: revision 7, charts-01"`
+	PageInput
+	By   string `query:"by" maxLength:"200" doc:"of one who did them, by name"`
+	Deed string `query:"deed" maxLength:"40" doc:"of one kind"`
+	On   string `query:"on" maxLength:"300" doc:"done to one thing, as entries name it: revision 7, charts-01"`
 }) (*struct{ Body api.Record }, error) {
 	size, _, err := s.checkpoint(ctx)
 	if err != nil {

@@ -60,20 +60,11 @@ func (s *Service) permitted(ctx huma.Context, t api.Token, rights []api.Right) e
 	case some:
 		where = " for the whole fleet"
 	}
-	words := wordsOf(rights)
+	words := api.Words(rights)
 	if len(words) > 1 { // a host's own is nobody else's to have
 		words = slices.DeleteFunc(words, func(w string) bool { return w == string(api.Host) })
 	}
 	return s.forbidden(ctx.Context(), t, rights[0], strings.Join(words, " or ")+where)
-}
-
-// wordsOf is rights as words.
-func wordsOf(rights []api.Right) []string {
-	out := make([]string, len(rights))
-	for i, r := range rights {
-		out[i] = string(r)
-	}
-	return out
 }
 
 // forbidden is the answer to whoever may not do something: what it takes, and whom to ask.

@@ -17,7 +17,7 @@ import (
 type tokensOutput struct{ Body api.TokenList }
 
 // listTokens answers which tokens there are, the newest first.
-func (s *Service) listTokens(ctx context.Context, in *pageInput) (*tokensOutput, error) {
+func (s *Service) listTokens(ctx context.Context, in *PageInput) (*tokensOutput, error) {
 	tokens, err := s.Store.Tokens(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("listing the tokens", err)

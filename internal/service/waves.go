@@ -140,7 +140,7 @@ func (s *Service) chosen(m *model, names []string) (hosts []*fleet.Host, err err
 }
 
 // listWaves answers which waves there are, the newest first.
-func (s *Service) listWaves(ctx context.Context, in *pageInput) (*struct{ Body api.Waves }, error) {
+func (s *Service) listWaves(ctx context.Context, in *PageInput) (*struct{ Body api.Waves }, error) {
 	waves, err := s.Store.Waves(ctx, in.Before, in.Limit)
 	if err != nil {
 		return nil, s.broken("reading the waves", err)
