@@ -7,7 +7,7 @@ SHELL := /bin/bash
 PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium prometheus
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-GO_ALL   := ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
+GO_ALL   := ./api ./client ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
 # where much happens at once: tested with -race
 RACED    := /internal/(service|store|host|cli)$$
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
@@ -55,12 +55,12 @@ generate: ## golden files and the console's client, from the Go types
 	go test ./core/words -run TestTheGlossary -update
 	go test ./core/record -run TestTheDocumentation -update
 	go test ./core/approve -run TestTheDocumentation -update
-	go test ./internal/api -run "TestSchemas|TestTheConsolesStates|TestEventsPage" -update
-	go test ./internal/service -run TestTheLimits -update
+	go test ./api -run "TestSchemas|TestTheConsolesStates|TestEventsPage|TestProblemsPage" -update
+	go test ./internal/service -run "TestTheLimits|TestTheGuide|TestWhoMay" -update
 	cd console && npm run generate
 
 lint: console/node_modules/.package-lock.json console/dist/index.html
-	@unformatted=$$(gofmt -l cmd console/*.go core demo examples internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
+	@unformatted=$$(gofmt -l api client cmd console/*.go core demo examples internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
 	go vet $(GO_ALL)
 	go tool staticcheck -checks all $(GO_ALL)
 	cd console && npx tsc --noEmit && npm run lint
@@ -77,8 +77,8 @@ judge: var/packages ## the kernel and a second opinion as judges: make judge N=1
 	go test -count=1 -timeout 0 -v -run TestSecondOpinion ./core/compile -questions $$(( $(or $(N),20000) * 2 ))
 	go test -count=1 -timeout 0 -run TestProofsBySecondOpinion ./core/check -policies $$(( $(or $(N),20000) / 100 )) -samples 1000
 
-chaos: var/packages ## everything at once while parts are killed: make chaos ROUNDS=200 SEED=7
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v ./internal/chaos -rounds $(or $(ROUNDS),50) -seed $(or $(SEED),1)
+chaos: var/packages ## everything at once while parts are killed: make chaos ROUNDS=200 SEED=7, or KILLS=200 of services
+	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v ./internal/chaos -rounds $(or $(ROUNDS),50) -kills $(or $(KILLS),0) -seed $(or $(SEED),1)
 
 bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...
@@ -87,7 +87,7 @@ bench: ## benchmarks
 	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench 'FrontDoor|Fleet|Traffic' -benchtime 3x ./internal/cli ./internal/service
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m
-	@for f in $$(grep -rlE "^func Fuzz" --include=*_test.go core internal); do d=./$$(dirname $$f); \
+	@for f in $$(grep -rlE "^func Fuzz" --include=*_test.go api core internal); do d=./$$(dirname $$f); \
 	for t in $$(grep -oE '^func Fuzz[A-Za-z]+' $$f | sed 's/func //'); do echo "$$d $$t"; go test $$d -run '^$$' -fuzz "^$$t\$$" -fuzzminimizetime 100x -fuzztime $(or $(T),30s) || exit 1; done; done
 
 shots: bin/yfence ## the pictures of docs/screenshots, from the running demo

@@ -67,11 +67,26 @@ func TestImportDirection(t *testing.T) {
 }
 
 // floors are the rooms of internal in the order of docs/architecture.md, likewise.
-var floors = []string{"limits", "api", "client", "wave", "store", "live", "cloud", "dunlin", "provider", "host/inventory", "host/tap",
+var floors = []string{"limits", "wave", "store", "live", "cloud", "dunlin", "provider", "host/inventory", "host/tap",
 	"host/apply",
 	"host",
 	"host/agent",
 	"service", "lsp", "cli", "testbed", "simhost", "browser"}
+
+// TestOutside keeps what other programs import apart from what is ours alone.
+func TestOutside(t *testing.T) {
+	const module = "yellowfence.example/yfence/"
+	for room, may := range map[string][]string{"api": {"core/"}, "client": {"core/", "api"}} {
+		out, err := exec.Command("go", "list", "-f", "{{range .Imports}}{{println .}}{{end}}", "../"+room).Output()
+		require.NoError(t, err)
+		for path := range strings.FieldsSeq(string(out)) {
+			if inner, ours := strings.CutPrefix(path, module); ours {
+				require.True(t, slices.ContainsFunc(may, func(m string) bool { return strings.HasPrefix(inner, m) }), "%s imports %s",
+					room, inner)
+			}
+		}
+	}
+}
 
 // TestFloors keeps internal in order: no room imports one after it.
 func TestFloors(t *testing.T) {

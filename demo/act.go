@@ -12,8 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
 

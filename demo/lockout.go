@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // waysIn are the statements that keep a way in, and the expectation about it.

@@ -16,8 +16,8 @@ import (
 	"syscall"
 	"time"
 
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/testbed"
 )
 

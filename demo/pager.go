@@ -10,7 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // A pager is somebody who is told of events, and writes them down.

@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/internal/provider"
 )
 

@@ -21,7 +21,7 @@ import (
 	"syscall"
 	"time"
 
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/internal/testbed"
 )
 

@@ -12,7 +12,7 @@ import (
 	"syscall"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/testbed"
 )
 

@@ -2,8 +2,6 @@ package approve_test
 
 import (
 	"flag"
-	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -12,10 +10,11 @@ import (
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/packet"
+	"yellowfence.example/yfence/core/pagetest"
 	"yellowfence.example/yfence/core/policy/policytest"
 )
 
-var update = flag.Bool("update", false, "write the page anew")
+var _ = flag.Bool("update", false, "write the page anew")
 
 // company is a company's rules, the strictest for what is most dangerous.
 var company = approve.Rules{
@@ -187,24 +186,11 @@ func TestLeft(t *testing.T) {
 
 // TestTheDocumentation: the page lists every kind of meaning, as the table has it.
 func TestTheDocumentation(t *testing.T) {
-	const page = "../../docs/proposals.md"
-	text, err := os.ReadFile(page)
-	require.NoError(t, err)
-	head, rest, found := strings.Cut(string(text), "| when | a change is of that kind if |\n|---|---|\n")
-	require.True(t, found)
-	_, tail, found := strings.Cut(rest, "\n\n")
-	require.True(t, found)
-	var b strings.Builder
-	b.WriteString(head + "| when | a change is of that kind if |\n|---|---|\n")
+	var rows [][]string
 	for _, k := range approve.Kinds {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", k.Kind, k.Means)
+		rows = append(rows, []string{"`" + string(k.Kind) + "`", k.Means})
 	}
-	b.WriteString("\n" + tail)
-	if *update {
-		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
-		return
-	}
-	require.Equal(t, b.String(), string(text), "run the test with -update")
+	pagetest.Table(t, "../../docs/proposals.md", "| when | a change is of that kind if |", rows)
 }
 
 // TestWrongRules are told with the rule that is wrong.

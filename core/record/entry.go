@@ -60,6 +60,7 @@ const (
 	RevokedToken  = "revoke-token"
 	SignedIn      = "sign-in"
 	SignedOut     = "sign-out"
+	EndedSessions = "end-sessions"
 	MadeEnrolment = "make-enrolment"
 	Enrolled      = "enrol"
 	AskedHost     = "ask-host"
@@ -86,6 +87,7 @@ var Kinds = []Kind{
 	{RevokedToken, "revoked", "a token that is revoked"},
 	{SignedIn, "signed in with", "a session of the console that begins"},
 	{SignedOut, "signed out of", "a session that is ended by its owner"},
+	{EndedSessions, "ended the sessions of", "a person who is signed out everywhere by somebody else"},
 	{MadeEnrolment, "made a one-time token for", "a one-time token for a new host"},
 	{Enrolled, "enrolled", "a host that trades its one-time token for its own"},
 	{AskedHost, "asked", "a task for a host: to pause, resume, put back, take back, cut connections, open a connection"},

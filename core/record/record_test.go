@@ -3,17 +3,17 @@ package record_test
 import (
 	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/core/pagetest"
 	"yellowfence.example/yfence/core/record"
 )
 
-var update = flag.Bool("update", false, "write the page anew")
+var _ = flag.Bool("update", false, "write the page anew")
 
 // kept is a record as a database keeps it.
 type kept struct {
@@ -239,21 +239,9 @@ func Example() {
 
 // TestTheDocumentation: the page that explains the record lists every deed, as the table has it.
 func TestTheDocumentation(t *testing.T) {
-	const page = "../../docs/record.md"
-	text, err := os.ReadFile(page)
-	require.NoError(t, err)
-	head, _, found := strings.Cut(string(text), "| deed | what leaves it |\n|---|---|\n")
-	require.True(t, found)
-	var b strings.Builder
-	b.WriteString(head + "| deed | what leaves it |\n|---|---|\n")
+	var rows [][]string
 	for _, k := range record.Kinds {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", k.Deed, k.Of)
+		rows = append(rows, []string{"`" + k.Deed + "`", k.Of})
 	}
-	b.WriteString("\nWhat hosts tell of themselves is not in it: reports, what they counted, what became of a task, which copies they " +
-		"keep. They are thousands a minute, and each is kept where it belongs.\n")
-	if *update {
-		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
-		return
-	}
-	require.Equal(t, b.String(), string(text), "run the test with -update")
+	pagetest.Table(t, "../../docs/record.md", "| deed | what leaves it |", rows)
 }

@@ -19,9 +19,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
 )
@@ -42,6 +42,7 @@ type harbour struct {
 
 	config string // of the services
 	told   told
+	killed struct{ services, databases int }
 
 	model model
 }

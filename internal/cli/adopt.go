@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/adopt"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
@@ -21,7 +22,6 @@ import (
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 )

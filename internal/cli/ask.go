@@ -10,6 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
@@ -18,8 +20,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 )

@@ -12,13 +12,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/core/traffic"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // checkCommand makes `yfence check`, which works on files; only --by may ask the service what

@@ -14,9 +14,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 )
 
 // Exit codes, as diff and grep have them.
@@ -146,7 +146,8 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 			a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.trafficCommand(), a.copiesCommand(),
 			a.pauseCommand(),
-			a.resumeCommand(), a.tokensCommand(), a.loginCommand(), a.logoutCommand(), a.recordCommand(), a.eventsCommand(),
+			a.resumeCommand(), a.tokensCommand(), a.loginCommand(), a.logoutCommand(), a.peopleCommand(), a.recordCommand(),
+			a.eventsCommand(),
 			a.serveCommand(), a.configCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
 			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
@@ -214,7 +215,11 @@ func (a *app) service() (*client.Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.client(server, token, authorities)
+	c, err := a.client(server, token, authorities)
+	if err != nil {
+		return nil, err
+	}
+	return c.Insist(3), nil // what a person does is done once, also where the connection breaks
 }
 
 // print writes text, or v as a JSON document if that is asked for.

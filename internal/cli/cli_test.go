@@ -17,10 +17,10 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/cli"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"

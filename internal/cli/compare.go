@@ -13,12 +13,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/limits"
 )
 

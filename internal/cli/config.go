@@ -11,7 +11,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/client"
 )
 
 // settings is the config file: $XDG_CONFIG_HOME/yfence/config.yaml.

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/say"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/live"
 )
 

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
@@ -20,7 +21,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 )

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // fleetCommand makes `yfence fleet` and what is under it.
@@ -64,6 +64,7 @@ func (a *app) fleetListCommand() *cobra.Command {
 // does.
 func (a *app) fleetImportCommand() *cobra.Command {
 	var why string
+	var after int64
 	var merge, preview bool
 	imported := &cobra.Command{
 		Use:   "import FILE",
@@ -83,8 +84,11 @@ func (a *app) fleetImportCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			done, err := svc.Import(cmd.Context(),
-				api.ImportRequest{File: args[0], Text: string(data), Why: why, Merge: merge, Preview: preview})
+			req := api.ImportRequest{File: args[0], Text: string(data), Why: why, Merge: merge, Preview: preview}
+			if cmd.Flags().Changed("after") {
+				req.After = &after
+			}
+			done, err := svc.Import(cmd.Context(), req)
 			return a.changed(done, err, []check.Source{{Name: args[0], Text: string(data)}}, func(w io.Writer) {
 				printChanges(w, done.Changes)
 				if preview {
@@ -96,6 +100,9 @@ func (a *app) fleetImportCommand() *cobra.Command {
 		},
 	}
 	because(imported, &why)
+	imported.Flags().Int64Var(&after, "after", 0, "import only if this generation is the newest, or only hosts and clouds changed it "+
+		"since; "+
+		"0 is none")
 	imported.Flags().BoolVar(&merge, "merge", false, "put its hosts over those that are there, and remove none")
 	imported.Flags().BoolVar(&preview, "preview", false, "show what would change, and change nothing")
 	return imported

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/internal/host"
 )
 

@@ -15,8 +15,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 )
 
 // TestPauseReturnAndCopies on hosts of both dialects, as an operator has them.

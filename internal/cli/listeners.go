@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/listeners"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // listenersCommand makes `yfence listeners`.

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // listsCommand makes `yfence lists` and what is under it.

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/live"
 )

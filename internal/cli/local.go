@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
@@ -23,7 +24,6 @@ import (
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/limits"

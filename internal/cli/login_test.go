@@ -14,7 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/cli"
 	"yellowfence.example/yfence/internal/provider"
 	"yellowfence.example/yfence/internal/service"

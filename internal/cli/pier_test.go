@@ -21,9 +21,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/host/agent"
 	"yellowfence.example/yfence/internal/host/inventory"

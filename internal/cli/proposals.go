@@ -11,10 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 )
 
 // proposeCommand makes `yfence propose`.

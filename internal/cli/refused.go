@@ -10,13 +10,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/say"
 	"yellowfence.example/yfence/core/source"
 	"yellowfence.example/yfence/core/traffic"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/host/tap"
 	"yellowfence.example/yfence/internal/limits"
 )

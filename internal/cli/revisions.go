@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // revisionsCommand makes `yfence revisions`, which lists, and what is under it.

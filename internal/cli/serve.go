@@ -21,7 +21,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 )

@@ -28,7 +28,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/testbed"
 )
 

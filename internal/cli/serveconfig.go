@@ -14,9 +14,9 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 )

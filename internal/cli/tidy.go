@@ -12,10 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // tidied is one file as `tidy --output json` tells of it.

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // tokensCommand makes `yfence tokens`, which lists, and what is under it.

@@ -14,8 +14,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 )
 
 // wavesCommand makes `yfence waves` and what is under it.

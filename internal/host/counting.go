@@ -6,8 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/traffic"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/traffic"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

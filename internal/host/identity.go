@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

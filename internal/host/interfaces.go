@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // NoInterface is rules that ask for interfaces which this host does not have: what they

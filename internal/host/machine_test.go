@@ -15,7 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/testbed"

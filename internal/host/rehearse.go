@@ -16,7 +16,7 @@ import (
 	"syscall"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/host/inventory"
 )

@@ -5,7 +5,7 @@ import (
 	"context"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

@@ -19,8 +19,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/iptables"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/host/inventory"
 )

@@ -14,7 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

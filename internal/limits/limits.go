@@ -43,6 +43,11 @@ const (
 	PeopleTokens = 1000      // tokens in force that are no host's
 	Polls        = 4         // questions for tasks that one host may have open
 	Page         = 1000      // entries of a list in one answer
+	Key          = 128       // characters of a request's key
+	KeptAnswer   = 1 << 20   // bytes of an answer that is kept, to be given again
+	TaggedAnswer = 4 << 20   // bytes of an answer that is held back to be tagged
+	StreamsEach  = 10        // streams of what happens that one name has open
+	Streams      = 400       // that all have
 )
 
 // A Limit is one bound.
@@ -88,6 +93,9 @@ var All = []Limit{
 	{"tokens of one host that are in force", fmt.Sprint(HostTokens), "the database", "409: revoke one first"},
 	{"tokens of people and programs that are in force", fmt.Sprint(PeopleTokens), "the database", "409: revoke one first"},
 	{"questions for tasks that one host has open", fmt.Sprint(Polls), "connections", "429 with Retry-After"},
+	{"streams of what happens that one name has open", fmt.Sprintf("%d, and %d of all", StreamsEach, Streams), "connections",
+		"429 with Retry-After"},
+	{"the key of a request", fmt.Sprintf("%d characters", Key), "the database", "422"},
 	{"entries of a list in one answer", fmt.Sprint(Page), "memory and time",
 		"422: expected number <= 1000; the answer says where the next part begins"},
 }

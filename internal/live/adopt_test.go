@@ -13,6 +13,7 @@ import (
 	"github.com/rogpeppe/go-internal/txtar"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/adopt"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/fence"
@@ -21,7 +22,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/say"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
 

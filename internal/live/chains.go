@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"slices"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // Chains says a ruleset as the API does, with what the counters of its rules stood at.

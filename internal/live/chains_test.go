@@ -7,9 +7,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
 

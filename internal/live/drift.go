@@ -4,6 +4,7 @@ import (
 	"errors"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/group"
@@ -12,7 +13,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/say"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // A Stage is what a host is to have by one published pair.

@@ -13,6 +13,7 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
@@ -20,7 +21,6 @@ import (
 	"yellowfence.example/yfence/core/listeners"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/store"
 )

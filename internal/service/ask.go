@@ -3,12 +3,10 @@ package service
 import (
 	"context"
 
-	"github.com/danielgtaylor/huma/v2"
-
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // ask answers a question about the newest policy, and on how many of the hosts it is about that
@@ -19,7 +17,7 @@ func (s *Service) ask(ctx context.Context, in *struct{ Body api.Question }) (*st
 		return nil, s.broken("answering", err)
 	}
 	if m.pair.Number == 0 {
-		return nil, huma.Error409Conflict("no policy is published yet")
+		return nil, nothingPublished()
 	}
 	q, problems := fence.ParseQuestion(in.Body.Question)
 	var answer *ask.Answer

@@ -9,12 +9,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"

@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // TestAtATime: a question, a host's rules and its drift are answered by what was in force before a

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -12,8 +13,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -44,7 +45,7 @@ func caller(ctx context.Context) api.Token {
 
 // authorize lets a request through if its token has one of the rights that the
 // operation asks for. A host's own token serves for that host alone.
-func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
+func (s *Service) authorize() func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		rights, _ := ctx.Operation().Metadata["rights"].([]api.Right)
 		if len(rights) == 0 { // whoever may do this says in it who he is
@@ -54,30 +55,30 @@ func (s *Service) authorize(a huma.API) func(huma.Context, func(huma.Context)) {
 		if rights[0] == api.Host { // what comes from hosts has connections of its own
 			ctx = huma.WithContext(ctx, store.For(ctx.Context(), store.Hosts))
 		}
-		refuse := func(status int, message string) { _ = huma.WriteErr(a, ctx, status, message) }
+		refuse := func(code api.ProblemCode, detail string) { refuseBroken(ctx, api.NewProblem(code, detail)) }
 		token, by, err := s.token(ctx)
 		// Each way in which a token is no good has a sentence of its own: the person can do something about it.
 		switch {
 		case errors.Is(err, errNoToken):
-			refuse(http.StatusUnauthorized, "this needs a token: send it as `Authorization: Bearer …`, or sign in")
+			refuse(api.NotSignedIn, "this needs a token: send it as `Authorization: Bearer …`, or sign in")
 			return
 		case errors.Is(err, store.ErrNotFound):
-			refuse(http.StatusUnauthorized, "the token is not known here: it is wrong, it is another service's, or the session is over")
+			refuse(api.NotSignedIn, "the token is not known here: it is wrong, it is another service's, or the session is over")
 			return
 		case err != nil:
-			refuseBroken(a, ctx, s.broken("looking the token up", err))
+			refuseBroken(ctx, s.broken("looking the token up", err))
 			return
 		case s.over(token) != "":
-			refuse(http.StatusUnauthorized, s.over(token))
+			refuse(api.NotSignedIn, s.over(token))
 			return
 		}
 		if err := s.permitted(ctx, token, rights); err != nil {
-			refuseBroken(a, ctx, err)
+			refuseBroken(ctx, err)
 			return
 		}
 		s.used(ctx.Context(), token)
 		ctx = huma.WithContext(ctx, store.By(ctx.Context(), by))
-		next(huma.WithValue(ctx, callerKey{}, token))
+		s.onceOnly(huma.WithValue(ctx, callerKey{}, token), fmt.Sprint(by.Kind, " ", token.ID, " ", by.Name), next)
 	}
 }
 
@@ -130,19 +131,18 @@ func (s *Service) token(ctx huma.Context) (t api.Token, by record.Doer, err erro
 var errNoToken = errors.New("no token was sent")
 
 // refuseBroken answers with an error that s.broken made.
-func refuseBroken(a huma.API, ctx huma.Context, err error) {
-	status, message := http.StatusInternalServerError, err.Error()
-	var told huma.StatusError
-	if errors.As(err, &told) {
-		status = told.GetStatus()
-	}
+func refuseBroken(ctx huma.Context, err error) {
+	p := api.ProblemOf(http.StatusInternalServerError, err.Error())
+	errors.As(err, &p)
 	var headed huma.HeadersError
 	if errors.As(err, &headed) {
 		for name, values := range headed.GetHeaders() {
 			ctx.SetHeader(name, values[0])
 		}
 	}
-	_ = huma.WriteErr(a, ctx, status, message)
+	ctx.SetStatus(p.Status)
+	ctx.SetHeader("Content-Type", p.ContentType(""))
+	_ = json.NewEncoder(ctx.BodyWriter()).Encode(p) // whoever asked may have gone
 }
 
 // sessionOutput is what a sign-in answers.
@@ -231,14 +231,15 @@ func (s *Service) told(what string, err error) error {
 // broken is the answer where something of ours failed: the cause is for the log.
 func (s *Service) broken(what string, err error) error {
 	if errors.Is(err, context.Canceled) {
-		return huma.NewError(499, "the caller went away")
+		return api.NewProblem(api.CallerGone, "the caller went away")
 	}
 	if store.Unavailable(err) || errors.Is(err, context.DeadlineExceeded) {
 		s.Log.Warn(what, "error", err)
 		detail := what + " has to wait: the database does not answer"
 		switch {
 		case errors.Is(err, store.ErrUnclear):
-			detail = what + ": the database went away while it was stored, so that it may have been done; look before you try again"
+			return waiting(api.NewProblem(api.Unclear, what+": the database went away while it was stored, so that it may have been done; "+
+				"look before you try again"), retrySoon)
 		case errors.Is(err, store.ErrBusy):
 			detail = what + " has to wait: the database is busy"
 		}
@@ -246,12 +247,4 @@ func (s *Service) broken(what string, err error) error {
 	}
 	s.Log.Error(what, "error", err)
 	return huma.Error500InternalServerError(what + " failed; the service's log says why")
-}
-
-// retrySoon is when whoever met a database that is busy or away may try again.
-const retrySoon = 5 * time.Second
-
-// later refuses what may be tried again after a while.
-func later(detail string, after time.Duration) error {
-	return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable(detail), http.Header{"Retry-After": {strconv.Itoa(int(after.Seconds()))}})
 }

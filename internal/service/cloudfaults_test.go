@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/group"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/dunlin"
 )
 

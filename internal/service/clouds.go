@@ -11,9 +11,9 @@ import (
 	"slices"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/cloud"
 	"yellowfence.example/yfence/internal/store"
 )

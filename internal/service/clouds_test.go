@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/dialect/group"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/service"
 )
@@ -48,6 +48,11 @@ allow feed: charts -> broker : tcp 8883
 }
 
 func newClouded(t *testing.T, change ...func(*dunlin.Options)) *clouded {
+	return newCloudedWith(t, func(*service.Options) {}, change...)
+}
+
+// newCloudedWith is newClouded by a service with other options.
+func newCloudedWith(t *testing.T, with func(*service.Options), change ...func(*dunlin.Options)) *clouded {
 	o := dunlin.Options{Name: "dunlin", Account: "saltmarsh", Token: "secret",
 		Abilities: group.Abilities{RulesPerGroup: 60, GroupsPerInstance: 5, PeersPerRule: 2}, SoonAfter: 100 * time.Millisecond,
 		LateAfter: 400 * time.Millisecond}
@@ -70,6 +75,7 @@ func newClouded(t *testing.T, change ...func(*dunlin.Options)) *clouded {
 		o.Clouds = []service.CloudAccount{{Name: "dunlin", Owner: "saltmarsh", Label: "role",
 			Account: &dunlin.Account{URL: sky.URL, Token: "secret", Timeout: 300 * time.Millisecond, Pause: time.Millisecond}}}
 		o.CloudEvery, o.CloudSoon, o.FollowEvery = 200*time.Millisecond, 50*time.Millisecond, 50*time.Millisecond
+		with(o)
 	})
 	_, err := c.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: cloudedFleet})
 	require.NoError(t, err)

@@ -7,12 +7,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -53,7 +53,7 @@ func (s *Service) side(ctx context.Context, current *model, side api.Side) (*pol
 		return nil, huma.Error422UnprocessableEntity("a fleet file goes with the files of a policy")
 	case side.Files == nil && side.Revision == 0 || side.Revision != 0 && side.Revision == current.pair.Revision:
 		if current.pair.Number == 0 {
-			return nil, huma.Error409Conflict("no policy is published yet")
+			return nil, nothingPublished()
 		}
 		return current.policy, nil
 	case side.Revision != 0:

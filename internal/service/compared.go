@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )

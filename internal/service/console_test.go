@@ -13,9 +13,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/console"
 	"yellowfence.example/yfence/core/listeners"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/browser"
 )
 

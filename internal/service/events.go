@@ -22,7 +22,7 @@ import (
 	"github.com/cloudevents/sdk-go/v2/event"
 	"github.com/danielgtaylor/huma/v2"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -36,16 +36,18 @@ type Destination struct {
 
 // The times of events.
 const (
-	statesHeld  = 30 * time.Second // that one service looks how hosts stand, unless it goes on
-	statesLook  = 5 * time.Second
-	eventsHeld  = time.Minute // that one service delivers to a destination
-	eventsLook  = time.Second
-	deliverTime = 10 * time.Second
-	firstRetry  = 5 * time.Second
-	longRetry   = time.Hour
-	giveUpAfter = 24 * time.Hour
-	atOnce      = 4        // deliveries to one destination at once
-	mostAnswer  = 64 << 10 // bytes that are read of an answer
+	statesHeld = 30 * time.Second // that one service looks how hosts stand, unless it goes on
+	statesLook = 5 * time.Second
+
+	checkpointEvery = time.Hour
+	eventsHeld      = 30 * time.Second // that one service delivers to a destination; the next waits for so long when it dies
+	eventsLook      = time.Second
+	deliverTime     = 10 * time.Second
+	firstRetry      = 5 * time.Second
+	longRetry       = time.Hour
+	giveUpAfter     = 24 * time.Hour
+	atOnce          = 4        // deliveries to one destination at once
+	mostAnswer      = 64 << 10 // bytes that are read of an answer
 )
 
 // WorkEvents looks how hosts stand and delivers events until ctx ends. Of several services one does each.
@@ -54,6 +56,11 @@ func (s *Service) WorkEvents(ctx context.Context) {
 	var work sync.WaitGroup
 	work.Go(func() {
 		s.leased(ctx, "states", statesHeld, cmp.Or(s.EventsLook, statesLook), func() error { return s.lookAtHosts(ctx) })
+	})
+	work.Go(func() {
+		s.leased(ctx, "checkpoint", checkpointEvery/2, cmp.Or(s.EventsLook, statesLook), func() error {
+			return s.Store.TellCheckpoint(ctx, cmp.Or(s.EventsLook, checkpointEvery))
+		})
 	})
 	for _, d := range s.Destinations {
 		client := outwardClient(d.Internal)
@@ -84,55 +91,6 @@ func (s *Service) leased(ctx context.Context, name string, held, look time.Durat
 			s.Log.Error(name, "error", err)
 		}
 	}
-}
-
-// lookAtHosts tells others of hosts that stand otherwise than they were last told.
-func (s *Service) lookAtHosts(ctx context.Context) error {
-	m, err := s.newest(ctx)
-	if err != nil || m.pair.Number == 0 {
-		return err
-	}
-	k, err := s.known(ctx, nil)
-	if err != nil {
-		return err
-	}
-	was, err := s.Store.HostStates(ctx)
-	if err != nil {
-		return err
-	}
-	now := s.Clock().UTC().Truncate(time.Microsecond)
-	for _, h := range m.fleet.Hosts {
-		res, err := s.whole(ctx, m, h, k)
-		if err != nil {
-			return err
-		}
-		before, known := was[h.Name]
-		delete(was, h.Name)
-		if res.pending || h.Others() {
-			continue
-		}
-		before.Host = h.Name
-		is, keep, tell := notice(before, !known, res.State, now)
-		if !keep {
-			continue
-		}
-		var says *api.HostEvent
-		if tell {
-			real, _ := res.differences()
-			says = &api.HostEvent{Host: h.Name, Was: before.Told, State: is.State, Why: res.Why, Findings: real,
-				Changes: max(is.Changes, 1)}
-			is = told(is, now)
-		}
-		if err := s.Store.PutHostState(ctx, is, says); err != nil {
-			return err
-		}
-	}
-	for gone := range was {
-		if err := s.Store.ForgetHostState(ctx, gone); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // deliver delivers what is due to one destination: of each subject one after the other, of several at once.
@@ -286,6 +244,7 @@ func outwardClient(internal bool) *http.Client {
 // registerEvents tells the router the calls about events.
 func (s *Service) registerEvents(a huma.API) {
 	huma.Register(a, operation("GET", "/events", "list-events", "What others are told of, the newest first", api.Read), s.listEvents)
+	huma.Register(a, operation("GET", "/stream", "stream", "What happens, as it happens: server-sent events", api.Read), s.stream)
 	huma.Register(a, operation("GET", "/events/undelivered", "list-undelivered", "Events that destinations did not take yet, or never will",
 		api.Read), s.listUndelivered)
 	huma.Register(a, operation("POST", "/events/destinations/{destination}/send-again", "send-again",

@@ -7,16 +7,20 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
+	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/internal/dunlin"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -110,7 +114,13 @@ func TestEventsAreDelivered(t *testing.T) {
 		require.Equal(t, []string{"1.0", "/yellowfence"}, []string{d.SpecVersion, d.Source})
 		require.Equal(t, "application/cloudevents+json", d.header.Get("Content-Type"))
 		require.Equal(t, service.Sign(secret, d.header.Get("Yfence-Time"), d.body), d.header.Get("Yfence-Hmac"))
-		if strings.HasSuffix(d.Type, ".host.state") {
+		if strings.HasSuffix(d.Type, ".host.state") || strings.HasSuffix(d.Type, ".host.way-in") {
+			continue
+		}
+		if strings.HasSuffix(d.Type, ".record.checkpoint") {
+			var told record.Checkpoint
+			require.NoError(t, json.Unmarshal(d.Data, &told))
+			require.NoError(t, h.verified(told))
 			continue
 		}
 		var told api.RecordEvent
@@ -141,6 +151,71 @@ func TestEventsAreDelivered(t *testing.T) {
 	require.Empty(t, undelivered.Undelivered)
 }
 
+// TestOtherEvents: a way in that somebody shut and what is to be said of a cloud are told, and again when that is
+// over; and the newest head of the record, while it grows.
+func TestOtherEvents(t *testing.T) {
+	ctx := context.Background()
+	heard := newSink(t)
+	var later atomic.Int64
+	calm := func() { later.Add(int64(11 * time.Minute)) } // so that what is next is told at once
+	c := newCloudedWith(t, func(o *service.Options) {
+		o.EventsLook = 20 * time.Millisecond
+		o.Clock = func() time.Time { return time.Now().Add(time.Duration(later.Load())) }
+		o.Destinations = []service.Destination{to("heard", heard.URL, "host.way-in", "cloud", "record.checkpoint")}
+	})
+	last := func(kind string, into any) bool {
+		all := heard.all()
+		for i := range all {
+			if d := all[len(all)-1-i]; d.Type == api.EventPrefix+kind {
+				require.NoError(t, json.Unmarshal(d.Data, into))
+				return true
+			}
+		}
+		return false
+	}
+	require.Equal(t, api.WaveDone, c.wave().State)
+	c.until("the head of the record is told", func() bool {
+		var e record.Checkpoint
+		return last("record.checkpoint", &e) && e.Size >= 3 && c.verified(e) == nil
+	})
+
+	rules, err := c.Settle(ctx, "jump-01")
+	require.NoError(t, err)
+	inForce := func(text string) {
+		r := report("jump-01", "")
+		r.TakenAt = time.Now().UTC()
+		r.Dumps = []api.Dump{{Kind: "nft-text", Text: strings.Split(text, "delete table inet yellowfence\n")[1]}}
+		_, err := c.Report(ctx, r)
+		require.NoError(t, err)
+	}
+	inForce(rules.Text)
+	c.until("it is in step", func() bool { return c.state("jump-01") == api.InStep })
+	inForce(regexp.MustCompile(`(?m)^.*tcp dport 22 .*$`).ReplaceAllString(rules.Text, ""))
+	c.until("the way in is told of", func() bool {
+		var e api.WayIn
+		return last("host.way-in", &e) && e.Host == "jump-01" && e.AtRisk && len(e.Says) > 0
+	})
+	inForce(rules.Text)
+	c.until("and that it is open again", func() bool {
+		var e api.WayIn
+		return last("host.way-in", &e) && !e.AtRisk
+	})
+
+	calm()
+	c.sky.Start(dunlin.Instance{ID: "dunlin-77", Labels: map[string]string{"role": "charts"},
+		Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.201")}}) // an address that is another's
+	c.until("what is noted of the cloud is told", func() bool {
+		var e api.CloudEvent
+		return last("cloud.state", &e) && e.Cloud == "dunlin" && len(e.Notes) > 0
+	})
+	calm()
+	c.sky.Stop("dunlin-77")
+	c.until("and that it is over", func() bool {
+		var e api.CloudEvent
+		return last("cloud.state", &e) && len(e.Notes) == 0
+	})
+}
+
 // TestDestinationsThatAreNotWell: what a destination answers keeps nobody else's events up; what is not
 // taken is tried again, in order, and given up after a day, and then sent again when somebody says so.
 func TestDestinationsThatAreNotWell(t *testing.T) {
@@ -150,7 +225,7 @@ func TestDestinationsThatAreNotWell(t *testing.T) {
 	outside.Internal = false // and it is at this machine
 	h := newHarbour(t, func(o *service.Options) {
 		o.EventsLook = 20 * time.Millisecond
-		o.Destinations = []service.Destination{to("sick", sick.URL), to("well", well.URL), outside}
+		o.Destinations = []service.Destination{to("sick", sick.URL, "token"), to("well", well.URL, "token"), outside}
 	})
 	said := func(destination string) string {
 		list, err := h.Undelivered(ctx)

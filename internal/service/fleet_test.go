@@ -10,8 +10,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // manyHosts is a harbour of so many hosts, each of which has reported what it should have.

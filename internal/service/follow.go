@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/wave"
 )

@@ -13,7 +13,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/wave"
@@ -241,7 +241,8 @@ func (s *Service) attending(ctx context.Context, host string) (store.AgentStatus
 	if a := all[host]; s.attends(a) {
 		return a, nil
 	}
-	return store.AgentStatus{}, huma.Error409Conflict(fmt.Sprintf("%s does not poll the service: is `yfence attend` running there?", host))
+	return store.AgentStatus{}, api.NewProblem(api.NotAttending, fmt.Sprintf("%s does not poll the service: is `yfence attend` running "+
+		"there?", host))
 }
 
 // tellChange takes how a change stands that a host made by itself, or why it made none.

@@ -2,18 +2,15 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/conditional"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // hostInput is a request about one host.
@@ -24,7 +21,6 @@ type hostInput struct {
 // HostsWanted is which hosts of the fleet are wanted. (Its name begins with a capital so that
 // the package which reads requests finds its fields where it is part of another.)
 type HostsWanted struct {
-	conditional.Params
 	State []string `query:"state" maxItems:"20" doc:"in one of these states"`
 	Role  string   `query:"role" maxLength:"63" doc:"of this role"`
 	Name  string   `query:"name" maxLength:"253" doc:"with this in its name"`
@@ -48,7 +44,7 @@ func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, 
 	tally.Counts = map[string]int{}
 	has := map[int64]int{}
 	if in.After != "" && m.host(in.After) == nil {
-		return tally, huma.Error409Conflict(fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
+		return tally, api.NewProblem(api.MovedOn, fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
 	}
 	rights := caller(ctx).Rights
 	part := api.HasSome(rights, api.Read) && !api.Has(rights, api.Read) // of the fleet is all that may be seen
@@ -90,31 +86,8 @@ func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, 
 	return tally, nil
 }
 
-// A tagged answer is told by its content: whoever has it already is told that, and no more.
-type tagged[T any] struct {
-	ETag         string `header:"ETag"`
-	CacheControl string `header:"Cache-Control"`
-	Body         T
-}
-
-// tag gives an answer a tag of its content, so that who has it already gets none.
-func tag[T any](p conditional.Params, body T) (*tagged[T], error) {
-	text, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	sum := sha256.Sum256(text)
-	etag := fmt.Sprintf("%x", sum[:12])
-	if p.HasConditionalParams() {
-		if err := p.PreconditionFailed(etag, time.Time{}); err != nil {
-			return nil, err
-		}
-	}
-	return &tagged[T]{`"` + etag + `"`, "private, no-cache", body}, nil
-}
-
 // showFleet answers which hosts there are and how each stands, a page at a time.
-func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.Fleet], error) {
+func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*struct{ Body api.Fleet }, error) {
 	m, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.broken("reading the fleet", err)
@@ -143,7 +116,7 @@ func (s *Service) showFleet(ctx context.Context, in *HostsWanted) (*tagged[api.F
 	if err != nil {
 		return nil, s.told("reading the fleet", err)
 	}
-	return tag(in.Params, out)
+	return &struct{ Body api.Fleet }{out}, nil
 }
 
 // timeOf is a time, nil for one that never was.
@@ -160,7 +133,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	HostsWanted
 	AtTime
 	Host string `query:"host" maxLength:"253" doc:"one host only"`
-}) (*tagged[api.Drift], error) {
+}) (*struct{ Body api.Drift }, error) {
 	if !in.At.IsZero() {
 		if in.Host == "" {
 			return nil, huma.Error422UnprocessableEntity("at a time one host is looked at: name it")
@@ -172,7 +145,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 		if err != nil {
 			return nil, err
 		}
-		return tag(in.Params, *d)
+		return &struct{ Body api.Drift }{*d}, nil
 	}
 	m, err := s.newest(ctx)
 	if err != nil {
@@ -199,7 +172,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 			return nil, s.broken("reading the drift", err)
 		}
 		out.Hosts = append(out.Hosts, drifts(only, res, k.lastHeard(only)))
-		return tag(in.Params, out)
+		return &struct{ Body api.Drift }{out}, nil
 	}
 	out.Clouds = k.cloudNotes()
 	out.Tally, err = s.each(ctx, &in.HostsWanted, m, k, func(h *fleet.Host, res result) {
@@ -208,7 +181,7 @@ func (s *Service) showDrift(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, s.told("reading the drift", err)
 	}
-	return tag(in.Params, out)
+	return &struct{ Body api.Drift }{out}, nil
 }
 
 // noHost is the answer about a host that is not in the fleet.
@@ -227,7 +200,7 @@ func (s *Service) host(ctx context.Context, name string) (*model, *fleet.Host, e
 		return nil, nil, noHost(name)
 	}
 	if m.pair.Number == 0 {
-		return nil, nil, huma.Error409Conflict("no policy is published yet")
+		return nil, nil, nothingPublished()
 	}
 	return m, h, nil
 }

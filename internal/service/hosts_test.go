@@ -12,10 +12,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/listeners"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 )
 
 const extraRule = `, {"rule": {"family": "inet", "table": "yellowfence", "chain": "inbound", "handle": 999, "expr": [{"match": {"left": ` +

@@ -9,9 +9,9 @@ import (
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/nft"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/store"
 )

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
 

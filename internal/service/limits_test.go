@@ -19,10 +19,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/limits"
 )
 
@@ -285,6 +285,20 @@ func TestLimits(t *testing.T) {
 				}()
 			}
 			return <-refused
+		},
+		"streams of what happens that one name has open": func() outcome {
+			leave, cancel := context.WithCancel(ctx)
+			defer cancel()
+			for range limits.StreamsEach {
+				s, err := h.Stream(leave, 0)
+				require.NoError(t, err)
+				defer s.Close()
+			}
+			return h.call("GET", "/stream", nil)
+		},
+		"the key of a request": func() outcome {
+			_, err := h.NewKey(client.WithKey(ctx, strings.Repeat("k", limits.Key+1)))
+			return outcome{problem(t, err).Status, problem(t, err).Detail, ""}
 		},
 		"entries of a list in one answer": func() outcome { return h.call("GET", fmt.Sprintf("/waves?limit=%d", limits.Page+1), nil) },
 	}

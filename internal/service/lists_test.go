@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/service"
 )
 

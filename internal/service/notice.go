@@ -3,7 +3,7 @@ package service
 import (
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/store"
 )
 

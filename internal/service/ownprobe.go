@@ -6,10 +6,10 @@ import (
 	"net"
 	"net/netip"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/agent"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/wave"

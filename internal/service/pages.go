@@ -6,6 +6,7 @@ import (
 	"path"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/console"
 )
 
@@ -26,10 +27,7 @@ func (s *Service) consoleFiles(w http.ResponseWriter, r *http.Request) {
 	// Whoever wants no page asks for something that there is not.
 	page := r.URL.Path == "/" || r.Method == http.MethodGet && strings.Contains(r.Header.Get("Accept"), "text/html")
 	if strings.HasPrefix(r.URL.Path, "/api/") || !isFile && !page {
-		w.Header().Set("Content-Type", "application/problem+json")
-		w.WriteHeader(http.StatusNotFound)
-		_, _ = w.Write([]byte(`{"title":"Not Found","status":404,"detail":"there is nothing at this path; /api/v1/openapi.json says what ` +
-			`there is"}`))
+		writeProblem(w, api.NewProblem(api.NotFound, "there is nothing at this path; /api/v1/openapi.json says what there is"))
 		return
 	}
 	if !built {

@@ -6,35 +6,18 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
-
-// policyProblem is a problem document (RFC 9457) with what is wrong in the policy or the fleet.
-type policyProblem struct {
-	huma.ErrorModel
-	Problems []source.Problem `json:"problems"`
-}
-
-// refused is the answer to texts with problems: all of them, with their places, and what they
-// come to in one line.
-func refused(what string, problems []source.Problem) error {
-	return &policyProblem{
-		ErrorModel: huma.ErrorModel{Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity,
-			Detail: what + ": " + check.Summary(problems)},
-		Problems: problems,
-	}
-}
 
 // PageInput is which part of a list is wanted. (Its name begins with a capital so that the package which
 // reads requests finds its fields where it is part of another.)
@@ -211,16 +194,21 @@ func noCheck(code string) error {
 // since is an error where a revision was published after the one that a request says it began
 // from. What came by itself meanwhile stands in nobody's way.
 func (s *Service) since(ctx context.Context, after *int64, published int64) error {
-	if after == nil || *after == published {
+	return movedOn(ctx, after, published, s.Store.OthersSince, "revision %d is published, not %d: somebody published since; look at what "+
+		"changed and publish again")
+}
+
+// movedOn is an error where a person changed what is newest after what somebody else looked at.
+func movedOn(ctx context.Context, after *int64, newest int64, others func(context.Context, int64) (bool, error), says string) error {
+	if after == nil || *after == newest {
 		return nil
 	}
-	if *after != 0 && *after < published {
-		if others, err := s.Store.OthersSince(ctx, *after); err != nil || !others {
+	if *after != 0 && *after < newest {
+		if by, err := others(ctx, *after); err != nil || !by {
 			return err
 		}
 	}
-	return huma.Error409Conflict(fmt.Sprintf("revision %d is published, not %d: somebody published since; look at what changed and "+
-		"publish again", published, *after))
+	return api.NewProblem(api.MovedOn, fmt.Sprintf(says, newest, *after))
 }
 
 // publishable finds what is wrong with files over a fleet, told among it what was found before,
@@ -266,6 +254,10 @@ func (s *Service) importFleet(ctx context.Context, in *struct{ Body api.ImportRe
 		return nil, err
 	}
 	return s.change(ctx, "importing the fleet", func(current *model) (pair store.Pair, out api.Checked, err error) {
+		if err := movedOn(ctx, in.Body.After, current.pair.Generation, s.Store.OthersImported, "generation %d of the fleet is the newest, "+
+			"not %d: somebody imported one since; look at what changed and import again"); err != nil {
+			return pair, out, err
+		}
 		fl, file := read, check.Source{Name: in.Body.File, Text: in.Body.Text}
 		out.Problems = slices.Clone(readProblems)
 		if in.Body.Merge && !source.HasErrors(out.Problems) {
@@ -365,7 +357,7 @@ func (s *Service) change(ctx context.Context, what string,
 		out.Version, out.Revision, out.Generation = api.Version, pair.Revision, pair.Generation
 		return &struct{ Body api.Checked }{out}, nil
 	}
-	return nil, huma.Error409Conflict(
+	return nil, api.NewProblem(api.MovedOn,
 		fmt.Sprintf("others changed the policy or the fleet at the same moment, %d times in a row; try again", changeTries))
 }
 

@@ -11,12 +11,12 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fence"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -102,7 +102,7 @@ func (s *Service) probe(ctx context.Context, in *struct{ Body api.ProbeRequest }
 		return nil, s.broken("probing", err)
 	}
 	if m.pair.Number == 0 {
-		return nil, huma.Error409Conflict("no policy is published yet")
+		return nil, nothingPublished()
 	}
 	if in.Body.Expectations && !api.Has(caller(ctx).Rights, api.Settle) {
 		return nil, s.forbidden(ctx, caller(ctx), api.Settle, "settle for the whole fleet")

@@ -10,11 +10,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -212,7 +212,8 @@ func (s *Service) approveProposal(ctx context.Context, in *struct {
 	case !shown.Stands:
 		return nil, huma.Error409Conflict(fmt.Sprintf("proposal %d cannot be published as it is: %s", p.Number, shown.Hinders))
 	case shown.Meaning.Sum != in.Body.Sum:
-		return nil, huma.Error409Conflict(fmt.Sprintf("proposal %d means something else now than what you looked at; look again", p.Number))
+		return nil, api.NewProblem(api.MovedOn, fmt.Sprintf("proposal %d means something else now than what you looked at; look again",
+			p.Number))
 	case !who.MayApprove(p.Author, shown.Meaning):
 		roles := strings.Join(shown.Meaning.Roles, ", ")
 		return nil, s.forbidden(ctx, caller(ctx), api.Approve, "approve for one of the roles that it concerns ("+roles+")")
@@ -299,7 +300,8 @@ func (s *Service) publishProposal(ctx context.Context, in *struct {
 		count, _ := counted(p, st.meaning, given)
 		if people, holding := st.need.Left(count); people > 0 {
 			missing := approve.Need{People: people, Holding: holding}
-			return pair, out, huma.Error403Forbidden(fmt.Sprintf("proposal %d lacks %s, since %s", p.Number, missing, because(st.need)))
+			return pair, out, api.NewProblem(api.NeedsApproval, fmt.Sprintf("proposal %d lacks %s, since %s", p.Number, missing,
+				because(st.need)))
 		}
 		names := make([]string, len(count))
 		for i, a := range count {

@@ -7,8 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/internal/limits"
 )
@@ -78,10 +77,10 @@ func (s *Service) computed(ctx context.Context, q *queue, what string, work func
 	case errors.Is(err, errFull):
 		return later(what+" has to wait: much of the kind is being worked out; try again soon", retrySoon)
 	case errors.As(err, &tangled):
-		return huma.Error422UnprocessableEntity(fmt.Sprintf("%s: %s; rules with fewer distinct ports and addresses take less", what,
+		return api.NewProblem(api.TooComplex, fmt.Sprintf("%s: %s; rules with fewer distinct ports and addresses take less", what,
 			tangled))
 	case errors.Is(err, errTooLong):
-		return huma.Error422UnprocessableEntity(fmt.Sprintf("%s: too complex to decide exactly within %s; rules with fewer distinct "+
+		return api.NewProblem(api.TooComplex, fmt.Sprintf("%s: too complex to decide exactly within %s; rules with fewer distinct "+
 			"ports and addresses take less", what, q.within))
 	case errors.As(err, &halted):
 		return s.broken(what, halted.Err)

@@ -16,26 +16,27 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 )
 
 // unrecorded are the operations that are no GET and leave no entry, each with why.
 var unrecorded = map[string]string{
-	"compare":        "it asks",
-	"ask":            "it asks",
-	"ask-against":    "it asks",
-	"send-report":    "a host tells what it has",
-	"send-traffic":   "a host tells what it has",
-	"finish-task":    "a host tells what it has",
-	"tell-change":    "a host tells what it has",
-	"put-copies":     "a host tells what it has",
-	"sign-in-person": "it is, see TestPeopleSignIn: it takes a provider",
-	"send-again":     "what is delivered is in the record already",
+	"compare":         "it asks",
+	"ask":             "it asks",
+	"ask-against":     "it asks",
+	"send-report":     "a host tells what it has",
+	"send-traffic":    "a host tells what it has",
+	"finish-task":     "a host tells what it has",
+	"tell-change":     "a host tells what it has",
+	"put-copies":      "a host tells what it has",
+	"sign-out-person": "it is, see TestPeopleSignIn",
+	"sign-in-person":  "it is, see TestPeopleSignIn: it takes a provider",
+	"send-again":      "what is delivered is in the record already",
 }
 
 // verified goes through the whole record as anybody may, and says what is wrong.

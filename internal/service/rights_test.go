@@ -10,8 +10,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 )
 
 func TestRights(t *testing.T) {

@@ -16,8 +16,8 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -57,6 +57,7 @@ type Service struct {
 	pairs   sync.Map // by their numbers
 	signIns signIns
 	polls   polls
+	streams streams
 	figures *figures
 
 	identity identity
@@ -78,9 +79,7 @@ func Waiting() http.Handler {
 			return
 		}
 		w.Header().Set("Retry-After", "5")
-		w.Header().Set("Content-Type", "application/problem+json")
-		w.WriteHeader(http.StatusServiceUnavailable)
-		_, _ = w.Write([]byte(`{"title":"Service Unavailable","status":503,"detail":"the service waits for its database"}`))
+		writeProblem(w, api.NewProblem(api.Busy, "the service waits for its database"))
 	})
 }
 
@@ -125,7 +124,8 @@ func withBody(o huma.Operation, n int64) huma.Operation {
 // Handler is everything the service answers.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, s.securityHeaders, middleware.RequestSize(limits.ReportBody))
+	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, s.securityHeaders, middleware.RequestSize(limits.ReportBody),
+		withTags, hearKeyed)
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), remoteKey{}, r.RemoteAddr)))
@@ -158,6 +158,9 @@ func config() huma.Config {
 func operation(method, path, id, summary string, rights ...api.Right) huma.Operation {
 	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
 		Metadata: map[string]any{"rights": rights}, MaxBodyBytes: limits.Body}
+	if keyable(method, rights) {
+		o.Parameters = []*huma.Param{keyParam}
+	}
 	if len(rights) == 0 {
 		o.Security = []map[string][]string{}
 	}
@@ -169,7 +172,7 @@ var anybody = append(slices.Clone(api.Rights), api.Host)
 
 // register lists every operation of the API.
 func (s *Service) register(a huma.API) {
-	a.UseMiddleware(s.authorize(a))
+	a.UseMiddleware(s.authorize())
 
 	s.registerSessions(a)
 
@@ -204,7 +207,8 @@ func (s *Service) register(a huma.API) {
 
 	// What hosts say and what they are asked.
 	huma.Register(a, operation("POST", "/enrol", "enrol", "Trade a one-time token for a host's own"), s.enrol)
-	huma.Register(a, operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host", api.Tokens),
+	huma.Register(a, secretAnswer(operation("POST", "/hosts/{host}/enrolment", "make-enrolment", "Make a one-time token for a new host",
+		api.Tokens)),
 		s.newEnrolment)
 	huma.Register(a, operation("GET", "/hosts/{host}/tasks", "list-tasks", "What a host has to do", api.Host), s.showTasks)
 	huma.Register(a, operation("POST", "/hosts/{host}/tasks", "ask-host", "Ask a host to do something", api.Settle, api.Pause), s.askHost)
@@ -239,6 +243,7 @@ func (s *Service) register(a huma.API) {
 
 	s.registerTraffic(a)
 	s.registerKeys(a)
+	s.registerPeople(a)
 	s.registerRecord(a)
 	s.registerProposals(a)
 	s.registerEvents(a)
@@ -280,7 +285,7 @@ func (s *Service) registerKeys(a huma.API) {
 		s.retireKey)
 
 	huma.Register(a, operation("GET", "/tokens", "list-tokens", "All tokens", api.Tokens), s.listTokens)
-	huma.Register(a, limited(operation("POST", "/tokens", "make-token", "Make a token", api.Tokens)), s.makeToken)
+	huma.Register(a, secretAnswer(limited(operation("POST", "/tokens", "make-token", "Make a token", api.Tokens))), s.makeToken)
 	huma.Register(a, operation("DELETE", "/tokens/{id}", "revoke-token", "Revoke a token", api.Tokens), s.revokeToken)
 }
 

@@ -16,8 +16,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/oauth2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
 

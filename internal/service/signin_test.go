@@ -13,10 +13,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
-	"yellowfence.example/yfence/internal/client"
 	"yellowfence.example/yfence/internal/provider"
 	"yellowfence.example/yfence/internal/service"
 )
@@ -106,6 +106,24 @@ func TestPeopleSignIn(t *testing.T) {
 	require.NoError(t, kim.SignOut(ctx))
 	_, err = kim.Fleet(ctx)
 	require.Equal(t, http.StatusUnauthorized, problem(t, err).Status)
+
+	people, err := c.People(ctx)
+	require.NoError(t, err)
+	require.Len(t, people.People, 1)
+	require.Equal(t, []any{"kim", 1, []api.Right{api.Read, api.Propose, api.Publish, api.Settle}}, []any{people.People[0].Name,
+		people.People[0].Sessions, people.People[0].Rights})
+	_, err = c.SignOutPerson(ctx, "nobody", "")
+	require.ErrorContains(t, err, `nobody is signed in who is called "nobody"`)
+	n, err := c.SignOutPerson(ctx, "kim", "left")
+	require.NoError(t, err)
+	require.EqualValues(t, 1, n)
+	res, err = browser.Get(c.url + "/api/v1/session")
+	require.NoError(t, err)
+	require.Equal(t, http.StatusUnauthorized, res.StatusCode, "the browser's session is over too")
+	list, err = c.Record(ctx, client.RecordFilter{Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, []string{record.EndedSessions, "kim", "left", "pat"}, []string{list.Entries[0].Deed, list.Entries[0].On,
+		list.Entries[0].Why, list.Entries[0].By.Name})
 
 	_, status, said := c.browse("eve")
 	require.Equal(t, http.StatusForbidden, status)

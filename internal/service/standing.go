@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/source"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -72,8 +72,8 @@ func (s *Service) stands(ctx context.Context, current *model, p store.KeptPropos
 	}
 	var out api.Checked
 	st.accepted, err = s.publishable(ctx, api.PublishRequest{Accept: p.Accept}, st.files, st.change.fleet, told, &out)
-	var wrong *policyProblem
-	if st.problems = out.Problems; errors.As(err, &wrong) {
+	var wrong *api.ProblemDocument
+	if st.problems = out.Problems; errors.As(err, &wrong) && wrong.Code == api.WrongText {
 		st.problems, st.hinders = wrong.Problems, wrong.Detail
 		return st, nil
 	} else if err != nil {

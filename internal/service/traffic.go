@@ -6,13 +6,12 @@ import (
 	"net/netip"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/traffic"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 )
 
@@ -74,7 +73,7 @@ func (s *Service) traffic(ctx context.Context, part store.TrafficPart) (*model, 
 		return nil, nil, s.broken("reading what was counted", err)
 	}
 	if m.pair.Number == 0 {
-		return nil, nil, huma.Error409Conflict("no policy is published yet")
+		return nil, nil, nothingPublished()
 	}
 	records, err := s.recordsOf(ctx, part)
 	if err != nil {

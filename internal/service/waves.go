@@ -9,9 +9,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/wave"
 )
@@ -34,7 +34,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 		return nil, s.broken("beginning a wave", err)
 	}
 	if m.pair.Number == 0 {
-		return nil, huma.Error409Conflict("no policy is published yet")
+		return nil, nothingPublished()
 	}
 	// An earlier revision goes with the newest fleet that it was published with.
 	if req.Revision != 0 && req.Revision != m.pair.Revision {
@@ -85,7 +85,7 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 		}
 	}
 	if len(there) == 0 {
-		return nil, huma.Error409Conflict("none of these hosts polls the service: is yfence attend running there?")
+		return nil, api.NewProblem(api.NotAttending, "none of these hosts polls the service: is yfence attend running there?")
 	}
 	steps, err := wave.Steps(there, req.Sizes)
 	if err != nil {

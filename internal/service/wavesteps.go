@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/wave"
 )

@@ -6,9 +6,9 @@ import (
 	"net/netip"
 	"slices"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/wave"
 )

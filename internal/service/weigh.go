@@ -6,15 +6,13 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // A change is what somebody wants to be published: files of a policy over a fleet, in spite of some
@@ -99,7 +97,8 @@ func (s *Service) allowed(ctx context.Context, current *model, c change, look bo
 		return w, s.forbidden(ctx, t, api.Publish, takes)
 	}
 	if w.need.People > 0 {
-		return w, huma.Error403Forbidden(fmt.Sprintf("this needs %s, since %s; propose it: yfence propose -m WHY", w.need, because(w.need)))
+		return w, api.NewProblem(api.NeedsApproval, fmt.Sprintf("this needs %s, since %s; propose it: yfence propose -m WHY", w.need,
+			because(w.need)))
 	}
 	return w, nil
 }

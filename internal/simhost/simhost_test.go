@@ -11,13 +11,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/compare"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/core/say"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 	"yellowfence.example/yfence/internal/simhost"
 	"yellowfence.example/yfence/internal/testbed"

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // Attends notes that a host asked what there is to do.

@@ -7,8 +7,8 @@ import (
 	"errors"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/group"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // CloudState is how a cloud stands, as whoever looks after it last wrote.

@@ -6,12 +6,13 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strings"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // A Destination is where events are delivered, and of which types; none is all.
@@ -20,8 +21,8 @@ type Destination struct {
 	Only []string
 }
 
-// wants says that a destination takes events of a type: "host.state", or all of "host".
-func (d Destination) wants(kind string) bool {
+// Wants says that a destination takes events of a type: "host.state", or all of "host".
+func (d Destination) Wants(kind string) bool {
 	return len(d.Only) == 0 || slices.ContainsFunc(d.Only, func(o string) bool { return o == kind || strings.HasPrefix(kind, o+".") })
 }
 
@@ -48,7 +49,7 @@ func (s *Store) happened(ctx context.Context, tx *sql.Tx, kind, subject string, 
 	}
 	if to := s.tell.Load(); to != nil {
 		for _, d := range *to {
-			if !d.wants(kind) {
+			if !d.Wants(kind) {
 				continue
 			}
 			if _, err := tx.ExecContext(ctx, "INSERT INTO deliveries (destination, event, subject, next_at) VALUES (?, ?, ?, ?)",
@@ -88,6 +89,26 @@ func (s *Store) Events(ctx context.Context, before int64, most int) ([]api.Event
 func (s *Store) EventsAfter(ctx context.Context, after int64, most int) ([]api.Event, error) {
 	return list(ctx, s, func(scan func(...any) error) (api.Event, error) { return scanEvent(scan) },
 		"SELECT "+eventColumns+" FROM events e WHERE e.number > ? ORDER BY e.number LIMIT ?", after, most)
+}
+
+// Marks change with what they stand for, and are cheap to look at.
+type Marks struct{ Reports, Waves int64 }
+
+// Marks reads them.
+func (s *Store) Marks(ctx context.Context) (m Marks, err error) {
+	return m, s.row(ctx, "SELECT (SELECT COALESCE(MAX(id), 0) FROM reports), (SELECT COALESCE(SUM(CRC32(summary)), 0) FROM waves WHERE "+
+		"running)", nil, &m.Reports, &m.Waves)
+}
+
+// Since is what changed since earlier ones were read.
+func (m Marks) Since(o Marks) (what []string) {
+	if m.Reports != o.Reports {
+		what = append(what, api.StreamReports)
+	}
+	if m.Waves != o.Waves {
+		what = append(what, api.StreamWaves)
+	}
+	return what
 }
 
 // LastEvent is the number of the newest event; 0 where there is none.
@@ -171,7 +192,7 @@ type HostState struct {
 func (s *Store) HostStates(ctx context.Context) (map[string]HostState, error) {
 	rows, err := list(ctx, s, func(scan func(...any) error) (h HostState, err error) {
 		return h, scan(&h.Host, &h.Told, &h.ToldAt, &h.State, &h.Changes, &h.Tells)
-	}, "SELECT host, told, told_at, state, changes, tells FROM host_states")
+	}, "SELECT host, told, told_at, state, changes, tells FROM host_states WHERE host <> ?", checkpointState)
 	out := make(map[string]HostState, len(rows))
 	for _, h := range rows {
 		out[h.Host] = h
@@ -179,16 +200,52 @@ func (s *Store) HostStates(ctx context.Context) (map[string]HostState, error) {
 	return out, err
 }
 
-// PutHostState notes how a host stands, and writes the event that tells of it, if there is one.
-func (s *Store) PutHostState(ctx context.Context, h HostState, tells *api.HostEvent) error {
+// PutHostState notes how a host, or something like it, stands, and writes the event that tells of it; data is
+// nil where there is none.
+func (s *Store) PutHostState(ctx context.Context, h HostState, kind, subject string, data any) error {
 	return s.exactlyOnce(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "REPLACE INTO host_states (host, told, told_at, state, changes, tells) VALUES (?, ?, ?, ?, ?, ?)",
-			h.Host, h.Told, h.ToldAt.UTC(), h.State, h.Changes, h.Tells); err != nil || tells == nil {
+			h.Host, h.Told, h.ToldAt.UTC(), h.State, h.Changes, h.Tells); err != nil || data == nil {
 			return err
 		}
-		return s.happened(ctx, tx, api.HostStateEvent, h.Host, tells)
+		return s.happened(ctx, tx, kind, subject, data)
 	})
 }
+
+// TellCheckpoint writes an event with the newest head of the record, if others were told of none for a time and
+// the record has grown since.
+func (s *Store) TellCheckpoint(ctx context.Context, every time.Duration) error {
+	return s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+		var told, size int64
+		var at sql.NullTime
+		err := tx.QueryRowContext(ctx, "SELECT changes, told_at FROM host_states WHERE host = ? FOR UPDATE",
+			checkpointState).Scan(&told, &at)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		var head string
+		err = tx.QueryRowContext(ctx, "SELECT number, head FROM record ORDER BY number DESC LIMIT 1").Scan(&size, &head)
+		if errors.Is(err, sql.ErrNoRows) || err == nil && (size == told || at.Valid && now().Sub(at.Time) < every) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		key, err := s.recordKey(ctx, tx, false)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "REPLACE INTO host_states (host, told, told_at, state, changes) VALUES (?, '', ?, '', ?)",
+			checkpointState, now(), size); err != nil {
+			return err
+		}
+		return s.happened(ctx, tx, api.CheckpointEvent, "record", record.Checkpoint{Version: api.Version, Key: key.Public(), Size: size,
+			Head: head})
+	})
+}
+
+// checkpointState is the row that keeps which checkpoint others were told of: of its size.
+const checkpointState = "the record"
 
 // ForgetHostState forgets a host that the fleet does not have any more.
 func (s *Store) ForgetHostState(ctx context.Context, host string) error {

@@ -6,8 +6,8 @@ import (
 	"crypto/rand"
 	"database/sql"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // SigningKeys are the keys the service signs with: the first now. One is made where

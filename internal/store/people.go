@@ -65,3 +65,39 @@ func (s *Store) endPersonSession(ctx context.Context, tx *sql.Tx, h Hash) (bool,
 	}
 	return true, s.note(ctx, tx, deed{Deed: record.SignedOut, On: subject})
 }
+
+// A SignedIn is somebody with sessions that have not ended.
+type SignedIn struct {
+	Person
+	Sessions int
+}
+
+// People are those who are signed in through the identity provider, by name: a thousand at most.
+func (s *Store) People(ctx context.Context) ([]SignedIn, error) {
+	return list(ctx, s, func(scan func(...any) error) (p SignedIn, err error) {
+		var groups []byte
+		if err = scan(&p.Name, &p.Subject, &groups, &p.Until, &p.Sessions); err == nil {
+			err = json.Unmarshal(groups, &p.Groups)
+		}
+		return p, err
+	}, "SELECT person, subject, MAX(claims), MAX(expires_at), COUNT(*) FROM sessions WHERE token = 0 AND expires_at > ? GROUP BY person, "+
+		"subject ORDER BY person, subject LIMIT 1000", now())
+}
+
+// EndPerson ends all sessions of whoever is called so, and says how many those were; ErrNotFound where there is none.
+func (s *Store) EndPerson(ctx context.Context, name, why string) (n int64, err error) {
+	err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE token = 0 AND person = ?", name)
+		if err != nil {
+			return err
+		}
+		if n, err = res.RowsAffected(); err != nil {
+			return err
+		}
+		if n == 0 {
+			return ErrNotFound
+		}
+		return s.note(ctx, tx, deed{Deed: record.EndedSessions, On: name, Why: why})
+	})
+	return n, err
+}

@@ -11,10 +11,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/record"
 	"yellowfence.example/yfence/core/traffic"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/store"
 	"yellowfence.example/yfence/internal/testbed"
 	"yellowfence.example/yfence/internal/wave"
@@ -55,6 +55,7 @@ var fill = []string{
 	"INSERT INTO boot_dumps SELECT CONCAT('h', seq), UNHEX(SHA2(CONCAT('c', seq), 256)) FROM seq_1_to_20000",
 	"INSERT INTO waves (number, state, summary, running) SELECT seq, '{}', '{}', FALSE FROM seq_1_to_4000",
 	"INSERT INTO wave_hosts SELECT CONCAT('w', seq), seq FROM seq_1_to_5000",
+	"INSERT INTO keyed SELECT UNHEX(SHA2(seq, 256)), NOW(6), 'x', NOW(6), NULL, NULL, 200, '{}' FROM seq_1_to_20000",
 	"INSERT INTO made_once SELECT UNHEX(MD5(seq)), NOW(6) FROM seq_1_to_20000",
 	"INSERT INTO events (number, id, type, subject, at, data) SELECT seq, MD5(seq), 'wave.began', CONCAT('wave ', seq), NOW(6), '{}' " +
 		"FROM " +
@@ -73,7 +74,7 @@ var fill = []string{
 		"reports, newest, findings, tokens, " +
 		"sessions, " +
 		"enrolments, tasks, " +
-		"attending, surroundings, traffic, copies, waves, wave_hosts, made_once, boot_dumps",
+		"attending, surroundings, traffic, copies, waves, wave_hosts, made_once, keyed, boot_dumps",
 }
 
 // TestNothingIsScanned: on filled tables no statement of the store looks at more rows than
@@ -131,6 +132,14 @@ func TestNothingIsScanned(t *testing.T) {
 			must(err)
 			pair = p
 		}},
+		{"OthersImported", func() { any(st.OthersImported(ctx, pair.Generation)) }},
+		{"TakeKeyed", func() { _, _, err := st.TakeKeyed(ctx, store.KeyedID("pat", "k")); must(err) }},
+		{"HoldKeyed", func() { must(st.HoldKeyed(ctx, store.Keyed{ID: store.KeyedID("pat", "k")})) }},
+		{"EndKeyed", func() { must(st.EndKeyed(ctx, store.Keyed{ID: store.KeyedID("pat", "k")}, store.Hash{}, 200, nil)) }},
+		{"TellCheckpoint", func() { must(st.TellCheckpoint(ctx, time.Hour)) }},
+		{"People", func() { any(st.People(ctx)) }},
+		{"EndPerson", func() { _, err := st.EndPerson(ctx, "kim", "w"); require.ErrorIs(t, err, store.ErrNotFound) }},
+		{"Marks", func() { any(st.Marks(ctx)) }},
 		{"OthersSince", func() { any(st.OthersSince(ctx, pair.Revision)) }},
 		{"ImportItself", func() {
 			p, err := st.Publish(ctx, store.Publication{Base: pair, Author: "h7", Why: "why",
@@ -182,7 +191,8 @@ func TestNothingIsScanned(t *testing.T) {
 		}},
 		{"HostStates", func() { any(st.HostStates(ctx)) }},
 		{"PutHostState", func() {
-			must(st.PutHostState(ctx, store.HostState{Host: "h7", Told: api.Drifted, State: api.Drifted}, &api.HostEvent{Host: "h7"}))
+			must(st.PutHostState(ctx, store.HostState{Host: "h7", Told: api.Drifted, State: api.Drifted}, api.HostStateEvent, "h7",
+				api.HostEvent{Host: "h7"}))
 		}},
 		{"ForgetHostState", func() { must(st.ForgetHostState(ctx, "h7")) }},
 		{"Propose", func() {

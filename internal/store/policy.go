@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"math"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // A Pair is a revision with a generation of the fleet: what is published.
@@ -82,9 +82,20 @@ func (s *Store) Publish(ctx context.Context, of Publication) (p Pair, err error)
 
 // OthersSince says that a person published a revision after one.
 func (s *Store) OthersSince(ctx context.Context, revision int64) (bool, error) {
+	return s.othersSince(ctx, "revision", revision)
+}
+
+// OthersImported says that a person imported a generation of the fleet after one.
+func (s *Store) OthersImported(ctx context.Context, generation int64) (bool, error) {
+	return s.othersSince(ctx, "generation", generation)
+}
+
+// othersSince says that a person changed one column of the pairs after a number of it.
+func (s *Store) othersSince(ctx context.Context, column string, number int64) (bool, error) {
 	var asked int
-	err := s.row(ctx, "SELECT COUNT(*) FROM (SELECT MIN(number) AS first FROM pairs WHERE revision > ? GROUP BY revision) p JOIN pairs q "+
-		"ON q.number = p.first WHERE NOT q.by_itself", []any{revision}, &asked)
+	err := s.row(ctx, "SELECT COUNT(*) FROM (SELECT MIN(number) AS first FROM pairs WHERE "+column+" > ? GROUP BY "+column+") p JOIN "+
+		"pairs q "+
+		"ON q.number = p.first WHERE NOT q.by_itself", []any{number}, &asked)
 	return asked > 0, err
 }
 

@@ -8,9 +8,9 @@ import (
 	"fmt"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // ErrDecided is a proposal that is not open any more.

@@ -33,6 +33,7 @@ const (
 	pruneEnrol   = "DELETE FROM enrolments WHERE until < ? ORDER BY until LIMIT ?"
 	pruneSession = "DELETE FROM sessions WHERE expires_at < ? ORDER BY expires_at LIMIT ?"
 	pruneTraffic = "DELETE FROM traffic WHERE told_at < ? ORDER BY told_at LIMIT ?"
+	pruneKeyed   = "DELETE FROM keyed WHERE at < ? ORDER BY at LIMIT ?"
 	pruneOnce    = "DELETE FROM made_once WHERE at < ? ORDER BY at LIMIT ?"
 )
 
@@ -46,6 +47,7 @@ func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error)
 	}{
 		{pruneSession, at},
 		{pruneOnce, at.Add(-time.Hour)},
+		{pruneKeyed, at.Add(-24 * time.Hour)},
 		{pruneEnrol, at.Add(-keep.Done)},
 		{pruneTasks, at.Add(-keep.Done)},
 		{pruneTraffic, at.Add(-traffic.HitDays * 24 * time.Hour)},

@@ -10,8 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // doerKey is what a context keeps by who does what is done with it.
@@ -82,6 +82,9 @@ func (s *Store) note(ctx context.Context, tx *sql.Tx, d deed) error {
 		return err
 	}
 	if _, err = tx.ExecContext(ctx, "INSERT INTO record (number, body, head) VALUES (?, ?, ?)", n, body, head); err != nil {
+		return err
+	}
+	if err := markKeyed(ctx, tx, n); err != nil {
 		return err
 	}
 	return s.noted(ctx, tx, e, key, head)

@@ -11,8 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // NewEnrolment makes a one-time token for a host; those before it end.

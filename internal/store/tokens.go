@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/record"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // secret is a new random word that cannot be guessed: 256 bits.

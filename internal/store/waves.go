@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/wave"
 )
 

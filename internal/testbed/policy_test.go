@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/compile"
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
@@ -22,7 +23,6 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 	"yellowfence.example/yfence/core/policy/policytest"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/host/apply"
 	"yellowfence.example/yfence/internal/live"

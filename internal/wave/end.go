@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // GoOn lets a wave go on that waits after a step.

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // host takes the next step of one host: by what it was asked to do, and what it said of it.

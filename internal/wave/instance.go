@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // instance takes the next step of a host's instance: the cloud is asked for its groups, and

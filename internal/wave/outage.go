@@ -3,7 +3,7 @@ package wave
 import (
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // How long a host may say nothing.

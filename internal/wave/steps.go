@@ -6,8 +6,8 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // Steps lays hosts out in the steps of a wave. sizes says how many hosts are settled by the

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"slices"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // trials tries what a step has put in force. First something listens at the far end of each

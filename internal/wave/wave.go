@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // The times and counts of a wave.

@@ -434,6 +434,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in through the identity provider */
+        get: operations["list-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End all sessions of a person */
+        post: operations["sign-out-person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/probes": {
         parameters: {
             query?: never;
@@ -703,6 +737,23 @@ export interface paths {
         };
         /** How one signs in */
         get: operations["show-sign-in"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happens, as it happens: server-sent events */
+        get: operations["stream"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1505,47 +1556,6 @@ export interface components {
                 [key: string]: string;
             };
         };
-        ErrorDetail: {
-            /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
-            location?: string;
-            /** @description Error message text */
-            message?: string;
-            /** @description The value at the given location */
-            value?: unknown;
-        };
-        ErrorModel: {
-            /**
-             * @description A human-readable explanation specific to this occurrence of the problem.
-             * @example Property foo is required but is missing.
-             */
-            detail?: string;
-            /** @description Optional list of individual error details */
-            errors?: components["schemas"]["ErrorDetail"][] | null;
-            /**
-             * Format: uri
-             * @description A URI reference that identifies the specific occurrence of the problem.
-             * @example https://example.com/error-log/abc123
-             */
-            instance?: string;
-            /**
-             * Format: int64
-             * @description HTTP status code
-             * @example 400
-             */
-            status?: number;
-            /**
-             * @description A short, human-readable summary of the problem type. This value should not change between occurrences of the error.
-             * @example Bad Request
-             */
-            title?: string;
-            /**
-             * Format: uri
-             * @description A URI reference to human-readable documentation for the error.
-             * @default about:blank
-             * @example https://example.com/errors/example
-             */
-            type: string;
-        };
         Event: {
             /** Format: date-time */
             at: string;
@@ -1590,6 +1600,12 @@ export interface components {
             by: string;
             logged?: boolean;
             verdict: string;
+        };
+        FieldProblem: {
+            /** @description as body.after */
+            location?: string;
+            message: string;
+            value?: unknown;
         };
         File: {
             /** @description rules to insert in the kernel's own chains once, so that they ask these */
@@ -1821,6 +1837,11 @@ export interface components {
             why?: string;
         };
         ImportRequest: {
+            /**
+             * Format: int64
+             * @description refuse if a person imported another generation than this; 0 is none
+             */
+            after?: number;
             /** @description the fleet file's name, for messages; its ending tells the format */
             file: string;
             /** @description hosts of the same name are replaced, others added, none removed */
@@ -2189,6 +2210,11 @@ export interface components {
             /** @description whose program sends it, where that matters */
             user?: string;
         };
+        People: {
+            people: components["schemas"]["SignedInPerson"][];
+            /** Format: int64 */
+            version: number;
+        };
         PersonSession: {
             name: string;
             rights: string[] | null;
@@ -2277,6 +2303,23 @@ export interface components {
             packet?: components["schemas"]["Packet"];
             /** @enum {string} */
             severity: "error" | "warning";
+        };
+        ProblemDocument: {
+            /** @description why, in one word for programs; docs/api.md has the table */
+            code: string;
+            /** @description what is wrong and what to do, for a person */
+            detail?: string;
+            /** @description what is wrong in which field of the request */
+            errors?: components["schemas"]["FieldProblem"][];
+            /** @description what is wrong in the policy or the fleet */
+            problems?: components["schemas"]["Problem"][];
+            /**
+             * Format: int64
+             * @description of HTTP
+             */
+            status: number;
+            /** @description what HTTP calls that status */
+            title: string;
         };
         Proof: {
             /** @enum {string} */
@@ -2779,11 +2822,38 @@ export interface components {
         "Sign-inRequest": {
             token: string;
         };
+        "Sign-out-personResponse": {
+            /**
+             * Format: int64
+             * @description how many sessions
+             */
+            ended: number;
+        };
         SignInWays: {
             /** @description the identity provider that people sign in through; a token works always */
             provider?: components["schemas"]["ProviderNote"];
             /** Format: int64 */
             version: number;
+        };
+        SignOutRequest: {
+            name: string;
+            why?: string;
+        };
+        SignedInPerson: {
+            /** @description of the provider, when he signed in */
+            groups: string[];
+            name: string;
+            /** @description that these groups have now */
+            rights: string[];
+            /** Format: int64 */
+            sessions: number;
+            /** @description as the provider knows him, behind its own name */
+            subject: string;
+            /**
+             * Format: date-time
+             * @description when the last of them ends
+             */
+            until: string;
         };
         Source: {
             name: string;
@@ -3349,7 +3419,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3382,7 +3452,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3405,16 +3475,7 @@ export interface operations {
                 /** @description one host only */
                 host?: string;
             };
-            header?: {
-                /** @description Succeeds if the server's resource matches one of the passed values. */
-                "If-Match"?: string[] | null;
-                /** @description Succeeds if the server's resource matches none of the passed values. On writes, the special value * may be used to match any existing value. */
-                "If-None-Match"?: string[] | null;
-                /** @description Succeeds if the server's resource date is more recent than the passed date. */
-                "If-Modified-Since"?: string;
-                /** @description Succeeds if the server's resource date is older or the same as the passed date. */
-                "If-Unmodified-Since"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -3423,8 +3484,6 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
-                    "Cache-Control"?: string;
-                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3437,7 +3496,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3470,7 +3529,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3504,7 +3563,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3512,7 +3571,10 @@ export interface operations {
     "send-again": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 destination: string;
             };
@@ -3535,7 +3597,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3567,7 +3629,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3586,16 +3648,7 @@ export interface operations {
                 /** @description how many at most */
                 limit?: number;
             };
-            header?: {
-                /** @description Succeeds if the server's resource matches one of the passed values. */
-                "If-Match"?: string[] | null;
-                /** @description Succeeds if the server's resource matches none of the passed values. On writes, the special value * may be used to match any existing value. */
-                "If-None-Match"?: string[] | null;
-                /** @description Succeeds if the server's resource date is more recent than the passed date. */
-                "If-Modified-Since"?: string;
-                /** @description Succeeds if the server's resource date is older or the same as the passed date. */
-                "If-Unmodified-Since"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
@@ -3604,8 +3657,6 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
-                    "Cache-Control"?: string;
-                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3618,7 +3669,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3626,7 +3677,10 @@ export interface operations {
     "import-fleet": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -3651,7 +3705,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3682,7 +3736,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3690,7 +3744,10 @@ export interface operations {
     "tell-change": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -3715,7 +3772,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3749,7 +3806,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3757,7 +3814,10 @@ export interface operations {
     "put-copies": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -3782,7 +3842,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3790,7 +3850,10 @@ export interface operations {
     "make-enrolment": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -3813,7 +3876,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3847,7 +3910,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3855,7 +3918,10 @@ export interface operations {
     "send-report": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -3882,7 +3948,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3918,7 +3984,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3931,7 +3997,10 @@ export interface operations {
                 /** @description of an earlier pair than that in force */
                 pair?: number;
             };
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -3954,7 +4023,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3988,7 +4057,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -3996,7 +4065,10 @@ export interface operations {
     "ask-host": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -4023,7 +4095,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4055,7 +4127,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4063,7 +4135,10 @@ export interface operations {
     "finish-task": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
                 id: number;
@@ -4089,7 +4164,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4097,7 +4172,10 @@ export interface operations {
     "send-traffic": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 host: string;
             };
@@ -4122,7 +4200,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4151,7 +4229,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4159,7 +4237,10 @@ export interface operations {
     "make-key": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4180,7 +4261,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4188,7 +4269,10 @@ export interface operations {
     "retire-key": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4209,7 +4293,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4238,7 +4322,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4270,7 +4354,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4299,7 +4383,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4307,7 +4391,10 @@ export interface operations {
     "take-list": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 network: string;
             };
@@ -4330,7 +4417,72 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "list-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["People"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "sign-out-person": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignOutRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sign-out-personResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4338,7 +4490,10 @@ export interface operations {
     probe: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4363,7 +4518,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4399,7 +4554,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4407,7 +4562,10 @@ export interface operations {
     propose: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4432,7 +4590,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4466,7 +4624,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4474,7 +4632,10 @@ export interface operations {
     "change-proposal": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -4501,7 +4662,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4509,7 +4670,10 @@ export interface operations {
     "approve-proposal": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -4536,7 +4700,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4544,7 +4708,10 @@ export interface operations {
     "decline-proposal": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -4571,7 +4738,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4579,7 +4746,10 @@ export interface operations {
     "publish-proposal": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -4602,7 +4772,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4610,7 +4780,10 @@ export interface operations {
     "withdraw-proposal": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -4637,7 +4810,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4677,7 +4850,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4709,7 +4882,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4740,7 +4913,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4772,7 +4945,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4806,7 +4979,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4814,7 +4987,10 @@ export interface operations {
     publish: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -4839,7 +5015,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4870,7 +5046,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4899,7 +5075,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4933,7 +5109,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4942,6 +5118,8 @@ export interface operations {
         parameters: {
             query?: never;
             header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
                 /** @description of a program, whose session is ended */
                 Authorization?: string;
             };
@@ -4966,7 +5144,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -4999,7 +5177,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5028,7 +5206,40 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    stream: {
+        parameters: {
+            query?: {
+                /** @description kinds of events, with commas between them: wave, host.state; all where it is empty */
+                only?: string;
+            };
+            header?: {
+                /** @description the number of the event that was heard last: what came after it comes first */
+                "Last-Event-ID"?: number;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5062,7 +5273,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5070,7 +5281,10 @@ export interface operations {
     "make-token": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5095,7 +5309,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5103,7 +5317,10 @@ export interface operations {
     "revoke-token": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 id: number;
             };
@@ -5124,7 +5341,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5157,7 +5374,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5189,7 +5406,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5223,7 +5440,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5257,7 +5474,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5289,7 +5506,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5323,7 +5540,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5331,7 +5548,10 @@ export interface operations {
     "start-wave": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5356,7 +5576,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5387,7 +5607,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5395,7 +5615,10 @@ export interface operations {
     "go-on-wave": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -5418,7 +5641,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5426,7 +5649,10 @@ export interface operations {
     "return-wave": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -5449,7 +5675,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };
@@ -5457,7 +5683,10 @@ export interface operations {
     "stop-wave": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a word of your own for this request: sent again with the same, it is not done again, and its answer comes again (for a day) */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 number: number;
             };
@@ -5484,7 +5713,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/problem+json": components["schemas"]["ErrorModel"];
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
                 };
             };
         };

@@ -1,4 +1,4 @@
-// Written by `make generate` from internal/api/state.go.
+// Written by `make generate` from api/state.go.
 export const stateNotes = [
   { state: 'bare', tone: 'bad', means: 'no filter is in force at all' },
   { state: 'paused', tone: 'bad', means: 'its filter admits everything for a while, and logs what it would refuse' },

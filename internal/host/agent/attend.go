@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host"
 	"yellowfence.example/yfence/internal/host/inventory"
 	"yellowfence.example/yfence/internal/host/tap"

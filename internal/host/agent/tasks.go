@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/host"
 )
 

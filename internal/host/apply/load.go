@@ -8,10 +8,10 @@ import (
 	"os"
 	"path/filepath"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/host/inventory"
 )
 

@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // About is what a host says of itself before anything is put in force: which filters

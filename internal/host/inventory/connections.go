@@ -12,10 +12,10 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/forms"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
 

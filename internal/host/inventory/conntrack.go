@@ -12,9 +12,9 @@ import (
 
 	"go4.org/netipx"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 	"yellowfence.example/yfence/internal/live"
 )
 

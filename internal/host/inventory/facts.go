@@ -13,8 +13,8 @@ import (
 	"strconv"
 	"strings"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/listeners"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // Facts is what a report says besides the rules: what listens, which addresses

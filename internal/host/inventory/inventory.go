@@ -14,8 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/nft"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // ToolTime bounds how long one of the kernel's tools may take.

@@ -13,7 +13,7 @@ import (
 	"yellowfence.example/yfence/core/dialect"
 	"yellowfence.example/yfence/core/dialect/iptables"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // passing is what a dump says anew each time, though no rule changed: when it was

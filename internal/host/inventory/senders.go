@@ -12,11 +12,11 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/iptables"
 	"yellowfence.example/yfence/core/dialect/nft"
 	"yellowfence.example/yfence/core/kernel"
 	"yellowfence.example/yfence/core/packet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 // names says of a listing which users its numbers are, and which of those that

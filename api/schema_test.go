@@ -12,10 +12,10 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/require"
 
+	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/dialect/portable"
 	"yellowfence.example/yfence/core/fleet"
-	"yellowfence.example/yfence/internal/api"
 )
 
 var update = flag.Bool("update", false, "write the schemas in docs/formats anew")
@@ -57,10 +57,10 @@ func schema(t *testing.T, title string, of reflect.Type) []byte {
 // TestSchemas keeps the published schemas what the Go types say.
 func TestSchemas(t *testing.T) {
 	for _, s := range schemas {
-		file := "../../docs/formats/" + s.name + ".schema.json"
+		file := "../docs/formats/" + s.name + ".schema.json"
 		got := schema(t, s.title, s.of)
 		if *update {
-			require.NoError(t, os.MkdirAll("../../docs/formats", 0o755))
+			require.NoError(t, os.MkdirAll("../docs/formats", 0o755))
 			require.NoError(t, os.WriteFile(file, got, 0o644))
 		}
 		want, err := os.ReadFile(file)
@@ -73,7 +73,7 @@ func TestSchemas(t *testing.T) {
 func TestTheSchemaAcceptsWhatTheReaderAccepts(t *testing.T) {
 	registry := huma.NewMapRegistry("#/$defs/", huma.DefaultSchemaNamer)
 	root := registry.Schema(reflect.TypeFor[fleet.Fleet](), true, "Fleet")
-	saltmarsh, err := os.ReadFile("../../demo/saltmarsh/fleet.json")
+	saltmarsh, err := os.ReadFile("../demo/saltmarsh/fleet.json")
 	require.NoError(t, err)
 	for text, sound := range map[string]bool{
 		string(saltmarsh):          true,

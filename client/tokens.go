@@ -6,7 +6,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // Tokens lists all tokens.

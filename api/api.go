@@ -81,6 +81,7 @@ type ImportRequest struct {
 	File    string `json:"file" maxLength:"255" doc:"the fleet file's name, for messages; its ending tells the format"`
 	Text    string `json:"text" doc:"the fleet file: JSON, YAML or CSV"`
 	Why     string `json:"why,omitempty" maxLength:"2000"`
+	After   *int64 `json:"after,omitempty" doc:"refuse if a person imported another generation than this; 0 is none"`
 	Merge   bool   `json:"merge,omitempty" doc:"hosts of the same name are replaced, others added, none removed"`
 	Preview bool   `json:"preview,omitempty" doc:"show what would change, and change nothing"`
 }

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"net/http"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // Propose proposes a change; with a number it takes the place of one's own proposal.

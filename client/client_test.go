@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/client"
+	"yellowfence.example/yfence/client"
 )
 
 // TestWhatAnswersIsNotAlwaysAService shows what is said when something else is at the URL, or nothing.

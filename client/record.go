@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"net/url"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // A RecordFilter is which entries of the record are wanted; what is empty does not matter.

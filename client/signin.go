@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/http"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // SignInWays says how one signs in.
@@ -25,4 +25,16 @@ func (c *Client) SignOut(ctx context.Context) error {
 // WhoAmI says who the service takes the client for.
 func (c *Client) WhoAmI(ctx context.Context) (api.Session, error) {
 	return get[api.Session](ctx, c, "/session")
+}
+
+// People lists who is signed in through the identity provider.
+func (c *Client) People(ctx context.Context) (api.People, error) {
+	return get[api.People](ctx, c, "/people")
+}
+
+// SignOutPerson ends all sessions of a person, and says how many those were.
+func (c *Client) SignOutPerson(ctx context.Context, name, why string) (int64, error) {
+	var out struct{ Ended int64 }
+	err := c.do(ctx, http.MethodPost, "/people/sign-out", api.SignOutRequest{Name: name, Why: why}, &out)
+	return out.Ended, err
 }

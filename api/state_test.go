@@ -7,13 +7,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // TestTheConsolesStates: the console's table of states is written from ours.
 func TestTheConsolesStates(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("// Written by `make generate` from internal/api/state.go.\nexport const stateNotes = [\n")
+	b.WriteString("// Written by `make generate` from api/state.go.\nexport const stateNotes = [\n")
 	seen := map[api.State]bool{}
 	for _, n := range api.States {
 		b.WriteString("  { state: '" + string(n.State) + "', tone: '" + string(n.Tone) + "', means: '" + n.Means + "' },\n")
@@ -22,7 +22,7 @@ func TestTheConsolesStates(t *testing.T) {
 		require.Equal(t, n, n.State.Note())
 	}
 	b.WriteString("] as const\n")
-	const path = "../../console/src/api/states.gen.ts"
+	const path = "../console/src/api/states.gen.ts"
 	if *update {
 		require.NoError(t, os.WriteFile(path, []byte(b.String()), 0o644))
 	}

@@ -6,7 +6,7 @@ import (
 	"net/http"
 	"net/url"
 
-	"yellowfence.example/yfence/internal/api"
+	"yellowfence.example/yfence/api"
 )
 
 // Events lists events, the newest first: at most so many, those before a number if it is not 0.

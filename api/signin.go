@@ -27,3 +27,25 @@ type PersonSession struct {
 	Secret  string    `json:"secret"`
 	Until   time.Time `json:"until"`
 }
+
+// SignedInPerson is somebody who is signed in through the identity provider.
+type SignedInPerson struct {
+	Name     string    `json:"name"`
+	Subject  string    `json:"subject" doc:"as the provider knows him, behind its own name"`
+	Groups   []string  `json:"groups" nullable:"false" doc:"of the provider, when he signed in"`
+	Rights   []Right   `json:"rights" nullable:"false" doc:"that these groups have now"`
+	Sessions int       `json:"sessions"`
+	Until    time.Time `json:"until" doc:"when the last of them ends"`
+}
+
+// People are those who are signed in.
+type People struct {
+	Version int              `json:"version"`
+	People  []SignedInPerson `json:"people" nullable:"false"`
+}
+
+// SignOutRequest ends all sessions of somebody.
+type SignOutRequest struct {
+	Name string `json:"name" minLength:"1" maxLength:"200"`
+	Why  string `json:"why,omitempty" maxLength:"2000"`
+}

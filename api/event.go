@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"yellowfence.example/yfence/core/dialect/group"
 	"yellowfence.example/yfence/core/record"
 )
 
@@ -35,8 +36,11 @@ var EventKinds = []EventKind{
 	{"token.made", "a token is made, or a one-time token for a new host"},
 	{"token.revoked", "a token is revoked"},
 	{"key.changed", "a key to sign with is made or retired"},
-	{"session.changed", "somebody signs in to the console, or out"},
-	{"host.state", "a host stands otherwise than it was last told: was and state say how, changes how often"},
+	{"session.changed", "somebody signs in, or out, or is signed out"},
+	{CloudEventType, "what is to be said of a cloud changed: a group changed by hand, an instance in none, one that is not of the fleet"},
+	{CheckpointEvent, "the newest head of the record, once an hour in which it grew: keep it where the database's owner cannot reach"},
+	{WayInEvent, "somebody changed a host so that a way in that a guard keeps open is shut, or it is open again"},
+	{HostStateEvent, "a host stands otherwise than it was last told: was and state say how, changes how often"},
 }
 
 // eventOf is the type of the event that each deed of the record makes.
@@ -48,13 +52,32 @@ var eventOf = map[string]string{record.Published: "revision.published", record.I
 	record.EndedWave:   "wave.ended", record.AskedHost: "host.asked", record.Enrolled: "host.enrolled",
 	record.GaveRules: "host.given-rules",
 	record.MadeToken: "token.made", record.MadeEnrolment: "token.made", record.RevokedToken: "token.revoked", record.MadeKey: "key.changed",
-	record.RetiredKey: "key.changed", record.SignedIn: "session.changed", record.SignedOut: "session.changed"}
+	record.RetiredKey: "key.changed", record.SignedIn: "session.changed", record.SignedOut: "session.changed",
+	record.EndedSessions: "session.changed"}
 
 // EventOf is the type of the event that a deed of the record makes.
 func EventOf(deed string) string { return eventOf[deed] }
 
-// HostStateEvent is the type of the event of a host that stands otherwise.
-const HostStateEvent = "host.state"
+// The types of events that no deed of the record makes.
+const (
+	HostStateEvent  = "host.state"        // its data is a HostEvent
+	WayInEvent      = "host.way-in"       // a WayIn
+	CloudEventType  = "cloud.state"       // a CloudEvent
+	CheckpointEvent = "record.checkpoint" // a record.Checkpoint
+)
+
+// A WayIn is the data of an event about the ways in to a host that guards keep open.
+type WayIn struct {
+	Host   string   `json:"host"`
+	AtRisk bool     `json:"at_risk" doc:"somebody changed the host so that one is shut"`
+	Says   []string `json:"says,omitempty" nullable:"false" doc:"what was changed, ten findings at most"`
+}
+
+// A CloudEvent is the data of an event about a cloud: all that is to be said of it now.
+type CloudEvent struct {
+	Cloud string            `json:"cloud"`
+	Notes []group.CloudNote `json:"notes,omitempty" nullable:"false"`
+}
 
 // An Event is something that others are told of.
 type Event struct {
@@ -104,4 +127,22 @@ type Undelivered struct {
 type UndeliveredList struct {
 	Version     int           `json:"version"`
 	Undelivered []Undelivered `json:"undelivered" nullable:"false"`
+}
+
+// What a stream says to look at again, beside events.
+const (
+	StreamLook    = "look" // the kind of such a message
+	StreamReports = "reports"
+	StreamWaves   = "waves"
+)
+
+// StreamParts are all that there is to look at.
+var StreamParts = []string{StreamReports, StreamWaves}
+
+// A StreamMessage is one that a stream of server-sent events carries: an event, or what to look at again.
+type StreamMessage struct {
+	Number int64    `json:"number,omitempty" doc:"of the event: a stream that begins again names the last one that it heard"`
+	Kind   string   `json:"kind" doc:"the type of the event, or look"`
+	Event  *Event   `json:"event,omitempty"`
+	Look   []string `json:"look,omitempty" nullable:"false" doc:"what changed and is no event: reports, waves"`
 }
