@@ -324,3 +324,8 @@ func (c *Client) URL() string { return c.url }
 
 // Through has requests be carried by something else than usual: a proxy, a connection of one's own.
 func (c *Client) Through(carrier http.RoundTripper) { c.http.Transport = carrier }
+
+// Store is what the service keeps in its database.
+func (c *Client) Store(ctx context.Context) (api.Store, error) {
+	return get[api.Store](ctx, c, "/store")
+}

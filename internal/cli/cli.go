@@ -148,7 +148,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 			a.pauseCommand(),
 			a.resumeCommand(), a.tokensCommand(), a.loginCommand(), a.logoutCommand(), a.peopleCommand(), a.recordCommand(),
 			a.eventsCommand(),
-			a.serveCommand(), a.configCommand()}},
+			a.serveCommand(), a.configCommand(), a.storeCommand()}},
 		{"host", "On a host, as root:", []*cobra.Command{a.settleCommand(), a.keepCommand(), a.undoCommand(), a.reportCommand(),
 			a.attendCommand(), a.unitsCommand(), a.bootCommand(), a.refillCommand(), a.watchdogCommand(), a.rehearseCommand()}},
 	} {

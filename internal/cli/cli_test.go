@@ -5,12 +5,15 @@ import (
 	"context"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -31,7 +34,32 @@ var update = flag.Bool("update", false, "write the expected outputs in the scrip
 
 type suite struct{ *testing.M }
 
-func (s suite) Run() int { return testbed.Main(s.M) }
+func (s suite) Run() int {
+	defer func() { _ = os.RemoveAll(builtIn) }()
+	return testbed.Main(s.M)
+}
+
+// The program, built once for all tests of the process that run it as one.
+var (
+	builtIn   string
+	builtOnce = sync.OnceValue(func() error {
+		var err error
+		if builtIn, err = os.MkdirTemp("", "yfb"); err != nil {
+			return err
+		}
+		out, err := exec.Command("go", "build", "-o", filepath.Join(builtIn, "yfence"), "../../cmd/yfence").CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+		return nil
+	})
+)
+
+// build puts the program of this tree at a path.
+func build(t *testing.T, program string) {
+	require.NoError(t, builtOnce())
+	require.NoError(t, os.Link(filepath.Join(builtIn, "yfence"), program))
+}
 
 func TestMain(m *testing.M) {
 	testscript.Main(suite{m}, map[string]func(){"yfence": func() {
@@ -137,7 +165,7 @@ func withService(t *testing.T, folder string, rules approve.Rules) {
 			return err
 		}
 		server := httptest.NewServer(service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler),
-			ReportEvery: time.Hour, Approvals: rules}).Handler())
+			ReportEvery: time.Hour, Settings: service.Settings{Approvals: rules}}).Handler())
 		env.Defer(func() {
 			server.Close()
 			_ = st.Close()

@@ -51,6 +51,8 @@ var examples = map[string]string{
 	"tokens":          "yfence tokens",
 	"people":          "yfence people",
 	"people sign-out": "yfence people sign-out kim -m 'left the company'",
+	"store show":      "yfence store show",
+	"store migrate":   "yfence store migrate --database-file /etc/yfence/migrating",
 	"tokens revoke":   "yfence tokens revoke 4",
 	"serve":           "yfence serve --database-file /etc/yfence/database --listen 127.0.0.1:8480",
 	"settle": "yfence settle --server https://fence.saltmarsh.example --token-file /etc/yfence/token\n" +

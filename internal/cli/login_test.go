@@ -50,7 +50,8 @@ func TestLogin(t *testing.T) {
 	idp = provider.New(people.URL, provider.Person{Name: "kim", Groups: []string{"crew"}})
 	with := &service.SignIn{Issuer: people.URL, ClientID: "fence", URL: people.URL, Rights: map[string][]api.Right{"crew": {api.Read}}}
 	serve := func(s *service.SignIn) *httptest.Server {
-		server := httptest.NewServer(service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler), SignIn: s}).Handler())
+		server := httptest.NewServer(service.New(service.Options{Store: st, Log: slog.New(slog.DiscardHandler),
+			Settings: service.Settings{SignIn: s}}).Handler())
 		t.Cleanup(server.Close)
 		return server
 	}

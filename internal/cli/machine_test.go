@@ -38,8 +38,7 @@ func newLone(t *testing.T) *lone {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	l := &lone{T: t, dir: dir, program: filepath.Join(dir, "yfence"), prefix: fmt.Sprintf("yfl%d-", os.Getpid())}
-	out, err := exec.Command("go", "build", "-o", l.program, "../../cmd/yfence").CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	build(t, l.program)
 	t.Cleanup(func() { _ = testbed.Remove(l.prefix) })
 	l.gate, err = testbed.NewNamespace(l.prefix + "gate")
 	require.NoError(t, err)

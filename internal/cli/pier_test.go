@@ -66,8 +66,7 @@ func newPier(t *testing.T) *pier {
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	p := &pier{T: t, dir: dir, program: filepath.Join(dir, "yfence"), prefix: fmt.Sprintf("yfp%d-", os.Getpid()),
 		dsn: testbed.Database(t), hosts: map[string]*testbed.Namespace{}, attending: map[string]*exec.Cmd{}}
-	out, err := exec.Command("go", "build", "-o", p.program, "../../cmd/yfence").CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	build(t, p.program)
 	p.wire, err = testbed.NewNamespace(p.prefix + "wire")
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, p.wire.Close()) })

@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/tls"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,7 +19,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/service"
 	"yellowfence.example/yfence/internal/store"
 )
@@ -40,7 +37,8 @@ type serveFlags struct {
 	maxPause           time.Duration
 	whole              bool
 	follow             string
-	keep               string
+	keep, keepDaily    string
+	databaseCA         string
 	sealKey            string
 	logJSON, logErrors bool
 }
@@ -55,17 +53,19 @@ func (a *app) serveCommand() *cobra.Command {
 listens on loopback unless told otherwise, and on sockets it is handed (LISTEN_FDS).
 
 Its memory is a MariaDB database, named in a file or in YFENCE_DATABASE as
-USER:PASSWORD@tcp(ADDRESS:PORT)/NAME. Any number of services may share one.`,
+USER:PASSWORD@tcp(ADDRESS:PORT)/NAME, or USER@unix(SOCKET)/NAME. Any number of
+services may share one. SIGHUP has certificate and configuration read again.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			// Only here: every other command just ends when it is told to.
 			ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			config, _, err := a.configured(cmd.LocalNonPersistentFlags(), f.config)
+			again := a.readsAgain(cmd.LocalNonPersistentFlags())
+			config, was, err := a.configured(cmd.LocalNonPersistentFlags(), f.config)
 			if err != nil {
 				return err
 			}
-			return a.serve(ctx, f, config)
+			return a.serve(ctx, f, config, &reloading{again, was})
 		},
 	}
 	f.of(c)
@@ -89,6 +89,10 @@ func (f *serveFlags) of(c *cobra.Command) {
 		"on: what hosts and clouds tell is settled by waves of its own, with the same undo as any; off: hosts stay behind until a "+
 			"person's wave")
 	c.Flags().StringVar(&f.keep, "keep", "90d", "for how long earlier reports of hosts are kept, as 90d or 36h; the newest of each stay")
+	c.Flags().StringVar(&f.keepDaily, "keep-daily", "730d", "for how long after that the last report of each day is kept, counted from "+
+		"now too")
+	c.Flags().StringVar(&f.databaseCA, "database-ca", "",
+		"certificates of the authorities that stand for the database, a file; with it the connection is encrypted")
 	c.Flags().StringVar(&f.sealKey, "seal-key", "",
 		"a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services "+
 			"on the database need the same")
@@ -100,7 +104,7 @@ func (f *serveFlags) of(c *cobra.Command) {
 
 // serve runs the service until ctx ends, and then what it still has to do: requests are
 // answered, and work of its own is put down where another service can take it up.
-func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) error {
+func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig, again *reloading) error {
 	source, err := a.databaseOf(f.databaseFile)
 	if err != nil {
 		return err
@@ -141,6 +145,7 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 	defer signal.Stop(hangUp)
 	var work sync.WaitGroup
 	stop := func() {}
+	var svc *service.Service
 	opened := make(chan *store.Store, 1)
 	go func() {
 		if st, err := a.openSigning(ctx, source, f, log); err != nil {
@@ -157,11 +162,11 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig) err
 			if err := certificate.read(); err != nil {
 				log.Error("the certificate could not be read again; the one from before is used", "error", err)
 			}
+			again.apply(log, svc, &o)
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
 			o.Store, o.Log = st, log
-			st.Tell(config.told())
-			svc := service.New(o)
+			svc = service.New(o)
 			stop = svc.Stop
 			real := svc.Handler()
 			answers.Store(&real)
@@ -198,28 +203,38 @@ func (a *app) tellFigures(at net.Listener, svc *service.Service, failed chan<- e
 	a.say("yfence: figures on %s", at.Addr())
 }
 
-// kept is for how long reports are kept, where the flags are sound.
-func (f *serveFlags) kept() (time.Duration, error) {
-	keep, err := parseLength(f.keep)
-	if err != nil || keep < time.Hour {
-		return 0, fmt.Errorf("--keep is a length of at least an hour, as 90d or 36h, not %q", f.keep)
+// kept is for how long reports are kept, and then the last of each day, where the flags are sound.
+func (f *serveFlags) kept() (reports, daily time.Duration, err error) {
+	reports, err = parseLength(f.keep)
+	if err != nil || reports < time.Hour {
+		return 0, 0, fmt.Errorf("--keep is a length of at least an hour, as 90d or 36h, not %q", f.keep)
+	}
+	daily, err = parseLength(f.keepDaily)
+	if err != nil || daily < reports {
+		return 0, 0, fmt.Errorf("--keep-daily is a length of at least that of --keep, %s, not %q", f.keep, f.keepDaily)
 	}
 	if f.follow != "on" && f.follow != "off" {
-		return 0, fmt.Errorf("--follow is on or off, not %q", f.follow)
+		return 0, 0, fmt.Errorf("--follow is on or off, not %q", f.follow)
 	}
-	return keep, nil
+	return reports, daily, nil
 }
 
 // options are those of the service that the flags and the configuration say.
 func (f *serveFlags) options(config serviceConfig) (o service.Options, err error) {
-	o = service.Options{CloudEvery: f.cloudsEvery, ReportEvery: f.reportEvery, MaxPause: f.maxPause, WholeStrangers: f.whole,
-		Secure: f.cert != "", Stay: f.follow == "off", Approvals: config.Approvals, Destinations: config.Destinations,
-		SignIn: config.SignIn}
-	if o.Keep.Reports, err = f.kept(); err != nil {
+	o = service.Options{CloudEvery: f.cloudsEvery, ReportEvery: f.reportEvery, Secure: f.cert != ""}
+	if o.Settings, err = f.set(config); err != nil {
 		return o, err
 	}
 	o.Clouds, err = readClouds(f.clouds)
 	return o, err
+}
+
+// set are those that may change while the service runs.
+func (f *serveFlags) set(config serviceConfig) (s service.Settings, err error) {
+	s = service.Settings{MaxPause: f.maxPause, WholeStrangers: f.whole, Stay: f.follow == "off", Approvals: config.Approvals,
+		Destinations: config.Destinations, SignIn: config.SignIn}
+	s.Keep.Reports, s.Keep.Daily, err = f.kept()
+	return s, err
 }
 
 // logHandler is how the service writes its log.
@@ -260,41 +275,6 @@ func shutDown(server *http.Server, work *sync.WaitGroup) {
 	work.Wait()
 }
 
-// databaseOf is the database that a file names, or else the environment.
-func (a *app) databaseOf(file string) (string, error) {
-	source := a.getenv("YFENCE_DATABASE")
-	if file != "" {
-		data, err := os.ReadFile(file)
-		if err != nil {
-			return "", err
-		}
-		source = strings.TrimSpace(string(data))
-	}
-	if source == "" {
-		return "", errors.New("no database is named: give --database-file FILE or set YFENCE_DATABASE")
-	}
-	return source, nil
-}
-
-// openSigning opens the database, and finds out whether this service can sign with its keys:
-// whoever cannot serves nobody.
-func (a *app) openSigning(ctx context.Context, source string, f serveFlags, log *slog.Logger) (*store.Store, error) {
-	st, err := openStore(ctx, source, log)
-	if err == nil && f.sealKey != "" {
-		err = seal(ctx, st, f.sealKey)
-	}
-	if err == nil {
-		_, err = st.SigningKeys(ctx)
-	}
-	if errors.Is(err, store.ErrSealed) {
-		err = fmt.Errorf("%w: give the file that they were sealed with (--seal-key FILE)", err)
-	}
-	if err == nil && f.firstToken != "" {
-		err = makeFirstToken(ctx, st, f.firstToken)
-	}
-	return st, err
-}
-
 // parseLength reads a length of time, in days too.
 func parseLength(s string) (time.Duration, error) {
 	if days, ok := strings.CutSuffix(s, "d"); ok {
@@ -329,67 +309,8 @@ func lengthVar(c *cobra.Command, into *time.Duration, name string, usual time.Du
 	c.Flags().Var((*length)(into), name, usage)
 }
 
-// seal reads the key that seals, or makes one, and has the store use it.
-func seal(ctx context.Context, st *store.Store, name string) error {
-	file, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err == nil {
-		key := make([]byte, store.SealKeySize)
-		_, _ = rand.Read(key) // never fails
-		_, err = fmt.Fprintln(file, base64.StdEncoding.EncodeToString(key))
-		err = errors.Join(err, file.Sync(), file.Close())
-	}
-	if err != nil && !errors.Is(err, os.ErrExist) {
-		return err
-	}
-	text, err := os.ReadFile(name)
-	if err != nil {
-		return err
-	}
-	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
-	if err != nil || len(key) != store.SealKeySize {
-		return fmt.Errorf("%s holds no key that seals: it has %d bytes, in base64", name, store.SealKeySize)
-	}
-	return st.Seal(ctx, key)
-}
-
 // stopTime is how long what was begun may take when the service is told to stop.
 const stopTime = 1500 * time.Millisecond
-
-// openStore opens the database, and waits for one that does not answer yet.
-func openStore(ctx context.Context, source string, log *slog.Logger) (*store.Store, error) {
-	for {
-		st, err := store.Open(ctx, source)
-		if !store.Unavailable(err) || ctx.Err() != nil {
-			return st, err
-		}
-		log.Error("the database does not answer yet; trying again", "error", err)
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(2 * time.Second):
-		}
-	}
-}
-
-// makeFirstToken writes a token with all rights to a new file, unless there are tokens already.
-func makeFirstToken(ctx context.Context, st *store.Store, name string) error {
-	tokens, err := st.Tokens(ctx, 0, 1)
-	if err != nil || len(tokens) > 0 {
-		return err
-	}
-	file, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	if err := file.Chmod(0o600); err != nil { // one that was there keeps its mode
-		return errors.Join(err, file.Close())
-	}
-	t, err := st.NewToken(ctx, "operator", api.Rights, "")
-	if err == nil {
-		_, err = fmt.Fprintln(file, t.Secret)
-	}
-	return errors.Join(err, file.Close())
-}
 
 // sockets opens the addresses, or takes the sockets that were handed over
 // from descriptor 3 on.

@@ -57,8 +57,7 @@ func certificate(t *testing.T, dir string) (certFile, keyFile string, pool *x509
 func TestServe(t *testing.T) {
 	dir := t.TempDir()
 	program := filepath.Join(dir, "yfence")
-	out, err := exec.Command("go", "build", "-o", program, "../../cmd/yfence").CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	build(t, program)
 	certFile, keyFile, pool := certificate(t, dir)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "database"), []byte(testbed.Database(t)+"\n"), 0o600))
 	token := filepath.Join(dir, "token")

@@ -31,14 +31,6 @@ type serviceConfig struct {
 	SignIn       *service.SignIn
 }
 
-// told are the destinations as what keeps events knows them.
-func (c serviceConfig) told() (to []store.Destination) {
-	for _, d := range c.Destinations {
-		to = append(to, d.Destination)
-	}
-	return to
-}
-
 // A Setting is one of the service's, and where it comes from.
 type Setting struct {
 	Name  string `json:"name"`

@@ -62,18 +62,34 @@ func (s *Service) WorkEvents(ctx context.Context) {
 			return s.Store.TellCheckpoint(ctx, cmp.Or(s.EventsLook, checkpointEvery))
 		})
 	})
-	for _, d := range s.Destinations {
+	for ctx.Err() == nil {
+		s.deliverAll(ctx)
+	}
+	work.Wait()
+}
+
+// deliverAll delivers to all destinations until there are others, or ctx ends.
+func (s *Service) deliverAll(ctx context.Context) {
+	now := s.set()
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var work sync.WaitGroup
+	for _, d := range now.Destinations {
 		client := outwardClient(d.Internal)
 		work.Go(func() {
 			s.leased(ctx, "events "+d.Name, eventsHeld, cmp.Or(s.EventsLook, eventsLook), func() error { return s.deliver(ctx, client, d) })
 		})
+	}
+	select {
+	case <-ctx.Done():
+	case <-now.over:
+		stop()
 	}
 	work.Wait()
 }
 
 // leased does something again and again while this service is the one that does it.
 func (s *Service) leased(ctx context.Context, name string, held, look time.Duration, work func() error) {
-	holder := rand.Text()
 	for {
 		select {
 		case <-ctx.Done():
@@ -81,7 +97,7 @@ func (s *Service) leased(ctx context.Context, name string, held, look time.Durat
 		case <-time.After(look):
 		}
 		err := s.guarded(func() error {
-			mine, err := s.Store.Lease(ctx, name, holder, held)
+			mine, err := s.Store.Lease(ctx, name, s.holder, held)
 			if err != nil || !mine {
 				return err
 			}

@@ -91,7 +91,7 @@ func TestEventsAreDelivered(t *testing.T) {
 	first.Secret = secret
 	h := newHarbour(t, func(o *service.Options) {
 		o.EventsLook = 20 * time.Millisecond
-		o.Destinations = []service.Destination{first, to("hosts", hosts.URL, "host", "revision.published")}
+		o.Settings.Destinations = []service.Destination{first, to("hosts", hosts.URL, "host", "revision.published")}
 	})
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: fleetFile(t)})
 	require.NoError(t, err)
@@ -161,7 +161,7 @@ func TestOtherEvents(t *testing.T) {
 	c := newCloudedWith(t, func(o *service.Options) {
 		o.EventsLook = 20 * time.Millisecond
 		o.Clock = func() time.Time { return time.Now().Add(time.Duration(later.Load())) }
-		o.Destinations = []service.Destination{to("heard", heard.URL, "host.way-in", "cloud", "record.checkpoint")}
+		o.Settings.Destinations = []service.Destination{to("heard", heard.URL, "host.way-in", "cloud", "record.checkpoint")}
 	})
 	last := func(kind string, into any) bool {
 		all := heard.all()
@@ -225,7 +225,7 @@ func TestDestinationsThatAreNotWell(t *testing.T) {
 	outside.Internal = false // and it is at this machine
 	h := newHarbour(t, func(o *service.Options) {
 		o.EventsLook = 20 * time.Millisecond
-		o.Destinations = []service.Destination{to("sick", sick.URL, "token"), to("well", well.URL, "token"), outside}
+		o.Settings.Destinations = []service.Destination{to("sick", sick.URL, "token"), to("well", well.URL, "token"), outside}
 	})
 	said := func(destination string) string {
 		list, err := h.Undelivered(ctx)

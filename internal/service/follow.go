@@ -24,7 +24,7 @@ const followLook = 3 * time.Second
 // itself: addresses of dynamic interfaces, instances that come, go or change. Whatever a
 // person published waits for a person's wave. Any number of services may do it at once.
 func (s *Service) Follow(ctx context.Context) {
-	if s.Stay {
+	if s.set().Stay {
 		return
 	}
 	ctx = store.For(ctx, store.Work)

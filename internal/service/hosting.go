@@ -303,9 +303,9 @@ func (s *Service) askHost(ctx context.Context, in *taskRequest) (*struct{ Body a
 		switch {
 		case err != nil || length <= 0:
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a pause needs its length, as 30m or 2h, not %q", b.Within))
-		case length > s.MaxPause:
+		case length > s.set().MaxPause:
 			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a pause may last %s at most, so that nobody forgets it (serve "+
-				"--max-pause)", s.MaxPause))
+				"--max-pause)", s.set().MaxPause))
 		case b.Why == "":
 			return nil, huma.Error422UnprocessableEntity("a pause needs a reason: others will see it, and ask")
 		}

@@ -13,6 +13,7 @@ import (
 
 // registerPeople tells the router the calls about people who are signed in.
 func (s *Service) registerPeople(a huma.API) {
+	huma.Register(a, operation("GET", "/store", "show-store", "What the service keeps in its database", api.Read), s.showStore)
 	huma.Register(a, operation("GET", "/people", "list-people", "Who is signed in through the identity provider", api.Tokens), s.listPeople)
 	huma.Register(a, operation("POST", "/people/sign-out", "sign-out-person", "End all sessions of a person", api.Tokens), s.signOutPerson)
 }
@@ -27,8 +28,8 @@ func (s *Service) listPeople(ctx context.Context, _ *struct{}) (*struct{ Body ap
 	for _, p := range all {
 		one := api.SignedInPerson{Name: p.Name, Subject: p.Subject, Groups: p.Groups, Rights: []api.Right{}, Sessions: p.Sessions,
 			Until: p.Until}
-		if s.SignIn != nil {
-			one.Rights = append(one.Rights, s.SignIn.rightsOf(p.Groups)...)
+		if s.set().SignIn != nil {
+			one.Rights = append(one.Rights, s.set().SignIn.rightsOf(p.Groups)...)
 		}
 		if one.Groups == nil {
 			one.Groups = []string{}

@@ -23,7 +23,7 @@ var twoEyes = approve.Rules{{When: approve.Strangers, People: 2, Holding: []stri
 
 // guarded is a harbour where changes need approvals, with a policy in two files, and people with names.
 func newGuarded(t *testing.T) (h *harbour, as func(name string, rights ...api.Right) *client.Client) {
-	h = newHarbour(t, func(o *service.Options) { o.Approvals = twoEyes })
+	h = newHarbour(t, func(o *service.Options) { o.Settings.Approvals = twoEyes })
 	ctx := context.Background()
 	as = func(name string, rights ...api.Right) *client.Client {
 		made, err := h.store.NewToken(ctx, name, append(rights, api.Read), "")

@@ -18,7 +18,7 @@ const (
 func (s *Service) Prune(ctx context.Context) {
 	ctx = store.For(ctx, store.Work)
 	s.leased(ctx, "prune", pruneHeld, pruneEvery, func() error {
-		gone, err := s.Store.Prune(ctx, s.Keep)
+		gone, err := s.Store.Prune(ctx, s.set().Keep)
 		s.Log.Info("pruned", "rows", gone)
 		return err
 	})

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -9,6 +10,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -17,37 +19,31 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowfence.example/yfence/api"
-	"yellowfence.example/yfence/core/approve"
 	"yellowfence.example/yfence/internal/limits"
 	"yellowfence.example/yfence/internal/store"
 )
 
 // Options are how a service is set up.
 type Options struct {
-	Store          *store.Store
-	Log            *slog.Logger
-	ReportEvery    time.Duration    // how often hosts report; three times that without one and a host is silent
-	Clock          func() time.Time // time.Now, but for tests
-	Secure         bool             // served over TLS: cookies are for TLS only
-	MaxPause       time.Duration    // a host's filter may be paused for this long; a day if it is 0
-	WholeStrangers bool             // addresses of strangers who were seen are kept whole, not as prefixes
-	Clouds         []CloudAccount   // that it looks after
-	CloudEvery     time.Duration    // how often their groups are read back; 30 s if it is 0
-	CloudSoon      time.Duration    // and while something is not in force yet; 1 s if it is 0
-	Stay           bool             // hosts do not follow by themselves what they or clouds tell
-	FollowEvery    time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
-	Lists          ListOptions      // as they are for tests
-	Prober         Prober           // opens connections of the service's own; its machine's where it is empty
-	SignIn         *SignIn          // how people sign in through an identity provider; nil: they do not
-	Destinations   []Destination    // where events are delivered to
-	EventsLook     time.Duration    // how often it is looked for events, and how soon one is tried again; as usual if it is 0
-	Approvals      approve.Rules    // which changes need whose approval; none need any where there is none
-	Keep           store.Keeping    // for how long what is over is kept; store.DefaultKeeping where it is 0
+	Store       *store.Store
+	Log         *slog.Logger
+	ReportEvery time.Duration    // how often hosts report; three times that without one and a host is silent
+	Clock       func() time.Time // time.Now, but for tests
+	Secure      bool             // served over TLS: cookies are for TLS only
+	Clouds      []CloudAccount   // that it looks after
+	CloudEvery  time.Duration    // how often their groups are read back; 30 s if it is 0
+	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
+	FollowEvery time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
+	Lists       ListOptions      // as they are for tests
+	Prober      Prober           // opens connections of the service's own; its machine's where it is empty
+	EventsLook  time.Duration    // how often it is looked for events, and how soon one is tried again; as usual if it is 0
+	Settings    Settings         // at the start; Set changes them
 }
 
 // Service answers requests. Make it with New.
 type Service struct {
 	Options
+	holder string // by which it holds what one service does at a time
 	models modelCache
 	bell   bell
 	outage outage
@@ -58,7 +54,9 @@ type Service struct {
 	signIns signIns
 	polls   polls
 	streams streams
-	figures *figures
+
+	settings atomic.Pointer[current]
+	figures  *figures
 
 	identity identity
 	listing  sync.Mutex // one reading of the lists at a time
@@ -97,21 +95,14 @@ func New(o Options) *Service {
 	if o.CloudSoon == 0 {
 		o.CloudSoon = time.Second
 	}
-	if o.Keep.Reports == 0 {
-		o.Keep.Reports = store.DefaultKeeping.Reports
-	}
-	if o.Keep.Done == 0 {
-		o.Keep.Done = store.DefaultKeeping.Done
-	}
 	if o.Prober.Open == nil {
 		o.Prober = ownProber
 	}
-	if o.MaxPause == 0 {
-		o.MaxPause = 24 * time.Hour
-	}
-	s := &Service{Options: o, stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}}, queues: newQueues(),
+	s := &Service{Options: o, holder: rand.Text(), stopping: make(chan struct{}), models: modelCache{models: map[int64]*model{}},
+		queues:  newQueues(),
 		judging: judging{jobs: map[judged]*job{}, busy: map[string]bool{}, results: map[judged]result{}}}
 	s.figures = newFigures(s)
+	s.Set(o.Settings)
 	return s
 }
 

@@ -71,11 +71,6 @@ func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 		work.Go(func() { svc.WorkClouds(working) })
 	}
 	if o.EventsLook != 0 {
-		var to []store.Destination
-		for _, d := range o.Destinations {
-			to = append(to, d.Destination)
-		}
-		st.Tell(to)
 		work.Go(func() { svc.WorkEvents(working) })
 	}
 	if o.Lists.Look != 0 {

@@ -50,6 +50,20 @@ type identity struct {
 	provider *oidc.Provider
 }
 
+// found is the provider, if it was found.
+func (i *identity) found() *oidc.Provider {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	return i.provider
+}
+
+// forget has the provider be looked for again.
+func (i *identity) forget() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.provider = nil
+}
+
 // The times of signing in.
 const (
 	signInLasts  = 10 * time.Minute // from going to the provider to coming back
@@ -59,47 +73,48 @@ const (
 
 // reach gives a context that reaches the provider, for no longer than it may take.
 func (s *Service) reach(ctx context.Context) (context.Context, context.CancelFunc) {
-	if s.SignIn.HTTP != nil {
-		ctx = oidc.ClientContext(ctx, s.SignIn.HTTP)
+	if s.set().SignIn.HTTP != nil {
+		ctx = oidc.ClientContext(ctx, s.set().SignIn.HTTP)
 	}
 	return context.WithTimeout(ctx, providerTime)
 }
 
 // provider finds the provider, and keeps it. What it learns later, as other keys, it learns by itself.
 func (s *Service) provider(ctx context.Context) (*oidc.Provider, error) {
-	s.identity.mu.Lock()
-	defer s.identity.mu.Unlock()
-	if s.identity.provider != nil {
-		return s.identity.provider, nil
+	if p := s.identity.found(); p != nil {
+		return p, nil
 	}
 	// Its keys are fetched with the context that it is found with, which must not end.
 	lasting := context.Background()
-	if s.SignIn.HTTP != nil {
-		lasting = oidc.ClientContext(lasting, s.SignIn.HTTP)
+	if s.set().SignIn.HTTP != nil {
+		lasting = oidc.ClientContext(lasting, s.set().SignIn.HTTP)
 	} else {
 		lasting = oidc.ClientContext(lasting, &http.Client{Timeout: providerTime})
 	}
-	p, err := oidc.NewProvider(lasting, s.SignIn.Issuer)
+	p, err := oidc.NewProvider(lasting, s.set().SignIn.Issuer)
 	if err != nil {
 		s.Log.Warn("the identity provider does not answer", "error", err)
-		return nil, later("the identity provider "+s.SignIn.Issuer+" does not answer as it should; whoever is signed in stays so, and "+
+		return nil, later("the identity provider "+s.set().SignIn.Issuer+" does not answer as it should; whoever is signed in stays so, "+
+			"and "+
 			"tokens "+
 			"work", retrySoon)
 	}
+	s.identity.mu.Lock()
+	defer s.identity.mu.Unlock()
 	s.identity.provider = p
 	return p, nil
 }
 
 // flow is how codes are asked for and traded.
 func (s *Service) flow(p *oidc.Provider) *oauth2.Config {
-	return &oauth2.Config{ClientID: s.SignIn.ClientID, ClientSecret: s.SignIn.ClientSecret, Endpoint: p.Endpoint(),
-		RedirectURL: s.SignIn.URL + "/sign-in/back", Scopes: []string{oidc.ScopeOpenID, "profile", "email", "groups"}}
+	return &oauth2.Config{ClientID: s.set().SignIn.ClientID, ClientSecret: s.set().SignIn.ClientSecret, Endpoint: p.Endpoint(),
+		RedirectURL: s.set().SignIn.URL + "/sign-in/back", Scopes: []string{oidc.ScopeOpenID, "profile", "email", "groups"}}
 }
 
 // showSignIn says how one signs in.
 func (s *Service) showSignIn(context.Context, *struct{}) (*struct{ Body api.SignInWays }, error) {
 	out := api.SignInWays{Version: api.Version}
-	if c := s.SignIn; c != nil {
+	if c := s.set().SignIn; c != nil {
 		out.Provider = &api.ProviderNote{Issuer: c.Issuer, ClientID: c.ClientID}
 	}
 	return &struct{ Body api.SignInWays }{out}, nil
@@ -107,7 +122,7 @@ func (s *Service) showSignIn(context.Context, *struct{}) (*struct{ Body api.Sign
 
 // beginSignIn sends a browser to the provider. What it must come back with is kept in a cookie.
 func (s *Service) beginSignIn(w http.ResponseWriter, r *http.Request) {
-	if s.SignIn == nil {
+	if s.set().SignIn == nil {
 		http.Redirect(w, r, "/", http.StatusFound)
 		return
 	}
@@ -124,7 +139,7 @@ func (s *Service) beginSignIn(w http.ResponseWriter, r *http.Request) {
 
 // endSignIn takes a browser back from the provider, and begins a session.
 func (s *Service) endSignIn(w http.ResponseWriter, r *http.Request) {
-	if s.SignIn == nil {
+	if s.set().SignIn == nil {
 		http.Redirect(w, r, "/", http.StatusFound)
 		return
 	}
@@ -183,7 +198,7 @@ func (s *Service) signInFailed(w http.ResponseWriter, why string, status int) {
 // verified is the person that a provider's token speaks of, if it is ours to believe: of this provider,
 // for this service, not over, and for this very sign-in where that has a nonce.
 func (s *Service) verified(ctx context.Context, p *oidc.Provider, raw, nonce string) (who store.Person, err error) {
-	token, err := p.Verifier(&oidc.Config{ClientID: s.SignIn.ClientID, Now: s.Clock}).Verify(ctx, raw)
+	token, err := p.Verifier(&oidc.Config{ClientID: s.set().SignIn.ClientID, Now: s.Clock}).Verify(ctx, raw)
 	var over *oidc.TokenExpiredError
 	switch {
 	case errors.As(err, &over):
@@ -206,7 +221,7 @@ func (s *Service) verified(ctx context.Context, p *oidc.Provider, raw, nonce str
 	if err := errors.Join(token.Claims(&claims), token.Claims(&every)); err != nil {
 		return who, errors.New("the identity provider's token cannot be read")
 	}
-	who.Subject, who.Name = s.SignIn.Issuer+" "+token.Subject, claims.Name
+	who.Subject, who.Name = s.set().SignIn.Issuer+" "+token.Subject, claims.Name
 	if who.Name == "" && claims.Verified {
 		who.Name = claims.Email
 	}
@@ -216,17 +231,17 @@ func (s *Service) verified(ctx context.Context, p *oidc.Provider, raw, nonce str
 	if len(who.Name) > 100 || len(who.Subject) > 300 {
 		return who, errors.New("the name that the identity provider gives is longer than 100 letters")
 	}
-	claim := s.SignIn.GroupsClaim
+	claim := s.set().SignIn.GroupsClaim
 	if claim == "" {
 		claim = "groups"
 	}
 	groups, _ := every[claim].([]any)
 	for _, g := range groups {
-		if name, is := g.(string); is && s.SignIn.Rights[name] != nil {
+		if name, is := g.(string); is && s.set().SignIn.Rights[name] != nil {
 			who.Groups = append(who.Groups, name)
 		}
 	}
-	if !api.HasSome(s.SignIn.rightsOf(who.Groups), api.Read) {
+	if !api.HasSome(s.set().SignIn.rightsOf(who.Groups), api.Read) {
 		return who, fmt.Errorf("%s is in no group that may read here; whoever runs the service says which groups may", who.Name)
 	}
 	return who, nil
@@ -246,7 +261,7 @@ func personDoer(ctx context.Context, p store.Person) record.Doer {
 
 // takePerson begins a session for who shows a token of the provider: a program that signed somebody in.
 func (s *Service) takePerson(ctx context.Context, in *struct{ Body api.PersonSignIn }) (*struct{ Body api.PersonSession }, error) {
-	if s.SignIn == nil {
+	if s.set().SignIn == nil {
 		return nil, huma.Error409Conflict("this service has no identity provider; use a token")
 	}
 	from := sourceOf(remote(ctx))
@@ -269,20 +284,20 @@ func (s *Service) takePerson(ctx context.Context, in *struct{ Body api.PersonSig
 		return nil, s.broken("sign-in", err)
 	}
 	return &struct{ Body api.PersonSession }{api.PersonSession{Version: api.Version, Name: person.Name, Secret: value,
-		Rights: s.SignIn.rightsOf(person.Groups), Until: s.Clock().Add(sessionLasts).UTC().Truncate(time.Second)}}, nil
+		Rights: s.set().SignIn.rightsOf(person.Groups), Until: s.Clock().Add(sessionLasts).UTC().Truncate(time.Second)}}, nil
 }
 
 // person is what a person may who has a session, as a token says it. Groups that have no rights any more
 // give none.
 func (s *Service) person(ctx context.Context, secret string) (t api.Token, by record.Doer, err error) {
 	p, err := s.Store.PersonBySession(ctx, secret)
-	if err == nil && s.SignIn == nil {
+	if err == nil && s.set().SignIn == nil {
 		err = store.ErrNotFound // people do not sign in here any more
 	}
 	if err != nil {
 		return t, by, err
 	}
-	return api.Token{Name: p.Name, Rights: s.SignIn.rightsOf(p.Groups), Until: &p.Until}, personDoer(ctx, p), nil
+	return api.Token{Name: p.Name, Rights: s.set().SignIn.rightsOf(p.Groups), Until: &p.Until}, personDoer(ctx, p), nil
 }
 
 // Check is an error where a configuration of sign-ins is none.

@@ -36,7 +36,7 @@ func newCompany(t *testing.T, with ...func(*service.Options)) *company {
 		provider.Person{Name: "gus", Groups: []string{"gate"}}, provider.Person{Name: "eve", Groups: []string{"choir"}})
 	signIn := &service.SignIn{Issuer: c.server.URL, ClientID: "fence", Rights: map[string][]api.Right{
 		"ops": {api.Read, api.Propose, api.Publish, api.Settle}, "gate": {api.Read, "approve:charts"}}}
-	c.harbour = newHarbour(t, append(with, func(o *service.Options) { o.SignIn = signIn })...)
+	c.harbour = newHarbour(t, append(with, func(o *service.Options) { o.Settings.SignIn = signIn })...)
 	signIn.URL = c.url
 	require.NoError(t, signIn.Check())
 	return c
@@ -137,7 +137,7 @@ func TestPeopleSignIn(t *testing.T) {
 func TestTwoPeople(t *testing.T) {
 	ctx := context.Background()
 	c := newCompany(t, func(o *service.Options) {
-		o.Approvals = approve.Rules{{When: approve.Strangers, People: 1, Holding: []string{"charts"}}}
+		o.Settings.Approvals = approve.Rules{{When: approve.Strangers, People: 1, Holding: []string{"charts"}}}
 	})
 	kim, gus := c.person(t, "kim"), c.person(t, "gus")
 	_, err := kim.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
@@ -215,7 +215,7 @@ func TestWrongSignIns(t *testing.T) {
 // TestProviderThatIsAway from the beginning: it is said so, and found when it is there.
 func TestProviderThatIsAway(t *testing.T) {
 	h := newHarbour(t, func(o *service.Options) {
-		o.SignIn = &service.SignIn{Issuer: "http://127.0.0.1:9", URL: "http://127.0.0.1", ClientID: "f",
+		o.Settings.SignIn = &service.SignIn{Issuer: "http://127.0.0.1:9", URL: "http://127.0.0.1", ClientID: "f",
 			Rights: map[string][]api.Right{"ops": {api.Read}}}
 	})
 	_, err := client.New(h.url, "").SignInPerson(context.Background(), "x")

@@ -39,7 +39,7 @@ func (s *Service) takeTraffic(ctx context.Context, in *struct {
 // keptFlow gives what is kept of a connection that was seen: of strangers their prefix, unless the
 // service is told otherwise. Everybody is one while no policy says who belongs to us.
 func (s *Service) keptFlow(m *model) func(traffic.Flow) traffic.Flow {
-	if s.WholeStrangers {
+	if s.set().WholeStrangers {
 		return func(f traffic.Flow) traffic.Flow { return f }
 	}
 	var strangers *netipx.IPSet

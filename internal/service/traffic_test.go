@@ -170,7 +170,7 @@ func BenchmarkTraffic(b *testing.B) {
 // TestWholeStrangers: a service that is told to keeps the addresses of strangers who were seen.
 func TestWholeStrangers(t *testing.T) {
 	ctx := context.Background()
-	h := newHarbour(t, func(o *service.Options) { o.WholeStrangers = true })
+	h := newHarbour(t, func(o *service.Options) { o.Settings.WholeStrangers = true })
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
 	require.NoError(t, err)
 	_, err = h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy}}, Why: "first"})

@@ -65,7 +65,7 @@ func (s *Service) weigh(ctx context.Context, current *model, c change, author st
 		of.Theirs = append(of.Theirs, pr.Message)
 	}
 	w.meaning = approve.MeaningOf(of)
-	w.need = s.Approvals.Need(w.meaning)
+	w.need = s.set().Approvals.Need(w.meaning)
 	return w, nil
 }
 
@@ -82,7 +82,7 @@ func (s *Service) filesOf(ctx context.Context, m *model) ([]check.Source, error)
 func (s *Service) allowed(ctx context.Context, current *model, c change, look bool) (w weighed, err error) {
 	t := caller(ctx)
 	whole := api.Has(t.Rights, api.Publish)
-	if len(s.Approvals) == 0 && whole {
+	if len(s.set().Approvals) == 0 && whole {
 		w.need.Because = []approve.Reason{}
 		return w, nil // nobody needs to know
 	}

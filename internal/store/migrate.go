@@ -50,28 +50,46 @@ func (s *Store) migrate(ctx context.Context) error {
 		if is == latest {
 			return nil
 		}
-		mine, err := s.lease(ctx, holder)
-		if err != nil {
-			return err
-		}
-		if !mine { // another is at it
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(migrationLook):
-			}
-			continue
-		}
-		if err := s.whileLeased(ctx, holder, func(ctx context.Context) error {
-			if err := s.versions(ctx); err != nil {
-				return err
-			}
-			_, err := provider.Up(ctx)
-			return err
-		}); err != nil {
+		switch err := s.migrateOnce(ctx, provider, holder); {
+		case mayNot(err):
+			return fmt.Errorf("%w: they are of version %d, and this program needs %d; run yfence store migrate as a database user who "+
+				"may change them (%w)", ErrOldTables, is, latest, err)
+		case err != nil:
 			return err
 		}
 	}
+}
+
+// migrateOnce brings the tables up to date, or waits a little where another is at it.
+func (s *Store) migrateOnce(ctx context.Context, provider *goose.Provider, holder string) error {
+	mine, err := s.lease(ctx, holder)
+	if err != nil {
+		return err
+	}
+	if !mine {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(migrationLook):
+			return nil
+		}
+	}
+	return s.whileLeased(ctx, holder, func(ctx context.Context) error {
+		if err := s.versions(ctx); err != nil {
+			return err
+		}
+		_, err := provider.Up(ctx)
+		return err
+	})
+}
+
+// ErrOldTables is that the tables are of an older version, and that the database's user may not change them.
+var ErrOldTables = errors.New("the database's tables must be brought up to date first")
+
+// mayNot says of an error that the database's user may not do that.
+func mayNot(err error) bool {
+	denied := code(err)
+	return denied == 1142 || denied == 1044 || denied == 1227
 }
 
 // provider is what knows the steps of the schema, on a connection of its own.

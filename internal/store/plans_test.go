@@ -139,6 +139,9 @@ func TestNothingIsScanned(t *testing.T) {
 		{"TellCheckpoint", func() { must(st.TellCheckpoint(ctx, time.Hour)) }},
 		{"People", func() { any(st.People(ctx)) }},
 		{"EndPerson", func() { _, err := st.EndPerson(ctx, "kim", "w"); require.ErrorIs(t, err, store.ErrNotFound) }},
+		{"Sizes", func() { _, _, err := st.Sizes(ctx); must(err) }},
+		{"Tables", func() { any(st.Tables(ctx)) }},
+		{"Server", func() { any(st.Server(ctx)) }},
 		{"Marks", func() { any(st.Marks(ctx)) }},
 		{"OthersSince", func() { any(st.OthersSince(ctx, pair.Revision)) }},
 		{"ImportItself", func() {

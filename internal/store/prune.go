@@ -13,12 +13,13 @@ const pruneBatch = 500
 
 // Keeping is for how long what is no longer needed is kept.
 type Keeping struct {
-	Reports time.Duration // earlier reports of hosts, and what they said; the newest stay
+	Reports time.Duration // every earlier report of a host, and what it said; the newest stay
+	Daily   time.Duration // of each day before that the last report of each host
 	Done    time.Duration // tasks and enrolments that are over
 }
 
 // DefaultKeeping is for how long that is, if nobody says otherwise.
-var DefaultKeeping = Keeping{Reports: 90 * 24 * time.Hour, Done: 7 * 24 * time.Hour}
+var DefaultKeeping = Keeping{Reports: 90 * 24 * time.Hour, Daily: 2 * 365 * 24 * time.Hour, Done: 7 * 24 * time.Hour}
 
 // contentGrace is how old a content must be before it goes: whoever has just stored it may
 // not have said yet what it is for.
@@ -51,7 +52,7 @@ func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error)
 		{pruneEnrol, at.Add(-keep.Done)},
 		{pruneTasks, at.Add(-keep.Done)},
 		{pruneTraffic, at.Add(-traffic.HitDays * 24 * time.Hour)},
-		{pruneReports, at.Add(-keep.Reports)},
+		{pruneReports, at.Add(-max(keep.Daily, keep.Reports))},
 	} {
 		n, err := s.pruneAll(ctx, p.query, p.until, pruneBatch)
 		gone += n
@@ -59,7 +60,12 @@ func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error)
 			return gone, err
 		}
 	}
-	n, err := s.pruneEvents(ctx, at.Add(-eventsKept))
+	n, err := s.compactReports(ctx, at.Add(-keep.Reports))
+	gone += n
+	if err != nil {
+		return gone, err
+	}
+	n, err = s.pruneEvents(ctx, at.Add(-eventsKept))
 	gone += n
 	if err != nil {
 		return gone, err
@@ -87,6 +93,35 @@ func (s *Store) pruneAll(ctx context.Context, query string, args ...any) (gone i
 		})
 		gone += n
 		if err != nil || n < pruneBatch {
+			return gone, err
+		}
+	}
+	return gone, ctx.Err()
+}
+
+// compactDay removes what was reported on a day but for the last of each host.
+const compactDay = "DELETE FROM reports WHERE received_at >= ? AND received_at < ? AND EXISTS (SELECT 1 FROM reports l WHERE l.host = " +
+	"reports.host AND l.received_at > reports.received_at AND l.received_at < ?) ORDER BY received_at LIMIT ?"
+
+// compactReports leaves of each day before a time the last report of each host. A day is gone through once.
+func (s *Store) compactReports(ctx context.Context, before time.Time) (gone int64, err error) {
+	const day = 24 * time.Hour
+	var from sql.NullInt64 // in days since 1970
+	if err := s.row(ctx, "SELECT COALESCE((SELECT value FROM counters WHERE name = 'compacted'), (SELECT TIMESTAMPDIFF(DAY, '1970-01-01', "+
+		"MIN(received_at)) FROM reports))", nil, &from); err != nil || !from.Valid {
+		return 0, err
+	}
+	for n := from.Int64; n < before.Unix()/int64(day/time.Second) && ctx.Err() == nil; n++ {
+		begins := time.Unix(0, 0).UTC().Add(time.Duration(n) * day)
+		more, err := s.pruneAll(ctx, compactDay, begins, begins.Add(day), begins.Add(day), pruneBatch)
+		gone += more
+		if err != nil {
+			return gone, err
+		}
+		if err := s.inTx(ctx, func(tx *sql.Tx) error {
+			_, err := tx.ExecContext(ctx, "REPLACE INTO counters (name, value) VALUES ('compacted', ?)", n+1)
+			return err
+		}); err != nil {
 			return gone, err
 		}
 	}

@@ -3,11 +3,14 @@ package store
 import (
 	"context"
 	"crypto/cipher"
+	"crypto/tls"
+	"crypto/x509"
 	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"sync/atomic"
 	"time"
 
@@ -25,10 +28,21 @@ type Store struct {
 
 // Open connects to a database and brings its tables up to date. The source is
 // one of the mysql driver's; the options we rely on are set here.
-func Open(ctx context.Context, source string) (*Store, error) {
+func Open(ctx context.Context, source string) (*Store, error) { return OpenTrusting(ctx, source, nil) }
+
+// OpenTrusting is Open over connections that are encrypted, with a server that one of these authorities stands for; nil
+// is as the source says.
+func OpenTrusting(ctx context.Context, source string, authorities *x509.CertPool) (*Store, error) {
 	cfg, err := mysql.ParseDSN(source)
 	if err != nil {
 		return nil, fmt.Errorf("the database's address is not understood: %w", err)
+	}
+	if authorities != nil {
+		if cfg.Net == "unix" {
+			return nil, errors.New("a connection through a Unix socket is not encrypted: leave --database-ca out")
+		}
+		host, _, _ := net.SplitHostPort(cfg.Addr) // the driver made it such an address
+		cfg.TLS = &tls.Config{RootCAs: authorities, ServerName: host, MinVersion: tls.VersionTLS12}
 	}
 	cfg.ParseTime, cfg.Loc = true, time.UTC
 	cfg.Logger = &mysql.NopLogger{} // what goes wrong is ours to tell

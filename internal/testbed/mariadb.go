@@ -23,12 +23,13 @@ type MariaDB struct {
 	cmd    *exec.Cmd
 	socket string
 	dir    string
+	more   []string // options of its own
 	exited <-chan error
 }
 
 // StartMariaDB starts a server whose data lie in dir, which is made if it is
-// not there. It listens on a free port of 127.0.0.1 and nowhere else.
-func StartMariaDB(dir string) (*MariaDB, error) {
+// not there. It listens on a free port of 127.0.0.1 and nowhere else. More are options of the server.
+func StartMariaDB(dir string, more ...string) (*MariaDB, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -50,7 +51,7 @@ func StartMariaDB(dir string) (*MariaDB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &MariaDB{dir: dir, port: listener.Addr().(*net.TCPAddr).Port}
+	db := &MariaDB{dir: dir, more: more, port: listener.Addr().(*net.TCPAddr).Port}
 	if err := listener.Close(); err != nil {
 		return nil, err
 	}
@@ -75,7 +76,7 @@ func (db *MariaDB) Start() error {
 	db.cmd = exec.Command(server, append([]string{"--no-defaults", "--datadir=" + dir, "--tmpdir=" + dir, "--bind-address=127.0.0.1",
 		fmt.Sprintf("--port=%d", db.port), "--socket=" + db.socket,
 		"--skip-name-resolve", "--innodb-buffer-pool-size=64M", "--innodb-log-file-size=32M", "--pid-file=" +
-			filepath.Join(dir, "server.pid")}, asRoot()...)...)
+			filepath.Join(dir, "server.pid")}, append(asRoot(), db.more...)...)...)
 	db.cmd.Stdout, db.cmd.Stderr = log, log
 	if db.exited, err = Start(db.cmd); err != nil {
 		return err
@@ -151,17 +152,32 @@ func (db *MariaDB) DSN(database string) string {
 	return fmt.Sprintf("root@tcp(127.0.0.1:%d)/%s", db.port, database)
 }
 
-// Create makes an empty database; one of that name is dropped before.
-func (db *MariaDB) Create(database string) error {
-	pool, err := sql.Open("mysql", db.DSN(""))
-	if err != nil {
-		return err
+// As is how a user reaches a database, through TCP or through the server's Unix socket.
+func (db *MariaDB) As(user, password, database string, socket bool) string {
+	at := fmt.Sprintf("tcp(127.0.0.1:%d)", db.port)
+	if socket {
+		at = "unix(" + db.socket + ")"
 	}
-	_, err = pool.Exec("DROP DATABASE IF EXISTS " + database)
-	if err == nil {
-		_, err = pool.Exec("CREATE DATABASE " + database + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
+	return fmt.Sprintf("%s:%s@%s/%s", user, password, at, database)
+}
+
+// Socket is the server's Unix socket.
+func (db *MariaDB) Socket() string { return db.socket }
+
+// Exec has the server do something, as root.
+func (db *MariaDB) Exec(statements ...string) error {
+	pool, err := sql.Open("mysql", db.DSN(""))
+	for _, s := range statements {
+		if err == nil {
+			_, err = pool.Exec(s)
+		}
 	}
 	return errors.Join(err, pool.Close())
+}
+
+// Create makes an empty database; one of that name is dropped before.
+func (db *MariaDB) Create(database string) error {
+	return db.Exec("DROP DATABASE IF EXISTS "+database, "CREATE DATABASE "+database+" CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
 }
 
 // Signal sends the server a signal: to freeze it, to let it go on, to kill it. One that is to

@@ -745,6 +745,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the service keeps in its database */
+        get: operations["show-store"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/stream": {
         parameters: {
             query?: never;
@@ -2877,6 +2894,35 @@ export interface components {
         };
         "Stop-waveRequest": {
             why?: string;
+        };
+        Store: {
+            parts: components["schemas"]["StorePart"][];
+            /** @description the database's server and its version */
+            server: string;
+            /**
+             * Format: int64
+             * @description the version of the tables
+             */
+            tables: number;
+            /** Format: int64 */
+            version: number;
+        };
+        StorePart: {
+            /**
+             * Format: int64
+             * @description on the database's disk, with indexes
+             */
+            bytes: number;
+            /** @description for how long, in words */
+            keeps: string;
+            /** Format: date-time */
+            oldest?: string;
+            /**
+             * Format: int64
+             * @description about how many, as the database estimates
+             */
+            rows: number;
+            what: string;
         };
         Sum: {
             /** @description who refuses, as rules name it: 'block pests'; nothing is said of connections */
@@ -5198,6 +5244,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "show-store": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Store"];
                 };
             };
             /** @description Error */
