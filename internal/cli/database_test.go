@@ -5,6 +5,9 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -301,7 +304,16 @@ func TestReadAgain(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "service.yaml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write("keep: 40d\n")
-	svc := serve(t, program, testbed.Database(t), token, "--config", file, "--max-pause", "2h")
+	traced := make(chan string, 100)
+	collector := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		select {
+		case traced <- r.URL.Path + " " + string(body):
+		default:
+		}
+	}))
+	defer collector.Close()
+	svc := serve(t, program, testbed.Database(t), token, "--config", file, "--max-pause", "2h", "--traces", collector.URL)
 	fill(t, svc.Client, 1)
 	again := func(says string) {
 		before := len(svc.log())
@@ -339,4 +351,5 @@ func TestReadAgain(t *testing.T) {
 	_, err = svc.Publish(ctx, api.PublishRequest{Files: onePolicy(77), Why: "opens a port"})
 	require.NoError(t, err)
 	svc.stop(t)
+	require.Contains(t, <-traced, "/v1/traces ", "what it did was told to the collector")
 }

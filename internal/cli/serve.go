@@ -38,7 +38,7 @@ type serveFlags struct {
 	whole              bool
 	follow             string
 	keep, keepDaily    string
-	databaseCA         string
+	databaseCA, traces string
 	sealKey            string
 	logJSON, logErrors bool
 }
@@ -93,6 +93,8 @@ func (f *serveFlags) of(c *cobra.Command) {
 		"now too")
 	c.Flags().StringVar(&f.databaseCA, "database-ca", "",
 		"certificates of the authorities that stand for the database, a file; with it the connection is encrypted")
+	c.Flags().StringVar(&f.traces, "traces", "",
+		"where traces of requests go, as OpenTelemetry has them (OTLP over HTTP): https://traces.example:4318; nowhere if it is not said")
 	c.Flags().StringVar(&f.sealKey, "seal-key", "",
 		"a file with the key that the signing keys in the database are encrypted with; it is made if it is not there, and all services "+
 			"on the database need the same")
@@ -123,6 +125,12 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig, aga
 	if err != nil {
 		return err
 	}
+	told, err := tracesTo(ctx, f.traces)
+	if err != nil {
+		return err
+	}
+	defer told.end()
+	o.Traces = told.provider()
 	sockets, err := sockets(f.listen, a.getenv)
 	if err != nil {
 		return err

@@ -143,7 +143,9 @@ func (s *Service) deliver(ctx context.Context, client *http.Client, d Destinatio
 
 // deliverOne tries to deliver an event, and notes how that went. The error is the database's.
 func (s *Service) deliverOne(ctx context.Context, client *http.Client, d Destination, u api.Undelivered) error {
-	err := s.post(ctx, client, d, u.Event)
+	traced, end := s.span(ctx, "deliver to "+d.Name)
+	err := s.post(traced, client, d, u.Event)
+	end(err)
 	if ctx.Err() != nil {
 		return nil // it is tried again by whoever comes next
 	}

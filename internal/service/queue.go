@@ -68,7 +68,9 @@ var errTooLong = errors.New("it takes too long")
 
 // computed does work that may be heavy, and says in an answer why it was not done.
 func (s *Service) computed(ctx context.Context, q *queue, what string, work func(b packet.Budget) error) error {
+	ctx, end := s.span(ctx, what)
 	err := q.do(ctx, work)
+	end(err)
 	var tangled *packet.TooComplexError
 	var halted *packet.Halted
 	switch {

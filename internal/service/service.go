@@ -17,6 +17,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"go.opentelemetry.io/otel/trace"
 
 	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/internal/limits"
@@ -27,17 +28,18 @@ import (
 type Options struct {
 	Store       *store.Store
 	Log         *slog.Logger
-	ReportEvery time.Duration    // how often hosts report; three times that without one and a host is silent
-	Clock       func() time.Time // time.Now, but for tests
-	Secure      bool             // served over TLS: cookies are for TLS only
-	Clouds      []CloudAccount   // that it looks after
-	CloudEvery  time.Duration    // how often their groups are read back; 30 s if it is 0
-	CloudSoon   time.Duration    // and while something is not in force yet; 1 s if it is 0
-	FollowEvery time.Duration    // how often it is looked for hosts that do; 3 s if it is 0
-	Lists       ListOptions      // as they are for tests
-	Prober      Prober           // opens connections of the service's own; its machine's where it is empty
-	EventsLook  time.Duration    // how often it is looked for events, and how soon one is tried again; as usual if it is 0
-	Settings    Settings         // at the start; Set changes them
+	ReportEvery time.Duration        // how often hosts report; three times that without one and a host is silent
+	Clock       func() time.Time     // time.Now, but for tests
+	Secure      bool                 // served over TLS: cookies are for TLS only
+	Clouds      []CloudAccount       // that it looks after
+	CloudEvery  time.Duration        // how often their groups are read back; 30 s if it is 0
+	CloudSoon   time.Duration        // and while something is not in force yet; 1 s if it is 0
+	FollowEvery time.Duration        // how often it is looked for hosts that do; 3 s if it is 0
+	Lists       ListOptions          // as they are for tests
+	Prober      Prober               // opens connections of the service's own; its machine's where it is empty
+	EventsLook  time.Duration        // how often it is looked for events, and how soon one is tried again; as usual if it is 0
+	Settings    Settings             // at the start; Set changes them
+	Traces      trace.TracerProvider // where spans of requests go; nil: nobody is told
 }
 
 // Service answers requests. Make it with New.
@@ -115,7 +117,7 @@ func withBody(o huma.Operation, n int64) huma.Operation {
 // Handler is everything the service answers.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.RequestID, s.logRequests, middleware.Recoverer, s.securityHeaders, middleware.RequestSize(limits.ReportBody),
+	r.Use(middleware.RequestID, s.traced, s.logRequests, middleware.Recoverer, s.securityHeaders, middleware.RequestSize(limits.ReportBody),
 		withTags, hearKeyed)
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

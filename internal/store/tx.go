@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+	"go.opentelemetry.io/otel/trace"
 )
 
 // All that has to do with a database that is busy, slow, frozen or gone stands in this
@@ -141,6 +142,9 @@ func transient(err error) error {
 
 // again tries f until it succeeds, fails for good, the caller leaves, or patience is over.
 func (s *Store) again(ctx context.Context, f func(ctx context.Context, db *sql.DB) error) error {
+	// It is told where the caller is: whoever is not traced makes a span of nobody's.
+	ctx, span := trace.SpanFromContext(ctx).TracerProvider().Tracer("yellowfence.example/yfence").Start(ctx, "database")
+	defer span.End()
 	wait := firstBackOff
 	for begin := time.Now(); ; {
 		attempt, cancel := context.WithTimeout(ctx, attemptTime)
