@@ -57,6 +57,7 @@ generate: ## golden files and the console's client, from the Go types
 	go test ./core/approve -run TestTheDocumentation -update
 	go test ./api -run "TestSchemas|TestTheConsolesStates|TestEventsPage|TestProblemsPage" -update
 	go test ./internal/service -run "TestTheLimits|TestTheGuide|TestWhoMay" -update
+	go test ./internal/cli -run TestConfigSchema -update
 	cd console && npm run generate
 
 lint: console/node_modules/.package-lock.json console/dist/index.html

@@ -313,6 +313,6 @@ what is typed counts first, then a variable, then the file that --config names.`
 			_ = t.Flush()
 		})
 	}
-	noun.AddCommand(show)
+	noun.AddCommand(show, a.configSchemaCommand())
 	return noun
 }
