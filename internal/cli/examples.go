@@ -52,6 +52,7 @@ var examples = map[string]string{
 	"people":          "yfence people",
 	"people sign-out": "yfence people sign-out kim -m 'left the company'",
 	"config schema":   "yfence config schema > service.schema.json",
+	"store":           "yfence store show",
 	"store show":      "yfence store show",
 	"store migrate":   "yfence store migrate --database-file /etc/yfence/migrating",
 	"tokens revoke":   "yfence tokens revoke 4",

@@ -104,48 +104,58 @@ func (f *serveFlags) of(c *cobra.Command) {
 	c.Flags().BoolVar(&f.logErrors, "log-errors", false, "write errors only to the log")
 }
 
+// prepared is all that a service needs before it has its database.
+type prepared struct {
+	source      string // of the database
+	log         slog.Handler
+	options     service.Options
+	certificate *certificate
+	told        traces
+	sockets     []net.Listener
+	figures     net.Listener
+}
+
+// prepared reads and opens what the flags name; what is wrong with them is said before anything listens.
+func (a *app) prepared(ctx context.Context, f serveFlags, config serviceConfig) (p prepared, err error) {
+	if p.source, err = a.databaseOf(f.databaseFile); err != nil {
+		return p, err
+	}
+	if (f.cert == "") != (f.key == "") {
+		return p, errors.New("--tls-cert and --tls-key go together")
+	}
+	p.log = a.logHandler(f)
+	if p.options, err = f.options(config); err != nil {
+		return p, err
+	}
+	if p.certificate, err = loadCertificate(f.cert, f.key); err != nil {
+		return p, err
+	}
+	if p.told, err = tracesTo(ctx, f.traces); err != nil {
+		return p, err
+	}
+	p.options.Traces = p.told.provider()
+	if p.sockets, err = sockets(f.listen, a.getenv); err == nil {
+		p.figures, err = figuresAt(f.metrics)
+	}
+	return p, err
+}
+
 // serve runs the service until ctx ends, and then what it still has to do: requests are
 // answered, and work of its own is put down where another service can take it up.
 func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig, again *reloading) error {
-	source, err := a.databaseOf(f.databaseFile)
+	p, err := a.prepared(ctx, f, config)
 	if err != nil {
 		return err
 	}
-	if (f.cert == "") != (f.key == "") {
-		return errors.New("--tls-cert and --tls-key go together")
-	}
-	handler := a.logHandler(f)
-	log := slog.New(handler)
-
-	o, err := f.options(config)
-	if err != nil {
-		return err
-	}
-	certificate, err := loadCertificate(f.cert, f.key)
-	if err != nil {
-		return err
-	}
-	told, err := tracesTo(ctx, f.traces)
-	if err != nil {
-		return err
-	}
-	defer told.end()
-	o.Traces = told.provider()
-	sockets, err := sockets(f.listen, a.getenv)
-	if err != nil {
-		return err
-	}
-	figures, err := figuresAt(f.metrics)
-	if err != nil {
-		return err
-	}
+	defer p.told.end()
+	log := slog.New(p.log)
 	// It answers at once that it waits for the database: whoever watches it sees that it is there.
 	var answers atomic.Pointer[http.Handler] // from before the database is there
 	waiting := service.Waiting()
 	answers.Store(&waiting)
-	server := newServer(&answers, handler, certificate)
-	failed := make(chan error, len(sockets)+2)
-	for _, l := range sockets {
+	server := newServer(&answers, p.log, p.certificate)
+	failed := make(chan error, len(p.sockets)+2)
+	for _, l := range p.sockets {
 		go func() { failed <- serveOn(server, l, f.cert != "") }()
 	}
 	hangUp := make(chan os.Signal, 1)
@@ -156,7 +166,7 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig, aga
 	var svc *service.Service
 	opened := make(chan *store.Store, 1)
 	go func() {
-		if st, err := a.openSigning(ctx, source, f, log); err != nil {
+		if st, err := a.openSigning(ctx, p.source, f, log); err != nil {
 			failed <- err
 		} else {
 			opened <- st
@@ -167,21 +177,21 @@ func (a *app) serve(ctx context.Context, f serveFlags, config serviceConfig, aga
 		case err := <-failed:
 			return err
 		case <-hangUp:
-			if err := certificate.read(); err != nil {
+			if err := p.certificate.read(); err != nil {
 				log.Error("the certificate could not be read again; the one from before is used", "error", err)
 			}
-			again.apply(log, svc, &o)
+			again.apply(log, svc, &p.options)
 		case st := <-opened:
 			defer func() { _ = st.Close() }()
-			o.Store, o.Log = st, log
-			svc = service.New(o)
+			p.options.Store, p.options.Log = st, log
+			svc = service.New(p.options)
 			stop = svc.Stop
 			real := svc.Handler()
 			answers.Store(&real)
-			for _, l := range sockets {
+			for _, l := range p.sockets {
 				a.say("yfence: serving on %s", l.Addr())
 			}
-			a.tellFigures(figures, svc, failed)
+			a.tellFigures(p.figures, svc, failed)
 			for _, part := range []func(context.Context){svc.Work, svc.Follow, svc.WorkLists, svc.WorkClouds, svc.WorkEvents, svc.Prune} {
 				work.Go(func() { part(ctx) })
 			}
