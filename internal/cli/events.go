@@ -117,6 +117,13 @@ func (a *app) printStream(stream *client.Stream, last *int64) error {
 
 // about is what an event is about: of a host how it stands, too.
 func about(e api.Event) string {
+	var way api.WayIn
+	if e.Type == api.WayInEvent && json.Unmarshal(e.Data, &way) == nil {
+		if way.AtRisk {
+			return way.Host + ": a way in that a guard keeps open was shut"
+		}
+		return way.Host + ": its ways in are open"
+	}
 	var host api.HostEvent
 	if json.Unmarshal(e.Data, &host) != nil || host.Host == "" {
 		return e.Subject

@@ -33,14 +33,14 @@ func (a *app) storeShow() *cobra.Command {
 			}
 			return a.print(s, func(w io.Writer) {
 				t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
-				_, _ = fmt.Fprintln(t, "KEPT\tABOUT\tSIZE\tSINCE\tFOR")
+				_, _ = fmt.Fprintln(t, "KEPT\tROWS\tSIZE\tSINCE\tFOR")
 				total := int64(0)
 				for _, p := range s.Parts {
 					since := ""
 					if p.Oldest != nil {
 						since = p.Oldest.Format("2006-01-02")
 					}
-					_, _ = fmt.Fprintf(t, "%s\t%d\t%s\t%s\t%s\n", p.What, p.Rows, bytesText(p.Bytes), since, p.Keeps)
+					_, _ = fmt.Fprintf(t, "%s\tabout %d\t%s\t%s\t%s\n", p.What, p.Rows, bytesText(p.Bytes), since, p.Keeps)
 					total += p.Bytes
 				}
 				_ = t.Flush()

@@ -141,11 +141,11 @@ func TestEventsAreDelivered(t *testing.T) {
 	require.NotContains(t, strings.Join(types, "\n"), "token")
 	var state api.HostEvent
 	for _, d := range hosts.all() {
-		if d.Subject == "logbook-01" {
+		if d.Subject == "logbook-01" && d.Type == api.EventPrefix+api.HostStateEvent {
 			require.NoError(t, json.Unmarshal(d.Data, &state))
 		}
 	}
-	require.Equal(t, []any{"logbook-01", api.Drifted, 1}, []any{state.Host, state.State, state.Changes})
+	require.Equal(t, []any{"logbook-01", api.State(""), api.Drifted, 1}, []any{state.Host, state.Was, state.State, state.Changes})
 	undelivered, err := h.Undelivered(ctx)
 	require.NoError(t, err)
 	require.Empty(t, undelivered.Undelivered)

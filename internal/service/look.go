@@ -93,7 +93,7 @@ func (l *looking) at(ctx context.Context, what string, state api.State,
 	if !tell {
 		return l.Store.PutHostState(ctx, is, "", "", nil)
 	}
-	kind, subject, data := says(is, max(is.Changes, 1))
+	kind, subject, data := says(before, max(is.Changes, 1))
 	return l.Store.PutHostState(ctx, told(is, l.now), kind, subject, data)
 }
 
