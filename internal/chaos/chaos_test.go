@@ -149,6 +149,9 @@ func (h *harbour) disturb(rng *rand.Rand) {
 // act does something as a client, and notes what was acknowledged.
 func (h *harbour) act(ctx context.Context, n int, id string, rng *rand.Rand) {
 	c := h.client(rng.IntN(2))
+	if n%2 == 0 { // half of them send again what was not answered, with its key: it must not be done twice
+		c.Insist(4)
+	}
 	m := &h.model
 	note := func(err error, done func()) {
 		m.mu.Lock()

@@ -44,7 +44,7 @@ const (
 	Polls        = 4         // questions for tasks that one host may have open
 	Page         = 1000      // entries of a list in one answer
 	Key          = 128       // characters of a request's key
-	KeptAnswer   = 1 << 20   // bytes of an answer that is kept, to be given again
+	KeptAnswer   = 64 << 10  // bytes of an answer that is kept, to be given again
 	TaggedAnswer = 4 << 20   // bytes of an answer that is held back to be tagged
 	StreamsEach  = 10        // streams of what happens that one name has open
 	Streams      = 400       // that all have

@@ -78,7 +78,7 @@ func (s *Service) authorize() func(huma.Context, func(huma.Context)) {
 		}
 		s.used(ctx.Context(), token)
 		ctx = huma.WithContext(ctx, store.By(ctx.Context(), by))
-		s.onceOnly(huma.WithValue(ctx, callerKey{}, token), fmt.Sprint(by.Kind, " ", token.ID, " ", by.Name), next)
+		s.onceOnly(huma.WithValue(ctx, callerKey{}, token), by.Kind+" "+by.SignIn+" "+by.Name, next)
 	}
 }
 

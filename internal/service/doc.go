@@ -34,7 +34,10 @@
 //
 // # Where to look
 //
-//   - service.go: routes and rights; auth.go, tries.go: who asks; pages.go: the console;
+//   - service.go: routes; rights.go, auth.go, tries.go, signin.go, people.go: who asks, and what he may; pages.go: the console;
+//   - keyed.go, tag.go, problems.go, stream.go: what all requests have in common: done once, told once, refused in one form;
+//   - proposals.go, standing.go, weigh.go: changes that wait for approval; record.go, events.go, look.go, notice.go: what
+//     is recorded and told; metrics.go, tracing.go, settings.go, sizes.go: what whoever runs it needs;
 //   - policy.go, compare.go, ask.go, rules.go: policies and questions;
 //   - reports.go, judging.go, judge.go, known.go, hosts.go, compared.go, around.go: how hosts stand;
 //   - hosting.go, meet.go, follow.go: hosts that come, tasks, and what came by itself;

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"sync"
 	"syscall"
 	"time"
@@ -212,6 +213,10 @@ func (s *Service) post(ctx context.Context, client *http.Client, d Destination, 
 		req.Header.Set(hmacHeader, Sign(d.Secret, at, body))
 	}
 	res, err := client.Do(req)
+	var where *url.Error
+	if errors.As(err, &where) { // it names the address, which may hold a secret and is not for everybody who reads
+		err = where.Err
+	}
 	if err != nil {
 		return err
 	}

@@ -274,6 +274,7 @@ func TestDestinationsThatAreNotWell(t *testing.T) {
 			said("sick"))
 		require.Eventually(t, func() bool { return len(well.all()) == made }, 10*time.Second, 20*time.Millisecond, "others have theirs")
 	}
+	require.NotContains(t, said("outside")+said("sick"), "http://", "an address may hold a secret, and any reader sees this")
 	require.Contains(t, said("outside"), "events are not delivered to 127.0.0.1, which is this machine or its link; internal: true "+
 		"allows it")
 

@@ -64,7 +64,7 @@ func TestKeys(t *testing.T) {
 	require.Equal(t, "1", h.text("SELECT COUNT(*) - ? FROM revisions", before))
 
 	// An attempt that died before it did anything is taken over when its time is over; one that did something is not.
-	id := store.KeyedID("token 1 pat", "f")
+	id := store.KeyedID("token token 1 pat", "f")
 	_, mine, err := h.store.TakeKeyed(ctx, id)
 	require.NoError(t, err)
 	require.True(t, mine)
@@ -78,7 +78,7 @@ func TestKeys(t *testing.T) {
 	require.Equal(t, api.DoneBefore, code(err))
 
 	// An attempt whose request was taken over does nothing any more.
-	k, _, err := h.store.TakeKeyed(ctx, store.KeyedID("token 1 pat", "g"))
+	k, _, err := h.store.TakeKeyed(ctx, store.KeyedID("token token 1 pat", "g"))
 	require.NoError(t, err)
 	h.exec("UPDATE keyed SET holder = 'another' WHERE id = ?", k.ID[:])
 	_, err = h.store.NewToken(store.ForKeyed(ctx, k), "late", []api.Right{api.Read}, "")

@@ -64,8 +64,11 @@ func newFigures(s *Service) *figures {
 // took notes how long a request took. Routes that are none are one.
 func (f *figures) took(r *http.Request, status int, seconds float64) {
 	route := chi.RouteContext(r.Context()).RoutePattern()
-	if route == "" {
+	switch route {
+	case "":
 		route = "none"
+	case streamPath: // which takes as long as somebody listens
+		return
 	}
 	f.requests.WithLabelValues(methodOf(r.Method), route, strconv.Itoa(status/100)+"xx").Observe(seconds)
 }

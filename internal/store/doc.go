@@ -27,5 +27,7 @@
 //   - store.go, tx.go, migrate.go: connections, transactions, the schema;
 //   - policy.go, content.go: revisions, generations, pairs, and texts by their hashes;
 //   - reports.go, attending.go, delta.go: what hosts say; tasks.go, waves.go: what they are asked;
-//   - tokens.go, keys.go, seal.go: who may ask, and who signs; clouds.go, prune.go: the rest.
+//   - tokens.go, people.go, keys.go, seal.go: who may ask, and who signs; keyed.go: requests that are done once;
+//   - record.go, events.go, proposals.go: what was done, who is told, what waits for approval; clouds.go, prune.go,
+//     sizes.go: the rest.
 package store
