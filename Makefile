@@ -8,8 +8,8 @@ PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-cli
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./api ./client ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
-# where much happens at once: tested with -race, as is what of the command line has a service in the same process
-RACED    := /internal/(service|store|host)$$
+# where much happens at once, and takes its time: tested apart, most of it with -race
+APART    := /internal/(service|store|host|cli)$$
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
 WEB      := $(shell git ls-files -co --exclude-standard console ':!console/console.go')
 
@@ -67,12 +67,19 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 	cd console && npx tsc --noEmit && npm run lint
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
-# need the built console, so the program is built first.
+# need the built console, so the program is built first. The last four run two at
+# a time; -race sees little of the command line, whose tests are processes of their
+# own, but for what has a service in the same process.
+go-test: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(RACED)')
-	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
-	PATH=$$PATH:/usr/sbin:/sbin CGO_ENABLED=1 go test -race -count=1 -timeout 18m -skip '^TestLimits$$' $$(go list $(GO_ALL) | grep -E '$(RACED)')
-	PATH=$$PATH:/usr/sbin:/sbin CGO_ENABLED=1 go test -race -count=1 -timeout 10m -run '^(TestService|TestApprovals|TestLogin)$$' ./internal/cli
+	go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(APART)')
+	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
+	@mkdir -p var; export CGO_ENABLED=1; set -x; \
+	{ go test -race -p 1 -count=1 -timeout 18m -skip '^TestLimits$$' ./internal/host ./internal/service; } > var/beside.log 2>&1 & \
+	failed=0; go test -count=1 -timeout 15m ./internal/cli || failed=1; \
+	go test -race -count=1 -timeout 10m ./internal/store || failed=1; \
+	go test -race -count=1 -timeout 10m -run '^(TestService|TestApprovals|TestLogin)$$' ./internal/cli || failed=1; \
+	wait $$! || failed=1; cat var/beside.log; exit $$failed
 
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
