@@ -75,11 +75,11 @@ go-test: console/dist/index.html
 	go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(APART)')
 	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
 	@mkdir -p var; export CGO_ENABLED=1; set -x; \
-	{ go test -race -p 1 -count=1 -timeout 18m -skip '^TestLimits$$' ./internal/host ./internal/service; } > var/beside.log 2>&1 & \
+	go test -race -count=1 -timeout 15m -skip '^TestLimits$$' ./internal/service > var/beside.log 2>&1 & \
 	failed=0; go test -count=1 -timeout 15m ./internal/cli || failed=1; \
-	go test -race -count=1 -timeout 10m ./internal/store || failed=1; \
-	go test -race -count=1 -timeout 10m -run '^(TestService|TestApprovals|TestLogin)$$' ./internal/cli || failed=1; \
 	wait $$! || failed=1; cat var/beside.log; exit $$failed
+	CGO_ENABLED=1 go test -race -count=1 -timeout 15m ./internal/host ./internal/store
+	CGO_ENABLED=1 go test -race -count=1 -timeout 10m -run '^(TestService|TestApprovals|TestLogin)$$' ./internal/cli
 
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)

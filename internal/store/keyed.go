@@ -64,7 +64,7 @@ func (s *Store) TakeKeyed(ctx context.Context, id Hash) (k Keyed, mine bool, err
 		return err
 	})
 	if errors.Is(err, ErrConflict) { // another took it at the same moment
-		k.Held, err = true, nil
+		k.Held, mine, err = true, false, nil
 	}
 	return k, mine, err
 }
