@@ -67,9 +67,9 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 	cd console && npx tsc --noEmit && npm run lint
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
-# need the built console, so the program is built first. The last four run two at
-# a time; -race sees little of the command line, whose tests are processes of their
-# own, but for what has a service in the same process.
+# need the built console, so the program is built first. What is long runs two at
+# a time; -race sees little of the command line, whose tests are processes of
+# their own, but for what has a service in the same process.
 go-test: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
 	go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(APART)')
