@@ -8,7 +8,7 @@ PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-cli
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./api ./client ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
-# where much happens at once, and takes its time: tested apart, most of it with -race
+# where much happens at once, and takes its time: tested apart, with -race but for the command line
 APART    := /internal/(service|store|host|cli)$$
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
 WEB      := $(shell git ls-files -co --exclude-standard console ':!console/console.go')
@@ -68,8 +68,8 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
 # need the built console, so the program is built first. What is long runs two at
-# a time; -race sees little of the command line, whose tests are processes of
-# their own, but for what has a service in the same process.
+# a time; -race would see little of the command line, whose tests are processes of
+# their own.
 go-test: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
 	go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(APART)')
@@ -79,7 +79,6 @@ go-test: console/dist/index.html
 	failed=0; go test -count=1 -timeout 15m ./internal/cli || failed=1; \
 	wait $$! || failed=1; cat var/beside.log; exit $$failed
 	CGO_ENABLED=1 go test -race -count=1 -timeout 15m ./internal/host ./internal/store
-	CGO_ENABLED=1 go test -race -count=1 -timeout 10m -run '^(TestService|TestApprovals|TestLogin)$$' ./internal/cli
 
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
