@@ -111,13 +111,22 @@ func worthwhile(sent bool, err error) bool {
 	return err != nil && sent
 }
 
-// once makes a call once, and says whether it may have arrived.
-func (c *Client) once(ctx context.Context, method, path, key string, body []byte, out any) (sent bool, err error) {
-	req, err := http.NewRequestWithContext(ctx, method, c.url+"/api/v1"+path, bytes.NewReader(body))
+// request is a request to the service, with the token.
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.url+"/api/v1"+path, body)
 	if err != nil {
-		return false, fmt.Errorf("the server's URL %q is not understood: %w", c.url, err)
+		return nil, fmt.Errorf("the server's URL %q is not understood: %w", c.url, err)
 	}
 	req.Header.Set("Authorization", "Bearer "+c.token)
+	return req, nil
+}
+
+// once makes a call once, and says whether it may have arrived.
+func (c *Client) once(ctx context.Context, method, path, key string, body []byte, out any) (sent bool, err error) {
+	req, err := c.request(ctx, method, path, bytes.NewReader(body))
+	if err != nil {
+		return false, err
+	}
 	req.Header.Set("Content-Type", "application/json")
 	if key != "" && method != http.MethodGet {
 		req.Header.Set("Idempotency-Key", key)

@@ -27,11 +27,10 @@ const maxMessage = 4 << 20
 // named. Events after the number of one that was heard before come first; 0 begins now. It takes
 // the right read for the whole fleet.
 func (c *Client) Stream(ctx context.Context, after int64, kinds ...string) (*Stream, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.url+"/api/v1/stream?only="+strings.Join(kinds, ","), nil)
+	req, err := c.request(ctx, http.MethodGet, "/stream?only="+strings.Join(kinds, ","), nil)
 	if err != nil {
-		return nil, fmt.Errorf("the server's URL %q is not understood: %w", c.url, err)
+		return nil, err
 	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
 	req.Header.Set("Accept", "text/event-stream")
 	if after > 0 {
 		req.Header.Set("Last-Event-ID", strconv.FormatInt(after, 10))

@@ -24,9 +24,6 @@ const followLook = 3 * time.Second
 // itself: addresses of dynamic interfaces, instances that come, go or change. Whatever a
 // person published waits for a person's wave. Any number of services may do it at once.
 func (s *Service) Follow(ctx context.Context) {
-	if s.set().Stay {
-		return
-	}
 	ctx = store.For(ctx, store.Work)
 	var looked int64 // the pair that nothing more is to be done for
 	for {
@@ -34,6 +31,9 @@ func (s *Service) Follow(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-time.After(s.followEvery()):
+		}
+		if s.set().Stay { // which may be another at each look
+			continue
 		}
 		err := s.guarded(func() (err error) { looked, err = s.followOn(ctx, looked); return err })
 		if err != nil && ctx.Err() == nil {

@@ -15,7 +15,7 @@ import (
 )
 
 // Whatever refuses a request answers with a problem of ours; this is how huma's own become one.
-func init() { //nolint:gochecknoinits // the library asks for it so
+func init() {
 	huma.NewError = func(status int, detail string, causes ...error) huma.StatusError {
 		p := api.ProblemOf(status, detail)
 		for _, cause := range causes {
