@@ -67,18 +67,16 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 	cd console && npx tsc --noEmit && npm run lint
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
-# need the built console, so the program is built first. What is long runs two at
-# a time; -race would see little of the command line, whose tests are processes of
-# their own.
+# need the built console, so the program is built first. What is long mostly
+# waits, so more of its tests run at once than there are cores; -race would see
+# little of the command line, whose tests are processes of their own.
 go-test: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
 	go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(APART)')
 	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
-	@mkdir -p var; export CGO_ENABLED=1; set -x; \
-	go test -race -count=1 -timeout 15m -skip '^TestLimits$$' ./internal/service > var/beside.log 2>&1 & \
-	failed=0; go test -count=1 -timeout 15m ./internal/cli || failed=1; \
-	wait $$! || failed=1; cat var/beside.log; exit $$failed
-	CGO_ENABLED=1 go test -race -count=1 -timeout 15m ./internal/host ./internal/store
+	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m -skip '^TestLimits$$' ./internal/service
+	go test -count=1 -parallel 3 -timeout 15m ./internal/cli
+	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/host ./internal/store
 
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)

@@ -87,6 +87,7 @@ func TestFiles(t *testing.T) { testscript.Run(t, params(t, "files")) }
 // TestTooComplexOnFiles: what a service would not take costs no more on files, and is refused
 // in the same words.
 func TestTooComplexOnFiles(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "p.fence"),
 		[]byte("policy p language 1\nrole red\nrole blue\nrole green\n"+policytest.TooComplex(1500, "red")), 0o644))

@@ -21,6 +21,7 @@ import (
 
 // TestPauseReturnAndCopies on hosts of both dialects, as an operator has them.
 func TestPauseReturnAndCopies(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	settle := func() {
@@ -78,6 +79,7 @@ func TestPauseReturnAndCopies(t *testing.T) {
 
 // TestHostsAreAmongThemselves: what one host's token is good for, and what is not.
 func TestHostsAreAmongThemselves(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	p := newPier(t)
 	_, err := p.Import(ctx, api.ImportRequest{File: "fleet.json", Text: pierFleet})
@@ -135,6 +137,7 @@ func TestHostsAreAmongThemselves(t *testing.T) {
 
 // TestKeysChange: hosts take over a new key that the one they trust has signed.
 func TestKeysChange(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	p := newPier(t)
 	p.begin()
@@ -166,6 +169,7 @@ func TestKeysChange(t *testing.T) {
 
 // TestListenersConnectionsAndAddresses on a host in a kernel of its own.
 func TestListenersConnectionsAndAddresses(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	p := newPier(t)
 	dynamic := strings.Replace(pierFleet, `"addresses": ["10.40.2.2/16"]`, `"addresses": ["10.40.2.2/16"], "dynamic": true`, 1)

@@ -24,6 +24,7 @@ import (
 
 // TestWaves puts a policy in force over hosts of both dialects, as an operator does.
 func TestWaves(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	kept := p.keepAtConsole("jump-01")
@@ -48,6 +49,7 @@ func TestWaves(t *testing.T) {
 // TestFaults are what may happen while a host waits for its keep. It goes back by itself,
 // and the service learns why as soon as it can.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	database := &gate{}
 	p.dsn = database.through(t, p.dsn)
@@ -92,6 +94,7 @@ func TestFaults(t *testing.T) {
 // service has lost its database. Whatever was in force before is in force in the end,
 // and the service knows it once it is there again.
 func TestEachStepWithoutTheService(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	before := p.listing("charts-01")
@@ -171,6 +174,7 @@ func TestEachStepWithoutTheService(t *testing.T) {
 
 // TestAPolicyThatCutsAHostOff is refused on the host; tried even so, it goes back.
 func TestAPolicyThatCutsAHostOff(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	// whose answers do not get out
@@ -196,6 +200,7 @@ func TestAPolicyThatCutsAHostOff(t *testing.T) {
 
 // TestAWayInThatIsShut stops a wave: rules of another table stand in the way of whoever logs in.
 func TestAWayInThatIsShut(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	require.NoError(t, p.hosts["charts-01"].Load("table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy "+
@@ -211,6 +216,7 @@ func TestAWayInThatIsShut(t *testing.T) {
 // TestWhatIsExpectedIsTried after each step, and what the operator asks for: a wave that
 // breaks it stops.
 func TestWhatIsExpectedIsTried(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	const shut = "table ip theirs {\n\tchain c {\n\t\ttype filter hook input priority 5; policy accept;\n\t\ttcp dport 8095 drop\n\t}\n}\n"

@@ -112,6 +112,7 @@ func (l *lone) write(old, text string) {
 // TestOneMachine walks from nothing to a closed machine without a service: it cannot lock its owner
 // out, has one more service opened, is paused, and starts again as it was kept.
 func TestOneMachine(t *testing.T) {
+	t.Parallel()
 	l := newLone(t)
 	l.does("yfence settle", 2, `^yfence: this host is not enrolled .*; or name a policy in files: --policy DIR\n$`)
 	l.does("yfence new --here --host gate-01 gate", 0, `^wrote gate/policy.fence and gate/fleet.yaml; what is next:`)

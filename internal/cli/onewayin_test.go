@@ -12,6 +12,7 @@ import (
 // person where the policy lets the service show that the way in is open; and where it is shut the host
 // goes back, as it does anywhere.
 func TestTheOnlyWayIn(t *testing.T) {
+	t.Parallel()
 	p := newPier(t)
 	p.begin()
 	p.publish(pierPolicy + "allow watchman: 10.40.0.5 -> jump : ssh guard because \"the service shows that the way in is open\"\n")

@@ -15,6 +15,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -59,12 +60,14 @@ expect site-is-there: always jump -> charts : tcp 8095
 expect no-way-back: never charts -> jump : ssh
 `
 
+var piers atomic.Int64 // made by this process
+
 func newPier(t *testing.T) *pier {
 	testbed.Needed(t, "HOSTS ARE NOT TRIED ON A KERNEL")
 	dir, err := os.MkdirTemp("", "yfp")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	p := &pier{T: t, dir: dir, program: filepath.Join(dir, "yfence"), prefix: fmt.Sprintf("yfp%d-", os.Getpid()),
+	p := &pier{T: t, dir: dir, program: filepath.Join(dir, "yfence"), prefix: fmt.Sprintf("yfp%d-%d-", os.Getpid(), piers.Add(1)),
 		dsn: testbed.Database(t), hosts: map[string]*testbed.Namespace{}, attending: map[string]*exec.Cmd{}}
 	build(t, p.program)
 	p.wire, err = testbed.NewNamespace(p.prefix + "wire")

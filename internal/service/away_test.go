@@ -25,6 +25,7 @@ import (
 // TestTheDatabaseHangs: while it does, the process lives and is not ready, and whoever asks
 // is told to come again. Nothing that was begun is lost when it goes on.
 func TestTheDatabaseHangs(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	db, err := testbed.StartMariaDB(t.TempDir())
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 // TestACloudThatIsNotWell: half an answer, nonsense, or another account's is not looked at,
 // and nothing is asked for; who was asked for something waits.
 func TestACloudThatIsNotWell(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	was := c.sky.Document()
@@ -47,6 +48,7 @@ func TestACloudThatIsNotWell(t *testing.T) {
 // TestOneThatCannotHindersNobody: an instance whose groups cannot be written fails alone, and says
 // why for as long as it is not asked anew; its fellows have theirs, and newcomers are covered.
 func TestOneThatCannotHindersNobody(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t, func(o *dunlin.Options) {
 		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 2, PeersPerRule: 2}
 	})
@@ -70,6 +72,7 @@ func TestOneThatCannotHindersNobody(t *testing.T) {
 // TestAnInstanceMoves to another cloud in the fleet file while it is in force in its old one:
 // newcomers there are covered all the same.
 func TestAnInstanceMoves(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	_, err := c.Import(context.Background(),
@@ -84,6 +87,7 @@ func TestAnInstanceMoves(t *testing.T) {
 // TestACloudThatCannot: what a cloud has no room for fails with the numbers, and what was
 // in force before stays.
 func TestACloudThatCannot(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t, func(o *dunlin.Options) {
 		o.Abilities = group.Abilities{RulesPerGroup: 8, GroupsPerInstance: 1, PeersPerRule: 2}
 	})

@@ -176,6 +176,7 @@ func (c *clouded) peersOf(id, statement string) (said []string) {
 // TestAWavePutsGroupsInForce, and what somebody does at the cloud afterwards is told, and
 // stays until the next.
 func TestAWavePutsGroupsInForce(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t)
 	c.until("nothing filters for them", func() bool { return c.state("charts-01") == api.Bare })
 	require.Equal(t, "The instance dunlin-1 is in no group: nothing filters for it.", c.note(group.NoGroup))
@@ -254,6 +255,7 @@ func TestAWavePutsGroupsInForce(t *testing.T) {
 
 // TestARuleThatEnds: no group ends by itself, and nobody has to think of it.
 func TestARuleThatEnds(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t)
 	var end time.Time
 	for in := 4 * time.Second; ; in *= 2 { // a busy machine may need longer than that to put it in force
@@ -272,6 +274,7 @@ func TestARuleThatEnds(t *testing.T) {
 // TestNewInstances that carry a role's label are covered without anyone acting, and their
 // peers admit them; a cloud is not believed what cannot be.
 func TestNewInstances(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	start := func(id, role, address string) {
@@ -307,6 +310,7 @@ func TestNewInstances(t *testing.T) {
 // TestInstancesGoAndChange: what the cloud says of instances that it has labelled the fleet
 // follows, their peers too, by waves of the service's own; of others it is told.
 func TestInstancesGoAndChange(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t)
 	require.Equal(t, api.WaveDone, c.wave().State)
 	start := func(id, role, address string) {
@@ -395,6 +399,7 @@ func TestInstancesGoAndChange(t *testing.T) {
 // TestAFilterAndGroups: a host that has both is as bad as the worse of them, with the
 // findings of each.
 func TestAFilterAndGroups(t *testing.T) {
+	t.Parallel()
 	c, ctx := newClouded(t), context.Background()
 	_, err := c.Import(ctx, api.ImportRequest{File: "fleet.json",
 		Text: strings.Replace(cloudedFleet, `["charts"], "dialect": "none"`, `["charts"], "dialect": "nft"`, 1)})

@@ -33,6 +33,7 @@ func consoleNeeded(t *testing.T) {
 
 // TestSignInInABrowser: somebody signs in to the console through the identity provider.
 func TestSignInInABrowser(t *testing.T) {
+	t.Parallel()
 	consoleNeeded(t)
 	ctx := context.Background()
 	c := newCompany(t)
@@ -48,6 +49,7 @@ func TestSignInInABrowser(t *testing.T) {
 
 // TestConsole uses the console in a real browser, as a person does.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	consoleNeeded(t)
 	h := newSaltmarsh(t)
 	ctx := context.Background()

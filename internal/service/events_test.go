@@ -84,6 +84,7 @@ func to(name, url string, only ...string) service.Destination {
 // TestEventsAreDelivered: each deed and each change of a host's state is told once to each destination
 // that wants it, in order for a subject, signed; with the record's checkpoint.
 func TestEventsAreDelivered(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	every, hosts := newSink(t), newSink(t)
 	secret := []byte("a secret of sixteen or more")
@@ -155,6 +156,7 @@ func TestEventsAreDelivered(t *testing.T) {
 // TestOtherEvents: a way in that somebody shut and what is to be said of a cloud are told, and again when that is
 // over; and the newest head of the record, while it grows.
 func TestOtherEvents(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	heard := newSink(t)
 	var later atomic.Int64
@@ -220,6 +222,7 @@ func TestOtherEvents(t *testing.T) {
 // TestDestinationsThatAreNotWell: what a destination answers keeps nobody else's events up; what is not
 // taken is tried again, in order, and given up after a day, and then sent again when somebody says so.
 func TestDestinationsThatAreNotWell(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	sick, well := newSink(t), newSink(t)
 	outside := to("outside", well.URL)
@@ -279,9 +282,9 @@ func TestDestinationsThatAreNotWell(t *testing.T) {
 	require.Contains(t, said("outside"), "events are not delivered to 127.0.0.1, which is this machine or its link; internal: true "+
 		"allows it")
 
-	h.now = time.Now().Add(25 * time.Hour)
+	h.turnTo(time.Now().Add(25 * time.Hour))
 	require.Eventually(t, func() bool { return strings.HasPrefix(said("sick"), "given up: ") }, 30*time.Second, 50*time.Millisecond)
-	h.now = time.Time{}
+	h.set.Store(nil)
 	sick.answers(nil)
 	_, err := h.SendAgain(ctx, "nobody")
 	require.Contains(t, problem(t, err).Detail, `nothing was given up for a destination "nobody"`)

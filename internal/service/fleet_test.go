@@ -54,6 +54,7 @@ func manyHosts(t testing.TB, hosts int) *harbour {
 // TestTheFleetInParts: filtered, counted and in parts by the service; and whoever has the
 // answer already is told so.
 func TestTheFleetInParts(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := manyHosts(t, 1200)
 	var fl api.Fleet

@@ -15,6 +15,7 @@ import (
 
 // TestTheGuide sends each request of the guide to the API, in its order, and keeps what is answered there.
 func TestTheGuide(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	const page = "../../docs/api.md"
 	text, err := os.ReadFile(page)

@@ -31,6 +31,7 @@ func withRule(r api.Report) api.Report {
 
 // TestAfterAReboot: what is loaded at the start is held against the policy too.
 func TestAfterAReboot(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	kept := &api.HostChange{What: "revision 1", Kind: "settle", Phase: api.Kept, Pair: 1}
 	running := recordedReport(t, "pilotage-01")
@@ -164,6 +165,7 @@ func TestEnrolling(t *testing.T) {
 
 // TestTasks reach the host that they are for, at once, and are done once.
 func TestTasks(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	key, err := h.Keys(ctx)
@@ -260,6 +262,7 @@ func wave(h *harbour, req api.WaveRequest) error {
 
 // TestStrangeAddresses: a dynamic interface's are taken over, unless the policy no longer holds with them.
 func TestStrangeAddresses(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	ctx := context.Background()
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json",

@@ -18,6 +18,7 @@ import (
 
 // TestKeys: a request sent again with its key is done once, whoever sends it, whatever became of the answer.
 func TestKeys(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSmall(t)
 	request := func(why string) api.PublishRequest {
@@ -92,6 +93,7 @@ func TestKeys(t *testing.T) {
 
 // TestInsist: a client whose connection breaks after the request arrived finds out that it was done.
 func TestInsist(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	broken := 0
 	insisting := client.New(h.url, h.token).Insist(3)
@@ -187,6 +189,7 @@ func TestTwoImports(t *testing.T) {
 
 // TestStream: who listens hears what happens, from where he left off, until he may not listen any more.
 func TestStream(t *testing.T) {
+	t.Parallel()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	h := newSaltmarsh(t)

@@ -32,6 +32,7 @@ func pestsAt(first, n int) string {
 // TestLists: what an address holds now takes the place of a list by itself, within what the
 // policy says; what is wrong, or more than that, changes nothing.
 func TestLists(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	var answer atomic.Value // func(http.ResponseWriter, *http.Request)
 	says := func(text string) {

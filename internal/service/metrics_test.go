@@ -28,6 +28,7 @@ func (h *harbour) figures(secret string) (status int, text string) {
 // TestFigures: what is told is what is, whoever has no right is told nothing, and what alerts and the
 // dashboard ask for is told.
 func TestFigures(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	_, err := h.Report(ctx, report("logbook-01", recorded(t, "logbook-01"))) // as after its mishap

@@ -62,6 +62,7 @@ func smallFleet(more ...string) string {
 // come at the same moment to two services, one of which is started anew, none is lost and
 // none undoes another: what is stored is what some order of them would have left.
 func TestChangesRaceInSomeOrder(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	quays := []*quay{openQuay(t, dsn), openQuay(t, dsn)}
@@ -186,6 +187,7 @@ func fleetOf(t *testing.T, st *store.Store, generation int64) *fleet.Fleet {
 // work it out again, however long he was away, and a database in which halves came apart
 // takes changes again.
 func TestALateChangeUndoesNothing(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	frozen, err := h.store.Newest(ctx) // what a service knew before it was stopped for a minute

@@ -48,6 +48,7 @@ const site = "allow site: everywhere -> charts : http\n"
 
 // TestProposals: what opens is approved by others, exactly as it is, before it is published, once.
 func TestProposals(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h, as := newGuarded(t)
 	kim, gus := as("kim", api.Approve, api.Publish), as("gus", "approve:charts")

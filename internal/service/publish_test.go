@@ -15,6 +15,7 @@ import (
 )
 
 func TestSomebodyPublishedSince(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	none, one := int64(0), int64(1)
 	_, err := h.Publish(context.Background(), api.PublishRequest{Files: policyFiles(t), Why: "w", After: &none})
@@ -31,6 +32,7 @@ func TestSomebodyPublishedSince(t *testing.T) {
 // TestBothAtOnce: a policy and a fleet that need each other are published as one pair, and where
 // either is wrong, neither is.
 func TestBothAtOnce(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	before, err := h.store.Newest(ctx)

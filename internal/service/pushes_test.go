@@ -72,6 +72,7 @@ func inForce(t *testing.T, sp *packet.Space, d *group.Document) map[string]packe
 // comes, goes, moves and is labelled anew meanwhile: what it has in force, looked at all the
 // time, leaves no gap and never shuts the way in.
 func TestPushesUnderFaults(t *testing.T) {
+	t.Parallel()
 	c := newClouded(t, func(o *dunlin.Options) { o.SoonAfter, o.LateAfter = 10*time.Millisecond, 60*time.Millisecond })
 	require.Equal(t, api.WaveDone, c.wave().State)
 	rng := rand.New(rand.NewPCG(1, 41))

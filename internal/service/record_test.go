@@ -70,6 +70,7 @@ func (h *harbour) verified(earlier ...record.Checkpoint) error {
 // TestEveryDeedIsRecorded calls every operation that changes something, and finds its entry: who, what,
 // on what, why, from where. What leaves no entry is listed above, with the reason.
 func TestEveryDeedIsRecorded(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	web := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(pestsAt(0, 99))) }))
 	defer web.Close()

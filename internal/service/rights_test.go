@@ -149,20 +149,20 @@ func TestRightsForRoles(t *testing.T) {
 func TestTokensEnd(t *testing.T) {
 	ctx := context.Background()
 	h := newHarbour(t)
-	h.now = time.Date(2027, 1, 1, 12, 0, 0, 0, time.UTC)
+	h.turnTo(time.Date(2027, 1, 1, 12, 0, 0, 0, time.UTC))
 	made, err := h.NewToken(ctx, api.TokenRequest{Name: "ci", Rights: []api.Right{api.Read}})
 	require.NoError(t, err)
-	require.Equal(t, h.now.AddDate(0, 0, 90), *made.Until)
+	require.Equal(t, h.now().AddDate(0, 0, 90), *made.Until)
 	ci := client.New(h.url, made.Secret)
 	_, err = ci.Fleet(ctx)
 	require.NoError(t, err)
 	list, err := h.Tokens(ctx)
 	require.NoError(t, err)
 	require.NotNil(t, list.Tokens[0].UsedAt)
-	h.now = h.now.AddDate(0, 0, 90)
+	h.turnTo(h.now().AddDate(0, 0, 90))
 	_, err = ci.Fleet(ctx)
 	require.Equal(t, `the token "ci" ended at 2027-04-01 12:00:00; whoever has the right tokens makes another`, err.Error())
-	for end, says := range map[time.Time]string{h.now.Add(-time.Second): "would have ended already", h.now.AddDate(2, 0,
+	for end, says := range map[time.Time]string{h.now().Add(-time.Second): "would have ended already", h.now().AddDate(2, 0,
 		0): "a token lasts a year at most"} {
 		_, err := h.NewToken(ctx, api.TokenRequest{Name: "t", Rights: []api.Right{api.Read}, Until: &end})
 		require.ErrorContains(t, err, says)
@@ -185,6 +185,7 @@ func (h *harbour) browser(method, path, body string, header map[string]string) *
 
 // TestSession plays a browser: the cookie, who may use it, and what pages may load.
 func TestSession(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	call := h.browser
 	res := call("POST", "/api/v1/session", `{"token": "`+h.token+`"}`, nil)

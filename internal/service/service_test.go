@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -41,7 +42,7 @@ type harbour struct {
 	dsn   string // of its database
 	url   string
 	token string
-	now   time.Time // the service's clock; zero is the real one
+	set   atomic.Pointer[time.Time] // the service's clock; nil is the real one
 }
 
 func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
@@ -51,13 +52,7 @@ func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 	st, err := store.Open(ctx, dsn)
 	require.NoError(t, err)
 	h := &harbour{t: t, store: st, dsn: dsn}
-	clock := func() time.Time {
-		if h.now.IsZero() {
-			return time.Now()
-		}
-		return h.now
-	}
-	o := service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute, Clock: clock}
+	o := service.Options{Store: st, Log: slog.New(slog.DiscardHandler), ReportEvery: time.Minute, Clock: h.now}
 	for _, more := range with {
 		more(&o)
 	}
@@ -88,6 +83,17 @@ func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 	h.Client = client.New(h.url, h.token)
 	return h
 }
+
+// now is what the service's clock shows.
+func (h *harbour) now() time.Time {
+	if at := h.set.Load(); at != nil {
+		return *at
+	}
+	return time.Now()
+}
+
+// turnTo sets the service's clock, which then stands.
+func (h *harbour) turnTo(at time.Time) { h.set.Store(&at) }
 
 func (h *harbour) as(rights []api.Right, host string) *client.Client {
 	token, err := h.store.NewToken(context.Background(), "somebody", rights, host)
@@ -186,6 +192,7 @@ func TestAFleetThatBreaksThePolicyIsRefused(t *testing.T) {
 }
 
 func TestStatesOfAHost(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	state := func(host string) api.State {
@@ -251,7 +258,7 @@ func TestStatesOfAHost(t *testing.T) {
 		[]any{send("charts-01", recorded(t, "charts-01")).State, send("charts-01", recorded(t, "charts-01")).Findings[0].Because})
 	require.Equal(t, api.Bare, send("charts-01", nothing).State)
 
-	h.now = time.Now().Add(4 * time.Minute)
+	h.turnTo(time.Now().Add(4 * time.Minute))
 	require.Equal(t, api.Silent, state("charts-01"), "three intervals passed")
 	fl, err := h.Fleet(ctx)
 	require.NoError(t, err)
@@ -265,6 +272,7 @@ func TestStatesOfAHost(t *testing.T) {
 // TestPublishedAskedInForce: what is published and not settled is told wherever hosts are, at
 // once, apart from what somebody changed.
 func TestPublishedAskedInForce(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	for _, host := range []string{"charts-01", "logbook-01", "watch-01"} {
@@ -339,13 +347,14 @@ func TestAnEndThatComesIsSeen(t *testing.T) {
 	_, err := h.Report(ctx, report("charts-01", recorded(t, "charts-01")))
 	require.NoError(t, err)
 	require.Empty(t, kinds())
-	h.now = time.Date(2035, 3, 31, 23, 59, 59, 0, time.UTC)
+	h.turnTo(time.Date(2035, 3, 31, 23, 59, 59, 0, time.UTC))
 	require.Empty(t, kinds(), "the survey's last second")
-	h.now = h.now.Add(time.Second)
+	h.turnTo(h.now().Add(time.Second))
 	require.Equal(t, []compare.Kind{compare.Cosmetic}, kinds(), "its rule is still there and does nothing")
 }
 
 func TestAsk(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t)
 	ctx := context.Background()
 	_, err := h.Ask(ctx, "office -> jump : ssh")
@@ -361,6 +370,7 @@ func TestAsk(t *testing.T) {
 }
 
 func TestRulesBesideLive(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	_, err := h.Report(ctx, report("logbook-01", recorded(t, "logbook-01")))
@@ -392,6 +402,7 @@ func TestRulesBesideLive(t *testing.T) {
 // TestWhatWasAcceptedStaysAccepted: a revision that was published in spite of a problem does
 // not stand in the way of fleet files for the same problem, and its history says so.
 func TestWhatWasAcceptedStaysAccepted(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	files := policyFiles(t)

@@ -81,6 +81,7 @@ func (c *company) person(t *testing.T, name string) *client.Client {
 
 // TestPeopleSignIn: in a browser and in a terminal, with the rights of their groups; the record knows them.
 func TestPeopleSignIn(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	c := newCompany(t)
 	ways, err := client.New(c.url, "").SignInWays(ctx)
@@ -135,6 +136,7 @@ func TestPeopleSignIn(t *testing.T) {
 
 // TestTwoPeople: what one person proposes another approves, each by what the provider says of them.
 func TestTwoPeople(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	c := newCompany(t, func(o *service.Options) {
 		o.Settings.Approvals = approve.Rules{{When: approve.Strangers, People: 1, Holding: []string{"charts"}}}
@@ -160,6 +162,7 @@ func TestTwoPeople(t *testing.T) {
 
 // TestWrongSignIns: what cannot be believed lets nobody in, and says why; what is away leaves who is there.
 func TestWrongSignIns(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	c := newCompany(t)
 	nobody := client.New(c.url, "")

@@ -25,7 +25,7 @@ func whole(addr string) netip.Prefix {
 // telling is a service with a small policy, and a host that tells it what it counts and sees.
 func telling(t *testing.T) *harbour {
 	h := newHarbour(t)
-	h.now = time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	h.turnTo(time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC))
 	_, err := h.Import(context.Background(), api.ImportRequest{File: "fleet.json", Text: smallFleet()})
 	require.NoError(t, err)
 	_, err = h.Publish(context.Background(), api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy +
@@ -41,7 +41,7 @@ func TestUnused(t *testing.T) {
 	h := telling(t)
 	host := h.as([]api.Right{api.Host}, "charts-01")
 	batch := func(n int64, web int64) traffic.Batch {
-		return traffic.Batch{Epoch: "e", Number: n, At: h.now.Unix(), InForce: n == 1,
+		return traffic.Batch{Epoch: "e", Number: n, At: h.now().Unix(), InForce: n == 1,
 			Hits: []traffic.Hit{{By: "allow hop"}, {By: "allow web", Packets: web, Bytes: 60 * web}}}
 	}
 	require.Equal(t, 403, problem(t, host.TellTraffic(ctx, "jump-01", batch(1, 1))).Status, "of itself alone")
@@ -51,7 +51,7 @@ func TestUnused(t *testing.T) {
 			all.Go(func() { require.NoError(t, host.TellTraffic(ctx, "charts-01", batch(n+1, 2))) })
 		}
 		all.Wait()
-		h.now = h.now.Add(24 * time.Hour)
+		h.turnTo(h.now().Add(24 * time.Hour))
 	}
 	u, err := h.Unused(ctx, 5*24*time.Hour)
 	require.NoError(t, err)
@@ -72,7 +72,7 @@ func TestUnused(t *testing.T) {
 func TestRefusedAndSeen(t *testing.T) {
 	ctx := context.Background()
 	h := telling(t)
-	at := h.now.Unix()
+	at := h.now().Unix()
 	flow := func(by, direction, src, dst string, port int) traffic.Flow {
 		return traffic.Flow{By: by, Direction: direction, Src: whole(src), Dst: whole(dst), Protocol: 6, Port: port}
 	}

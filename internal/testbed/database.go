@@ -33,7 +33,8 @@ func Database(t testing.TB) (dsn string) {
 			testServerError = err
 			return
 		}
-		testServer, testServerError = StartMariaDB(dir)
+		// Nobody kills this one, so it need not write to the disk what is committed.
+		testServer, testServerError = StartMariaDB(dir, "--innodb-flush-log-at-trx-commit=0", "--innodb-doublewrite=0")
 	})
 	if testServerError != nil {
 		t.Fatal(testServerError)
