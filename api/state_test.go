@@ -13,13 +13,19 @@ import (
 // TestTheConsolesStates: the console's table of states is written from ours.
 func TestTheConsolesStates(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("// Written by `make generate` from api/state.go.\nexport const stateNotes = [\n")
+	b.WriteString("// Written by `make generate` from the tables of states, rights and events in api.\nexport const stateNotes = [\n")
 	seen := map[api.State]bool{}
 	for _, n := range api.States {
 		b.WriteString("  { state: '" + string(n.State) + "', tone: '" + string(n.Tone) + "', means: '" + n.Means + "' },\n")
 		require.False(t, seen[n.State], "%s stands twice", n.State)
 		seen[n.State] = true
 		require.Equal(t, n, n.State.Note())
+	}
+	b.WriteString("] as const\n\n/** What a person may be allowed to do. */\nexport const rights = ['" +
+		strings.Join(api.Words(api.Rights), "', '") + "'] as const\n\n/** The types of events that the stream carries. */\nexport const " +
+		"eventTypes = [\n")
+	for _, k := range api.EventKinds {
+		b.WriteString("  '" + k.Type + "',\n")
 	}
 	b.WriteString("] as const\n")
 	const path = "../console/src/api/states.gen.ts"

@@ -234,18 +234,22 @@ func (c *comparison) findings() (out []Finding) {
 			continue // how an empty chain refuses what is refused anyway is no news
 		}
 		f := c.finding(cause)
-		f.danger = c.danger(cause)
+		f.Danger = c.danger(cause)
 		out = append(out, f)
 	}
 	out = c.bareOnce(out)
 	slices.SortStableFunc(out, func(a, b Finding) int {
-		return cmp.Or(kindOrder[a.Kind]-kindOrder[b.Kind], -cmp.Compare(a.Because, b.Because), -cmp.Compare(a.danger, b.danger))
+		return cmp.Or(kindOrder[a.Kind]-kindOrder[b.Kind], -cmp.Compare(a.Because, b.Because), -cmp.Compare(a.Danger, b.Danger))
 	})
 	return out
 }
 
+// wider is more than the bits of what any number of addresses is counted with.
+const wider = 1000
+
 // danger orders findings of a kind: what everybody reaches before what some do, log-in, databases and
-// management before the rest, and what belongs to no connection (invalid, untracked) last.
+// management before the rest, among these what more addresses reach, and what belongs to no connection (invalid,
+// untracked) last.
 func (c *comparison) danger(n *cause) int {
 	itself := c.sp.Loopback()
 	fresh := c.sp.AndAll(n.set, c.sp.Value(packet.State, packet.New), c.sp.Typical(), c.sp.Not(itself))
@@ -263,10 +267,11 @@ func (c *comparison) danger(n *cause) int {
 		}
 	}
 	peer := c.sp.ProjectOnto(fresh, packet.Family, n.direction.Peer())
+	wide := c.sp.Count(peer, packet.Family, n.direction.Peer()).BitLen()
 	if c.names.Policy.Strangers != nil && c.sp.And(peer, c.sp.Addrs(n.direction.Peer(), c.names.Policy.Strangers)) != packet.Empty {
 		danger += 4
 	}
-	return danger
+	return danger*wider + wide
 }
 
 // bareOnce says once that there is no filter, whichever ways packets go.

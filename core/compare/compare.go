@@ -40,7 +40,7 @@ type Finding struct {
 	Revision   int64   `json:"revision,omitempty" doc:"the revision that was changed, or with which it came or went"`
 	Generation int64   `json:"generation,omitempty" doc:"of the fleet, likewise"`
 
-	danger int // findings of a kind are in the order of it
+	Danger int `json:"danger,omitempty" doc:"how dangerous it is beside others of its kind: more where strangers reach it, or where it is log-in, a database or management"`
 }
 
 // Live is what a host's kernel does with the packet, and the rule of the dump that says so.

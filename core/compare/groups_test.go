@@ -52,8 +52,8 @@ func TestGroups(t *testing.T) {
 			g.Inbound = append(g.Inbound[:i:i], g.Inbound[i+1:]...)
 		}, []string{"shut policy drop of the chain / allow scrape"}},
 		{"nothing may go out", func(g *group.Group) { g.Outbound = nil },
-			[]string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground neighbours",
-				"shut policy drop of the chain / ground icmp-errors",
+			[]string{"shut policy drop of the chain / ground multicast-listener", "shut policy drop of the chain / ground icmp-errors",
+				"shut policy drop of the chain / ground neighbours",
 				"shut policy drop of the chain / allow journal", "shut policy drop of the chain / allow lookups",
 				"shut policy drop of the chain / allow clock", "shut policy drop of the chain / ground service"}},
 	} {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/client"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/fleet"
 )
@@ -31,7 +33,9 @@ func (a *app) fleetCommand() *cobra.Command {
 
 // fleetListCommand makes what `yfence fleet` does alone: it lists hosts.
 func (a *app) fleetListCommand() *cobra.Command {
-	return &cobra.Command{
+	var q client.HostsQuery
+	var states []string
+	list := &cobra.Command{
 		Use:   "list [PART-OF-A-NAME]",
 		Short: "List all hosts and their states",
 		Args:  cobra.MaximumNArgs(1),
@@ -40,24 +44,36 @@ func (a *app) fleetListCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fl, err := svc.Fleet(cmd.Context())
+			q.State = nil
+			for _, state := range states {
+				q.State = append(q.State, api.State(state))
+			}
+			if len(args) == 1 {
+				q.Name = args[0]
+			}
+			fl, err := svc.Hosts(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
-			if len(args) == 1 {
-				hosts := []api.HostStatus{}
-				for _, h := range fl.Hosts {
-					if strings.Contains(h.Name, args[0]) {
-						hosts = append(hosts, h)
-					}
-				}
-				if fl.Hosts = hosts; len(hosts) == 0 && fl.Total > 0 && a.output == "text" {
-					return fmt.Errorf("none of %s has %q in its name; yfence fleet alone lists all", plural(fl.Total, "host"), args[0])
-				}
+			if chosen := q.Name + q.Role + strings.Join(states, ""); chosen != "" && len(fl.Hosts) == 0 && a.output == "text" {
+				return errors.New("no host is like that; yfence fleet alone lists all")
 			}
 			return a.print(fl, func(w io.Writer) { printFleet(w, fl) })
 		},
 	}
+	f := list.Flags()
+	f.StringArrayVar(&states, "state", nil, "only hosts in this state; may be said several times")
+	f.StringVar(&q.Role, "role", "", "only hosts of this role")
+	f.StringVar(&q.Sort, "sort", "", "in the order of name, roles, state, in_force, findings or heard (default: the fleet file's)")
+	f.BoolVar(&q.Turn, "turn", false, "turn the order round")
+	words := make([]string, len(api.States))
+	for i, note := range api.States {
+		words[i] = string(note.State)
+	}
+	_ = list.RegisterFlagCompletionFunc("state", cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+	_ = list.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions([]string{"name", "roles", "state", "in_force", "findings", "heard"},
+		cobra.ShellCompDirectiveNoFileComp))
+	return list
 }
 
 // fleetImportCommand makes `yfence fleet import`, which shows what it would change before it

@@ -44,7 +44,7 @@ func TestSignInInABrowser(t *testing.T) {
 	defer cancel()
 	require.NoError(t, chromedp.Do(tab, chromedp.Navigate(c.url), chromedp.WaitVisible(`//a[contains(., "Sign in with 127.0.0.1")]`),
 		chromedp.Click(`//a[contains(., "Sign in with")]`), chromedp.WaitVisible(`//a[text()="kim"]`), chromedp.Click(`//a[text()="kim"]`),
-		chromedp.WaitVisible(`//a[text()="jump-01"]`)))
+		chromedp.WaitVisible(`//h1[text()="Overview"]`)))
 }
 
 // TestConsole uses the console in a real browser, as a person does.
@@ -101,12 +101,21 @@ func TestConsole(t *testing.T) {
 	require.Contains(t, text("#token-help"), "the token is not known here")
 	do(browser.SignIn(h.url, h.token))
 
-	table := text("tbody")
+	// The overview says what needs a person, the worst first, and leads there.
+	do(chromedp.WaitVisible("canvas"), chromedp.WaitVisible(`//section[@aria-label="Needs a person now"]//li`))
+	needs := text(`section[aria-label="Needs a person now"]`)
+	require.Less(t, strings.Index(needs, "tcp 5432 from hill-lan (IPv4) gets in"), strings.Index(needs, "shut"), needs)
+	require.Contains(t, text("table"), "drifted")
+	do(chromedp.Click(`//section[@aria-label="Needs a person now"]//a[contains(., "tcp 5432")]`),
+		chromedp.WaitVisible(`//h1[text()="logbook-01"]`))
+
+	do(chromedp.Click(`//nav[@aria-label="Pages"]//a[contains(., "Fleet")]`), chromedp.WaitVisible(`//a[text()="broker-02"]`))
+	table := text(`[role="table"]`)
 	require.Less(t, strings.Index(table, "broker-02"), strings.Index(table, "charts-01"), "the worst comes first")
 	require.Contains(t, table, "1 cosmetic")
 	require.Contains(t, table, "beacon-03")
-	do(chromedp.SendKeys(`input[type="search"]`, "log"), chromedp.WaitNotPresent(`//a[text()="charts-01"]`))
-	require.Equal(t, 1, strings.Count(text("tbody"), "-0"), "one host is left")
+	do(chromedp.SendKeys(`input[type="search"]`, "log"), chromedp.WaitNotPresent(`//a[text()="lockgate-01"]`))
+	require.Equal(t, 1, strings.Count(text(`[role="table"]`), "-0"), "one host is left")
 
 	do(chromedp.Click(`//a[text()="logbook-01"]`), chromedp.WaitVisible("article"))
 	finding := text("article")

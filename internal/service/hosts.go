@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -25,6 +26,9 @@ type HostsWanted struct {
 	Role  string   `query:"role" maxLength:"63" doc:"of this role"`
 	Name  string   `query:"name" maxLength:"253" doc:"with this in its name"`
 	After string   `query:"after" maxLength:"253" doc:"those that come after this one: what the part before gave as next"`
+	Sort  string   `query:"sort" enum:"name,roles,state,in_force,findings,heard" doc:"in this order instead of the fleet file's: the worst state, the most findings, the longest silence first"`
+	Turn  bool     `query:"turn" doc:"turn that order round"`
+	From  int      `query:"from" minimum:"0" maximum:"1000000" doc:"leave out so many at the beginning, instead of after"`
 	Limit int      `query:"limit" minimum:"1" maximum:"1000" default:"1000" doc:"how many at most"`
 }
 
@@ -36,48 +40,102 @@ func (in *HostsWanted) waits() time.Duration {
 	return readerWaits
 }
 
+// standsAt is a host and how it stands.
+type standsAt struct {
+	h   *fleet.Host
+	res result
+}
+
+// selected are the hosts of the fleet that are asked for and that the caller may see, in the order that is
+// asked for; skip is how many of them are before the part that is.
+func (s *Service) selected(ctx context.Context, in *HostsWanted, m *model, k known) (all []standsAt, skip int, err error) {
+	if in.After != "" && (in.Sort != "" || in.Turn || in.From > 0) {
+		return nil, 0, huma.Error422UnprocessableEntity("after goes by the fleet file's order: with sort, turn or from say how many to " +
+			"leave out (from)")
+	}
+	if in.After != "" && m.host(in.After) == nil {
+		return nil, 0, api.NewProblem(api.MovedOn, fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
+	}
+	rights := caller(ctx).Rights
+	part := api.HasSome(rights, api.Read) && !api.Has(rights, api.Read) // of the fleet is all that may be seen
+	skip = in.From
+	for _, h := range m.fleet.Hosts {
+		if !(part && !api.Covers(rights, api.Read, h.Roles) || in.Role != "" && !slices.Contains(h.Roles, in.Role) ||
+			in.Name != "" && !strings.Contains(h.Name, in.Name)) {
+			res, err := s.whole(ctx, m, h, k)
+			if err != nil {
+				return nil, 0, err
+			}
+			if len(in.State) == 0 || slices.Contains(in.State, string(res.State)) {
+				all = append(all, standsAt{h, res})
+			}
+		}
+		if h.Name == in.After {
+			skip = len(all)
+		}
+	}
+	if order := orders[in.Sort]; order != nil {
+		slices.SortStableFunc(all, func(a, b standsAt) int { return cmp.Or(order(k, a, b), strings.Compare(a.h.Name, b.h.Name)) })
+	}
+	if in.Turn {
+		slices.Reverse(all)
+	}
+	return all, min(skip, len(all)), nil
+}
+
+// orders are those in which hosts can be asked for.
+var orders = map[string]func(k known, a, b standsAt) int{
+	"name":     func(_ known, a, b standsAt) int { return strings.Compare(a.h.Name, b.h.Name) },
+	"roles":    func(_ known, a, b standsAt) int { return slices.Compare(a.h.Roles, b.h.Roles) },
+	"state":    func(_ known, a, b standsAt) int { return cmp.Or(byState(a, b), byFindings(a, b)) },
+	"in_force": func(_ known, a, b standsAt) int { return cmp.Compare(a.res.inForce, b.res.inForce) },
+	"findings": func(_ known, a, b standsAt) int { return cmp.Or(byFindings(a, b), byState(a, b)) },
+	"heard": func(k known, a, b standsAt) int {
+		return k.lastHeard(a.h).ReceivedAt.Compare(k.lastHeard(b.h).ReceivedAt)
+	},
+}
+
+// byState has the worst state first.
+func byState(a, b standsAt) int {
+	switch {
+	case a.res.State.Worse(b.res.State):
+		return -1
+	case b.res.State.Worse(a.res.State):
+		return 1
+	}
+	return 0
+}
+
+// byFindings has first whoever has the most, and the most dangerous.
+func byFindings(a, b standsAt) int {
+	mine, cosmetic := a.res.differences()
+	theirs, besides := b.res.differences()
+	return cmp.Or(cmp.Compare(theirs, mine), cmp.Compare(besides, cosmetic))
+}
+
 // each goes through the hosts that are wanted, with what each is now, and counts them by
 // state and by the revision in force there. page is called for those of the part that is wanted; the tally's Next is the last of
 // them, if there are more.
 func (s *Service) each(ctx context.Context, in *HostsWanted, m *model, k known, page func(h *fleet.Host, res result)) (tally api.Tally,
 	err error) {
-	tally.Counts = map[string]int{}
-	has := map[int64]int{}
-	if in.After != "" && m.host(in.After) == nil {
-		return tally, api.NewProblem(api.MovedOn, fmt.Sprintf("%s is no longer in the fleet: it changed meanwhile; begin again", in.After))
+	all, skip, err := s.selected(ctx, in, m, k)
+	if err != nil {
+		return tally, err
 	}
-	rights := caller(ctx).Rights
-	part := api.HasSome(rights, api.Read) && !api.Has(rights, api.Read) // of the fleet is all that may be seen
-	given, begun := 0, in.After == ""
-	last := ""
-	for _, h := range m.fleet.Hosts {
-		before := !begun
-		begun = begun || h.Name == in.After
-		if part && !api.Covers(rights, api.Read, h.Roles) || in.Role != "" && !slices.Contains(h.Roles, in.Role) || in.Name != "" &&
-			!strings.Contains(h.Name, in.Name) {
-			continue
+	tally.Total, tally.Counts = len(all), map[string]int{}
+	has := map[int64]int{}
+	for _, one := range all {
+		tally.Counts[string(one.res.State)]++
+		if !one.h.Others() {
+			has[one.res.inForce]++
 		}
-		res, err := s.whole(ctx, m, h, k)
-		if err != nil {
-			return tally, err
-		}
-		if len(in.State) > 0 && !slices.Contains(in.State, string(res.State)) {
-			continue
-		}
-		tally.Counts[string(res.State)]++
-		tally.Total++
-		if !h.Others() {
-			has[res.inForce]++
-		}
-		switch {
-		case before:
-		case given == in.Limit:
-			tally.Next = last
-		default:
-			given++
-			last = h.Name
-			page(h, res)
-		}
+	}
+	end := min(skip+in.Limit, len(all))
+	for _, one := range all[skip:end] {
+		page(one.h, one.res)
+	}
+	if end < len(all) && end > skip {
+		tally.Next = all[end-1].h.Name
 	}
 	for revision, hosts := range has {
 		tally.InForce = append(tally.InForce, api.RevisionInForce{Revision: revision, Hosts: hosts})

@@ -18,7 +18,7 @@ import (
 
 // engine is the number of the way results are worked out. It goes up whenever
 // the same dump may get another result; older results are then made anew.
-const engine = 9
+const engine = 10
 
 // result is what holding a dump against a pair gives, as it is stored.
 type result struct {

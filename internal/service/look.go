@@ -34,6 +34,7 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 	if l.was, err = s.Store.HostStates(ctx); err != nil {
 		return err
 	}
+	counts := map[string]int{}
 	guards := map[string]bool{}
 	for _, r := range m.policy.Rules {
 		guards[r.Title()] = r.Guard
@@ -43,6 +44,7 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		counts[string(res.State)]++
 		if res.pending || h.Others() {
 			delete(l.was, h.Name)
 			delete(l.was, wayIn(h.Name))
@@ -61,6 +63,9 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 		}); err != nil {
 			return err
 		}
+	}
+	if err := s.tally(ctx, m, counts, l.now); err != nil {
+		return err
 	}
 	for _, c := range k.cloudNotes() {
 		if err := l.at(ctx, "cloud "+c.Cloud, worth(c.Notes), func(store.HostState, int) (string, string, any) {

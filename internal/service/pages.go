@@ -1,10 +1,14 @@
 package service
 
 import (
+	"bytes"
+	"crypto/rand"
 	"io/fs"
 	"net/http"
 	"path"
 	"strings"
+
+	"github.com/go-chi/chi/v5/middleware"
 
 	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/console"
@@ -35,8 +39,9 @@ func (s *Service) consoleFiles(w http.ResponseWriter, r *http.Request) {
 		_, _ = w.Write([]byte(notBuilt))
 		return
 	}
-	if !isFile {
-		name = "index.html"
+	if !isFile || name == "index.html" {
+		s.consolePage(w, files)
+		return
 	}
 	if strings.HasPrefix(name, "assets/") { // their names change with their content
 		w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
@@ -44,6 +49,35 @@ func (s *Service) consoleFiles(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-cache")
 	}
 	http.ServeFileFS(w, r, files, name)
+}
+
+// consolePage serves the page in which the console runs. What its parts make of styles while it runs bears the
+// word of this one answer, so that nobody else's styles count.
+func (s *Service) consolePage(w http.ResponseWriter, files fs.FS) {
+	page, err := fs.ReadFile(files, "index.html")
+	if err != nil {
+		panic(err) // it is embedded, and was there a moment ago
+	}
+	nonce := rand.Text()
+	h := w.Header()
+	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "style-src 'self'", "style-src 'self' 'nonce-"+
+		nonce+"'", 1))
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "no-cache")
+	_, _ = w.Write(bytes.Replace(page, []byte("NONCE-OF-THIS-ANSWER"), []byte(nonce), 1))
+}
+
+// squeezed compresses what people's pages ask for. What hosts ask again and again is short, and what has secrets
+// in it is no GET: its length must not tell anything of them.
+func squeezed(next http.Handler) http.Handler {
+	smaller := middleware.Compress(5, "application/json", "text/html", "text/css", "text/javascript", "image/svg+xml")(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet && !strings.HasSuffix(r.URL.Path, "/tasks") && r.URL.Path != streamPath {
+			smaller.ServeHTTP(w, r)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 // securityHeaders lets pages load nothing that is not ours.

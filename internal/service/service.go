@@ -59,6 +59,7 @@ type Service struct {
 
 	settings atomic.Pointer[current]
 	figures  *figures
+	tallied  atomic.Int64 // for when it was last noted how the fleet stands, in seconds since 1970
 
 	identity identity
 	listing  sync.Mutex // one reading of the lists at a time
@@ -118,7 +119,7 @@ func withBody(o huma.Operation, n int64) huma.Operation {
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.RequestID, s.traced, s.logRequests, middleware.Recoverer, s.securityHeaders, middleware.RequestSize(limits.ReportBody),
-		withTags, hearKeyed)
+		squeezed, withTags, hearKeyed)
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), remoteKey{}, r.RemoteAddr)))
@@ -180,6 +181,7 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, limited(operation("GET", "/fleet", "show-fleet", "List all hosts and their states", api.Read)), s.showFleet)
 	huma.Register(a, withBody(limited(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish)), limits.PolicyBody),
 		s.importFleet)
+	s.registerOverview(a)
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
 	// Questions, and how hosts stand.
@@ -250,6 +252,15 @@ func (s *Service) registerSessions(a huma.API) {
 	huma.Register(a, operation("POST", "/session/person", "sign-in-person", "Begin a session for who signed in at the identity provider"),
 		s.takePerson)
 	huma.Register(a, limited(operation("DELETE", "/session", "sign-out", "End the session", anybody...)), s.signOut)
+}
+
+// registerOverview tells the router how the fleet stands as a whole.
+func (s *Service) registerOverview(a huma.API) {
+	huma.Register(a, limited(operation("GET", "/fleet/outline", "show-outline", "Where all hosts stand, in few words", api.Read)),
+		s.showOutline)
+	huma.Register(a, operation("GET", "/fleet/history", "show-history", "How the fleet stood, and what it refused, over some time",
+		api.Read), s.showHistory)
+	huma.Register(a, limited(operation("GET", "/attention", "show-attention", "What needs a person now", api.Read)), s.showAttention)
 }
 
 // registerTraffic tells the router what hosts counted and saw.

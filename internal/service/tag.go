@@ -77,11 +77,11 @@ func (t *tagging) end() {
 		return
 	}
 	sum := sha256.Sum256(t.kept.Bytes())
-	tag := `"` + base64.RawURLEncoding.EncodeToString(sum[:18]) + `"`
+	tag := `W/"` + base64.RawURLEncoding.EncodeToString(sum[:18]) + `"` // weak: it may go out compressed, or not
 	t.Header().Set("ETag", tag)
 	t.Header().Set("Cache-Control", "private, no-cache") // kept by who asked alone, and asked for again each time
 	for had := range strings.SplitSeq(t.wants, ",") {
-		if had = strings.TrimPrefix(strings.TrimSpace(had), "W/"); had == tag || had == "*" {
+		if had = strings.TrimSpace(had); had == "*" || strings.TrimPrefix(had, "W/") == strings.TrimPrefix(tag, "W/") {
 			t.Header().Del("Content-Type")
 			t.Header().Del("Content-Length")
 			t.gone = true

@@ -65,12 +65,14 @@ var fill = []string{
 		"'due'), NOW(6) FROM seq_1_to_4000",
 	"INSERT INTO host_states (host, told, told_at, state, changes) SELECT CONCAT('h', seq), 'in step', NOW(6), 'in step', 0 FROM " +
 		"seq_1_to_20000",
+	"INSERT INTO tallies SELECT NOW(6) - INTERVAL seq * 10 MINUTE, 7, '{}' FROM seq_1_to_12000",
 	"INSERT INTO proposals (number, author, why, state, pair, files, accept, made_at, changed_at) SELECT seq, 'pat', 'why', 'declined', " +
 		"seq, UNHEX(SHA2(CONCAT('c', seq), 256)), 'null', NOW(6), NOW(6) FROM seq_1_to_4000",
 	"INSERT INTO record (number, body, head) SELECT seq, JSON_OBJECT('number', seq, 'by', JSON_OBJECT('name', CONCAT('n', seq MOD 40)), " +
 		"'deed', CONCAT('d', seq MOD 10), 'on', CONCAT('h', seq)), 'head' FROM seq_1_to_4000",
 	"INSERT INTO record_hashes SELECT seq - 1, UNHEX(SHA2(seq, 256)) FROM seq_1_to_7994",
-	"ANALYZE TABLE events, deliveries, host_states, proposals, record, record_hashes, content, revisions, generations, pairs, asked, " +
+	"ANALYZE TABLE tallies, events, deliveries, host_states, proposals, record, record_hashes, content, revisions, generations, pairs, " +
+		"asked, " +
 		"reports, newest, findings, tokens, " +
 		"sessions, " +
 		"enrolments, tasks, " +
@@ -192,6 +194,10 @@ func TestNothingIsScanned(t *testing.T) {
 			must(st.Delivered(ctx, "pager", 3998, "no", time.Time{}))
 			any(st.SendAgain(ctx, "pager"))
 		}},
+		{"PutTally", func() {
+			must(st.PutTally(ctx, api.StoodAt{At: time.Now(), Revision: 7, Counts: map[string]int{"in step": 7}}))
+		}},
+		{"Tallies", func() { any(st.Tallies(ctx, time.Now().Add(-time.Hour))) }},
 		{"HostStates", func() { any(st.HostStates(ctx)) }},
 		{"PutHostState", func() {
 			must(st.PutHostState(ctx, store.HostState{Host: "h7", Told: api.Drifted, State: api.Drifted}, api.HostStateEvent, "h7",

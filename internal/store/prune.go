@@ -35,6 +35,7 @@ const (
 	pruneSession = "DELETE FROM sessions WHERE expires_at < ? ORDER BY expires_at LIMIT ?"
 	pruneTraffic = "DELETE FROM traffic WHERE told_at < ? ORDER BY told_at LIMIT ?"
 	pruneKeyed   = "DELETE FROM keyed WHERE at < ? ORDER BY at LIMIT ?"
+	pruneTally   = "DELETE FROM tallies WHERE at < ? ORDER BY at LIMIT ?"
 	pruneOnce    = "DELETE FROM made_once WHERE at < ? ORDER BY at LIMIT ?"
 )
 
@@ -52,6 +53,7 @@ func (s *Store) Prune(ctx context.Context, keep Keeping) (gone int64, err error)
 		{pruneEnrol, at.Add(-keep.Done)},
 		{pruneTasks, at.Add(-keep.Done)},
 		{pruneTraffic, at.Add(-traffic.HitDays * 24 * time.Hour)},
+		{pruneTally, at.Add(-talliesKept)},
 		{pruneReports, at.Add(-max(keep.Daily, keep.Reports))},
 	} {
 		n, err := s.pruneAll(ctx, p.query, p.until, pruneBatch)

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What needs a person now */
+        get: operations["show-attention"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/compare": {
         parameters: {
             query?: never;
@@ -150,6 +167,40 @@ export interface paths {
         };
         /** The fleet as a file */
         get: operations["export-fleet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the fleet stood, and what it refused, over some time */
+        get: operations["show-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/outline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where all hosts stand, in few words */
+        get: operations["show-outline"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1047,6 +1098,26 @@ export interface components {
             /** @description of the meaning that was looked at; the proposal must still have it */
             sum: string;
         };
+        Attention: {
+            concerns: components["schemas"]["Concern"][];
+            /**
+             * Format: int64
+             * @description how many more there are
+             */
+            more?: number;
+            /**
+             * Format: int64
+             * @description so many hosts' last reports are being read: nothing is said of them yet
+             */
+            reading?: number;
+            /**
+             * Format: int64
+             * @description that is published
+             */
+            revision: number;
+            /** Format: int64 */
+            version: number;
+        };
         Batch: {
             /**
              * Format: int64
@@ -1237,6 +1308,30 @@ export interface components {
             /** @description what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through */
             written?: string[] | null;
         };
+        Concern: {
+            /**
+             * Format: int64
+             * @description on how many hosts it is
+             */
+            count?: number;
+            /** @description what to do about it */
+            hint?: string;
+            /** @description the first of the hosts that it is on */
+            hosts?: string[];
+            /** @enum {string} */
+            kind: "opened" | "state" | "shut" | "altered" | "wave" | "proposal" | "cloud" | "list" | "delivery" | "addresses" | "settle";
+            /** @description what it is about where that is no host: a wave or a proposal by its number, a cloud, a network or a destination by its name */
+            on?: string;
+            /** @description what it is, in one sentence */
+            says: string;
+            /**
+             * @description of hosts, where that is it
+             * @enum {string}
+             */
+            state?: "bare" | "paused" | "failed" | "went back" | "drifted" | "unread" | "silent" | "waiting" | "behind" | "new" | "others" | "in step";
+            /** @enum {string} */
+            tone: "bad" | "care";
+        };
         Connection: {
             /** @description seen at both ends: where it goes out and where it comes in */
             both?: boolean;
@@ -1414,6 +1509,15 @@ export interface components {
              * @description how many hosts listen to which connections begin; where none does nothing is known
              */
             watching: number;
+        };
+        DayCounts: {
+            /**
+             * Format: date-time
+             * @description its beginning, in UTC
+             */
+            day: string;
+            /** Format: int64 */
+            packets: number;
         };
         Difference: {
             /** @enum {string} */
@@ -1640,6 +1744,11 @@ export interface components {
              * @enum {string}
              */
             because: "changed" | "behind";
+            /**
+             * Format: int64
+             * @description how dangerous it is beside others of its kind: more where strangers reach it, or where it is log-in, a database or management
+             */
+            danger?: number;
             /** @enum {string} */
             direction: "in" | "out" | "through" | "";
             /**
@@ -1701,6 +1810,15 @@ export interface components {
             /** Format: int64 */
             generation: number;
             text: string;
+            /** Format: int64 */
+            version: number;
+        };
+        History: {
+            /** @description what hosts told of each day in UTC that they refused */
+            refused: components["schemas"]["DayCounts"][];
+            /** Format: date-time */
+            since: string;
+            stood: components["schemas"]["StoodAt"][];
             /** Format: int64 */
             version: number;
         };
@@ -2170,6 +2288,32 @@ export interface components {
             to: string;
             /** @description why it could not be cut */
             why?: string;
+        };
+        Outline: {
+            /** Format: int64 */
+            generation: number;
+            /** @description in the fleet file's order */
+            hosts: components["schemas"]["OutlinedHost"][];
+            /** @description the policy's name */
+            policy: string;
+            /**
+             * Format: int64
+             * @description that is published
+             */
+            revision: number;
+            /** Format: int64 */
+            version: number;
+        };
+        OutlinedHost: {
+            /**
+             * Format: int64
+             * @description the revision that is in force there; left out where it is none, or not known
+             */
+            in_force?: number;
+            name: string;
+            roles: string[] | null;
+            /** @enum {string} */
+            state: "bare" | "paused" | "failed" | "went back" | "drifted" | "unread" | "silent" | "waiting" | "behind" | "new" | "others" | "in step";
         };
         Packet: {
             /**
@@ -2892,6 +3036,19 @@ export interface components {
             /** @description hosts and direction */
             where: string;
         };
+        StoodAt: {
+            /** Format: date-time */
+            at: string;
+            /** @description hosts by state */
+            counts: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description that was published
+             */
+            revision: number;
+        };
         "Stop-waveRequest": {
             why?: string;
         };
@@ -3470,6 +3627,35 @@ export interface operations {
             };
         };
     };
+    "show-attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attention"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     compare: {
         parameters: {
             query?: never;
@@ -3514,6 +3700,12 @@ export interface operations {
                 name?: string;
                 /** @description those that come after this one: what the part before gave as next */
                 after?: string;
+                /** @description in this order instead of the fleet file's: the worst state, the most findings, the longest silence first */
+                sort?: "name" | "roles" | "state" | "in_force" | "findings" | "heard";
+                /** @description turn that order round */
+                turn?: boolean;
+                /** @description leave out so many at the beginning, instead of after */
+                from?: number;
                 /** @description how many at most */
                 limit?: number;
                 /** @description by what was in force then, as hosts had reported it; nothing said: now */
@@ -3691,6 +3883,12 @@ export interface operations {
                 name?: string;
                 /** @description those that come after this one: what the part before gave as next */
                 after?: string;
+                /** @description in this order instead of the fleet file's: the worst state, the most findings, the longest silence first */
+                sort?: "name" | "roles" | "state" | "in_force" | "findings" | "heard";
+                /** @description turn that order round */
+                turn?: boolean;
+                /** @description leave out so many at the beginning, instead of after */
+                from?: number;
                 /** @description how many at most */
                 limit?: number;
             };
@@ -3774,6 +3972,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FleetFile"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "show-history": {
+        parameters: {
+            query?: {
+                /** @description how far back, in seconds */
+                since?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "show-outline": {
+        parameters: {
+            query?: {
+                /** @description hosts of this role only */
+                role?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outline"];
                 };
             };
             /** @description Error */

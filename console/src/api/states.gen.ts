@@ -1,4 +1,4 @@
-// Written by `make generate` from api/state.go.
+// Written by `make generate` from the tables of states, rights and events in api.
 export const stateNotes = [
   { state: 'bare', tone: 'bad', means: 'no filter is in force at all' },
   { state: 'paused', tone: 'bad', means: 'its filter admits everything for a while, and logs what it would refuse' },
@@ -12,4 +12,33 @@ export const stateNotes = [
   { state: 'new', tone: 'plain', means: 'it has never reported' },
   { state: 'others', tone: 'plain', means: 'a machine of others: nothing of ours filters for it' },
   { state: 'in step', tone: 'good', means: 'it does with every packet what the policy says' },
+] as const
+
+/** What a person may be allowed to do. */
+export const rights = ['read', 'propose', 'approve', 'publish', 'settle', 'pause', 'tokens'] as const
+
+/** The types of events that the stream carries. */
+export const eventTypes = [
+  'revision.published',
+  'fleet.imported',
+  'proposal.made',
+  'proposal.changed',
+  'proposal.approved',
+  'proposal.declined',
+  'proposal.withdrawn',
+  'wave.began',
+  'wave.went-on',
+  'wave.stopped',
+  'wave.ended',
+  'host.asked',
+  'host.enrolled',
+  'host.given-rules',
+  'token.made',
+  'token.revoked',
+  'key.changed',
+  'session.changed',
+  'cloud.state',
+  'record.checkpoint',
+  'host.way-in',
+  'host.state',
 ] as const

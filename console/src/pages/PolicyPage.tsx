@@ -1,10 +1,10 @@
 import { useEffect, useRef } from 'react'
 import { useSearchParams } from 'react-router'
 
-import { useLanguage, useRevision, useRevisions, type Revision } from '../api'
-import { Ago, Empty, Failure, Loading, Mono } from '../components/parts'
+import { useLanguage, useRevision, useRevisions, type Revision } from '../api/policy'
+import { Ago, Empty, Failure, Loading, Mono } from '../components/basics'
 
-export function PolicyPage() {
+export default function PolicyPage() {
   const [params, setParams] = useSearchParams()
   const revisions = useRevisions()
   const list = revisions.data?.revisions ?? []
@@ -56,7 +56,7 @@ function RevisionButton({ revision: r, total, chosen, onChoose }: { revision: Re
       type="button"
       aria-pressed={chosen}
       onClick={onChoose}
-      className={`w-full rounded-lg border p-3 text-left ${chosen ? 'border-fence bg-board' : 'border-line hover:bg-sunk'}`}
+      className={`w-full rounded-board border p-3 text-left ${chosen ? 'border-fence bg-board' : 'border-line hover:bg-sunk'}`}
     >
       <span className="flex items-center gap-2 font-medium">
         Revision {r.number}
@@ -84,7 +84,7 @@ function PolicyFile({ name, text, line }: { name: string; text: string; line: nu
     marked.current?.scrollIntoView({ block: 'center' })
   }, [line])
   return (
-    <div className="mb-4 overflow-hidden rounded-lg border border-line bg-board">
+    <div className="mb-4 overflow-hidden rounded-board border border-line bg-board">
       <h2 className="border-b border-line bg-sunk px-3 py-1.5 text-sm font-medium">{name}</h2>
       <ol className="overflow-x-auto py-2 font-mono text-[13px] leading-6">
         {text.replace(/\n$/, '').split('\n').map((content, i) => (

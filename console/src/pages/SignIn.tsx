@@ -1,6 +1,6 @@
 import { useState } from 'react'
 
-import { useSignIn, useSignInWays } from '../api'
+import { useSignIn, useSignInWays } from '../api/session'
 
 export function SignIn() {
   const [token, setToken] = useState('')
@@ -16,13 +16,13 @@ export function SignIn() {
         {provider && (
           <a
             href="/sign-in/begin"
-            className="mb-4 block rounded-md bg-fence px-4 py-2 text-center font-semibold text-fence-ink hover:brightness-105"
+            className="mb-4 block rounded-plank bg-fence px-4 py-2 text-center font-semibold text-fence-ink hover:brightness-105"
           >
             Sign in with {new URL(provider.issuer).host}
           </a>
         )}
         <form
-          className="rounded-lg border border-line bg-board p-5"
+          className="rounded-board border border-line bg-board p-5"
           onSubmit={(event) => {
             event.preventDefault()
             signIn.mutate(token)
@@ -44,7 +44,7 @@ export function SignIn() {
             }}
             aria-invalid={signIn.isError}
             aria-describedby="token-help"
-            className="w-full rounded-md border border-line bg-paper px-3 py-2 font-mono text-sm"
+            className="w-full rounded-plank border border-line bg-paper px-3 py-2 font-mono text-sm"
           />
           <p id="token-help" role={signIn.isError ? 'alert' : undefined} className={`mt-1.5 text-sm ${signIn.isError ? 'text-bad' : 'text-faint'}`}>
             {signIn.isError ? `${signIn.error.message}. Make one with: yfence tokens make NAME --right read` : 'One with the right to read. The demo prints its own.'}
@@ -52,7 +52,7 @@ export function SignIn() {
           <button
             type="submit"
             disabled={token.trim() === '' || signIn.isPending}
-            className="mt-4 w-full rounded-md bg-fence px-4 py-2 font-semibold text-fence-ink enabled:hover:brightness-105 disabled:opacity-50"
+            className="mt-4 w-full rounded-plank bg-fence px-4 py-2 font-semibold text-fence-ink enabled:hover:brightness-105 disabled:opacity-50"
           >
             Sign in
           </button>

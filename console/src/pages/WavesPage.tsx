@@ -3,8 +3,12 @@ import { CircleCheck, CircleDashed, CircleX, Clock, Loader, Undo2, UserRound, ty
 import { useState } from 'react'
 import { Link } from 'react-router'
 
-import { useWave, useWaves, type Wave, type WaveHost } from '../api'
-import { Ago, Empty, Failure, Loading, Mono } from '../components/parts'
+import { useMay } from '../api/session'
+import { useTellWave, useWave, useWaves, type Wave, type WaveHost } from '../api/waves'
+import { Ago, Empty, Failure, Heading, Loading, counted } from '../components/basics'
+import { AsCommand } from '../components/Button'
+import { Deed } from '../components/Deed'
+import { StartWave } from '../components/StartWave'
 
 const phases: Record<WaveHost['phase'], { icon: LucideIcon; look: string }> = {
   due: { icon: CircleDashed, look: 'text-faint' },
@@ -25,7 +29,7 @@ const looks: Record<Wave['state'], string> = {
   stopped: 'bg-bad-wash text-bad',
 }
 
-export function WavesPage() {
+export default function WavesPage() {
   const waves = useWaves()
   if (waves.isPending) return <Loading what="the waves" />
   if (waves.error) return <Failure error={waves.error} />
@@ -33,13 +37,18 @@ export function WavesPage() {
   if (list.length === 0) {
     return (
       <Empty title="No wave yet">
-        A wave puts what is published in force on the hosts, a few at first: <Mono>yfence waves start</Mono>
+        A wave puts what is published in force on the hosts, a few at first. <StartWave hosts={[]} />
       </Empty>
     )
   }
   return (
     <>
-      <h1 className="mb-4 text-2xl font-semibold tracking-tight">Waves</h1>
+      <Heading title="Waves">
+        <span className="ml-auto flex flex-wrap items-center gap-2">
+          <AsCommand command="yfence waves" />
+          <StartWave hosts={[]} />
+        </span>
+      </Heading>
       <div className="flex flex-col gap-5">
         {list.map((w, i) => (
           <WaveCard key={w.number} wave={w} whole={i < shown || w.state === 'running' || w.state === 'waiting'} />
@@ -54,11 +63,11 @@ const shown = 3
 
 function WaveCard({ wave, whole }: { wave: Wave; whole: boolean }) {
   const [asked, ask] = useState(false)
-  const detail = useWave(wave, whole || asked)
+  const detail = useWave(wave.number, whole || asked)
   const w = detail.data ?? wave
   const steps = [...new Set(w.hosts.map((h) => h.step))].sort((a, b) => (a || Infinity) - (b || Infinity))
   return (
-    <section aria-label={`Wave ${String(w.number)}`} className="rounded-lg border border-line bg-board">
+    <section id={`wave-${String(w.number)}`} aria-label={`Wave ${String(w.number)}`} className="scroll-mt-16 rounded-board border border-line bg-board">
       <header className="flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line px-5 py-3">
         <h2 className="text-lg font-semibold">
           Wave {w.number}, revision {w.revision}
@@ -69,6 +78,7 @@ function WaveCard({ wave, whole }: { wave: Wave; whole: boolean }) {
           {w.why !== undefined && <>: {w.why}</>}
           {w.held !== undefined && w.held > 0 && <>; {w.held} connections came out as the policy says</>}
         </span>
+        <Words wave={w} />
       </header>
       {w.stopped !== undefined && (
         <p role="status" className="border-b border-line bg-bad-wash px-5 py-3 text-bad">
@@ -103,6 +113,43 @@ function WaveCard({ wave, whole }: { wave: Wave; whole: boolean }) {
       ))}
       <Shown wave={w} />
     </section>
+  )
+}
+
+/** What can be said to a wave now. */
+function Words({ wave: w }: { wave: Wave }) {
+  const may = useMay('settle')
+  const tell = useTellWave(w.number)
+  if (!may) return null
+  const kept = w.hosts.filter((h) => h.phase === 'kept').length || (w.counts?.kept ?? 0)
+  const open = w.state === 'running' || w.state === 'waiting'
+  return (
+    <span className="no-print ml-auto flex gap-2">
+      {w.state === 'waiting' && (
+        <Deed
+          name="Go on"
+          look="main"
+          consequence={
+            <p>
+              Step {w.step + 1} of {w.steps} begins. Undo: stop the wave.
+            </p>
+          }
+          run={() => tell.mutateAsync({ word: 'go-on', why: '' })}
+        />
+      )}
+      {open && <Deed name="Stop" look="bad" reason="asked" consequence={<p>No more hosts are asked. Changes that are not kept yet are undone; what is kept stays, and can be put back afterwards.</p>} run={(why) => tell.mutateAsync({ word: 'stop', why })} />}
+      {!open && kept > 0 && (
+        <Deed
+          name="Put back"
+          consequence={
+            <p>
+              A new wave begins that puts {counted(kept, 'host')} back on what they had before wave {w.number}. Each keeps that only if its way in is open.
+            </p>
+          }
+          run={() => tell.mutateAsync({ word: 'return', why: '' })}
+        />
+      )}
+    </span>
   )
 }
 

@@ -1,8 +1,8 @@
-// Small things that several pages show.
+// Small things that every page shows.
 import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Ghost, Hourglass, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
 import { useEffect, useState, type ReactNode } from 'react'
 
-import type { State } from '../api'
+import type { State } from '../api/fleet'
 import { stateNotes } from '../api/states.gen'
 
 const icons: Record<State, LucideIcon> = {
@@ -37,12 +37,42 @@ export function StateBadge({ state }: { state: State }) {
 }
 
 export function Loading({ what }: { what: string }) {
-  return <p className="p-10 text-center text-faint">Loading {what} …</p>
+  return (
+    <p role="status" className="p-10 text-center text-faint">
+      Loading {what} …
+    </p>
+  )
+}
+
+/** The head of a page: its name, and beside it what belongs to all of it. */
+export function Heading({ title, children }: { title: string; children?: ReactNode }) {
+  useEffect(() => {
+    document.title = `${title} · Yellow Fence`
+  }, [title])
+  return (
+    <div className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-2">
+      <h1 className="text-2xl font-semibold tracking-tight">{title}</h1>
+      {children}
+    </div>
+  )
+}
+
+/** A board that something stands on, with a head of its own. */
+export function Board({ title, beside, children }: { title: string; beside?: ReactNode; children: ReactNode }) {
+  return (
+    <section aria-label={title} className="rounded-board border border-line bg-board">
+      <header className="flex flex-wrap items-baseline gap-x-3 border-b border-line px-4 py-2">
+        <h2 className="font-semibold">{title}</h2>
+        {beside}
+      </header>
+      {children}
+    </section>
+  )
 }
 
 export function Failure({ error }: { error: Error }) {
   return (
-    <div role="alert" className="mx-auto my-10 max-w-xl rounded-lg border border-bad bg-bad-wash p-5 text-bad">
+    <div role="alert" className="mx-auto my-10 max-w-xl rounded-board border border-bad bg-bad-wash p-5 text-bad">
       <p className="font-semibold">This did not work</p>
       <p>{error.message}</p>
     </div>
@@ -51,7 +81,7 @@ export function Failure({ error }: { error: Error }) {
 
 export function Empty({ title, children }: { title: string; children: ReactNode }) {
   return (
-    <div className="rounded-lg border border-dashed border-line p-10 text-center">
+    <div className="rounded-board border border-dashed border-line p-10 text-center">
       <p className="font-semibold">{title}</p>
       <p className="text-faint">{children}</p>
     </div>
@@ -62,7 +92,15 @@ export function Mono({ children }: { children: ReactNode }) {
   return <code className="font-mono text-[0.86em]">{children}</code>
 }
 
+// Sentences are English; dates and numbers are as the reader's system writes them.
 const relative = new Intl.RelativeTimeFormat('en', { numeric: 'auto' })
+const figures = new Intl.NumberFormat()
+
+/** A number as the reader writes it. */
+export const count = (n: number) => figures.format(n)
+
+/** A number with what it counts: 1 host, 1,200 hosts. */
+export const counted = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`
 
 /** The time, again every few seconds, so that what is said of it stays true. */
 function useNow() {

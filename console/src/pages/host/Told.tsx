@@ -1,8 +1,9 @@
 // What a host tells of itself besides its rules: what listens, and its copies.
-import { CircleCheck, CircleSlash, Ear, EarOff, House, PowerOff, Unplug, type LucideIcon } from 'lucide-react'
+import { CircleCheck, CircleSlash, Ear, EarOff, House, PowerOff, type LucideIcon } from 'lucide-react'
 
-import { useCopies, useListeners, type ListenerNote } from '../api'
-import { Ago, Empty, Failure, Loading, Mono } from './parts'
+import { useCopies, useListeners, type ListenerNote } from '../../api/hosts'
+import { PutBack } from './Deeds'
+import { Ago, Empty, Failure, Loading, Mono } from '../../components/basics'
 
 const notes: Record<ListenerNote['kind'], { icon: LucideIcon; look: string }> = {
   shut: { icon: CircleSlash, look: 'text-care' },
@@ -30,7 +31,7 @@ export function Listeners({ host }: { host: string }) {
   const list = [...known.notes.filter((n) => !fine(n)), ...known.notes.filter(fine)]
   if (list.length === 0) return <Empty title="Nothing listens, and nobody may come">That is how it should be.</Empty>
   return (
-    <section aria-label="What listens" className="rounded-lg border border-line bg-board">
+    <section aria-label="What listens" className="rounded-board border border-line bg-board">
       <ul className="divide-y divide-line">
         {list.map((n) => {
           const { icon: Icon, look } = notes[n.kind]
@@ -54,32 +55,27 @@ export function Listeners({ host }: { host: string }) {
 }
 
 /** The copies that a host keeps of what was in force before each change. */
-export function Copies({ host }: { host: string }) {
+export function Copies({ host, roles }: { host: string; roles: string[] }) {
   const copies = useCopies(host)
   if (copies.isPending) return <Loading what="the copies" />
   if (copies.error) return <Failure error={copies.error} />
   const list = copies.data.copies
   if (list.length === 0) return <Empty title="No copy yet">One is kept before each change of the host&apos;s rules.</Empty>
   return (
-    <section aria-label="Copies" className="rounded-lg border border-line bg-board">
+    <section aria-label="Copies" className="rounded-board border border-line bg-board">
       <ul className="divide-y divide-line">
         {list.map((c) => (
-          <li key={c.number} className="grid items-baseline gap-x-4 px-5 py-2.5 sm:grid-cols-[5rem_1fr_8rem_9rem]">
+          <li key={c.number} className="grid items-baseline gap-x-4 px-5 py-2.5 sm:grid-cols-[3rem_1fr_6rem_8rem_8rem]">
             <span className="font-medium">{c.number}</span>
             <span>what was there before {c.before}</span>
             <span className="text-sm text-faint">{c.rules === 1 ? '1 rule' : `${String(c.rules)} rules`}</span>
             <span className="text-sm text-faint">
               <Ago time={c.taken_at} />
             </span>
+            <PutBack host={host} roles={roles} copy={c} />
           </li>
         ))}
       </ul>
-      <p className="flex flex-wrap items-center gap-2 border-t border-line px-5 py-2.5 text-sm text-faint">
-        <Unplug className="size-3.5" aria-hidden />
-        <span>
-          To see one, or to put it back: <Mono>yfence copies show {host} NUMBER</Mono>, <Mono>yfence copies restore {host} NUMBER</Mono>
-        </span>
-      </p>
     </section>
   )
 }
