@@ -15,6 +15,12 @@ const HostPage = lazy(() => import('./pages/HostPage'))
 const PolicyPage = lazy(() => import('./pages/PolicyPage'))
 const WavesPage = lazy(() => import('./pages/WavesPage'))
 const CloudsPage = lazy(() => import('./pages/CloudsPage'))
+const ProposalsPage = lazy(() => import('./pages/ProposalsPage'))
+const ProposalPage = lazy(() => import('./pages/ProposalPage'))
+const AskPage = lazy(() => import('./pages/AskPage'))
+const TrafficPage = lazy(() => import('./pages/TrafficPage'))
+const RecordPage = lazy(() => import('./pages/RecordPage'))
+const SettingsPage = lazy(() => import('./pages/SettingsPage'))
 
 export function App() {
   const session = useSession()
@@ -34,6 +40,12 @@ export function App() {
           <Route path="policy" element={<PolicyPage />} />
           <Route path="waves" element={<WavesPage />} />
           <Route path="clouds" element={<CloudsPage />} />
+          <Route path="proposals" element={<ProposalsPage />} />
+          <Route path="proposals/:number" element={<ProposalPage />} />
+          <Route path="ask" element={<AskPage />} />
+          <Route path="traffic" element={<TrafficPage />} />
+          <Route path="record" element={<RecordPage />} />
+          <Route path="settings" element={<SettingsPage />} />
           <Route
             path="*"
             element={

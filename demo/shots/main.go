@@ -21,14 +21,21 @@ import (
 type shot struct{ name, path, there, click string }
 
 var shots = []shot{
-	{"overview", "/", "canvas", ""},
+	{"overview", "/", "//canvas", ""},
 	{"fleet", "/fleet", `//a[text()="logbook-01"]`, ""},
-	{"host", "/hosts/logbook-01", "article", ""},
+	{"host", "/hosts/logbook-01", "//article", ""},
 	{"host-rules", "/hosts/logbook-01?show=rules", "section ol", ""},
 	{"host-listeners", "/hosts/watch-01?show=listeners", "section ul", ""},
 	{"policy", "/policy?file=rules.fence&line=17", "main section", ""},
 	{"waves", "/waves", "main section", ""},
 	{"clouds", "/clouds", "main section", ""},
+	{"proposals", "/proposals", "main section", ""},
+	{"proposal", "/proposals/2", "main section", ""},
+	{"ask", "/ask?question=hill-lan+-%3E+logbook+%3A+postgresql", "//ol", ""},
+	{"traffic", "/traffic", "main section", ""},
+	{"traffic-seen", "/traffic?show=seen", "main figure", ""},
+	{"record", "/record", "main table", ""},
+	{"settings", "/settings", "main table", ""},
 }
 
 func main() {

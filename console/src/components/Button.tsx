@@ -10,11 +10,11 @@ const looks: Record<Look, string> = {
   bad: 'border border-bad bg-bad-wash text-bad enabled:hover:brightness-95 font-semibold',
 }
 
-export function Button({ look = 'plain', className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { look?: Look }) {
+export function Button({ look = 'plain', small = false, className = '', ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { look?: Look; small?: boolean }) {
   return (
     <button
       type="button"
-      className={`inline-flex items-center gap-1.5 rounded-plank px-3 py-1.5 text-sm whitespace-nowrap disabled:opacity-50 ${looks[look]} ${className}`}
+      className={`inline-flex items-center gap-1.5 rounded-plank text-sm whitespace-nowrap disabled:opacity-50 ${small ? 'px-2 py-0.5' : 'px-3 py-1.5'} ${looks[look]} ${className}`}
       {...rest}
     />
   )

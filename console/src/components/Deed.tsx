@@ -9,6 +9,7 @@ interface Does {
   name: string
   icon?: ReactNode
   look?: 'main' | 'plain' | 'bad'
+  small?: boolean
   /** What will happen, and how it is undone. */
   consequence: ReactNode
   /** What must be typed where it cannot be undone: the name of what it is done to. */
@@ -21,12 +22,12 @@ interface Does {
   onDone?: () => void
 }
 
-export function Deed({ name, icon, look = 'plain', disabled, ...rest }: Does) {
+export function Deed({ name, icon, look = 'plain', small, disabled, ...rest }: Does) {
   const [open, setOpen] = useState(false)
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
-        <Button look={look === 'main' ? 'main' : 'plain'} disabled={disabled}>
+        <Button look={look === 'main' ? 'main' : 'plain'} small={small} disabled={disabled}>
           {icon}
           {name}
         </Button>

@@ -1,10 +1,10 @@
 // What is otherwise on a host than it is to be: each difference with a packet that shows it.
 import { CircleCheck, CircleSlash, DoorOpen, Link as LinkIcon, PencilLine, Shuffle, type LucideIcon } from 'lucide-react'
 import type { ReactNode } from 'react'
-import { Link } from 'react-router'
 
 import type { Finding, Packet } from '../../api/hosts'
 import { Empty, Mono } from '../../components/basics'
+import { Place } from '../../components/Place'
 
 export function Nothing({ state, host }: { state: string; host: string }) {
   switch (state) {
@@ -91,17 +91,6 @@ function Verdict({ verdict }: { verdict: string }) {
     <p className="flex items-center gap-1.5 font-semibold">
       <Icon className="size-4" aria-hidden /> {verdict}
     </p>
-  )
-}
-
-/** The place of a statement in the policy, as a link to it. */
-function Place({ at }: { at: string | undefined }) {
-  const [file, line] = at?.split(':') ?? []
-  if (!file || !line) return null
-  return (
-    <Link to={`/policy?file=${encodeURIComponent(file)}&line=${line}`} className="text-sm text-faint underline underline-offset-2 hover:text-ink">
-      {file}, line {line}
-    </Link>
   )
 }
 
