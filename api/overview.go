@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"yellowfence.example/yfence/core/ask"
+)
 
 // Outline is all hosts in few words, for whoever draws or counts them.
 type Outline struct {
@@ -74,4 +78,12 @@ type Concern struct {
 	Hint  string   `json:"hint,omitempty" doc:"what to do about it"`
 	Hosts []string `json:"hosts,omitempty" nullable:"false" doc:"the first of the hosts that it is on"`
 	Count int      `json:"count,omitempty" doc:"on how many hosts it is"`
+}
+
+// Reach is which services pass between all roles and networks of a revision, over the newest fleet.
+type Reach struct {
+	Version  int       `json:"version"`
+	Revision int64     `json:"revision"`
+	At       time.Time `json:"at" doc:"the instant that it is for: rules end"`
+	ask.Matrix
 }

@@ -73,6 +73,11 @@ func (c *Client) Attention(ctx context.Context) (api.Attention, error) {
 	return get[api.Attention](ctx, c, "/attention")
 }
 
+// Reach gives which services pass between all roles and networks of a revision; 0 is what is published.
+func (c *Client) Reach(ctx context.Context, revision int64) (api.Reach, error) {
+	return get[api.Reach](ctx, c, fmt.Sprintf("/reach?revision=%d", revision))
+}
+
 // History gives how the fleet stood, and what it refused, over the time before now.
 func (c *Client) History(ctx context.Context, since time.Duration) (api.History, error) {
 	return get[api.History](ctx, c, fmt.Sprintf("/fleet/history?since=%d", int64(since.Seconds())))

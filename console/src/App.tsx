@@ -4,7 +4,7 @@ import { Link, Navigate, Route, Routes } from 'react-router'
 import { Problem } from './api/client'
 import { useSession } from './api/session'
 import { Actions } from './components/actions'
-import { Empty, Failure, Loading } from './components/basics'
+import { Failure, Heading, Loading } from './components/basics'
 import { Frame } from './components/Frame'
 import { OverviewPage } from './pages/OverviewPage'
 import { SignIn } from './pages/SignIn'
@@ -17,6 +17,7 @@ const WavesPage = lazy(() => import('./pages/WavesPage'))
 const CloudsPage = lazy(() => import('./pages/CloudsPage'))
 const ProposalsPage = lazy(() => import('./pages/ProposalsPage'))
 const ProposalPage = lazy(() => import('./pages/ProposalPage'))
+const ReachPage = lazy(() => import('./pages/ReachPage'))
 const AskPage = lazy(() => import('./pages/AskPage'))
 const TrafficPage = lazy(() => import('./pages/TrafficPage'))
 const RecordPage = lazy(() => import('./pages/RecordPage'))
@@ -42,6 +43,7 @@ export function App() {
           <Route path="clouds" element={<CloudsPage />} />
           <Route path="proposals" element={<ProposalsPage />} />
           <Route path="proposals/:number" element={<ProposalPage />} />
+          <Route path="reach" element={<ReachPage />} />
           <Route path="ask" element={<AskPage />} />
           <Route path="traffic" element={<TrafficPage />} />
           <Route path="record" element={<RecordPage />} />
@@ -49,9 +51,12 @@ export function App() {
           <Route
             path="*"
             element={
-              <Empty title="There is no such page">
-                Go back to <Link className="underline" to="/">the overview</Link>.
-              </Empty>
+              <>
+                <Heading title="There is no such page" />
+                <Link className="underline" to="/">
+                  Go back to the overview
+                </Link>
+              </>
             }
           />
         </Route>

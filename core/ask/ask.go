@@ -138,11 +138,7 @@ const kept = 1_500_000
 
 // fresh makes a Space anew where the old one is too large, or a rule has ended since.
 func (k *Asker) fresh(now int64) {
-	ended := false
-	for _, r := range k.pol.Rules {
-		ended = ended || r.InForce(k.since) != r.InForce(now)
-	}
-	if k.sp == nil || ended || now < k.since || k.sp.Size() > kept {
+	if k.sp == nil || !k.pol.SameAt(k.since, now) || now < k.since || k.sp.Size() > kept {
 		k.sp = packet.NewSpace()
 		k.sp.Since(now)
 		k.r, k.since = reach.New(k.sp, k.pol, now), now

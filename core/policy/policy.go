@@ -343,3 +343,8 @@ func (t Term) String() string {
 	}
 	return fmt.Sprintf("protocol %d", t.Protocol)
 }
+
+// SameAt says that the same rules are in force at two instants, in seconds since 1970.
+func (p *Policy) SameAt(a, b int64) bool {
+	return !slices.ContainsFunc(p.Rules, func(r *Rule) bool { return r.InForce(a) != r.InForce(b) })
+}

@@ -32,6 +32,7 @@ var shots = []shot{
 	{"proposals", "/proposals", "main section", ""},
 	{"proposal", "/proposals/2", "main section", ""},
 	{"ask", "/ask?question=hill-lan+-%3E+logbook+%3A+postgresql", "//ol", ""},
+	{"reach", "/reach?before=3&cell=pilotage+logbook", "//table", ""},
 	{"traffic", "/traffic", "main section", ""},
 	{"traffic-seen", "/traffic?show=seen", "main figure", ""},
 	{"record", "/record", "main table", ""},

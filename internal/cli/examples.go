@@ -49,6 +49,8 @@ var examples = map[string]string{
 		"yfence pause --here --for 10m --because 'is it the filter?'",
 	"resume":          "yfence resume logbook-01\nyfence resume --here",
 	"tokens":          "yfence tokens",
+	"attention":       "yfence attention",
+	"reach":           "yfence reach --to logbook",
 	"people":          "yfence people",
 	"people sign-out": "yfence people sign-out kim -m 'left the company'",
 	"config schema":   "yfence config schema > service.schema.json",

@@ -63,11 +63,11 @@ func (s *Service) showHistory(ctx context.Context, in *SinceInput) (*struct{ Bod
 	if out.Stood, err = s.Store.Tallies(ctx, out.Since); err != nil {
 		return nil, s.broken("reading how the fleet stood", err)
 	}
-	records, err := s.recordsOf(ctx, store.Counted)
+	records, err := s.recordsOf(ctx, store.Refused)
 	if err != nil {
 		return nil, s.broken("reading what was refused", err)
 	}
-	days := traffic.Refused(records, out.Since.Unix())
+	days := traffic.RefusedByDay(records, out.Since.Unix())
 	for _, day := range slices.Sorted(maps.Keys(days)) {
 		out.Refused = append(out.Refused, api.DayCounts{Day: time.Unix(int64(day)*86400, 0).UTC(), Packets: days[day]})
 	}

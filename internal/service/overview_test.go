@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -124,16 +125,16 @@ func TestHistory(t *testing.T) {
 		}, 10*time.Second, 20*time.Millisecond)
 	}
 	at := h.now().Unix()
-	for i, one := range []struct {
-		by      string
-		packets int64
-	}{{"block pests", 7}, {"stance inbound closed", 5}, {"stance outbound open", 1000}, {"allow chart-web", 1000}} {
-		require.NoError(t, h.as([]api.Right{api.Host}, "charts-01").TellTraffic(ctx, "charts-01", traffic.Batch{Epoch: "e",
-			Number: int64(i + 1), At: at, Hits: []traffic.Hit{{By: one.by, Way: "in", Packets: one.packets}}}))
+	told := func(by string, times int64) traffic.Sum {
+		return traffic.Sum{Flow: traffic.Flow{By: by, Direction: "in", Src: netip.MustParsePrefix("192.0.2.9/32"),
+			Dst: netip.MustParsePrefix("10.40.2.11/32"), Protocol: 6, Port: 22}, First: at, Last: at,
+			Days: map[int]int64{traffic.Day(at): times}}
 	}
+	require.NoError(t, h.as([]api.Right{api.Host}, "charts-01").TellTraffic(ctx, "charts-01", traffic.Batch{Epoch: "e", Number: 1, At: at,
+		Refused: &traffic.Told{Flows: []traffic.Sum{told("block pests", 7), told("stance inbound closed", 5)}}}))
 	past, err := h.History(ctx, 24*time.Hour)
 	require.NoError(t, err)
 	require.Equal(t, map[string]int{"new": 15}, past.Stood[2].Counts)
 	require.EqualValues(t, 1, past.Stood[2].Revision)
-	require.Equal(t, "[{"+fmt.Sprint(h.now().Truncate(24*time.Hour))+" 12}]", fmt.Sprint(past.Refused), "what admits is not counted")
+	require.Equal(t, "[{"+fmt.Sprint(h.now().Truncate(24*time.Hour))+" 12}]", fmt.Sprint(past.Refused))
 }

@@ -53,6 +53,7 @@ type Service struct {
 	queues
 	judging judging
 	pairs   sync.Map // by their numbers
+	reaches reaches
 	signIns signIns
 	polls   polls
 	streams streams
@@ -260,6 +261,7 @@ func (s *Service) registerOverview(a huma.API) {
 		s.showOutline)
 	huma.Register(a, operation("GET", "/fleet/history", "show-history", "How the fleet stood, and what it refused, over some time",
 		api.Read), s.showHistory)
+	huma.Register(a, operation("GET", "/reach", "show-reach", "Which services pass between all roles and networks", api.Read), s.showReach)
 	huma.Register(a, limited(operation("GET", "/attention", "show-attention", "What needs a person now", api.Read)), s.showAttention)
 }
 

@@ -640,6 +640,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which services pass between all roles and networks */
+        get: operations["show-reach"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/record": {
         parameters: {
             query?: never;
@@ -1518,6 +1535,10 @@ export interface components {
             day: string;
             /** Format: int64 */
             packets: number;
+        };
+        Decides: {
+            at?: string;
+            by: string;
         };
         Difference: {
             /** @enum {string} */
@@ -2619,6 +2640,55 @@ export interface components {
             at?: string;
             /** @description SRC -> DST : SERVICE, as yfence ask takes it */
             question: string;
+        };
+        Reach: {
+            /**
+             * Format: date-time
+             * @description the instant that it is for: rules end
+             */
+            at: string;
+            cells: components["schemas"]["ReachCell"][];
+            ends: components["schemas"]["ReachEnd"][];
+            /**
+             * Format: int64
+             * @description ends that are left out, for there are too many
+             */
+            more?: number;
+            /** Format: int64 */
+            revision: number;
+            /** @description what is not known and could change it */
+            unread?: string[];
+            /** Format: int64 */
+            version: number;
+        };
+        ReachCell: {
+            /** @description services that pass between any two of them */
+            all: string[];
+            /** @description what admits them, at either end */
+            by: components["schemas"]["Decides"][];
+            from: string;
+            /** @description services that pass between some of them and not between others */
+            some: string[];
+            to: string;
+        };
+        ReachEnd: {
+            /**
+             * Format: int64
+             * @description of a role: how many it has
+             */
+            hosts?: number;
+            /**
+             * @description of a network, and of everywhere, those that are no hosts of the fleet
+             * @enum {string}
+             */
+            kind: "role" | "network" | "everywhere";
+            name: string;
+            /** @description of a role: the segments that its hosts are on */
+            on?: string[];
+            /** @description the network is a segment */
+            segment?: boolean;
+            /** @description strangers are on the network too */
+            shared?: boolean;
         };
         Reason: {
             kind: string;
@@ -5110,6 +5180,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Proposal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "show-reach": {
+        parameters: {
+            query?: {
+                /** @description over the newest fleet; 0, or nothing said, is what is published */
+                revision?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
                 };
             };
             /** @description Error */

@@ -29,48 +29,80 @@ const looks: Record<string, string[]> = {
 /** How long what changed is collected before it is read again, in milliseconds. */
 const collect = 1500
 
-/** Follows what happens for as long as the page is open, and says whether that works. */
+/** How long a page that nobody looks at keeps its stream: a browser has few connections for all of them. */
+const patience = 20_000
+
+/** Listens to all that the stream tells, until it is closed. */
+function listen(mark: (keys: string[]) => void, hear: (live: Live) => void): EventSource {
+  const source = new EventSource('/api/v1/stream')
+  source.onopen = () => {
+    hear('live')
+  }
+  source.onerror = () => {
+    hear('lost')
+  }
+  for (const type of eventTypes) {
+    source.addEventListener(type, () => {
+      mark([...(concerns[type.split('.')[0] ?? ''] ?? []), 'record', 'events'])
+    })
+  }
+  source.addEventListener('look', (message: MessageEvent<string>) => {
+    const told = JSON.parse(message.data) as { look?: string[] }
+    mark((told.look ?? []).flatMap((what) => looks[what] ?? []))
+  })
+  return source
+}
+
+/** Follows what happens for as long as somebody looks at the page, and says whether that works. */
 export function useStream(): Live {
   const queries = useQueryClient()
   const [live, setLive] = useState<Live>('connecting')
   useEffect(() => {
     const dirty = new Set<string>()
-    let timer: number | undefined
-    let lost = false
+    let flushing: number | undefined
+    let closing: number | undefined
+    let source: EventSource | undefined
+    let missed = false // something may have happened that nobody told
     const flush = () => {
-      timer = undefined
-      if (document.hidden) return // read again when somebody looks
+      flushing = undefined
       for (const key of dirty) void queries.invalidateQueries({ queryKey: [key] })
       dirty.clear()
     }
     const mark = (keys: string[]) => {
       for (const key of keys) dirty.add(key)
-      timer ??= window.setTimeout(flush, collect)
+      flushing ??= window.setTimeout(flush, collect)
     }
-    const source = new EventSource('/api/v1/stream')
-    source.onopen = () => {
-      setLive('live')
-      if (lost) void queries.invalidateQueries()
-      lost = false
-    }
-    source.onerror = () => {
-      lost = true
-      setLive('lost')
-    }
-    for (const type of eventTypes) {
-      source.addEventListener(type, () => {
-        mark([...(concerns[type.split('.')[0] ?? ''] ?? []), 'record', 'events'])
+    const begin = () => {
+      window.clearTimeout(closing)
+      source ??= listen(mark, (now) => {
+        setLive(now)
+        if (now === 'lost') missed = true
+        else if (missed) {
+          missed = false
+          void queries.invalidateQueries()
+        }
       })
     }
-    source.addEventListener('look', (message: MessageEvent<string>) => {
-      const told = JSON.parse(message.data) as { look?: string[] }
-      mark((told.look ?? []).flatMap((what) => looks[what] ?? []))
-    })
-    document.addEventListener('visibilitychange', flush)
+    const end = () => {
+      source?.close()
+      source = undefined
+      missed = true
+    }
+    const look = () => {
+      if (document.hidden) closing = window.setTimeout(end, patience)
+      else begin()
+    }
+    begin()
+    document.addEventListener('visibilitychange', look)
+    window.addEventListener('pagehide', end)
+    window.addEventListener('pageshow', begin)
     return () => {
-      source.close()
-      window.clearTimeout(timer)
-      document.removeEventListener('visibilitychange', flush)
+      end()
+      window.clearTimeout(flushing)
+      window.clearTimeout(closing)
+      document.removeEventListener('visibilitychange', look)
+      window.removeEventListener('pagehide', end)
+      window.removeEventListener('pageshow', begin)
     }
   }, [queries])
   return live

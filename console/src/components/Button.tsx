@@ -36,7 +36,7 @@ export function AsCommand({ command }: { command: string }) {
   }
   const Icon = copied ? Check : Terminal
   return (
-    <span className="no-print inline-flex max-w-full items-center gap-1.5 rounded-plank border border-line bg-sunk py-0.5 pr-1 pl-2 text-sm">
+    <span className="no-print inline-flex max-w-full min-w-0 items-center gap-1.5 rounded-plank border border-line bg-sunk py-0.5 pr-1 pl-2 text-sm">
       <code className="truncate font-mono text-[0.86em] text-faint">{command}</code>
       <button type="button" aria-label={`Copy the command ${command}`} title="Copy as command" className="rounded-plank p-1 text-faint hover:bg-board hover:text-ink" onClick={() => void copy()}>
         <Icon className="size-3.5" aria-hidden />

@@ -25,10 +25,10 @@ export function Frame() {
       <a href="#page" className="sr-only z-50 rounded-plank bg-fence px-3 py-2 text-fence-ink focus:not-sr-only focus:absolute">
         Skip to the page
       </a>
-      <div className="no-print sticky top-0 hidden h-screen flex-col border-r border-line bg-board lg:flex">
+      <nav aria-label="Pages" className="no-print sticky top-0 hidden h-screen flex-col border-r border-line bg-board lg:flex">
         <Brand />
         <Rail />
-      </div>
+      </nav>
       <div className="min-w-0">
         <Top
           live={live}
@@ -58,7 +58,7 @@ function Brand() {
 
 function Rail({ onChoose }: { onChoose?: () => void }) {
   return (
-    <nav aria-label="Pages" className="rails flex flex-1 flex-col gap-0.5 py-2">
+    <div className="rails flex flex-1 flex-col gap-0.5 py-2">
       {pages.map(({ name, path, key, icon: Icon }) => (
         <NavLink
           key={path}
@@ -74,7 +74,7 @@ function Rail({ onChoose }: { onChoose?: () => void }) {
           </kbd>
         </NavLink>
       ))}
-    </nav>
+    </div>
   )
 }
 
@@ -92,12 +92,14 @@ function Top({ live, search }: { live: Live; search: () => void }) {
           <Dialog.Overlay className="fixed inset-0 z-40 bg-black/45" />
           <Dialog.Content aria-describedby={undefined} className="fixed inset-y-0 left-0 z-50 flex w-56 flex-col bg-board">
             <Dialog.Title className="sr-only">Pages</Dialog.Title>
-            <Brand />
-            <Rail
-              onChoose={() => {
-                setMenu(false)
-              }}
-            />
+            <nav aria-label="Pages" className="flex flex-1 flex-col">
+              <Brand />
+              <Rail
+                onChoose={() => {
+                  setMenu(false)
+                }}
+              />
+            </nav>
             <Dialog.Close className={`${iconButton} absolute top-3 right-2`} aria-label="Close">
               <X className="size-5" aria-hidden />
             </Dialog.Close>

@@ -57,6 +57,15 @@ export function Heading({ title, children }: { title: string; children?: ReactNo
   )
 }
 
+/** What may be wider than its place, and is scrolled there. */
+export function Wide({ name, children, className = '' }: { name: string; children: ReactNode; className?: string }) {
+  return (
+    <div tabIndex={0} role="region" aria-label={name} className={`overflow-auto ${className}`}>
+      {children}
+    </div>
+  )
+}
+
 /** A board that something stands on, with a head of its own. */
 export function Board({ title, beside, children }: { title: string; beside?: ReactNode; children: ReactNode }) {
   return (

@@ -10,13 +10,6 @@ export default function CloudsPage() {
   if (head.isPending) return <Loading what="the clouds" />
   if (head.error) return <Failure error={head.error} />
   const clouds = head.data.clouds ?? []
-  if (clouds.length === 0) {
-    return (
-      <Empty title="No cloud is connected">
-        Name one in the fleet file, and start the service with <Mono>--cloud</Mono>; docs/clouds.md says how.
-      </Empty>
-    )
-  }
   return (
     <>
       <Heading title="Clouds">
@@ -24,6 +17,11 @@ export default function CloudsPage() {
           <AsCommand command="yfence drift" />
         </span>
       </Heading>
+      {clouds.length === 0 && (
+        <Empty title="No cloud is connected">
+          Name one in the fleet file, and start the service with <Mono>--cloud</Mono>; docs/clouds.md says how.
+        </Empty>
+      )}
       <div className="flex flex-col gap-4">
         {clouds.map((c) => (
           <Cloud key={c.cloud} cloud={c} />

@@ -2,7 +2,7 @@ import { useEffect, useRef } from 'react'
 import { useSearchParams } from 'react-router'
 
 import { useLanguage, useRevision, useRevisions, type Revision } from '../api/policy'
-import { Ago, Empty, Failure, Loading, Mono } from '../components/basics'
+import { Ago, Empty, Failure, Loading, Mono, Wide } from '../components/basics'
 
 export default function PolicyPage() {
   const [params, setParams] = useSearchParams()
@@ -86,7 +86,8 @@ function PolicyFile({ name, text, line }: { name: string; text: string; line: nu
   return (
     <div className="mb-4 overflow-hidden rounded-board border border-line bg-board">
       <h2 className="border-b border-line bg-sunk px-3 py-1.5 text-sm font-medium">{name}</h2>
-      <ol className="overflow-x-auto py-2 font-mono text-[13px] leading-6">
+      <Wide name={name}>
+      <ol className="py-2 font-mono text-[13px] leading-6">
         {text.replace(/\n$/, '').split('\n').map((content, i) => (
           <li key={i} ref={i + 1 === line ? marked : undefined} className={`flex ${i + 1 === line ? 'bg-fence text-fence-ink' : ''}`}>
             <span className={`w-12 shrink-0 pr-4 text-right select-none ${i + 1 === line ? '' : 'text-faint'}`}>{i + 1}</span>
@@ -94,6 +95,7 @@ function PolicyFile({ name, text, line }: { name: string; text: string; line: nu
           </li>
         ))}
       </ol>
+      </Wide>
     </div>
   )
 }

@@ -3,7 +3,7 @@ import { useMemo } from 'react'
 import { Link, useSearchParams } from 'react-router'
 
 import { useRecord, type EntriesWanted, type Entry } from '../api/record'
-import { Failure, Heading, Loading, count, counted } from '../components/basics'
+import { Failure, Heading, Loading, Wide, count, counted } from '../components/basics'
 import { AsCommand, Button } from '../components/Button'
 
 const fields: { key: keyof EntriesWanted; label: string }[] = [
@@ -46,7 +46,7 @@ export default function RecordPage() {
       {record.isPending && <Loading what="the record" />}
       {record.error && <Failure error={record.error} />}
       {record.data && (
-        <div className="overflow-x-auto rounded-board border border-line bg-board">
+        <Wide name="Entries" className="rounded-board border border-line bg-board">
           <table className="w-full text-left">
             <thead className="border-b border-line bg-sunk text-sm text-faint">
               <tr>
@@ -66,7 +66,7 @@ export default function RecordPage() {
             </tbody>
           </table>
           {record.data.pages[0]?.entries.length === 0 && <p className="p-6 text-center text-faint">No entry is like that.</p>}
-        </div>
+        </Wide>
       )}
       {record.hasNextPage && (
         <p className="mt-3 text-center">

@@ -10,7 +10,7 @@ export default function SettingsPage() {
   return (
     <>
       <Heading title="Settings" />
-      <div className="grid items-start gap-5 xl:grid-cols-2">
+      <div className="grid items-start gap-5 xl:grid-cols-2 [&>*]:min-w-0">
         <div className="xl:col-span-2">
           <Tokens />
         </div>

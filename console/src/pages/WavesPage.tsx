@@ -34,13 +34,6 @@ export default function WavesPage() {
   if (waves.isPending) return <Loading what="the waves" />
   if (waves.error) return <Failure error={waves.error} />
   const list = waves.data.waves
-  if (list.length === 0) {
-    return (
-      <Empty title="No wave yet">
-        A wave puts what is published in force on the hosts, a few at first. <StartWave hosts={[]} />
-      </Empty>
-    )
-  }
   return (
     <>
       <Heading title="Waves">
@@ -49,6 +42,7 @@ export default function WavesPage() {
           <StartWave hosts={[]} />
         </span>
       </Heading>
+      {list.length === 0 && <Empty title="No wave yet">A wave puts what is published in force on the hosts, a few at first.</Empty>}
       <div className="flex flex-col gap-5">
         {list.map((w, i) => (
           <WaveCard key={w.number} wave={w} whole={i < shown || w.state === 'running' || w.state === 'waiting'} />

@@ -2,7 +2,7 @@
 import { Link } from 'react-router'
 
 import type { Outlined, State } from '../../api/fleet'
-import { states } from '../basics'
+import { Wide, states } from '../basics'
 import { shapes, stands } from './draw'
 
 /** The picket of a state, as it is drawn in the palisade. */
@@ -21,7 +21,7 @@ const colours = { bad: 'text-bad', care: 'text-care', good: 'text-good', plain: 
 export function Legend({ hosts }: { hosts: Outlined[] }) {
   const there = states.filter((s) => hosts.some((h) => h.state === s.state))
   return (
-    <div className="overflow-x-auto">
+    <Wide name="Hosts by role and state">
       <table className="text-sm">
         <thead>
           <tr>
@@ -57,6 +57,6 @@ export function Legend({ hosts }: { hosts: Outlined[] }) {
           ))}
         </tbody>
       </table>
-    </div>
+    </Wide>
   )
 }

@@ -2,7 +2,7 @@
 import { ArrowRight, CircleCheck, CircleHelp, CircleSlash, Split, type LucideIcon } from 'lucide-react'
 
 import type { Answer, Step } from '../../api/ask'
-import { Board, Mono } from '../../components/basics'
+import { Board, Mono, Wide } from '../../components/basics'
 import { Place } from '../../components/Place'
 
 const verdicts: Record<string, { icon: LucideIcon; look: string; line: string }> = {
@@ -35,7 +35,7 @@ export function Answered({ answer: a }: { answer: Answer }) {
       <Path steps={a.steps} />
       {a.examples.length > 0 && (
         <Board title={a.examples.length === 1 ? 'A packet that shows it' : 'Its parts'}>
-          <div className="overflow-x-auto">
+          <Wide name="Its parts">
             <table className="w-full text-left">
               <thead className="border-b border-line text-sm text-faint">
                 <tr>
@@ -67,7 +67,7 @@ export function Answered({ answer: a }: { answer: Answer }) {
                 ))}
               </tbody>
             </table>
-          </div>
+          </Wide>
         </Board>
       )}
     </>

@@ -4,7 +4,7 @@ import { useId, useState } from 'react'
 import { useMay, type Right } from '../../api/session'
 import { useMakeToken, useRevokeToken, useTokens, type Token } from '../../api/settings'
 import { rights as allRights } from '../../api/states.gen'
-import { Ago, Board, Failure, Loading, Mono, counted } from '../../components/basics'
+import { Ago, Board, Failure, Loading, Mono, Wide, counted } from '../../components/basics'
 import { AsCommand } from '../../components/Button'
 import { Deed, Field } from '../../components/Deed'
 
@@ -59,7 +59,7 @@ function List() {
 
 function Table({ name, tokens }: { name: string; tokens: Token[] }) {
   return (
-    <div className="max-h-96 overflow-auto" tabIndex={0} role="region" aria-label={name}>
+    <Wide name={name} className="max-h-96">
       <table className="w-full text-left">
         <thead className="sticky top-0 border-b border-line bg-sunk text-sm text-faint">
           <tr>
@@ -76,7 +76,7 @@ function Table({ name, tokens }: { name: string; tokens: Token[] }) {
           ))}
         </tbody>
       </table>
-    </div>
+    </Wide>
   )
 }
 

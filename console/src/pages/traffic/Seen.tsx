@@ -3,7 +3,7 @@ import { useMemo } from 'react'
 import { Link } from 'react-router'
 
 import { useSeen, type Connection } from '../../api/traffic'
-import { Empty, Failure, Loading, Mono, count, counted } from '../../components/basics'
+import { Empty, Failure, Loading, Mono, Wide, count, counted } from '../../components/basics'
 import { Draft } from '../../components/Draft'
 
 export function Seen({ since }: { since: number }) {
@@ -17,7 +17,7 @@ export function Seen({ since }: { since: number }) {
   return (
     <>
       <Ropes connections={list} />
-      <section aria-label="Connections" className="mt-5 overflow-x-auto rounded-board border border-line bg-board">
+      <Wide name="Connections" className="mt-5 rounded-board border border-line bg-board">
         <table className="w-full text-left">
           <thead className="border-b border-line bg-sunk text-sm text-faint">
             <tr>
@@ -47,7 +47,7 @@ export function Seen({ since }: { since: number }) {
             ))}
           </tbody>
         </table>
-      </section>
+      </Wide>
     </>
   )
 }
@@ -61,7 +61,8 @@ function Ropes({ connections }: { connections: Connection[] }) {
   const height = Math.max(left.length, right.length) * line + 10
   const top = Math.max(1, ...ropes.map((r) => r.times))
   return (
-    <figure className="overflow-x-auto rounded-board border border-line bg-board p-4">
+    <figure className="rounded-board border border-line bg-board p-4">
+      <Wide name="Who speaks with whom">
       <svg viewBox={`0 0 900 ${String(height)}`} className="mx-auto block w-full max-w-5xl min-w-[36rem]" role="img" aria-label="Who speaks with whom; the table below says the same">
         {ropes.map((r) => {
           const y1 = left.indexOf(r.from) * line + 18
@@ -83,6 +84,7 @@ function Ropes({ connections }: { connections: Connection[] }) {
           </text>
         ))}
       </svg>
+      </Wide>
       <figcaption className="mt-2 text-sm text-faint">Senders are on the left. A whole rope is what the policy names; a broken one is admitted by nothing that it says.</figcaption>
     </figure>
   )
