@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strconv"
 	"time"
@@ -76,6 +77,11 @@ func (c *Client) Attention(ctx context.Context) (api.Attention, error) {
 // Reach gives which services pass between all roles and networks of a revision; 0 is what is published.
 func (c *Client) Reach(ctx context.Context, revision int64) (api.Reach, error) {
 	return get[api.Reach](ctx, c, fmt.Sprintf("/reach?revision=%d", revision))
+}
+
+// Assist helps with a policy that somebody writes: what stands at a place in it, and what could.
+func (c *Client) Assist(ctx context.Context, req api.AssistRequest) (out api.Assisted, err error) {
+	return out, c.do(ctx, http.MethodPost, "/assist", req, &out)
 }
 
 // History gives how the fleet stood, and what it refused, over the time before now.

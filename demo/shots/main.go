@@ -27,6 +27,7 @@ var shots = []shot{
 	{"host-rules", "/hosts/logbook-01?show=rules", "section ol", ""},
 	{"host-listeners", "/hosts/watch-01?show=listeners", "section ul", ""},
 	{"policy", "/policy?file=rules.fence&line=17", "main section", ""},
+	{"policy-edit", "/policy/edit?file=rules.fence&line=5", "//nav[@aria-label=\"Files of the policy\"]", ""},
 	{"waves", "/waves", "main section", ""},
 	{"clouds", "/clouds", "main section", ""},
 	{"proposals", "/proposals", "main section", ""},

@@ -12,6 +12,7 @@ import (
 
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/api"
@@ -115,6 +116,7 @@ var pages = map[string]string{
 	"/hosts/logbook-01?show=rules":  "only on the host",
 	"/hosts/logbook-01?show=copies": "No copy yet",
 	"/policy":                       "places.fence",
+	"/policy/edit":                  "Nothing is changed.",
 	"/proposals":                    "the hill wants to look",
 	"/proposals/1":                  "newly admitted",
 	"/reach?cell=pilotage+logbook":  "Ask from here",
@@ -167,4 +169,40 @@ func TestPagesForEverybody(t *testing.T) {
 		a.mu.Unlock()
 	}
 	require.Empty(t, wrong)
+}
+
+// TestWriteAPolicy: somebody writes a rule in the console, is told what is wrong with it and what it means, and proposes it;
+// a statement that is drafted elsewhere comes to the editor.
+func TestWriteAPolicy(t *testing.T) {
+	t.Parallel()
+	consoleNeeded(t)
+	h := lively(t)
+	a := h.at(t, 1440, 900)
+	a.do(chromedp.Navigate(h.url + "/policy/edit?file=rules.fence"))
+	a.shows("Nothing is changed.")
+	_ = says[any](a, `document.querySelector(".cm-content").focus()`)
+	a.do(chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
+	a.do(chromedp.KeyEvent("\nallow peep: hill-lan -> logbo"))
+	a.shows(`expected ":" and the services, found the end of the file`)
+	a.shows("the pilots' logbook") // what could be written there
+	a.do(chromedp.KeyEvent(kb.Enter), chromedp.KeyEvent(" : https\n"))
+	a.shows("newly admitted")
+	a.shows("tcp 443 from hill-lan")
+	a.shows("strangers")
+	a.do(chromedp.Click(`//button[text()="Propose"]`), chromedp.WaitVisible(`//div[@role="dialog"]//input`))
+	require.True(t, says[bool](a, `document.querySelector('[role=dialog] button[type=submit]').disabled`), "a reason is needed")
+	a.do(chromedp.SendKeys(`//div[@role="dialog"]//input`, "to try the editor"), chromedp.KeyEvent(kb.Enter))
+	a.shows("Proposal 2")
+	a.shows("1 more person must approve it")
+
+	a.do(chromedp.Navigate(h.url + "/traffic"))
+	a.shows("Draft")
+	a.do(chromedp.Click(`//button[contains(., "Draft")]`))
+	a.shows("made from revision 1, kept in this tab")
+	require.Contains(t, says[string](a, `document.querySelector(".cm-content").innerText`), "allow pilotage-to-logbook-ssh: pilotage -> logbook : ssh")
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, c := range a.complaints {
+		require.Contains(t, c, "/compare", "the browser complains") // a draft with mistakes is answered 422
+	}
 }

@@ -28,6 +28,7 @@ import (
 var unrecorded = map[string]string{
 	"compare":         "it asks",
 	"ask":             "it asks",
+	"assist":          "it asks",
 	"ask-against":     "it asks",
 	"send-report":     "a host tells what it has",
 	"send-traffic":    "a host tells what it has",

@@ -183,6 +183,8 @@ func (s *Service) register(a huma.API) {
 	huma.Register(a, withBody(limited(operation("PUT", "/fleet", "import-fleet", "Replace the fleet", api.Publish)), limits.PolicyBody),
 		s.importFleet)
 	s.registerOverview(a)
+	huma.Register(a, withBody(operation("POST", "/assist", "assist", "Help with a policy that somebody writes: what stands at a place, "+
+		"and what could", api.Read), limits.PolicyBody), s.assist)
 	huma.Register(a, operation("GET", "/fleet/file", "export-fleet", "The fleet as a file", api.Read), s.exportFleet)
 
 	// Questions, and how hosts stand.

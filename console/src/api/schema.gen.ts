@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/assist": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Help with a policy that somebody writes: what stands at a place, and what could */
+        post: operations["assist"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/attention": {
         parameters: {
             query?: never;
@@ -1115,6 +1132,44 @@ export interface components {
             /** @description of the meaning that was looked at; the proposal must still have it */
             sum: string;
         };
+        AssistRequest: {
+            /**
+             * Format: int64
+             * @description in letters, from 1
+             */
+            column: number;
+            /** @description which of them it is about */
+            file: string;
+            /** @description all files of the policy, as they are now */
+            files: components["schemas"]["Source"][] | null;
+            /**
+             * Format: int64
+             * @description from 1
+             */
+            line: number;
+            /** @description what the name that stands there is to become */
+            name?: string;
+            /** @description give the file as it is laid out */
+            tidy?: boolean;
+        };
+        Assisted: {
+            /** @description what could be written there */
+            complete: components["schemas"]["Completion"][];
+            /** @description where the name is declared that stands there */
+            defined?: components["schemas"]["Place"];
+            /** @description what stands there, in Markdown */
+            hover?: string;
+            /** @description why it cannot */
+            refused?: string;
+            /** @description what to change for the name to become another */
+            renamed?: components["schemas"]["Place"][];
+            /** @description the file as it is laid out; left out where it cannot be read */
+            tidied?: string;
+            /** @description everywhere that name stands, its declaration included */
+            uses?: components["schemas"]["Place"][];
+            /** Format: int64 */
+            version: number;
+        };
         Attention: {
             concerns: components["schemas"]["Concern"][];
             /**
@@ -1324,6 +1379,12 @@ export interface components {
             version: number;
             /** @description what statements say differently that is easily overlooked: that one is off, where it is on, what it goes through */
             written?: string[] | null;
+        };
+        Completion: {
+            /** @description statement, modifier, role, network, segment, service, rule, host or word */
+            kind: string;
+            note?: string;
+            text: string;
         };
         Concern: {
             /**
@@ -2409,6 +2470,15 @@ export interface components {
         PersonSignIn: {
             /** @description the provider's token that says who it is */
             id_token: string;
+        };
+        Place: {
+            /** Format: int64 */
+            column: number;
+            file: string;
+            /** Format: int64 */
+            line: number;
+            /** Format: int64 */
+            width: number;
         };
         Probe: {
             /** @description the address to open it from */
@@ -3684,6 +3754,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Answer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    assist: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssistRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Assisted"];
                 };
             };
             /** @description Error */

@@ -15,7 +15,7 @@ export function Draft({ rule, done }: { rule: string; done?: boolean }) {
   const write = () => {
     const kept = JSON.parse(sessionStorage.getItem(drafts) ?? '[]') as string[]
     sessionStorage.setItem(drafts, JSON.stringify([...kept.filter((k) => k !== rule), rule]))
-    void go('/policy?edit=yes')
+    void go('/policy/edit')
   }
   return (
     <p className="flex flex-wrap items-center gap-2">

@@ -1,12 +1,15 @@
+import { PencilLine } from 'lucide-react'
 import { useEffect, useRef } from 'react'
-import { useSearchParams } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 
 import { useLanguage, useRevision, useRevisions, type Revision } from '../api/policy'
-import { Ago, Empty, Failure, Loading, Mono, Wide } from '../components/basics'
+import { useMay } from '../api/session'
+import { Ago, Empty, Failure, Heading, Loading, Mono, Wide } from '../components/basics'
 
 export default function PolicyPage() {
   const [params, setParams] = useSearchParams()
   const revisions = useRevisions()
+  const may = useMay('propose')
   const list = revisions.data?.revisions ?? []
   const asked = Number(params.get('revision'))
   const number = asked > 0 ? asked : list[0]?.number
@@ -23,7 +26,13 @@ export default function PolicyPage() {
   return (
     <div className="grid gap-6 lg:grid-cols-[18rem_1fr]">
       <aside className="self-start lg:sticky lg:top-6">
-        <h1 className="mb-3 text-2xl font-semibold tracking-tight">Policy</h1>
+        <Heading title="Policy">
+          {may && (
+            <Link to="/policy/edit" className="ml-auto inline-flex items-center gap-1.5 rounded-plank bg-fence px-3 py-1.5 text-sm font-semibold text-fence-ink">
+              <PencilLine className="size-4" aria-hidden /> Write
+            </Link>
+          )}
+        </Heading>
         <ol className="flex flex-col gap-1.5">
           {list.map((r) => (
             <li key={r.number}>

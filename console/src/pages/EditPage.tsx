@@ -1,0 +1,120 @@
+// The policy as one writes it: files beside the text, and beside both, always, what the draft newly admits and refuses.
+import { useEffect, useMemo, useState } from 'react'
+import { useSearchParams } from 'react-router'
+
+import { keepDraft, keptDraft, useMeaning, type Draft, type PolicyFile } from '../api/draft'
+import { Problem } from '../api/client'
+import { useLanguage, useRevision, useRevisions } from '../api/policy'
+import { Failure, Heading, Loading } from '../components/basics'
+import { drafts } from '../components/Draft'
+import { Editor } from './edit/Editor'
+import { Files } from './edit/Files'
+import { Meaning } from './edit/Meaning'
+import { Submit } from './edit/Submit'
+
+/** How long nothing is typed before the draft is weighed, in milliseconds. */
+const pause = 600
+
+export default function EditPage() {
+  const revisions = useRevisions()
+  const newest = revisions.data?.revisions?.[0]?.number ?? 0
+  const revision = useRevision(newest === 0 ? undefined : newest)
+  const language = useLanguage()
+  const failed = revisions.error ?? revision.error ?? language.error
+  if (failed) return <Failure error={failed} />
+  if (!revisions.data || !language.data || (newest > 0 && !revision.data)) return <Loading what="the policy" />
+  return (
+    <Writing
+      newest={newest}
+      published={revision.data?.files ?? []}
+      words={{ statements: language.data.statements.map((k) => k.word), modifiers: language.data.modifiers.map((k) => k.word) }}
+    />
+  )
+}
+
+/** What was drafted elsewhere is put at the end of the file with the most rules. */
+function withDrafts(files: PolicyFile[]): { files: PolicyFile[]; into: string | undefined } {
+  const wanted = JSON.parse(sessionStorage.getItem(drafts) ?? '[]') as string[]
+  sessionStorage.removeItem(drafts)
+  if (wanted.length === 0) return { files, into: undefined }
+  const rules = (f: PolicyFile) => (f.text.match(/^(?:off )?(?:allow|block)\b/gm) ?? []).length
+  const into = [...files].filter((f) => f.name.endsWith('.fence')).sort((a, b) => rules(b) - rules(a))[0]?.name
+  return { files: files.map((f) => (f.name === into ? { ...f, text: `${f.text.replace(/\n?$/, '\n')}${wanted.join('\n')}\n` } : f)), into }
+}
+
+function Writing({ newest, published, words: given }: { newest: number; published: PolicyFile[]; words: { statements: string[]; modifiers: string[] } }) {
+  const [params, setParams] = useSearchParams()
+  const [words] = useState(given)
+  const [begun] = useState(() => {
+    const kept = keptDraft()
+    const from = kept ?? { base: newest, files: published }
+    const { files, into } = withDrafts(from.files)
+    return { draft: { base: from.base, files }, into }
+  })
+  const [draft, setDraft] = useState<Draft>(begun.draft)
+  const fence = draft.files.filter((f) => f.name.endsWith('.fence'))
+  const name = params.get('file') ?? begun.into ?? fence[0]?.name ?? ''
+  const line = Number(params.get('line') ?? 0)
+  const changed = useMemo(() => draft.files.some((f) => published.find((p) => p.name === f.name)?.text !== f.text) || draft.files.length !== published.length, [draft, published])
+  const [weighed, setWeighed] = useState<PolicyFile[]>()
+  useEffect(() => {
+    keepDraft(changed ? draft : undefined)
+    const timer = setTimeout(() => {
+      setWeighed(changed ? draft.files : undefined)
+    }, pause)
+    return () => {
+      clearTimeout(timer)
+    }
+  }, [draft, changed])
+  const meaning = useMeaning(weighed)
+  const problems = useMemo(() => (meaning.error instanceof Problem ? meaning.error.problems : []), [meaning.error])
+  const open = (file: string, at?: number) => {
+    setParams(at === undefined ? { file } : { file, line: String(at) }, { replace: true })
+  }
+  return (
+    <>
+      <Heading title="Policy, a draft">
+        <span className="text-sm text-faint">{changed ? `made from revision ${String(draft.base)}, kept in this tab` : 'nothing is changed yet'}</span>
+        <Submit
+          draft={draft}
+          changed={changed}
+          sound={meaning.error === null}
+          discard={() => {
+            setDraft({ base: newest, files: published })
+          }}
+        />
+      </Heading>
+      {changed && draft.base !== newest && (
+        <p role="status" className="mb-3 rounded-board border border-care bg-care-wash px-4 py-2 text-care">
+          Revision {newest} was published since you began. A proposal is put under your change where both touch other files; publishing is refused until you begin from it.
+        </p>
+      )}
+      <div className="grid gap-4 lg:h-[calc(100vh-9rem)] lg:grid-cols-[12rem_minmax(0,1fr)] xl:grid-cols-[12rem_minmax(0,1fr)_24rem]">
+        <Files
+          draft={draft}
+          published={published}
+          name={name}
+          problems={problems}
+          open={open}
+          add={(file) => {
+            setDraft({ ...draft, files: [...draft.files, { name: file, text: '' }] })
+            open(file)
+          }}
+        />
+        <div className="h-[60vh] overflow-hidden rounded-board border border-line bg-board lg:h-full">
+          <Editor
+            files={draft.files}
+            name={name}
+            words={words}
+            problems={problems}
+            line={line}
+            change={(text) => {
+              setDraft((d) => ({ ...d, files: d.files.map((f) => (f.name === name ? { ...f, text } : f)) }))
+            }}
+          />
+        </div>
+        <Meaning changed={changed} meaning={meaning} problems={problems} open={open} />
+      </div>
+    </>
+  )
+}
