@@ -90,7 +90,7 @@ bench: ## benchmarks
 	go test -run '^$$' -bench . -benchmem ./core/...
 	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench RulesInTheKernel -benchtime 8x ./internal/testbed
 	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench Tap -benchtime 8x ./internal/host/tap
-	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench 'FrontDoor|Fleet|Traffic' -benchtime 3x ./internal/cli ./internal/service
+	PATH=$$PATH:/usr/sbin:/sbin go test -run '^$$' -bench 'FrontDoor|Fleet|Traffic|Console' -benchtime 3x ./internal/cli ./internal/service
 
 fuzz: ## each fuzz test for a while: make fuzz T=1m
 	@for f in $$(grep -rlE "^func Fuzz" --include=*_test.go api core internal); do d=./$$(dirname $$f); \

@@ -4,10 +4,10 @@ import { useNavigate } from 'react-router'
 
 import type { Outlined } from '../../api/fleet'
 import { StateBadge } from '../basics'
-import { draw, hostAt, layOut, stands } from './draw'
+import { draw, hostAt, layOut, placeOf, stands } from './draw'
 
 /** How high the fence may be before it is drawn smaller, in pixels. */
-const most = 460
+const most = 560
 
 export function Palisade({ hosts, role, choose }: { hosts: Outlined[]; role: string | undefined; choose: (role: string | undefined) => void }) {
   const go = useNavigate()
@@ -37,8 +37,8 @@ export function Palisade({ hosts, role, choose }: { hosts: Outlined[]; role: str
     const scale = window.devicePixelRatio
     element.width = Math.round(width * scale)
     element.height = Math.round(layout.height * scale)
-    draw(element, layout, marked?.host)
-  }, [layout, width, marked])
+    draw(element, layout)
+  }, [layout, width])
   useEffect(() => {
     const frame = requestAnimationFrame(paint)
     return () => {
@@ -55,7 +55,8 @@ export function Palisade({ hosts, role, choose }: { hosts: Outlined[]; role: str
 
   const point = (event: PointerEvent<HTMLCanvasElement>) => {
     const at = event.currentTarget.getBoundingClientRect()
-    setMarked(hostAt(layout, event.clientX - at.left, event.clientY - at.top))
+    const found = hostAt(layout, event.clientX - at.left, event.clientY - at.top)
+    if (found?.host !== marked?.host) setMarked(found)
   }
   const walk = (event: KeyboardEvent) => {
     const flat = layout.placed.flatMap((p) => p.stand.hosts)
@@ -65,7 +66,7 @@ export function Palisade({ hosts, role, choose }: { hosts: Outlined[]; role: str
     if (step !== undefined) {
       event.preventDefault()
       const host = flat[Math.min(flat.length - 1, Math.max(0, now + step))]
-      if (host) setMarked({ host, x: 0, y: 0 })
+      if (host) setMarked({ host, ...(placeOf(layout, host.name) ?? { x: 0, y: 0 }) })
     } else if (event.key === 'Enter' && marked) void go(`/hosts/${marked.host.name}`)
     else if (event.key === 'Escape') setMarked(undefined)
   }
@@ -104,7 +105,12 @@ export function Palisade({ hosts, role, choose }: { hosts: Outlined[]; role: str
           }}
           onKeyDown={walk}
         />
-        {marked && <Tip marked={marked} width={width} high={layout.high} />}
+        {marked && (
+          <>
+            <span aria-hidden className="pointer-events-none absolute border-2 border-ink" style={{ left: marked.x - 3, top: marked.y - 3, width: layout.wide + 4, height: layout.high + 6 }} />
+            <Tip marked={marked} width={width} high={layout.high} />
+          </>
+        )}
       </div>
       <p role="status" className="sr-only">
         {marked && `${marked.host.name}, ${marked.host.state}`}

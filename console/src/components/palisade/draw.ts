@@ -27,7 +27,9 @@ export interface Layout {
 /** Room beside a stand for its name, above the fence. */
 export const caption = 22
 const between = 10
-const rowGap = 3
+
+/** The gap between rows of pickets that are so high. */
+const rowGap = (high: number) => (high > 12 ? 3 : 2)
 
 /** Hosts by their first role, in the order in which roles are met; the worst stand first in each. */
 export function stands(hosts: Outlined[]): Stand[] {
@@ -52,6 +54,8 @@ const sizes = [
   [7, 17],
   [5, 13],
   [4, 10],
+  [3, 7],
+  [2, 5],
 ] as const
 
 /** The largest pickets with which all stands fit into a height, side by side where there is room. */
@@ -89,7 +93,7 @@ function place(all: Stand[], width: number, wide: number, high: number): Layout 
     }
     placed.push({ stand, left, top, across })
     left += room + 2 * between
-    shelf = Math.max(shelf, caption + Math.ceil(stand.hosts.length / across) * (high + rowGap))
+    shelf = Math.max(shelf, caption + Math.ceil(stand.hosts.length / across) * (high + rowGap(high)))
   }
   return { wide, high, placed, height: top + shelf + between }
 }
@@ -97,12 +101,12 @@ function place(all: Stand[], width: number, wide: number, high: number): Layout 
 /** The host at a point, and where its picket stands. */
 export function hostAt(l: Layout, x: number, y: number): { host: Outlined; x: number; y: number } | undefined {
   for (const p of l.placed) {
-    const row = Math.floor((y - p.top - caption) / (l.high + rowGap))
+    const row = Math.floor((y - p.top - caption) / (l.high + rowGap(l.high)))
     const column = Math.floor((x - p.left) / l.wide)
     if (row < 0 || column < 0 || column >= p.across) continue
     const index = row * p.across + column
     const host = p.stand.hosts[index]
-    if (host && row < Math.ceil(p.stand.hosts.length / p.across)) return { host, x: p.left + column * l.wide, y: p.top + caption + row * (l.high + rowGap) }
+    if (host && row < Math.ceil(p.stand.hosts.length / p.across)) return { host, x: p.left + column * l.wide, y: p.top + caption + row * (l.high + rowGap(l.high)) }
   }
   return undefined
 }
@@ -136,20 +140,24 @@ export const shapes: Record<State, number[][]> = {
   bare: [[0, 1, 0, 0.85, 1, 0.85, 1, 1]],
 }
 
-/** Adds a picket to a path. */
-function picket(path: Path2D, state: State, x: number, y: number, wide: number, high: number) {
+/** A picket of a state, drawn once and then copied: 10,000 outlines filled one by one take most of a second. */
+function sprite(state: State, wide: number, high: number, scale: number, colour: string): HTMLCanvasElement {
+  const out = document.createElement('canvas')
+  out.width = Math.max(1, Math.ceil(wide * scale))
+  out.height = Math.max(1, Math.ceil(high * scale))
+  const context = out.getContext('2d')
+  if (!context) return out
+  context.fillStyle = colour
   for (const points of shapes[state]) {
-    for (let i = 0; i < points.length; i += 2) {
-      const at = [x + (points[i] ?? 0) * wide, y + (points[i + 1] ?? 0) * high] as const
-      if (i === 0) path.moveTo(...at)
-      else path.lineTo(...at)
-    }
-    path.closePath()
+    context.beginPath()
+    for (let i = 0; i < points.length; i += 2) context.lineTo((points[i] ?? 0) * out.width, (points[i + 1] ?? 0) * out.height)
+    context.fill()
   }
+  return out
 }
 
 /** Draws all of it. Colours are the page's own, as it has them now. */
-export function draw(canvas: HTMLCanvasElement, l: Layout, marked: Outlined | undefined) {
+export function draw(canvas: HTMLCanvasElement, l: Layout) {
   const context = canvas.getContext('2d')
   if (!context) return
   const style = getComputedStyle(canvas)
@@ -158,22 +166,22 @@ export function draw(canvas: HTMLCanvasElement, l: Layout, marked: Outlined | un
   const scale = window.devicePixelRatio
   context.setTransform(scale, 0, 0, scale, 0, 0)
   context.clearRect(0, 0, canvas.width, canvas.height)
-  const paths = new Map<State, Path2D>(stateNotes.map((n) => [n.state, new Path2D()]))
-  const gap = l.wide > 8 ? 3 : l.wide > 4 ? 1.5 : 1
+  const gap = l.wide > 8 ? 3 : l.wide > 4 ? 1.5 : l.wide > 2 ? 1 : 0.5
+  const sprites = new Map<State, HTMLCanvasElement>(stateNotes.map((n) => [n.state, sprite(n.state, l.wide - gap, l.high, scale, tones[n.tone])]))
   context.textBaseline = 'alphabetic'
   for (const p of l.placed) {
     const rows = Math.ceil(p.stand.hosts.length / p.across)
     context.fillStyle = colour('fence')
     for (let row = 0; row < rows; row++) {
-      const y = p.top + caption + row * (l.high + rowGap)
+      const y = p.top + caption + row * (l.high + rowGap(l.high))
       const inRow = Math.min(p.across, p.stand.hosts.length - row * p.across)
       const rail = Math.max(1, l.high / 14)
       context.fillRect(p.left, y + l.high * 0.45, inRow * l.wide - gap, rail)
       context.fillRect(p.left, y + l.high * 0.8, inRow * l.wide - gap, rail)
     }
     p.stand.hosts.forEach((h, i) => {
-      const path = paths.get(h.state)
-      if (path) picket(path, h.state, p.left + (i % p.across) * l.wide, p.top + caption + Math.floor(i / p.across) * (l.high + rowGap), l.wide - gap, l.high)
+      const picket = sprites.get(h.state)
+      if (picket) context.drawImage(picket, p.left + (i % p.across) * l.wide, p.top + caption + Math.floor(i / p.across) * (l.high + rowGap(l.high)), l.wide - gap, l.high)
     })
     context.fillStyle = colour('ink')
     context.font = `600 13px ${style.fontFamily}`
@@ -183,22 +191,13 @@ export function draw(canvas: HTMLCanvasElement, l: Layout, marked: Outlined | un
     context.font = `13px ${style.fontFamily}`
     context.fillText(`${String(p.stand.hosts.length)}${amiss(p.stand)}`, beside + 8, p.top + caption - 7)
   }
-  for (const note of stateNotes) {
-    const path = paths.get(note.state)
-    if (!path) continue
-    context.fillStyle = tones[note.tone]
-    context.fill(path)
-  }
-  if (marked) mark(context, l, marked, colour('ink'))
 }
 
-/** A frame around the host that is pointed at. */
-function mark(context: CanvasRenderingContext2D, l: Layout, marked: Outlined, colour: string) {
+/** Where the picket of a host stands. */
+export function placeOf(l: Layout, name: string): { x: number; y: number } | undefined {
   for (const p of l.placed) {
-    const i = p.stand.hosts.findIndex((h) => h.name === marked.name)
-    if (i < 0) continue
-    context.strokeStyle = colour
-    context.lineWidth = 2
-    context.strokeRect(p.left + (i % p.across) * l.wide - 2, p.top + caption + Math.floor(i / p.across) * (l.high + rowGap) - 2, l.wide + 1, l.high + 4)
+    const i = p.stand.hosts.findIndex((h) => h.name === name)
+    if (i >= 0) return { x: p.left + (i % p.across) * l.wide, y: p.top + caption + Math.floor(i / p.across) * (l.high + rowGap(l.high)) }
   }
+  return undefined
 }
