@@ -20,24 +20,29 @@ import (
 // A shot is a picture: of which page, when it is there, and what is clicked before.
 type shot struct{ name, path, there, click string }
 
+// The first are in docs/screenshots; those behind them are taken when they are asked for.
 var shots = []shot{
 	{"overview", "/", "//canvas", ""},
 	{"fleet", "/fleet", `//a[text()="logbook-01"]`, ""},
 	{"host", "/hosts/logbook-01", "//article", ""},
 	{"host-rules", "/hosts/logbook-01?show=rules", "section ol", ""},
-	{"host-listeners", "/hosts/watch-01?show=listeners", "section ul", ""},
-	{"policy", "/policy?file=rules.fence&line=17", "main section", ""},
-	{"policy-edit", "/policy/edit?file=rules.fence&line=5", "//nav[@aria-label=\"Files of the policy\"]", ""},
-	{"waves", "/waves", "main section", ""},
-	{"clouds", "/clouds", "main section", ""},
-	{"proposals", "/proposals", "main section", ""},
-	{"proposal", "/proposals/2", "main section", ""},
-	{"ask", "/ask?question=hill-lan+-%3E+logbook+%3A+postgresql", "//ol", ""},
+	{"policy", "/policy/edit?file=rules.fence&line=5", `//nav[@aria-label="Files of the policy"]`, ""},
 	{"reach", "/reach?before=3&cell=pilotage+logbook", "//table", ""},
-	{"traffic", "/traffic", "main section", ""},
-	{"traffic-seen", "/traffic?show=seen", "main figure", ""},
-	{"record", "/record", "main table", ""},
-	{"settings", "/settings", "main table", ""},
+	{"waves", "/waves", "main section", ""},
+}
+
+var more = []shot{
+	{"page-listeners", "/hosts/watch-01?show=listeners", "section ul", ""},
+	{"page-revisions", "/policy?file=rules.fence&line=17", "main section", ""},
+	{"page-clouds", "/clouds", "main section", ""},
+	{"page-proposals", "/proposals", "main section", ""},
+	{"page-proposal", "/proposals/2", "main section", ""},
+	{"page-ask", "/ask?question=hill-lan+-%3E+logbook+%3A+postgresql", "//ol", ""},
+	{"page-refused", "/traffic", "main section", ""},
+	{"page-unused", "/traffic?show=unused", "main section", ""},
+	{"page-seen", "/traffic?show=seen", "main figure", ""},
+	{"page-record", "/record", "main table", ""},
+	{"page-settings", "/settings", "main table", ""},
 }
 
 func main() {
@@ -70,10 +75,14 @@ func run(url, tokenFile, into, only, size, theme string) error {
 	defer cancel()
 	steps := []chromedp.Action[chromedp.Void]{chromedp.Navigate(url), chromedp.WaitVisible("#token"),
 		evaluate(`localStorage.setItem("yfence-theme", "` + theme + `")`), browser.SignIn(url, strings.TrimSpace(string(token)))}
-	for _, s := range shots {
-		if only != "" && !slices.Contains(strings.Split(only, ","), s.name) {
-			continue
-		}
+	wanted := shots
+	if only != "" {
+		wanted = slices.DeleteFunc(slices.Concat(shots, more), func(s shot) bool {
+			return !slices.Contains(strings.Split(only, ","),
+				s.name)
+		})
+	}
+	for _, s := range wanted {
 		steps = append(steps, chromedp.Navigate(url+s.path), chromedp.WaitVisible(s.there))
 		if s.click != "" {
 			steps = append(steps, chromedp.Click(s.click))

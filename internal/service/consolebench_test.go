@@ -75,7 +75,8 @@ func BenchmarkConsole(b *testing.B) {
 		for b.Loop() {
 			for range 20 {
 				h.exec("UPDATE newest SET changed_at = NOW(6) WHERE host = 'charts-00001'")
-				h.exec("INSERT INTO reports (host, taken_at, received_at, hash) SELECT host, NOW(6), NOW(6), hash FROM reports WHERE host = " +
+				h.exec("INSERT INTO reports (host, taken_at, received_at, hash) SELECT host, NOW(6), NOW(6), hash FROM reports WHERE " +
+					"host = " +
 					"'charts-00000' LIMIT 1")
 				time.Sleep(time.Second)
 			}

@@ -199,7 +199,8 @@ func TestWriteAPolicy(t *testing.T) {
 	a.shows("Draft")
 	a.do(chromedp.Click(`//button[contains(., "Draft")]`))
 	a.shows("made from revision 1, kept in this tab")
-	require.Contains(t, says[string](a, `document.querySelector(".cm-content").innerText`), "allow pilotage-to-logbook-ssh: pilotage -> logbook : ssh")
+	require.Contains(t, says[string](a, `document.querySelector(".cm-content").innerText`),
+		"allow pilotage-to-logbook-ssh: pilotage -> logbook : ssh")
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, c := range a.complaints {
