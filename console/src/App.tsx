@@ -13,6 +13,7 @@ import { SignIn } from './pages/SignIn'
 const FleetPage = lazy(() => import('./pages/FleetPage'))
 const HostPage = lazy(() => import('./pages/HostPage'))
 const PolicyPage = lazy(() => import('./pages/PolicyPage'))
+const ComparePage = lazy(() => import('./pages/ComparePage'))
 const EditPage = lazy(() => import('./pages/EditPage'))
 const WavesPage = lazy(() => import('./pages/WavesPage'))
 const CloudsPage = lazy(() => import('./pages/CloudsPage'))
@@ -40,6 +41,7 @@ export function App() {
           <Route path="hosts" element={<Navigate to="/fleet" replace />} />
           <Route path="hosts/:host" element={<HostPage />} />
           <Route path="policy" element={<PolicyPage />} />
+          <Route path="policy/compare" element={<ComparePage />} />
           <Route path="policy/edit" element={<EditPage />} />
           <Route path="waves" element={<WavesPage />} />
           <Route path="clouds" element={<CloudsPage />} />

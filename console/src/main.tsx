@@ -29,7 +29,8 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <BrowserRouter>
+        {/* What is typed into a field that the address keeps must be there at once, or letters are lost. */}
+        <BrowserRouter useTransitions={false}>
           <App />
         </BrowserRouter>
       </QueryClientProvider>

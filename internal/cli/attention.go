@@ -63,10 +63,10 @@ func (a *app) reachCommand() *cobra.Command {
 	var from, to string
 	c := &cobra.Command{
 		Use: "reach", Short: "Which services pass between all roles and networks", Args: cobra.NoArgs,
-		Long: `Reach tells which new connections pass between all roles and networks of what is
-published, exactly: of a network, and of everywhere, those that are no hosts of the fleet.
-What every host's ground admits is left out. ~ marks what passes between some hosts of two
-ends and not between others.`,
+		Long: `Reach shows which new connections pass between all roles and networks of the published
+policy. The result is exact. For a network and for everywhere, only addresses that are not
+hosts of the fleet count. Packets that every host's ground admits are not shown.
+~ marks services that pass between some hosts only.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, err := a.service()
 			if err != nil {
@@ -108,9 +108,9 @@ func printReach(w io.Writer, all api.Reach) {
 		_, _ = fmt.Fprintf(w, "%s -> %s : %s\n    by %s\n", c.From, c.To, strings.Join(said, "; "), strings.Join(by, ", "))
 	}
 	if all.More > 0 {
-		_, _ = fmt.Fprintf(w, "%d more ends are left out: there are too many\n", all.More)
+		_, _ = fmt.Fprintf(w, "%d more roles and networks are not shown: there are too many\n", all.More)
 	}
 	for _, u := range all.Unread {
-		_, _ = fmt.Fprintf(w, "not known, and it could change this: %s\n", u)
+		_, _ = fmt.Fprintf(w, "unknown, and it could change this result: %s\n", u)
 	}
 }

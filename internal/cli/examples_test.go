@@ -1,6 +1,10 @@
 package cli
 
 import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -35,4 +39,30 @@ func TestEveryCommandHasExamples(t *testing.T) {
 		}
 	}
 	look((&app{}).root())
+}
+
+// TestTheConsolesCommands: what a page says to run there is, and takes the flags that it names.
+func TestTheConsolesCommands(t *testing.T) {
+	says := regexp.MustCompile("yfence ([a-z][a-z-]*(?: [a-z-]+)*)")
+	found := 0
+	require.NoError(t, filepath.WalkDir("../../console/src", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(path) != ".tsx" {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		for _, m := range says.FindAllStringSubmatch(string(text), -1) {
+			words := strings.Fields(m[1])
+			of, _, err := (&app{}).root().Find(words)
+			require.NoError(t, err, "%s: %s", path, m[0])
+			for _, w := range words {
+				if strings.HasPrefix(w, "--") {
+					require.NotNil(t, of.Flag(strings.TrimPrefix(w, "--")), "%s: %s", path, m[0])
+				}
+			}
+			found++
+		}
+		return nil
+	}))
+	require.Greater(t, found, 20)
 }

@@ -116,7 +116,8 @@ var pages = map[string]string{
 	"/hosts/logbook-01?show=rules":  "only on the host",
 	"/hosts/logbook-01?show=copies": "No copy yet",
 	"/policy":                       "places.fence",
-	"/policy/edit":                  "Nothing is changed.",
+	"/policy/compare?from=1&to=1":   "This change does not affect any packet.",
+	"/policy/edit":                  "No changes yet.",
 	"/proposals":                    "the hill wants to look",
 	"/proposals/1":                  "newly admitted",
 	"/reach?cell=pilotage+logbook":  "Ask from here",
@@ -179,7 +180,7 @@ func TestWriteAPolicy(t *testing.T) {
 	h := lively(t)
 	a := h.at(t, 1440, 900)
 	a.do(chromedp.Navigate(h.url + "/policy/edit?file=rules.fence"))
-	a.shows("Nothing is changed.")
+	a.shows("No changes yet.")
 	_ = says[any](a, `document.querySelector(".cm-content").focus()`)
 	a.do(chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(chromedp.ModifierCtrl)))
 	a.do(chromedp.KeyEvent("\nallow peep: hill-lan -> logbo"))
@@ -198,7 +199,7 @@ func TestWriteAPolicy(t *testing.T) {
 	a.do(chromedp.Navigate(h.url + "/traffic"))
 	a.shows("Draft")
 	a.do(chromedp.Click(`//button[contains(., "Draft")]`))
-	a.shows("made from revision 1, kept in this tab")
+	a.shows("based on revision 1, saved in this tab")
 	require.Contains(t, says[string](a, `document.querySelector(".cm-content").innerText`),
 		"allow pilotage-to-logbook-ssh: pilotage -> logbook : ssh")
 	a.mu.Lock()

@@ -19,7 +19,7 @@ export function Changes({ changes }: { changes: Schemas['Changes'] }) {
     ['Hosts that come', changes.added ?? []],
     ['Hosts that go', changes.removed ?? []],
   ]
-  if (changes.changes.length === 0 && lists.every(([, l]) => l.length === 0)) return <p className="p-4 text-faint">Every packet fares as before.</p>
+  if (changes.changes.length === 0 && lists.every(([, l]) => l.length === 0)) return <p className="p-4 text-faint">This change does not affect any packet.</p>
   return (
     <>
       <ul className="divide-y divide-line">
@@ -67,8 +67,8 @@ function Change({ difference: d }: { difference: Difference }) {
 
 /** Connections that were seen, and that a change would refuse. */
 export function CutsList({ cuts }: { cuts: Schemas['Cuts'] }) {
-  if (cuts.watching === 0) return <p className="p-4 text-sm text-faint">No host tells which connections begin: nothing is known of what the change would cut.</p>
-  if (cuts.cut.length === 0) return <p className="p-4 text-sm text-good">None of the connections that {counted(cuts.watching, 'host')} saw would be refused.</p>
+  if (cuts.watching === 0) return <p className="p-4 text-sm text-faint">No host reports new connections, so it is unknown which of them this change would cut.</p>
+  if (cuts.cut.length === 0) return <p className="p-4 text-sm text-good">None of the connections seen on {counted(cuts.watching, 'host')} would be refused.</p>
   return (
     <ul className="divide-y divide-line">
       {cuts.cut.map((c) => (

@@ -92,7 +92,7 @@ function Asked({ name, look, consequence, sure, reason, more, run, onDone, close
           )}
           <div className="mt-4 flex justify-end gap-2">
             <Dialog.Close asChild>
-              <Button>Leave it</Button>
+              <Button>Cancel</Button>
             </Dialog.Close>
             <Button type="submit" look={look === 'plain' ? 'main' : look} disabled={!ready}>
               {working ? 'Working …' : name}

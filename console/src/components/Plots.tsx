@@ -21,14 +21,14 @@ export default function Plots() {
     <div className="grid gap-5 lg:grid-cols-2">
       <Board title="Not in step, over the last days">
         {history.data.stood.length < 2 ? (
-          <p className="p-4 text-sm text-faint">How the fleet stands is noted every ten minutes. There is too little yet to draw.</p>
+          <p className="p-4 text-sm text-faint">Not enough data yet: the fleet's state is saved every ten minutes.</p>
         ) : (
           <Sized draw={(width) => <Stood stood={history.data.stood} width={width} />} />
         )}
       </Board>
       <Board title="Refused, by day">
         {history.data.refused.length === 0 ? (
-          <p className="p-4 text-sm text-faint">No host has counted what it refuses. Rules that count come with the next settle.</p>
+          <p className="p-4 text-sm text-faint">No host has reported refused packets.</p>
         ) : (
           <Sized draw={(width) => <Refused days={history.data.refused} width={width} />} />
         )}

@@ -32,8 +32,8 @@ export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
           <p>
             Revision {head.data.revision} is put in force on {what}, step by step: {sizes.trim() === '' ? 'one host of each role, then a tenth, then all' : sizes}.
           </p>
-          <p>Each host keeps the new rules only if a new connection shows that the way in is open; else it goes back by itself. The wave stops where that happens.</p>
-          <p className="text-faint">Undo: stop the wave, or put back what it kept.</p>
+          <p>Each host keeps the new rules only if a new connection to it succeeds. Otherwise the host goes back to its old rules, and the wave stops.</p>
+          <p className="text-faint">Undo: stop the wave, or roll back what it changed.</p>
         </>
       }
       more={
@@ -57,7 +57,7 @@ export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
                 setSkip(!skip)
               }}
             />
-            do not try after each step what the policy expects
+            skip the connection tests after each step
           </label>
         </>
       }

@@ -19,14 +19,17 @@ export default function EditPage() {
   const revisions = useRevisions()
   const newest = revisions.data?.revisions?.[0]?.number ?? 0
   const revision = useRevision(newest === 0 ? undefined : newest)
+  const from = Number(useSearchParams()[0].get('from') ?? 0)
+  const earlier = useRevision(from > 0 ? from : undefined)
   const language = useLanguage()
-  const failed = revisions.error ?? revision.error ?? language.error
+  const failed = revisions.error ?? revision.error ?? earlier.error ?? language.error
   if (failed) return <Failure error={failed} />
-  if (!revisions.data || !language.data || (newest > 0 && !revision.data)) return <Loading what="the policy" />
+  if (!revisions.data || !language.data || (newest > 0 && !revision.data) || (from > 0 && !earlier.data)) return <Loading what="the policy" />
   return (
     <Writing
       newest={newest}
       published={revision.data?.files ?? []}
+      earlier={earlier.data?.files ?? undefined}
       words={{ statements: language.data.statements.map((k) => k.word), modifiers: language.data.modifiers.map((k) => k.word) }}
     />
   )
@@ -42,12 +45,11 @@ function withDrafts(files: PolicyFile[]): { files: PolicyFile[]; into: string | 
   return { files: files.map((f) => (f.name === into ? { ...f, text: `${f.text.replace(/\n?$/, '\n')}${wanted.join('\n')}\n` } : f)), into }
 }
 
-function Writing({ newest, published, words: given }: { newest: number; published: PolicyFile[]; words: { statements: string[]; modifiers: string[] } }) {
+function Writing({ newest, published, earlier, words: given }: { newest: number; published: PolicyFile[]; earlier: PolicyFile[] | undefined; words: { statements: string[]; modifiers: string[] } }) {
   const [params, setParams] = useSearchParams()
   const [words] = useState(given)
   const [begun] = useState(() => {
-    const kept = keptDraft()
-    const from = kept ?? { base: newest, files: published }
+    const from = earlier ? { base: newest, files: earlier } : (keptDraft() ?? { base: newest, files: published })
     const { files, into } = withDrafts(from.files)
     return { draft: { base: from.base, files }, into }
   })
@@ -66,6 +68,10 @@ function Writing({ newest, published, words: given }: { newest: number; publishe
       clearTimeout(timer)
     }
   }, [draft, changed])
+  // An earlier revision is taken over once: what is written afterwards must not be lost when the page is loaded again.
+  useEffect(() => {
+    if (params.has('from')) setParams({}, { replace: true })
+  }, [params, setParams])
   const meaning = useMeaning(weighed)
   const problems = useMemo(() => (meaning.error instanceof Problem ? meaning.error.problems : []), [meaning.error])
   const open = (file: string, at?: number) => {
@@ -74,7 +80,7 @@ function Writing({ newest, published, words: given }: { newest: number; publishe
   return (
     <>
       <Heading title="Policy, a draft">
-        <span className="text-sm text-faint">{changed ? `made from revision ${String(draft.base)}, kept in this tab` : 'nothing is changed yet'}</span>
+        <span className="text-sm text-faint">{changed ? `based on revision ${String(draft.base)}, saved in this tab` : 'no changes yet'}</span>
         <Submit
           draft={draft}
           changed={changed}
@@ -86,7 +92,7 @@ function Writing({ newest, published, words: given }: { newest: number; publishe
       </Heading>
       {changed && draft.base !== newest && (
         <p role="status" className="mb-3 rounded-board border border-care bg-care-wash px-4 py-2 text-care">
-          Revision {newest} was published since you began. A proposal is put under your change where both touch other files; publishing is refused until you begin from it.
+          Revision {newest} was published after you started. You can still propose this draft. To publish it, discard the changes and start from revision {newest}.
         </p>
       )}
       <div className="grid gap-4 lg:h-[calc(100vh-9rem)] lg:grid-cols-[12rem_minmax(0,1fr)] xl:grid-cols-[12rem_minmax(0,1fr)_24rem]">

@@ -27,7 +27,8 @@ function wantedBy(params: URLSearchParams): Wanted {
 
 /** The same by command. */
 function command(w: Wanted): string {
-  return ['yfence fleet', ...w.state.map((s) => `--state ${s.includes(' ') ? `'${s}'` : s}`), ...(w.role === '' ? [] : [`--role ${w.role}`]), ...(w.name === '' ? [] : [`--name ${w.name}`])].join(' ')
+  const order = w.sort === 'name' && !w.turn ? [] : [`--sort ${w.sort}`, ...(w.turn ? ['--turn'] : [])]
+  return ['yfence fleet', ...(w.name === '' ? [] : [w.name]), ...w.state.map((s) => `--state ${s.includes(' ') ? `'${s}'` : s}`), ...(w.role === '' ? [] : [`--role ${w.role}`]), ...order].join(' ')
 }
 
 export default function FleetPage() {

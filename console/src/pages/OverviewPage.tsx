@@ -33,7 +33,7 @@ export function OverviewPage() {
           {counted(hosts.length, 'host')}, {wrong === 0 ? 'all in step' : `${String(wrong)} not in step`}
         </span>
         <span className="ml-auto">
-          <AsCommand command="yfence drift" />
+          <AsCommand command="yfence attention" />
         </span>
       </Heading>
       <div className="grid items-start gap-5 xl:grid-cols-[minmax(0,1fr)_26rem]">

@@ -49,6 +49,19 @@ export default function PolicyPage() {
         </ol>
       </aside>
       <section className="min-w-0" aria-label="The policy's files">
+        {number !== undefined && number !== list[0]?.number && (
+          <p className="mb-3 flex flex-wrap gap-x-4 rounded-board border border-care bg-care-wash px-4 py-2 text-care">
+            Revision {number} is not the published one.
+            <Link className="underline" to={`/policy/compare?from=${String(number)}&to=${String(list[0]?.number ?? 0)}`}>
+              Compare it with revision {list[0]?.number}
+            </Link>
+            {may && (
+              <Link className="underline" to={`/policy/edit?from=${String(number)}`}>
+                Restore it as a draft
+              </Link>
+            )}
+          </p>
+        )}
         {revision.error && <Failure error={revision.error} />}
         {revision.isPending && <Loading what="the revision" />}
         {(revision.data?.files ?? []).map((f) => (

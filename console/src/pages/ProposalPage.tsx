@@ -130,9 +130,9 @@ function Words({ proposal: p }: { proposal: ProposalShown }) {
   const mine = p.author === me
   return (
     <span className="no-print ml-auto flex flex-wrap gap-2">
-      {mayApprove && !mine && <Deed name="Approve" look="main" reason="asked" consequence={<p>Your approval is for what it means now. If what is published changes its meaning, it counts no longer.</p>} run={say('approve')} />}
+      {mayApprove && !mine && <Deed name="Approve" look="main" reason="asked" consequence={<p>You approve what the change means now. If another publication changes that meaning, your approval no longer counts.</p>} run={say('approve')} />}
       {mayPublish && complete && p.stands && (
-        <Deed name="Publish" look="main" consequence={<p>It becomes the newest revision. No host changes by that: a wave puts it in force. Undo: publish an earlier revision again.</p>} run={say('publish')} />
+        <Deed name="Publish" look="main" consequence={<p>The proposal becomes the newest revision. No host changes until a wave puts it in force. Undo: publish an earlier revision again.</p>} run={say('publish')} />
       )}
       {mayApprove && !mine && <Deed name="Decline" look="bad" reason="needed" consequence={<p>It is closed, with your reason. Its author can propose something else.</p>} run={say('decline')} />}
       {mine && <Deed name="Withdraw" reason="asked" consequence={<p>It is closed. You can propose it again.</p>} run={say('withdraw')} />}

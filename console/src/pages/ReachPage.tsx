@@ -43,7 +43,7 @@ export default function ReachPage() {
   )
   if (now.error) return <Failure error={now.error} />
   if (was.error) return <Failure error={was.error} />
-  if (now.isPending || (before !== undefined && was.isPending)) return <Loading what="the reach: every packet between all of them is decided" />
+  if (now.isPending || (before !== undefined && was.isPending)) return <Loading what="the reach" />
   const [from, to] = cell?.split(' ') ?? []
   return (
     <>
@@ -56,7 +56,7 @@ export default function ReachPage() {
       </Heading>
       {(now.data.unread ?? []).length > 0 && (
         <details className="mb-3 text-care">
-          <summary className="cursor-pointer">{counted((now.data.unread ?? []).length, 'thing is', 'things are')} not known, and could change this</summary>
+          <summary className="cursor-pointer">{counted((now.data.unread ?? []).length, 'unknown')} could change this result</summary>
           <ul className="mt-1 list-inside list-disc">
             {(now.data.unread ?? []).map((u) => (
               <li key={u}>{u}</li>
@@ -83,7 +83,7 @@ export default function ReachPage() {
       {now.data.more !== undefined && <p className="mt-2 text-sm text-faint">{counted(now.data.more, 'more end')} are left out: there are too many to draw.</p>}
       <Shades />
       <p className="mt-2 max-w-3xl text-sm text-faint">
-        Rows send, columns get. Of a network, and of everywhere, those that are no hosts of ours. What every host admits by its ground is left out.
+        Rows are senders, columns are receivers. For a network and for everywhere, only addresses that are not hosts of the fleet count. Packets that every host's ground admits are not shown.
       </p>
     </>
   )

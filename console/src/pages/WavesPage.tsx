@@ -134,10 +134,10 @@ function Words({ wave: w }: { wave: Wave }) {
       {open && <Deed name="Stop" look="bad" reason="asked" consequence={<p>No more hosts are asked. Changes that are not kept yet are undone; what is kept stays, and can be put back afterwards.</p>} run={(why) => tell.mutateAsync({ word: 'stop', why })} />}
       {!open && kept > 0 && (
         <Deed
-          name="Put back"
+          name="Roll back"
           consequence={
             <p>
-              A new wave begins that puts {counted(kept, 'host')} back on what they had before wave {w.number}. Each keeps that only if its way in is open.
+              A new wave gives {counted(kept, 'host')} the rules that were in force before wave {w.number}. Each host keeps them only if a new connection to it succeeds.
             </p>
           }
           run={() => tell.mutateAsync({ word: 'return', why: '' })}

@@ -34,12 +34,12 @@ export function Answered({ answer: a }: { answer: Answer }) {
       ))}
       <Path steps={a.steps} />
       {a.examples.length > 0 && (
-        <Board title={a.examples.length === 1 ? 'A packet that shows it' : 'Its parts'}>
-          <Wide name="Its parts">
+        <Board title={a.examples.length === 1 ? 'A packet that shows it' : 'Parts of this traffic'}>
+          <Wide name="Parts of this traffic">
             <table className="w-full text-left">
               <thead className="border-b border-line text-sm text-faint">
                 <tr>
-                  {['Fares', 'What', 'From', 'To'].map((h) => (
+                  {['Result', 'Traffic', 'From', 'To'].map((h) => (
                     <th key={h} scope="col" className="px-4 py-1.5 font-medium">
                       {h}
                     </th>

@@ -108,7 +108,7 @@ export function Editor({ files, name, words, problems, line, change }: Does) {
         doc: now.current.files.find((f) => f.name === name)?.text ?? '',
         extensions: [
           EditorView.cspNonce.of(document.querySelector<HTMLMetaElement>('meta[name="style-nonce"]')?.content ?? ''),
-          EditorView.contentAttributes.of({ 'aria-label': `Text of ${name}`, spellcheck: 'false' }),
+          EditorView.contentAttributes.of({ 'aria-label': `Text of ${name}`, spellcheck: 'false', tabindex: '0' }),
           lineNumbers(),
           history(),
           highlightActiveLine(),

@@ -19,7 +19,7 @@ export function Meaning({ changed, meaning, problems, open }: Does) {
   return (
     <div className="flex min-w-0 flex-col gap-4 lg:col-span-2 xl:col-span-1 xl:overflow-y-auto" tabIndex={0} role="region" aria-label="What the draft means">
       <Board title="What it means" beside={<span className="text-sm text-faint">{meaning.isFetching ? 'deciding …' : changed && found && problems.length === 0 ? `on ${counted(hosts, 'host')}` : ''}</span>}>
-        {!changed && <p className="p-4 text-faint">Nothing is changed. What you write is held against what is published, for every packet.</p>}
+        {!changed && <p className="p-4 text-faint">No changes yet. While you type, this shows what the change newly admits and refuses.</p>}
         {changed && problems.length > 0 && <Problems problems={problems} open={open} />}
         {changed && problems.length === 0 && meaning.error && <p className="p-4 text-bad">{meaning.error instanceof Problem ? meaning.error.message : 'the service does not answer'}</p>}
         {changed && !meaning.error && found && <Changes changes={found} />}

@@ -14,14 +14,14 @@ export function Submit({ draft, changed, sound, discard }: { draft: Draft; chang
   const ready = changed && sound
   return (
     <span className="ml-auto flex flex-wrap gap-2">
-      {changed && <Button onClick={discard}>Leave the changes</Button>}
+      {changed && <Button onClick={discard}>Discard changes</Button>}
       {mayPropose && (
         <Deed
           name="Propose"
           look="main"
           disabled={!ready}
           reason="needed"
-          consequence={<p>Others see what it means, and approve or decline it. Nothing is published, and no host changes. Undo: withdraw it.</p>}
+          consequence={<p>Other people see what the change means, and approve or decline it. Nothing is published and no host changes. Undo: withdraw the proposal.</p>}
           run={async (why) => {
             const made = await propose.mutateAsync({ files: draft.files, why })
             keepDraft(undefined)
@@ -36,8 +36,8 @@ export function Submit({ draft, changed, sound, discard }: { draft: Draft; chang
           reason="needed"
           consequence={
             <>
-              <p>It becomes the newest revision, unless what it admits needs approvals: then it must be proposed. No host changes by that; a wave puts it in force.</p>
-              <p className="text-faint">If somebody published since you began, it is refused and nothing is lost. Undo: publish an earlier revision again.</p>
+              <p>The draft becomes the newest revision. If it needs approvals, it is refused: propose it instead. No host changes until a wave puts it in force.</p>
+              <p className="text-faint">If somebody else published after you started, it is refused and your draft is kept. Undo: publish an earlier revision again.</p>
             </>
           }
           run={async (why) => {

@@ -6,7 +6,7 @@ import { Link } from 'react-router'
 
 import { part, useFleetParts, type HostStatus, type Wanted } from '../../api/fleet'
 import { Ago, Failure, Loading, Mono, StateBadge, count, counted } from '../../components/basics'
-import { useCalm } from '../../components/calm'
+import { useStill } from './still'
 
 const row = 42 // pixels: all rows are alike, so that any of them can be scrolled to at once
 
@@ -36,10 +36,8 @@ export function FleetTable({ wanted, want, chosen, choose }: Does) {
   const items = rows.getVirtualItems()
   const numbers = [...new Set(items.map((i) => Math.floor(i.index / part)))]
   const parts = useFleetParts(wanted, numbers)
-  const latest = parts.map((p) => p.data)
-  const key = latest.map((d) => d && (d.hosts ?? []).map((h) => h.name + h.state).join()).join()
-  const calm = useCalm(key)
-  const found = new Map(numbers.map((n, i) => [n, latest[i]?.hosts ?? []]))
+  const latest = new Map(numbers.map((n, i) => [n, parts[i]?.data?.hosts ?? []]))
+  const { found, waits, show, hold } = useStill(wanted, latest)
   const failed = first?.error ?? parts.find((p) => p.error)?.error
   if (failed) return <Failure error={failed} />
   if (!first?.data) return <Loading what="the fleet" />
@@ -47,7 +45,7 @@ export function FleetTable({ wanted, want, chosen, choose }: Does) {
   const all = inSight.length > 0 && inSight.every((h) => chosen.has(h.name))
   return (
     <>
-      <div ref={scroll} className="h-[calc(100vh-13rem)] min-h-80 overflow-y-auto rounded-board border border-line bg-board" tabIndex={0} aria-label="Hosts" role="region" {...calm.hold}>
+      <div ref={scroll} className="h-[calc(100vh-13rem)] min-h-80 overflow-y-auto rounded-board border border-line bg-board" tabIndex={0} aria-label="Hosts" role="region" {...hold}>
         <div role="table" aria-label="Hosts" aria-rowcount={total + 1}>
           <div role="rowgroup" className="sticky top-0 z-10 border-b border-line bg-sunk">
             <div role="row" className={`${grid} py-1.5 text-sm`}>
@@ -100,6 +98,11 @@ export function FleetTable({ wanted, want, chosen, choose }: Does) {
       </div>
       <p className="mt-2 flex flex-wrap gap-x-4 text-sm text-faint" role="status">
         <span>{counted(total, 'host')} as asked for</span>
+        {waits && (
+          <button type="button" className="font-medium text-ink underline" onClick={show}>
+            something changed: show it
+          </button>
+        )}
         {chosen.size > 0 && (
           <span>
             {counted(chosen.size, 'host')} chosen{' '}

@@ -28,7 +28,7 @@ export function Deeds({ host }: { host: HostStatus }) {
           icon={<Undo2 className={icon} aria-hidden />}
           consequence={
             <p>
-              The change that waits for its keep is undone now, instead of <Ago time={host.change?.until} ahead />. What was in force before it is in force again.
+              The change that is not confirmed yet is undone now, instead of <Ago time={host.change?.until} ahead />. What was in force before it is in force again.
             </p>
           }
           reason="asked"
@@ -102,7 +102,7 @@ export function PutBack({ host, roles, copy }: { host: string; roles: string[]; 
       consequence={
         <>
           <p>
-            Copy {copy.number} is put in force on <Mono>{host}</Mono>: what was there before {copy.before}, <Ago time={copy.taken_at} />. It goes back by itself unless a new connection shows that the way in is open.
+            Copy {copy.number} is put in force on <Mono>{host}</Mono>: what was there before {copy.before}, <Ago time={copy.taken_at} />. The host goes back by itself unless a new connection to it succeeds.
           </p>
           <p className="text-faint">The host differs from the policy afterwards, until it is settled. What is in force now is kept as another copy.</p>
         </>

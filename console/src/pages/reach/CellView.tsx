@@ -59,7 +59,7 @@ function Passes({ cell, empty }: { cell: Cell | undefined; empty: string }) {
       ))}
       {cell.some.map((s) => (
         <li key={s}>
-          {s} <span className="text-sm text-faint">between some of them</span>
+          {s} <span className="text-sm text-faint">between some hosts only</span>
         </li>
       ))}
     </ul>

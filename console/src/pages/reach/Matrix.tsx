@@ -68,7 +68,7 @@ export function Matrix({ now, was, chosen, choose }: Does) {
           ))}
         </p>
       )}
-      <div className="overflow-auto rounded-board border border-line bg-board p-3" tabIndex={0} role="region" aria-label="Who comes to whom">
+      <div className="overflow-auto rounded-board border border-line bg-board p-3" tabIndex={0} role="region" aria-label="Which services pass">
         <table ref={table} className="border-separate border-spacing-[3px]" onKeyDown={walk}>
           <thead>
             <tr>
@@ -102,7 +102,7 @@ export function Matrix({ now, was, chosen, choose }: Does) {
 }
 
 const shades = ['bg-sunk', 'bg-good/35', 'bg-good/65', 'bg-care']
-const called = ['nothing passes', 'a few services', 'several services', 'most of all there is']
+const called = ['nothing passes', 'a few services', 'several services', 'almost all services']
 
 /** What the shades mean. */
 export function Shades() {
@@ -114,7 +114,7 @@ export function Shades() {
         </li>
       ))}
       <li className="flex items-center gap-1.5">
-        <span className="hatched size-4 rounded-[3px] bg-good/65" aria-hidden /> between some of them
+        <span className="hatched size-4 rounded-[3px] bg-good/65" aria-hidden /> between some hosts only
       </li>
     </ul>
   )

@@ -20,14 +20,7 @@ function Keys() {
   const retire = useRetireKey()
   const may = useMay('tokens')
   return (
-    <Board
-      title="Keys that sign what hosts are asked"
-      beside={
-        <span className="ml-auto">
-          <AsCommand command="yfence keys" />
-        </span>
-      }
-    >
+    <Board title="Keys that sign what hosts are asked">
       {keys.isPending && <Loading what="the keys" />}
       {keys.error && <Failure error={keys.error} />}
       <ol className="divide-y divide-line">

@@ -25,7 +25,7 @@ export function Refused({ since }: { since: number }) {
       </ul>
       <p className="border-t border-line px-4 py-2 text-sm text-faint">
         {counted(refused.data.telling, 'host')} told it{refused.data.more !== undefined && `; ${counted(refused.data.more, 'more kind')} not shown`}
-        {refused.data.lost !== undefined && `; ${counted(refused.data.lost, 'time')} a kernel dropped messages, of nobody knows how many packets`}
+        {refused.data.lost !== undefined && `; kernels dropped messages ${counted(refused.data.lost, 'time')}, so some packets are not counted`}
       </p>
     </section>
   )

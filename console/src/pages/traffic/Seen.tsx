@@ -85,7 +85,7 @@ function Ropes({ connections }: { connections: Connection[] }) {
         ))}
       </svg>
       </Wide>
-      <figcaption className="mt-2 text-sm text-faint">Senders are on the left. A whole rope is what the policy names; a broken one is admitted by nothing that it says.</figcaption>
+      <figcaption className="mt-2 text-sm text-faint">Senders are on the left. Solid line: a rule of the policy admits these connections. Dashed line: no rule names them.</figcaption>
     </figure>
   )
 }
@@ -105,7 +105,7 @@ function laid(connections: Connection[]) {
     const key = `${c.from.name}\n${c.to.name}`
     const rope = ropes.get(key) ?? { from: c.from.name, to: c.to.name, times: 0, stated: true, services: new Set<string>() }
     rope.times += c.times
-    rope.stated &&= c.by !== undefined
+    rope.stated &&= c.stated
     rope.services.add(c.service)
     ropes.set(key, rope)
     busy.from.set(c.from.name, (busy.from.get(c.from.name) ?? 0) + c.times)
