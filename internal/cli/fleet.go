@@ -55,8 +55,13 @@ func (a *app) fleetListCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if chosen := q.Name + q.Role + strings.Join(states, ""); chosen != "" && len(fl.Hosts) == 0 && a.output == "text" {
-				return errors.New("no host is like that; yfence fleet alone lists all")
+			if len(fl.Hosts) == 0 && a.output == "text" {
+				switch {
+				case q.Role+strings.Join(states, "") != "":
+					return errors.New("no host matches these flags; yfence fleet alone lists all")
+				case q.Name != "":
+					return fmt.Errorf("no host has %q in its name; yfence fleet alone lists all", q.Name)
+				}
 			}
 			return a.print(fl, func(w io.Writer) { printFleet(w, fl) })
 		},

@@ -161,7 +161,7 @@ func TestServe(t *testing.T) {
 	require.NoError(t, err, said)
 	said, err = run("fleet", "list", "--server", url, "--ca-file", certFile)
 	require.Error(t, err)
-	require.Equal(t, "yfence: none of 1 host has \"list\" in its name; yfence fleet alone lists all\n", said)
+	require.Equal(t, "yfence: no host has \"list\" in its name; yfence fleet alone lists all\n", said)
 	once, err := run("fleet", "enrol", "jump-01", "--server", url, "--ca-file", certFile, "--output", "json")
 	require.NoError(t, err, once)
 	oneTime := filepath.Join(dir, "once")
