@@ -3,7 +3,6 @@ import { Link, Navigate, Route, Routes } from 'react-router'
 
 import { Problem } from './api/client'
 import { useSession } from './api/session'
-import { Actions } from './components/actions'
 import { Failure, Heading, Loading } from './components/basics'
 import { Frame } from './components/Frame'
 import { OverviewPage } from './pages/OverviewPage'
@@ -33,38 +32,36 @@ export function App() {
     return <Failure error={session.error} />
   }
   return (
-    <Actions>
-      <Routes>
-        <Route element={<Frame />}>
-          <Route index element={<OverviewPage />} />
-          <Route path="fleet" element={<FleetPage />} />
-          <Route path="hosts" element={<Navigate to="/fleet" replace />} />
-          <Route path="hosts/:host" element={<HostPage />} />
-          <Route path="policy" element={<PolicyPage />} />
-          <Route path="policy/compare" element={<ComparePage />} />
-          <Route path="policy/edit" element={<EditPage />} />
-          <Route path="waves" element={<WavesPage />} />
-          <Route path="clouds" element={<CloudsPage />} />
-          <Route path="proposals" element={<ProposalsPage />} />
-          <Route path="proposals/:number" element={<ProposalPage />} />
-          <Route path="reach" element={<ReachPage />} />
-          <Route path="ask" element={<AskPage />} />
-          <Route path="traffic" element={<TrafficPage />} />
-          <Route path="record" element={<RecordPage />} />
-          <Route path="settings" element={<SettingsPage />} />
-          <Route
-            path="*"
-            element={
-              <>
-                <Heading title="There is no such page" />
-                <Link className="underline" to="/">
-                  Go back to the overview
-                </Link>
-              </>
-            }
-          />
-        </Route>
-      </Routes>
-    </Actions>
+    <Routes>
+      <Route element={<Frame />}>
+        <Route index element={<OverviewPage />} />
+        <Route path="fleet" element={<FleetPage />} />
+        <Route path="hosts" element={<Navigate to="/fleet" replace />} />
+        <Route path="hosts/:host" element={<HostPage />} />
+        <Route path="policy" element={<PolicyPage />} />
+        <Route path="policy/compare" element={<ComparePage />} />
+        <Route path="policy/edit" element={<EditPage />} />
+        <Route path="waves" element={<WavesPage />} />
+        <Route path="clouds" element={<CloudsPage />} />
+        <Route path="proposals" element={<ProposalsPage />} />
+        <Route path="proposals/:number" element={<ProposalPage />} />
+        <Route path="reach" element={<ReachPage />} />
+        <Route path="ask" element={<AskPage />} />
+        <Route path="traffic" element={<TrafficPage />} />
+        <Route path="record" element={<RecordPage />} />
+        <Route path="settings" element={<SettingsPage />} />
+        <Route
+          path="*"
+          element={
+            <>
+              <Heading title="There is no such page" />
+              <Link className="underline" to="/">
+                Go back to the overview
+              </Link>
+            </>
+          }
+        />
+      </Route>
+    </Routes>
   )
 }

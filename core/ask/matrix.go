@@ -73,16 +73,21 @@ func (k *Asker) matrix(now int64) *Matrix {
 	if m.More = max(len(m.Ends)-MostEnds, 0); m.More > 0 {
 		m.Ends = m.Ends[:MostEnds]
 	}
-	parties := make([][]reach.Party, len(m.Ends))
+	q, _ := fence.ParseQuestion(everywhere + " -> " + everywhere + " : any") // which is well formed
+	anything, _ := resolve(k.sp, k.pol, k.names, q, now)
+	spoken := anything.spoken(k.r)
+	parties := make([][]endParty, len(m.Ends))
 	for i, e := range m.Ends {
-		parties[i] = k.partiesOf(e)
+		for _, p := range k.partiesOf(e) {
+			parties[i] = append(parties[i], endParty{p, k.byGround(p, packet.Outbound), k.byGround(p, packet.Inbound)})
+		}
 	}
 	for i, from := range m.Ends {
 		for j, to := range m.Ends {
 			if from.Kind != "role" && to.Kind != "role" {
 				continue // no host of ours decides
 			}
-			cell, unread := k.cell(parties[i], parties[j], now)
+			cell, unread := k.cell(anything, spoken, parties[i], parties[j])
 			for _, what := range unread {
 				if !slices.Contains(m.Unread, what) {
 					m.Unread = append(m.Unread, what)
@@ -135,16 +140,23 @@ func (k *Asker) partiesOf(e ReachEnd) (out []reach.Party) {
 	return out
 }
 
-// cell works out what passes between the parties of two ends.
-func (k *Asker) cell(senders, receivers []reach.Party, now int64) (c ReachCell, unread []string) {
+// endParty is a party with what its ground admits of what it sends, and of what it gets.
+type endParty struct {
+	reach.Party
+	out, in packet.Set
+}
+
+// cell works out what passes between the parties of two ends. anything is the question about all packets, of which
+// nothing is answered yet, and spoken what it speaks of.
+func (k *Asker) cell(anything *asked, spoken packet.Set, senders, receivers []endParty) (c ReachCell, unread []string) {
 	c = ReachCell{All: []string{}, Some: []string{}, By: []Decides{}}
-	q, _ := fence.ParseQuestion(everywhere + " -> " + everywhere + " : any") // which is well formed
-	a, _ := resolve(k.sp, k.pol, k.names, q, now)
-	spoken := a.spoken(k.r)
+	fresh := *anything
+	fresh.fares = map[packet.Verdict]packet.Set{}
+	a := &fresh
 	for _, from := range senders {
 		for _, to := range receivers {
-			if !itself(from, to) {
-				a.between(k.r, from, to, k.sp.Minus(spoken, k.sp.Or(k.byGround(from, packet.Outbound), k.byGround(to, packet.Inbound))))
+			if !itself(from.Party, to.Party) {
+				a.between(k.r, from.Party, to.Party, k.sp.Minus(spoken, k.sp.Or(from.out, to.in)))
 			}
 		}
 	}

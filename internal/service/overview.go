@@ -119,10 +119,10 @@ func (s *Service) concernsBesides(ctx context.Context, n *concerns) error {
 	for _, w := range waves { // the last one: what stopped before it is over
 		on := fmt.Sprint(w.Number)
 		switch w.State {
-		case "stopped":
+		case api.WaveStopped:
 			n.add(api.Concern{Kind: api.ConcernWave, Tone: api.Bad, On: on, Says: fmt.Sprintf("Wave %d stopped: %s", w.Number,
 				w.Stopped)}, 0, "")
-		case "waiting":
+		case api.WaveWaiting:
 			n.add(api.Concern{Kind: api.ConcernWave, Tone: api.Care, On: on, Says: fmt.Sprintf("Wave %d waits after step %d of %d",
 				w.Number,
 				w.Step, w.Steps), Hint: "see that all is well, then let it go on"}, 0, "")
@@ -206,7 +206,7 @@ func (n *concerns) ofHost(m *model, h *fleet.Host, res result, k known) {
 		}
 		n.add(one, f.Danger, h.Name)
 	}
-	note := noteOf(res.State)
+	note := res.State.Note()
 	switch {
 	case res.State == api.Behind:
 		n.add(api.Concern{Kind: api.ConcernSettle, Tone: api.Care, State: res.State,
@@ -234,12 +234,6 @@ func (n *concerns) ofCloud(c api.CloudStatus) {
 	for _, note := range c.Notes {
 		n.add(api.Concern{Kind: api.ConcernCloud, Tone: api.Bad, On: c.Cloud, Says: note.Says, Hint: note.Hint}, 0, "")
 	}
-}
-
-// noteOf is what people are told of a state.
-func noteOf(state api.State) api.StateNote {
-	i := slices.IndexFunc(api.States, func(n api.StateNote) bool { return n.State == state })
-	return api.States[max(i, 0)]
 }
 
 // urgent is the order of what needs a person.

@@ -7,7 +7,6 @@ import { useNavigate } from 'react-router'
 import { useFoundHosts } from '../api/fleet'
 import { useSignOut } from '../api/session'
 import { applyTheme, theme } from '../theme'
-import { useActions } from './actions'
 import { StateBadge } from './basics'
 import { pageKeys, setPageKeys } from './keys'
 import { pages } from './pageList'
@@ -36,7 +35,6 @@ function Choices({ close }: { close: () => void }) {
   const [text, setText] = useState('')
   const go = useNavigate()
   const signOut = useSignOut()
-  const actions = useActions()
   const hosts = useFoundHosts(text.trim().toLowerCase()).data?.hosts ?? []
   const to = (path: string) => () => {
     close()
@@ -48,21 +46,6 @@ function Choices({ close }: { close: () => void }) {
       <Command.Input value={text} onValueChange={setText} placeholder="A page, a host, or what to do" className="w-full border-b border-line bg-board px-4 py-3 outline-none" />
       <Command.List className="max-h-[55vh] overflow-y-auto p-2">
         <Command.Empty className="p-6 text-center text-faint">Nothing is called that</Command.Empty>
-        {actions.length > 0 && (
-          <Group heading="On this page">
-            {actions.map((a) => (
-              <Choice
-                key={a.name}
-                choose={() => {
-                  close()
-                  a.run()
-                }}
-              >
-                {a.name}
-              </Choice>
-            ))}
-          </Group>
-        )}
         {text.trim().length > 1 && hosts.length > 0 && (
           <Group heading="Hosts">
             {hosts.map((h) => (

@@ -2,12 +2,13 @@
 import { AxisBottom, AxisLeft } from '@visx/axis'
 import { scaleBand, scaleLinear, scaleTime } from '@visx/scale'
 import { AreaStack, Bar } from '@visx/shape'
-import { useLayoutEffect, useRef, useState, type ReactNode } from 'react'
+import type { ReactNode } from 'react'
 
 import { useHistory } from '../api/fleet'
 import type { Schemas } from '../api/client'
 import { stateNotes } from '../api/states.gen'
 import { Board, Failure, Loading, count } from './basics'
+import { useWidth } from './width'
 
 const height = 150
 const edge = { top: 8, right: 12, bottom: 24, left: 44 }
@@ -39,19 +40,7 @@ export default function Plots() {
 
 /** Draws something as wide as there is room. */
 function Sized({ draw }: { draw: (width: number) => ReactNode }) {
-  const box = useRef<HTMLDivElement>(null)
-  const [width, setWidth] = useState(0)
-  useLayoutEffect(() => {
-    const element = box.current
-    if (!element) return
-    const observer = new ResizeObserver(() => {
-      setWidth(element.clientWidth)
-    })
-    observer.observe(element)
-    return () => {
-      observer.disconnect()
-    }
-  }, [])
+  const { box, width } = useWidth()
   return (
     <div ref={box} className="p-2">
       {width > 0 && draw(width)}

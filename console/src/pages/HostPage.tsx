@@ -1,13 +1,14 @@
 // One host: what is otherwise than it is to be, and what can be done about it.
 import { ChevronLeft } from 'lucide-react'
 import { Tabs } from 'radix-ui'
-import { useEffect, type ReactNode } from 'react'
+import { useEffect } from 'react'
 import { Link, useParams, useSearchParams } from 'react-router'
 
 import type { HostStatus } from '../api/fleet'
 import { useDrift, useHost, type Finding } from '../api/hosts'
 import { Ago, Empty, Failure, Heading, Loading, Mono, StateBadge } from '../components/basics'
 import { AsCommand } from '../components/Button'
+import { Tab } from '../components/Tab'
 import { Deeds } from './host/Deeds'
 import { Addresses, LastChange } from './host/Facts'
 import { FindingCard, Nothing } from './host/Findings'
@@ -122,12 +123,4 @@ function inForce(host: HostStatus, published: number): string {
   if (host.in_force === undefined)
     return host.asked === undefined ? 'never asked to settle anything' : `no published revision in force; last asked for revision ${host.asked}`
   return host.in_force === published ? `revision ${published} in force` : `revision ${host.in_force} in force, revision ${published} published`
-}
-
-function Tab({ value, children }: { value: string; children: ReactNode }) {
-  return (
-    <Tabs.Trigger value={value} className="-mb-px border-b-2 border-transparent px-3 py-2 font-medium text-faint hover:text-ink data-[state=active]:border-fence data-[state=active]:text-ink">
-      {children}
-    </Tabs.Trigger>
-  )
 }

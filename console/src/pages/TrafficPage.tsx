@@ -1,10 +1,10 @@
 // Traffic: what is refused, what is admitted and never used, and who speaks with whom.
 import { Tabs } from 'radix-ui'
-import type { ReactNode } from 'react'
 import { useSearchParams } from 'react-router'
 
 import { Heading } from '../components/basics'
 import { AsCommand } from '../components/Button'
+import { Tab } from '../components/Tab'
 import { Refused } from './traffic/Refused'
 import { Seen } from './traffic/Seen'
 import { Unused } from './traffic/Unused'
@@ -72,13 +72,5 @@ export default function TrafficPage() {
         </Tabs.Content>
       </Tabs.Root>
     </>
-  )
-}
-
-function Tab({ value, children }: { value: string; children: ReactNode }) {
-  return (
-    <Tabs.Trigger value={value} className="-mb-px border-b-2 border-transparent px-3 py-2 font-medium text-faint hover:text-ink data-[state=active]:border-fence data-[state=active]:text-ink">
-      {children}
-    </Tabs.Trigger>
   )
 }

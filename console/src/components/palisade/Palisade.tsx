@@ -1,9 +1,10 @@
 // The palisade on the page: drawn on a canvas, walked with the arrow keys, and as a table for whoever cannot see it.
-import { useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from 'react'
+import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from 'react'
 import { useNavigate } from 'react-router'
 
 import type { Outlined } from '../../api/fleet'
 import { StateBadge } from '../basics'
+import { useWidth } from '../width'
 import { draw, hostAt, layOut, placeOf, stands } from './draw'
 
 /** How high the fence may be before it is drawn smaller, in pixels. */
@@ -12,24 +13,11 @@ const most = 560
 export function Palisade({ hosts, role, choose }: { hosts: Outlined[]; role: string | undefined; choose: (role: string | undefined) => void }) {
   const go = useNavigate()
   const canvas = useRef<HTMLCanvasElement>(null)
-  const box = useRef<HTMLDivElement>(null)
-  const [width, setWidth] = useState(0)
+  const { box, width } = useWidth()
   const [marked, setMarked] = useState<{ host: Outlined; x: number; y: number }>()
   const all = useMemo(() => stands(hosts), [hosts])
   const shown = useMemo(() => (role === undefined ? all : all.filter((s) => s.role === role)), [all, role])
   const layout = useMemo(() => layOut(shown, width, most), [shown, width])
-
-  useLayoutEffect(() => {
-    const element = box.current
-    if (!element) return
-    const observer = new ResizeObserver(() => {
-      setWidth(element.clientWidth)
-    })
-    observer.observe(element)
-    return () => {
-      observer.disconnect()
-    }
-  }, [])
 
   const paint = useCallback(() => {
     const element = canvas.current
