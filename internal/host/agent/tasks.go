@@ -209,6 +209,16 @@ func (a *Agent) change(ctx context.Context, args []string) (r api.TaskResult) {
 	if json.Unmarshal(out, &made) == nil {
 		r.Change, r.Said = made.Change, made.Said
 	}
+	if errors.Is(err, errKilled) { // most likely by the watchdog, because the time for the change was over
+		for try := 0; try < 100 && ctx.Err() == nil; try++ {
+			c, unclear := a.Change()
+			if unclear == nil && host.Ended(c) {
+				r.Change, err = &c, fmt.Errorf("%w: %s; the change has ended (%s)", err, c.Why, c.Phase)
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
 	if err != nil {
 		r.Failed = err.Error()
 	}
@@ -269,8 +279,11 @@ func (a *Agent) tellChange(ctx context.Context, always bool) (told bool) {
 	return true
 }
 
+// errKilled says that a command of ours had no time to say anything.
+var errKilled = errors.New("the command on the host was killed before it was done")
+
 // RunProgram has our own program run with arguments; what it says on standard error
-// is the error.
+// is the error, which says so too where something killed the program.
 func RunProgram(program string, common []string) func(ctx context.Context, args ...string) ([]byte, error) {
 	return func(ctx context.Context, args ...string) ([]byte, error) {
 		cmd := exec.CommandContext(ctx, program, append(slices.Clone(args), common...)...)
@@ -282,7 +295,9 @@ func RunProgram(program string, common []string) func(ctx context.Context, args 
 		if errors.As(err, &exit) && exit.ExitCode() == 1 { // it did what it was to, and found something
 			err = nil
 		}
-		if err != nil && errOut.Len() > 0 {
+		if exit != nil && !exit.Exited() {
+			err = fmt.Errorf("%w (%s)", errKilled, exit)
+		} else if err != nil && errOut.Len() > 0 {
 			lines := strings.Split(strings.TrimSpace(errOut.String()), "\n")
 			err = errors.New(strings.TrimPrefix(lines[len(lines)-1], "yfence: "))
 		}
