@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/core/record"
 )
 
 // TestTheConsolesStates: the console's table of states is written from ours.
@@ -27,7 +28,12 @@ func TestTheConsolesStates(t *testing.T) {
 	for _, k := range api.EventKinds {
 		b.WriteString("  '" + k.Type + "',\n")
 	}
-	b.WriteString("] as const\n")
+	b.WriteString("] as const\n\n/** What is said of somebody who did a deed of the record. */\nexport const deeds: " +
+		"Readonly<Record<string, string>> = {\n")
+	for _, k := range record.Kinds {
+		b.WriteString("  '" + k.Deed + "': '" + k.Said + "',\n")
+	}
+	b.WriteString("}\n")
 	const path = "../console/src/api/states.gen.ts"
 	if *update {
 		require.NoError(t, os.WriteFile(path, []byte(b.String()), 0o644))

@@ -115,6 +115,12 @@ func (c *Client) Live(ctx context.Context, host string) (api.LiveRules, error) {
 	return get[api.LiveRules](ctx, c, "/hosts/"+url.PathEscape(host)+"/live")
 }
 
+// Past is each change of what a host had in force, the newest first; before is the number of a change
+// that the list begins after, 0 for the newest.
+func (c *Client) Past(ctx context.Context, host string, before int64) (api.Past, error) {
+	return get[api.Past](ctx, c, of(host, fmt.Sprintf("/past?before=%d", before)))
+}
+
 // LiveAt is what a host had in force at a time.
 func (c *Client) LiveAt(ctx context.Context, host string, at time.Time) (api.LiveRules, error) {
 	return get[api.LiveRules](ctx, c, "/hosts/"+url.PathEscape(host)+"/live?at="+url.QueryEscape(at.UTC().Format(time.RFC3339Nano)))

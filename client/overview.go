@@ -79,6 +79,11 @@ func (c *Client) Reach(ctx context.Context, revision int64) (api.Reach, error) {
 	return get[api.Reach](ctx, c, fmt.Sprintf("/reach?revision=%d", revision))
 }
 
+// ReachAt gives it by what was published at a time, over the fleet of then.
+func (c *Client) ReachAt(ctx context.Context, at time.Time) (api.Reach, error) {
+	return get[api.Reach](ctx, c, "/reach?at="+url.QueryEscape(at.UTC().Format(time.RFC3339Nano)))
+}
+
 // Assist helps with a policy that somebody writes: what stands at a place in it, and what could.
 func (c *Client) Assist(ctx context.Context, req api.AssistRequest) (out api.Assisted, err error) {
 	return out, c.do(ctx, http.MethodPost, "/assist", req, &out)

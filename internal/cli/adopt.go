@@ -48,7 +48,7 @@ func (a *app) adoptCommand() *cobra.Command {
 like rules become roles, addresses become roles and segments by the fleet file, ports services.
 The policy is held against the dumps for every packet. What it does not say, or says
 otherwise, stands at its end, each with the rule that does it and where that stands; then the command
-ends with 1.
+exits with status 1.
 
 A dump is what drift takes: of one host there may be several, one --dump for each. A report of
 ` + "`yfence report --print`" + ` says itself whose it is.`,

@@ -33,9 +33,9 @@ func (a *app) askCommand() *cobra.Command {
 		Use:   "ask 'QUESTION'",
 		Short: "Answer whether some traffic passes, and which rule decides",
 		Long: `Ask tells what becomes of every packet a question speaks of: by the policy, at
-both ends, or by what a host has in force (--dump). It ends with 0 if all of it is
+both ends, or by what a host has in force (--dump). It exits with status 0 if all of it is
 admitted, and with 1 if not; with --expect refused the other way round. Where that is
-uncertain, or the question, the policy or a dump cannot be read, it ends with 2.
+uncertain, or the question, the policy or a dump cannot be read, it exits with status 2.
 
     [in [at IF]|out [at IF]|through [from IF] [to IF]] SRC [port N] -> DST : SERVICE
     [state new|established|related|invalid|untracked] [user NAME] [unit NAME] [encrypted]

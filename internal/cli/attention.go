@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -61,6 +62,7 @@ func printAttention(w io.Writer, all api.Attention) {
 func (a *app) reachCommand() *cobra.Command {
 	var revision int64
 	var from, to string
+	var at *moment
 	c := &cobra.Command{
 		Use: "reach", Short: "Which services pass between all roles and networks", Args: cobra.NoArgs,
 		Long: `Reach shows which new connections pass between all roles and networks of the published
@@ -72,7 +74,15 @@ hosts of the fleet count. Packets that every host's ground admits are not shown.
 			if err != nil {
 				return err
 			}
-			all, err := svc.Reach(cmd.Context(), revision)
+			var all api.Reach
+			switch {
+			case at.at.IsZero():
+				all, err = svc.Reach(cmd.Context(), revision)
+			case revision > 0:
+				err = errors.New("name a revision or a time (--at), not both")
+			default:
+				all, err = svc.ReachAt(cmd.Context(), at.at)
+			}
 			if err != nil {
 				return err
 			}
@@ -87,6 +97,7 @@ hosts of the fleet count. Packets that every host's ground admits are not shown.
 		},
 	}
 	c.Flags().Int64Var(&revision, "revision", 0, "of this revision, over the newest fleet (default: what is published)")
+	at = momentVar(c, "at", "what was published then, over the fleet of then: a date and time, a time of day, or how long ago")
 	c.Flags().StringVar(&from, "from", "", "only from this role or network")
 	c.Flags().StringVar(&to, "to", "", "only to this role or network")
 	return c

@@ -31,7 +31,7 @@ func (a *app) checkCommand() *cobra.Command {
 		Use:   "check [DIR]",
 		Short: "Check a policy: print all errors and warnings",
 		Long: `Check reads a policy, holds it against a fleet, and tells everything that is
-wrong with it, each where it stands. It ends with 1 if there is an error, or with
+wrong with it, each where it stands. It exits with status 1 if there is an error, or with
 --strict a warning. The policy is DIR, or the one whose folder this is. --output sarif gives a SARIF 2.1.0 log, for code review.
 
 With --by NAME it says besides what of the change NAME may not make: against the folder

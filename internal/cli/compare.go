@@ -32,7 +32,7 @@ func (a *app) compareCommand() *cobra.Command {
 		Long: `Compare tells, for every packet and every host, what B newly admits, newly refuses
 and otherwise does differently from A: the widest and most dangerous first. A and B are
 revisions, by their numbers, or folders; where one alone is named, A is what is
-published. It ends with 1 if there is any difference.
+published. It exits with status 1 if there is any difference.
 
 Two folders are compared without a service, if none is named or --fleet is given; the
 fleet file is then that of B, or of A.`,

@@ -65,7 +65,7 @@ func (a *app) completions(root *cobra.Command) {
 		roles bool
 	}{"rules": {0, false}, "drift": {1, false}, "listeners": {1, false}, "connections": {1, false}, "pause": {1, false},
 		"resume": {1, false},
-		"copies": {1, false}, "copies show": {1, false}, "copies restore": {1, false}, "fleet show": {1, false},
+		"copies": {1, false}, "copies show": {1, false}, "copies restore": {1, false}, "past": {1, false}, "fleet show": {1, false},
 		"fleet enrol": {1, false}, "waves start": {0, true}} {
 		if c, _, err := root.Find(strings.Fields(path)); err == nil {
 			a.completeHosts(c, takes.most, takes.roles)

@@ -21,7 +21,7 @@ func (a *app) connectionsCommand() *cobra.Command {
 belongs to a connection are let through. Connections lists those that the rules in
 force would not let be opened now, those from before there were rules too. With --cut it
 ends them, and looks that they are gone: sockets of the host are closed, what it forwards
-is forgotten and then refused. It ends with 1 if there are any.`,
+is forgotten and then refused. It exits with status 1 if there are any.`,
 		Args: cobra.MaximumNArgs(1),
 	}
 	h := a.onHost(c)

@@ -25,7 +25,7 @@ func (a *app) driftCommand() *cobra.Command {
 		Short: "Show where the rules in force differ from the published policy",
 		Long: `Drift holds what hosts have in force against what the policy means for them, for
 every packet there can be. What somebody changed on a host is told from what was
-published since and is not settled there yet ("behind"). It ends with 1 if a host is
+published since and is not settled there yet ("behind"). It exits with status 1 if a host is
 anything but in step.
 
 On files alone it takes what ` + "`yfence report --print`" + ` gives there, or listings, which do not

@@ -51,6 +51,7 @@ var examples = map[string]string{
 	"tokens":          "yfence tokens",
 	"attention":       "yfence attention",
 	"reach":           "yfence reach --to logbook",
+	"past":            "yfence past logbook-01",
 	"people":          "yfence people",
 	"people sign-out": "yfence people sign-out kim -m 'left the company'",
 	"config schema":   "yfence config schema > service.schema.json",

@@ -20,7 +20,7 @@ func (a *app) listenersCommand() *cobra.Command {
 more addresses than are meant, and where the policy admits somebody to a port that
 nothing listens on. Where a service of the policy names its unit it tells too of one
 that runs though nobody may come to it, and of one that is down though its port is
-open. Nothing is started or stopped. It ends with 1 if there is any of that.`,
+open. Nothing is started or stopped. It exits with status 1 if there is any of that.`,
 		Args: cobra.MaximumNArgs(1),
 	}
 	h := a.onHost(c)

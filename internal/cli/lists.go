@@ -24,7 +24,7 @@ What is read is published as a revision by itself, and hosts follow. Where more 
 changes than the policy lets through, it waits for lists take. What cannot be read, or
 holds nothing, changes nothing: the last good copy stays.
 
-It ends with 1 if a list fails or waits.`,
+It exits with status 1 if a list fails or waits.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, err := a.service()

@@ -37,7 +37,7 @@ again, so that refused, dropped and nobody-there are told apart. Without a first
 the connection is opened from where this runs, which may be outside the fleet; with
 --policy and --fleet that needs no service.
 
-It ends with 1 if anything came out otherwise than the policy says, and with 2 if
+It exits with status 1 if anything came out otherwise than the policy says, and with status 2 if
 nothing could be tried.`,
 		Example: "  yfence probe 'pilotage-01 -> logbook-01 : tcp 5432'\n  yfence probe 'charts-01 : tcp 443'\n" +
 			"  yfence probe 'charts-01 : https' --policy saltmarsh --fleet saltmarsh/fleet.json\n  yfence probe " +

@@ -33,7 +33,7 @@ func (a *app) tidyCommand() *cobra.Command {
 		Short: "Print policy files in their standard layout",
 		Long: `Tidy prints policy files in their standard layout: columns, one blank at most,
 modifiers in one order. Comments stay. With -w it writes them, with --list it names
-those that it would change, and ends with 1 if there are any. A PATH is a file, a
+those that it would change, and exits with status 1 if there are any. A PATH is a file, a
 folder, or - for standard input; without one it is the policy. With --upgrade what
 was written otherwise before the language was settled is written as it is now, and
 means the same; give the whole folder then.`,

@@ -43,7 +43,7 @@ func (a *app) unusedCommand() *cobra.Command {
 hosts, and for how long these have counted: a statement that was in force for a day says little.
 One that is used, but on no host of a role that it names, is told with that role. Of connections
 the first packet counts; a guard is told apart, since it is for the day when other ways fail.
-It ends with 1 if there is any.
+It exits with status 1 if there is any.
 
 With --narrow it proposes narrower forms of those that are used: without the peers and services that no
 connection used which was seen (yfence traffic seen). What was seen they admit all the same.`,

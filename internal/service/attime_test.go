@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -60,6 +61,11 @@ func TestAtATime(t *testing.T) {
 		require.WithinDuration(t, c.at, *answer.At, time.Second)
 		d, err := h.DriftAt(ctx, "charts-01", c.at)
 		require.NoError(t, err)
+		reach, err := h.ReachAt(ctx, c.at)
+		require.NoError(t, err)
+		require.EqualValues(t, c.revision, reach.Revision)
+		said := fmt.Sprint(reach.Cells)
+		require.Equal(t, c.revision == 2, strings.Contains(said, "tcp 5432"), said)
 		require.Equal(t, []any{c.revision, c.state}, []any{d.Revision, string(d.Hosts[0].State)}, c.what)
 		live, err := h.LiveAt(ctx, "charts-01", c.at)
 		require.NoError(t, err)
@@ -71,6 +77,33 @@ func TestAtATime(t *testing.T) {
 		}
 		require.Equal(t, c.verdict == "admitted", found, c.what)
 	}
+
+	past, err := h.Past(ctx, "charts-01", 0)
+	require.NoError(t, err)
+	require.Len(t, past.Changes, 3)
+	for i, want := range []struct {
+		published      int64
+		added, removed int
+		plus, minus    []string
+		first          bool
+	}{
+		{published: 2, removed: 1, minus: []string{"inet yellowfence/inbound: tcp dport 5432 accept"}},
+		{published: 1, added: 1, plus: []string{"inet yellowfence/inbound: tcp dport 5432 accept"}},
+		{published: 1, first: true},
+	} {
+		c := past.Changes[i]
+		require.Equal(t, want.published, c.Published)
+		require.Equal(t, []any{want.added, want.removed, want.plus, want.minus, want.first}, []any{c.Added, c.Removed, c.Plus, c.Minus,
+			c.First})
+		require.True(t, c.Began.Before(c.Until), "the second report of each says the same")
+	}
+	require.Equal(t, past.Changes[0].Sum, past.Changes[2].Sum)
+	require.NotEqual(t, past.Changes[0].Sum, past.Changes[1].Sum)
+	earlier, err := h.Past(ctx, "charts-01", past.Changes[1].Number)
+	require.NoError(t, err)
+	require.Equal(t, past.Changes[2:], earlier.Changes)
+	_, err = h.Past(ctx, "pier-77", 0)
+	require.ErrorContains(t, err, `no host is named "pier-77"`)
 
 	for _, c := range []struct {
 		what string
@@ -85,6 +118,8 @@ func TestAtATime(t *testing.T) {
 		{"no host at either end", func() error { _, err := h.AskAt(ctx, "192.0.2.1 -> 192.0.2.2 : ssh", inStep); return err },
 			"name a host of the fleet at one end at least"},
 		{"the future", func() error { _, err := h.LiveAt(ctx, "charts-01", again.Add(time.Hour)); return err }, "still to come"},
+		{"the reach before anything was published", func() error { _, err := h.ReachAt(ctx, before); return err },
+			"nothing was published at"},
 		{"the whole fleet", func() error { _, err := h.DriftAt(ctx, "", inStep); return err }, "at a time one host is looked at"},
 	} {
 		err := c.ask()

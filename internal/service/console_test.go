@@ -5,11 +5,9 @@ import (
 	"os"
 	"os/exec"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
@@ -64,36 +62,8 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, h.as([]api.Right{api.Host}, "logbook-01").PutCopies(ctx,
 		api.Copies{Version: 1, Host: "logbook-01",
 			Copies: []api.CopyNote{{Number: 1, TakenAt: time.Now(), Before: "revision 1", Rules: 17}}}))
-	tab, cancel, err := browser.New(ctx, 1280, 800)
-	require.NoError(t, err)
-	defer cancel()
-
-	var mu sync.Mutex
-	var complaints []string
-	entries := chromedp.Events(tab, log.EntryAdded)
-	go func() {
-		for e, err := range entries {
-			if err != nil {
-				return
-			}
-			if !strings.Contains(e.Entry.URL, "/session") { // 401 before signing in is how the page learns
-				mu.Lock()
-				complaints = append(complaints, e.Entry.Text)
-				mu.Unlock()
-			}
-		}
-	}()
-
-	do := func(steps ...chromedp.Action[chromedp.Void]) {
-		t.Helper()
-		require.NoError(t, chromedp.Do(tab, steps...))
-	}
-	text := func(selector string) string {
-		t.Helper()
-		s, err := chromedp.Run(tab, chromedp.Text(selector))
-		require.NoError(t, err)
-		return s
-	}
+	a := h.opens(t, 1280, 800)
+	do, text := a.do, a.text
 
 	do(chromedp.Navigate(h.url), chromedp.WaitVisible("#token"), chromedp.SendKeys("#token", "yft_wrong"),
 		chromedp.Click(`button[type="submit"]`),
@@ -148,7 +118,5 @@ func TestConsole(t *testing.T) {
 
 	do(chromedp.Click(`button[aria-label="Switch to dark"]`), chromedp.WaitVisible(`html[data-theme="dark"]`))
 	do(chromedp.Click(`//button[contains(., "Sign out")]`), chromedp.WaitVisible("#token"))
-	mu.Lock()
-	defer mu.Unlock()
-	require.Empty(t, complaints, "the browser complains, of the content security policy for one")
+	a.content()
 }

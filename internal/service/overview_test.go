@@ -74,6 +74,7 @@ func TestOverview(t *testing.T) {
 	}
 	_, err = h.Publish(ctx, api.PublishRequest{Files: narrower(t), Why: "another port"})
 	require.NoError(t, err)
+	h.allRead()
 	needs, err := h.Attention(ctx)
 	require.NoError(t, err)
 	require.NotEmpty(t, needs.Concerns)

@@ -5,6 +5,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/packet"
@@ -40,22 +42,33 @@ func (r *reaches) keep(key [2]int64, one api.Reach) {
 
 // showReach answers which services pass between all roles and networks of a revision.
 func (s *Service) showReach(ctx context.Context, in *struct {
-	Revision int64 `query:"revision" minimum:"0" doc:"over the newest fleet; 0, or nothing said, is what is published"`
+	Revision int64     `query:"revision" minimum:"0" doc:"over the newest fleet; 0, or nothing said, is what is published"`
+	At       time.Time `query:"at" doc:"instead: what was published then, over the fleet of then"`
 }) (*struct{ Body api.Reach }, error) {
 	current, err := s.newest(ctx)
 	if err != nil {
 		return nil, s.broken("working out the reach", err)
 	}
+	out := api.Reach{Version: api.Version, Revision: in.Revision, At: s.Clock().UTC().Truncate(time.Second)}
+	switch {
+	case !in.At.IsZero() && in.Revision > 0:
+		return nil, huma.Error422UnprocessableEntity("name a revision or an instant (at), not both")
+	case !in.At.IsZero():
+		if current, err = s.then(ctx, in.At); err != nil {
+			return nil, err
+		}
+		out.At = in.At.UTC().Truncate(time.Second)
+	}
 	pol, err := s.side(ctx, current, api.Side{Revision: in.Revision})
 	if err != nil {
 		return nil, err
 	}
-	out := api.Reach{Version: api.Version, Revision: in.Revision, At: s.Clock().UTC().Truncate(time.Second)}
 	if out.Revision == 0 {
 		out.Revision = current.pair.Revision
 	}
 	key := [2]int64{out.Revision, current.pair.Generation}
 	if kept, ok := s.reaches.of(key, pol, out.At); ok {
+		kept.At = out.At
 		return &struct{ Body api.Reach }{kept}, nil
 	}
 	if err := s.computed(ctx, s.computing, "working out the reach", func(b packet.Budget) error {

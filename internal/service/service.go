@@ -257,12 +257,13 @@ func (s *Service) registerSessions(a huma.API) {
 	huma.Register(a, limited(operation("DELETE", "/session", "sign-out", "End the session", anybody...)), s.signOut)
 }
 
-// registerOverview tells the router how the fleet stands as a whole.
+// registerOverview tells the router how the fleet stands as a whole, and how it stood.
 func (s *Service) registerOverview(a huma.API) {
 	huma.Register(a, limited(operation("GET", "/fleet/outline", "show-outline", "Where all hosts stand, in few words", api.Read)),
 		s.showOutline)
 	huma.Register(a, operation("GET", "/fleet/history", "show-history", "How the fleet stood, and what it refused, over some time",
 		api.Read), s.showHistory)
+	huma.Register(a, operation("GET", "/hosts/{host}/past", "show-past", "Each change of what a host had in force", api.Read), s.showPast)
 	huma.Register(a, operation("GET", "/reach", "show-reach", "Which services pass between all roles and networks", api.Read), s.showReach)
 	huma.Register(a, limited(operation("GET", "/attention", "show-attention", "What needs a person now", api.Read)), s.showAttention)
 }

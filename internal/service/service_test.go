@@ -45,6 +45,15 @@ type harbour struct {
 	set   atomic.Pointer[time.Time] // the service's clock; nil is the real one
 }
 
+// allRead waits until every host's last report is compared: whoever reads waits a second at most.
+func (h *harbour) allRead() {
+	h.t.Helper()
+	require.Eventually(h.t, func() bool {
+		a, err := h.Attention(context.Background())
+		return err == nil && a.Reading == 0
+	}, 5*time.Minute, 20*time.Millisecond)
+}
+
 func newHarbour(t testing.TB, with ...func(*service.Options)) *harbour {
 	t.Helper()
 	ctx := context.Background()
@@ -284,6 +293,7 @@ func TestPublishedAskedInForce(t *testing.T) {
 	_, err := h.Publish(ctx, api.PublishRequest{Files: narrower(t), Why: "the site is for the office alone"})
 	require.NoError(t, err)
 
+	h.allRead()
 	d, err := h.Drift(ctx, "")
 	require.NoError(t, err)
 	told := map[string][]string{}

@@ -290,6 +290,7 @@ func TestNothingIsScanned(t *testing.T) {
 		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
 		{"ProbesSince", func() { any(st.ProbesSince(ctx, time.Now())) }},
 		{"ReportAt", func() { any(st.ReportAt(ctx, "h1", time.Now())) }},
+		{"PastReports", func() { any(st.PastReports(ctx, "h1", 0, 20)) }},
 		{"PairAt", func() { any(st.PairAt(ctx, time.Now())) }},
 		{"Traffic", func() { any(st.Traffic(ctx, store.Refused)) }},
 		{"Prune", func() { any(st.Prune(ctx, store.DefaultKeeping)) }},

@@ -35,8 +35,26 @@ export const useMeaning = (files: PolicyFile[] | undefined) =>
     placeholderData: keepPreviousData,
   })
 
+/** A place in a draft. */
+export type Place = Schemas['AssistRequest']
+
+/** Files with another name at some places; lines and columns count from 1, columns in letters. */
+export function renamed(files: PolicyFile[], places: Schemas['Place'][], name: string): PolicyFile[] {
+  const last = [...places].sort((a, b) => b.line - a.line || b.column - a.column) // so that what is replaced moves none that is still to come
+  return files.map((f) => {
+    const lines = f.text.split('\n')
+    for (const p of last) {
+      if (p.file !== f.name) continue
+      const letters = Array.from(lines[p.line - 1] ?? '')
+      letters.splice(p.column - 1, p.width, name)
+      lines[p.line - 1] = letters.join('')
+    }
+    return { ...f, text: lines.join('\n') }
+  })
+}
+
 /** Help at a place of a draft. */
-export const assist = async (body: Schemas['AssistRequest']) => open(await client.POST('/api/v1/assist', { body }))
+export const assist = async (body: Place) => open(await client.POST('/api/v1/assist', { body }))
 
 export function useSubmit() {
   const queries = useQueryClient()

@@ -21,7 +21,7 @@ export interface Wanted {
 /** How many hosts are asked for at once. */
 export const part = 100
 
-const fleetPart = (wanted: Wanted, number: number) => ({
+const fleetPart = (wanted: Wanted, number: number, size = part) => ({
   queryKey: ['fleet', 'part', wanted, number],
   queryFn: async () =>
     open(
@@ -30,8 +30,8 @@ const fleetPart = (wanted: Wanted, number: number) => ({
           query: {
             sort: wanted.sort,
             turn: wanted.turn,
-            from: number * part,
-            limit: part,
+            from: number * size,
+            limit: size,
             ...(wanted.state.length > 0 && { state: wanted.state }),
             ...(wanted.role !== '' && { role: wanted.role }),
             ...(wanted.name !== '' && { name: wanted.name }),
@@ -41,6 +41,19 @@ const fleetPart = (wanted: Wanted, number: number) => ({
     ),
   placeholderData: keepPreviousData,
 })
+
+/** How many hosts are read at once for an export: as many as the service gives. */
+const whole = 1000
+
+/** All hosts that are asked for, part after part. */
+export async function allHosts(wanted: Wanted): Promise<HostStatus[]> {
+  const out: HostStatus[] = []
+  for (let number = 0; ; number++) {
+    const got = await fleetPart(wanted, number, whole).queryFn()
+    out.push(...(got.hosts ?? []))
+    if ((got.hosts ?? []).length < whole) return out
+  }
+}
 
 /** Parts of the fleet by their numbers: those that are looked at. The first tells how many hosts there are. */
 export const useFleetParts = (wanted: Wanted, numbers: number[]) => useQueries({ queries: numbers.map((n) => fleetPart(wanted, n)) })

@@ -1,5 +1,5 @@
 // One host: what it has in force, what it tells of itself, and what it can be asked.
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { client, once, open, type Schemas } from './client'
 
@@ -8,6 +8,8 @@ export type Packet = Schemas['Packet']
 export type Chain = Schemas['Chain']
 export type Rule = Schemas['Rule']
 export type ListenerNote = Schemas['Note']
+export type OpenConnection = Schemas['OpenConnection']
+export type PastChange = Schemas['PastChange']
 export type TaskStatus = Schemas['TaskStatus']
 
 /** A host by its name, as the table of the fleet has it. */
@@ -20,17 +22,30 @@ export const useHost = (host: string) =>
     },
   })
 
-export const useDrift = (host: string) =>
+/** How a host differs from what is published; at an instant of the past, from what was published then. */
+export const useDrift = (host: string, at: string) =>
   useQuery({
-    queryKey: ['hosts', host, 'drift'],
-    queryFn: async () => open(await client.GET('/api/v1/drift', { params: { query: { host } } })),
+    queryKey: ['hosts', host, 'drift', at],
+    queryFn: async () => open(await client.GET('/api/v1/drift', { params: { query: { host, ...(at !== '' && { at }) } } })),
   })
 
-export const useLive = (host: string) =>
+export const useLive = (host: string, at: string) =>
   useQuery({
-    queryKey: ['hosts', host, 'live'],
-    queryFn: async () => open(await client.GET('/api/v1/hosts/{host}/live', { params: { path: { host } } })),
+    queryKey: ['hosts', host, 'live', at],
+    queryFn: async () => open(await client.GET('/api/v1/hosts/{host}/live', { params: { path: { host }, query: at === '' ? {} : { at } } })),
   })
+
+/** Each change of what was in force on a host, the newest first. */
+export const usePast = (host: string) =>
+  useInfiniteQuery({
+    queryKey: ['hosts', host, 'past'],
+    queryFn: async ({ pageParam }) => open(await client.GET('/api/v1/hosts/{host}/past', { params: { path: { host }, query: pageParam > 0 ? { before: pageParam } : {} } })),
+    initialPageParam: 0,
+    getNextPageParam: (last) => last.next,
+  })
+
+/** Opens real connections, and gives what came of each. */
+export const useProbe = () => useMutation({ mutationFn: async (body: Schemas['ProbeRequest']) => open(await client.POST('/api/v1/probes', { params: { header: once() }, body })) })
 
 export const useListeners = (host: string) =>
   useQuery({

@@ -7,12 +7,17 @@ export type Reach = Schemas['Reach']
 export type End = Schemas['ReachEnd']
 export type Cell = Schemas['ReachCell']
 
-/** The matrix of a revision; 0 is what is published, undefined asks for none. */
-export const useReach = (revision: number | undefined) =>
+/** Whose matrix is asked for: a revision's, or that of an instant; '' is what is published. */
+export type When = string
+
+const query = (when: When) => (when === '' ? {} : /^\d+$/.test(when) ? { revision: Number(when) } : { at: new Date(when).toISOString() })
+
+/** A matrix; undefined asks for none. */
+export const useReach = (when: When | undefined) =>
   useQuery({
-    queryKey: ['reach', revision],
-    queryFn: async () => open(await client.GET('/api/v1/reach', { params: { query: { revision: revision ?? 0 } } })),
-    enabled: revision !== undefined,
+    queryKey: ['reach', when],
+    queryFn: async () => open(await client.GET('/api/v1/reach', { params: { query: query(when ?? '') } })),
+    enabled: when !== undefined,
     staleTime: 60_000,
     retry: false,
   })

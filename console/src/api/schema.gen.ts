@@ -295,6 +295,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hosts/{host}/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Each change of what a host had in force */
+        get: operations["show-past"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hosts/{host}/reports": {
         parameters: {
             query?: never;
@@ -2453,6 +2470,59 @@ export interface components {
             /** @description whose program sends it, where that matters */
             user?: string;
         };
+        Past: {
+            changes: components["schemas"]["PastChange"][];
+            host: string;
+            /**
+             * Format: int64
+             * @description there are earlier ones: ask for those before this one
+             */
+            next?: number;
+            /** Format: int64 */
+            version: number;
+        };
+        PastChange: {
+            /**
+             * Format: int64
+             * @description lines that came: rules, what becomes of what no rule of a chain decides, elements of sets
+             */
+            added: number;
+            /**
+             * Format: date-time
+             * @description when the host first reported it
+             */
+            began: string;
+            /** @description nothing earlier is kept, so that nothing can be compared with it */
+            first?: boolean;
+            /** @description the first of the lines that went */
+            minus?: string[];
+            /**
+             * Format: int64
+             * @description of the report that first showed it
+             */
+            number: number;
+            /** @description the first of the lines that came */
+            plus?: string[];
+            /**
+             * Format: int64
+             * @description the revision that was published when it began; left out where none was
+             */
+            published?: number;
+            /**
+             * Format: int64
+             * @description lines that went
+             */
+            removed: number;
+            /** @description the same where the same was in force */
+            sum: string;
+            /** @description why it is not known what changed */
+            unread?: string;
+            /**
+             * Format: date-time
+             * @description when the host last reported it
+             */
+            until: string;
+        };
         People: {
             people: components["schemas"]["SignedInPerson"][];
             /** Format: int64 */
@@ -4396,6 +4466,42 @@ export interface operations {
             };
         };
     };
+    "show-past": {
+        parameters: {
+            query?: {
+                /** @description changes before this one; 0 is from the newest */
+                before?: number;
+                /** @description how many at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Past"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
     "send-report": {
         parameters: {
             query?: never;
@@ -5301,6 +5407,8 @@ export interface operations {
             query?: {
                 /** @description over the newest fleet; 0, or nothing said, is what is published */
                 revision?: number;
+                /** @description instead: what was published then, over the fleet of then */
+                at?: string;
             };
             header?: never;
             path?: never;

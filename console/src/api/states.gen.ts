@@ -42,3 +42,29 @@ export const eventTypes = [
   'host.way-in',
   'host.state',
 ] as const
+
+/** What is said of somebody who did a deed of the record. */
+export const deeds: Readonly<Record<string, string>> = {
+  'publish': 'published',
+  'import-fleet': 'imported',
+  'make-token': 'made',
+  'revoke-token': 'revoked',
+  'sign-in': 'signed in with',
+  'sign-out': 'signed out of',
+  'end-sessions': 'ended the sessions of',
+  'make-enrolment': 'made a one-time token for',
+  'enrol': 'enrolled',
+  'ask-host': 'asked',
+  'give-rules': 'gave rules to',
+  'begin-wave': 'began',
+  'go-on-wave': 'let go on',
+  'stop-wave': 'stopped',
+  'end-wave': 'ended',
+  'make-key': 'made',
+  'retire-key': 'retired',
+  'propose': 'made',
+  'change-proposal': 'changed',
+  'approve': 'approved',
+  'decline': 'declined',
+  'withdraw': 'withdrew',
+}

@@ -14,6 +14,7 @@ export function Button({ look = 'plain', small = false, className = '', ...rest 
   return (
     <button
       type="button"
+      data-action
       className={`inline-flex items-center gap-1.5 rounded-plank text-sm whitespace-nowrap disabled:opacity-50 ${small ? 'px-2 py-0.5' : 'px-3 py-1.5'} ${looks[look]} ${className}`}
       {...rest}
     />

@@ -10,6 +10,8 @@ interface Does {
   icon?: ReactNode
   look?: 'main' | 'plain' | 'bad'
   small?: boolean
+  /** The key that does the same, where there is one. */
+  shortcut?: string
   /** What will happen, and how it is undone. */
   consequence: ReactNode
   /** What must be typed where it cannot be undone: the name of what it is done to. */
@@ -22,12 +24,12 @@ interface Does {
   onDone?: () => void
 }
 
-export function Deed({ name, icon, look = 'plain', small, disabled, ...rest }: Does) {
+export function Deed({ name, icon, look = 'plain', small, shortcut, disabled, ...rest }: Does) {
   const [open, setOpen] = useState(false)
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
-        <Button look={look === 'main' ? 'main' : 'plain'} small={small} disabled={disabled}>
+        <Button look={look === 'main' ? 'main' : 'plain'} small={small} disabled={disabled} aria-keyshortcuts={shortcut} title={shortcut}>
           {icon}
           {name}
         </Button>

@@ -1,5 +1,6 @@
 // The palette: pages, hosts, and what can be done, by a part of the name.
 import { Command } from 'cmdk'
+import { MousePointerClick } from 'lucide-react'
 import { Dialog } from 'radix-ui'
 import { useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
@@ -31,8 +32,18 @@ export function Palette({ open, setOpen }: { open: boolean; setOpen: (open: bool
   )
 }
 
+/** What the page behind the palette offers to do: its buttons, by what they say. */
+function offers() {
+  const buttons = [...document.querySelectorAll<HTMLButtonElement>('main button[data-action]:not(:disabled)')]
+  const named = buttons.map((button) => ({ name: (button.getAttribute('aria-label') ?? button.textContent).trim(), press: () => { button.click() } }))
+  return named.filter(({ name }, i) => name !== '' && named.findIndex((other) => other.name === name) === i).slice(0, mostOffered)
+}
+
+const mostOffered = 30
+
 function Choices({ close }: { close: () => void }) {
   const [text, setText] = useState('')
+  const [offered] = useState(offers)
   const go = useNavigate()
   const signOut = useSignOut()
   const hosts = useFoundHosts(text.trim().toLowerCase()).data?.hosts ?? []
@@ -54,6 +65,22 @@ function Choices({ close }: { close: () => void }) {
                 <span className="ml-auto">
                   <StateBadge state={h.state} />
                 </span>
+              </Choice>
+            ))}
+          </Group>
+        )}
+        {offered.length > 0 && (
+          <Group heading="On this page">
+            {offered.map(({ name, press }) => (
+              <Choice
+                key={name}
+                choose={() => {
+                  close()
+                  // The palette gives the focus back first: what a button opens must not lose it again.
+                  setTimeout(press)
+                }}
+              >
+                <MousePointerClick className="size-4" aria-hidden /> {name}
               </Choice>
             ))}
           </Group>

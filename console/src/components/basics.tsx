@@ -112,7 +112,7 @@ export const count = (n: number) => figures.format(n)
 export const counted = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`
 
 /** The time, again every few seconds, so that what is said of it stays true. */
-function useNow() {
+export function useNow() {
   const [now, setNow] = useState(() => Date.now())
   useEffect(() => {
     const timer = setInterval(() => {

@@ -1,16 +1,18 @@
 // The policy as one writes it: files beside the text, and beside both, always, what the draft newly admits and refuses.
-import { useEffect, useMemo, useState } from 'react'
-import { useSearchParams } from 'react-router'
+import { useEffect, useMemo, useRef, useState } from 'react'
+import { useLocation, useSearchParams } from 'react-router'
 
-import { keepDraft, keptDraft, useMeaning, type Draft, type PolicyFile } from '../api/draft'
+import { keepDraft, keptDraft, useMeaning, type Draft, type Place, type PolicyFile } from '../api/draft'
 import { Problem } from '../api/client'
 import { useLanguage, useRevision, useRevisions } from '../api/policy'
 import { Failure, Heading, Loading } from '../components/basics'
-import { drafts } from '../components/Draft'
+import { withDrafts } from './edit/drafted'
 import { Editor } from './edit/Editor'
 import { Files } from './edit/Files'
 import { Meaning } from './edit/Meaning'
+import type { Words } from './edit/language'
 import { Submit } from './edit/Submit'
+import { Tools } from './edit/Tools'
 
 /** How long nothing is typed before the draft is weighed, in milliseconds. */
 const pause = 600
@@ -35,28 +37,20 @@ export default function EditPage() {
   )
 }
 
-/** What was drafted elsewhere is put at the end of the file with the most rules. */
-function withDrafts(files: PolicyFile[]): { files: PolicyFile[]; into: string | undefined } {
-  const wanted = JSON.parse(sessionStorage.getItem(drafts) ?? '[]') as string[]
-  sessionStorage.removeItem(drafts)
-  if (wanted.length === 0) return { files, into: undefined }
-  const rules = (f: PolicyFile) => (f.text.match(/^(?:off )?(?:allow|block)\b/gm) ?? []).length
-  const into = [...files].filter((f) => f.name.endsWith('.fence')).sort((a, b) => rules(b) - rules(a))[0]?.name
-  return { files: files.map((f) => (f.name === into ? { ...f, text: `${f.text.replace(/\n?$/, '\n')}${wanted.join('\n')}\n` } : f)), into }
-}
-
-function Writing({ newest, published, earlier, words: given }: { newest: number; published: PolicyFile[]; earlier: PolicyFile[] | undefined; words: { statements: string[]; modifiers: string[] } }) {
+function Writing({ newest, published, earlier, words: given }: { newest: number; published: PolicyFile[]; earlier: PolicyFile[] | undefined; words: Words }) {
   const [params, setParams] = useSearchParams()
   const [words] = useState(given)
+  const jump = useLocation().key // another each time, so that one can go to the same line again
+  const placeRef = useRef<() => Place>(undefined)
   const [begun] = useState(() => {
     const from = earlier ? { base: newest, files: earlier } : (keptDraft() ?? { base: newest, files: published })
-    const { files, into } = withDrafts(from.files)
-    return { draft: { base: from.base, files }, into }
+    const { files, ...at } = withDrafts(from.files)
+    return { draft: { base: from.base, files }, ...at }
   })
   const [draft, setDraft] = useState<Draft>(begun.draft)
   const fence = draft.files.filter((f) => f.name.endsWith('.fence'))
   const name = params.get('file') ?? begun.into ?? fence[0]?.name ?? ''
-  const line = Number(params.get('line') ?? 0)
+  const line = Number(params.get('line') ?? (params.has('file') ? 0 : begun.line))
   const changed = useMemo(() => draft.files.some((f) => published.find((p) => p.name === f.name)?.text !== f.text) || draft.files.length !== published.length, [draft, published])
   const [weighed, setWeighed] = useState<PolicyFile[]>()
   useEffect(() => {
@@ -107,18 +101,26 @@ function Writing({ newest, published, earlier, words: given }: { newest: number;
             open(file)
           }}
         />
-        <div className="h-[60vh] overflow-hidden rounded-board border border-line bg-board lg:h-full">
+        <Tools
+          placeRef={placeRef}
+          open={open}
+          change={(files) => {
+            setDraft((d) => ({ ...d, files }))
+          }}
+        >
           <Editor
             files={draft.files}
             name={name}
             words={words}
             problems={problems}
             line={line}
+            jump={jump}
+            placeRef={placeRef}
             change={(text) => {
               setDraft((d) => ({ ...d, files: d.files.map((f) => (f.name === name ? { ...f, text } : f)) }))
             }}
           />
-        </div>
+        </Tools>
         <Meaning changed={changed} meaning={meaning} problems={problems} open={open} />
       </div>
     </>

@@ -8,6 +8,7 @@ import { useFleetHead, type State, type Wanted } from '../api/fleet'
 import { Failure, Heading, Loading, Empty, Mono, count, counted, states } from '../components/basics'
 import { AsCommand } from '../components/Button'
 import { StartWave } from '../components/StartWave'
+import { Export } from './fleet/Export'
 import { FleetTable } from './fleet/FleetTable'
 
 const sorts: Wanted['sort'][] = ['name', 'roles', 'state', 'in_force', 'findings', 'heard']
@@ -67,6 +68,7 @@ export default function FleetPage() {
         </span>
         <span className="ml-auto flex flex-wrap items-center gap-2">
           <AsCommand command={command(wanted)} />
+          <Export wanted={wanted} />
           <StartWave hosts={[...chosen]} />
         </span>
       </Heading>

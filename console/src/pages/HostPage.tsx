@@ -9,19 +9,23 @@ import { useDrift, useHost, type Finding } from '../api/hosts'
 import { Ago, Empty, Failure, Heading, Loading, Mono, StateBadge } from '../components/basics'
 import { AsCommand } from '../components/Button'
 import { Tab } from '../components/Tab'
+import { Connections } from './host/Connections'
 import { Deeds } from './host/Deeds'
 import { Addresses, LastChange } from './host/Facts'
 import { FindingCard, Nothing } from './host/Findings'
+import { Past } from './host/Past'
+import { Probe } from './host/Probe'
 import { Rules } from './host/Rules'
 import { Copies, Listeners } from './host/Told'
 
-const tabs = ['findings', 'rules', 'listeners', 'copies']
+const tabs = ['findings', 'rules', 'listeners', 'connections', 'copies', 'past', 'try']
 
 export default function HostPage() {
   const { host = '' } = useParams()
   const status = useHost(host)
-  const drift = useDrift(host)
   const [params, setParams] = useSearchParams()
+  const at = params.get('at') ?? ''
+  const drift = useDrift(host, at)
   const asked = params.get('show') ?? ''
   if (drift.error) return <Failure error={drift.error} />
   if (status.error) return <Failure error={status.error} />
@@ -37,30 +41,37 @@ export default function HostPage() {
       <Heading title={host}>
         <StateBadge state={found.state} />
         <span className="text-faint">{(known.roles ?? []).join(', ')}</span>
-        <span className="ml-auto">
-          <Deeds host={known} />
-        </span>
+        <span className="ml-auto">{at === '' && <Deeds host={known} />}</span>
       </Heading>
       <div className="-mt-2 mb-5 flex flex-wrap items-center gap-x-4 gap-y-1 text-sm text-faint">
         <span>
           last report <Ago time={known.heard_at} />, {inForce(known, status.data.revision)}
         </span>
-        <AsCommand command={`yfence drift ${host}`} />
+        <AsCommand command={`yfence drift ${host}${at === '' ? '' : ` --at ${at}`}`} />
         <Addresses host={known} />
       </div>
-      <Warnings host={known} why={found.why} state={found.state} />
-      {known.change && <LastChange change={known.change} />}
+      {at === '' ? (
+        <>
+          <Warnings host={known} why={found.why} state={found.state} />
+          {known.change && <LastChange change={known.change} />}
+        </>
+      ) : (
+        <Then host={host} at={at} revision={drift.data.revision} />
+      )}
       <Tabs.Root
         value={tabs.includes(asked) ? asked : 'findings'}
         onValueChange={(show) => {
-          setParams(show === 'findings' ? {} : { show }, { replace: true })
+          setParams({ ...(show !== 'findings' && { show }), ...(at !== '' && { at }) }, { replace: true })
         }}
       >
         <Tabs.List className="no-print mb-4 flex flex-wrap gap-1 border-b border-line" aria-label="What to see of the host">
           <Tab value="findings">Findings</Tab>
           <Tab value="rules">Rules, published beside live</Tab>
           <Tab value="listeners">Listeners</Tab>
+          <Tab value="connections">Open connections</Tab>
           <Tab value="copies">Copies</Tab>
+          <Tab value="past">Past</Tab>
+          <Tab value="try">Try a connection</Tab>
         </Tabs.List>
         <Tabs.Content value="findings" className="flex flex-col gap-4">
           {(found.unread ?? []).map((what) => (
@@ -73,10 +84,19 @@ export default function HostPage() {
           {(found.findings ?? []).length === 0 && <Nothing state={found.state} host={host} />}
         </Tabs.Content>
         <Tabs.Content value="rules">
-          <Rules host={host} findings={found.findings ?? []} />
+          <Rules host={host} at={at} findings={found.findings ?? []} />
         </Tabs.Content>
         <Tabs.Content value="listeners">
           <Listeners host={host} />
+        </Tabs.Content>
+        <Tabs.Content value="connections">
+          <Connections host={host} roles={known.roles ?? []} />
+        </Tabs.Content>
+        <Tabs.Content value="past">
+          <Past host={host} />
+        </Tabs.Content>
+        <Tabs.Content value="try">
+          <Probe host={host} />
         </Tabs.Content>
         <Tabs.Content value="copies">
           <Copies host={host} roles={known.roles ?? []} />
@@ -92,6 +112,18 @@ function Findings({ findings }: { findings: Finding[] }) {
     if (window.location.hash !== '') document.querySelector(window.location.hash)?.scrollIntoView()
   }, [])
   return findings.map((f, i) => <FindingCard key={`${f.kind} ${f.direction} ${f.live.at} ${f.published.by} ${f.traffic}`} finding={f} id={`finding-${String(i + 1)}`} />)
+}
+
+/** Says that the page is about an instant of the past, and how one comes back. */
+function Then({ host, at, revision }: { host: string; at: string; revision: number }) {
+  return (
+    <p role="status" className="mb-5 rounded-board border border-care bg-care-wash p-4 text-care">
+      The findings and the rules below are those of <time dateTime={at}>{new Date(at).toLocaleString()}</time>, compared with revision {revision}, which was published then.{' '}
+      <Link to={`/hosts/${host}`} className="font-semibold underline underline-offset-2">
+        See the host now
+      </Link>
+    </p>
+  )
 }
 
 /** What is to be known of a host before anything else. */

@@ -1,20 +1,19 @@
 // Reach: who comes to whom, as a matrix of roles and networks; two revisions laid over each other.
 import { useSearchParams } from 'react-router'
 
-import { useRevisions } from '../api/policy'
 import { useReach } from '../api/reach'
 import { Empty, Failure, Heading, Loading, Mono, counted } from '../components/basics'
 import { AsCommand } from '../components/Button'
 import { CellView } from './reach/CellView'
+import { Choose } from './reach/Choose'
 import { Matrix, Shades } from './reach/Matrix'
 
 export default function ReachPage() {
   const [params, setParams] = useSearchParams()
-  const revision = Number(params.get('revision') ?? 0)
-  const before = params.get('before') === null ? undefined : Number(params.get('before'))
-  const now = useReach(revision)
+  const of = params.get('of') ?? ''
+  const before = params.get('before') ?? undefined
+  const now = useReach(of)
   const was = useReach(before)
-  const revisions = useRevisions().data?.revisions ?? []
   const cell = params.get('cell')
   const change = (key: string, value: string | undefined) => {
     const next = new URLSearchParams(params)
@@ -22,25 +21,6 @@ export default function ReachPage() {
     else next.set(key, value)
     setParams(next, { replace: true })
   }
-  const choose = (key: string, label: string, none: string) => (
-    <label className="flex items-center gap-1.5 text-sm text-faint">
-      {label}
-      <select
-        value={params.get(key) ?? ''}
-        onChange={(event) => {
-          change(key, event.target.value)
-        }}
-        className="rounded-plank border border-line bg-board px-2 py-1 text-ink"
-      >
-        <option value="">{none}</option>
-        {revisions.map((r) => (
-          <option key={r.number} value={String(r.number)}>
-            revision {r.number}
-          </option>
-        ))}
-      </select>
-    </label>
-  )
   if (now.error) return <Failure error={now.error} />
   if (was.error) return <Failure error={was.error} />
   if (now.isPending || (before !== undefined && was.isPending)) return <Loading what="the reach" />
@@ -48,10 +28,24 @@ export default function ReachPage() {
   return (
     <>
       <Heading title="Reach">
-        {choose('revision', 'of', 'what is published')}
-        {choose('before', 'laid over', 'nothing')}
+        <Choose
+          label="of"
+          none="what is published"
+          when={of}
+          choose={(when) => {
+            change('of', when)
+          }}
+        />
+        <Choose
+          label="laid over"
+          none="nothing"
+          when={before ?? ''}
+          choose={(when) => {
+            change('before', when)
+          }}
+        />
         <span className="ml-auto">
-          <AsCommand command={`yfence reach${revision > 0 ? ` --revision ${String(revision)}` : ''}`} />
+          <AsCommand command={`yfence reach${of === '' ? '' : /^\d+$/.test(of) ? ` --revision ${of}` : ` --at ${of}`}`} />
         </span>
       </Heading>
       {(now.data.unread ?? []).length > 0 && (

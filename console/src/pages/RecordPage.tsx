@@ -1,45 +1,58 @@
 // The record: who did what, when, and why.
-import { useMemo } from 'react'
+import { useMemo, type ChangeEvent } from 'react'
 import { Link, useSearchParams } from 'react-router'
 
+import { deeds } from '../api/states.gen'
 import { useRecord, type EntriesWanted, type Entry } from '../api/record'
 import { Failure, Heading, Loading, Wide, count, counted } from '../components/basics'
 import { AsCommand, Button } from '../components/Button'
+import { Proof } from './record/Proof'
 
-const fields: { key: keyof EntriesWanted; label: string }[] = [
-  { key: 'by', label: 'by' },
-  { key: 'deed', label: 'deed' },
+const fields: { key: keyof EntriesWanted; label: string; choices?: [string, string][] }[] = [
+  { key: 'by', label: 'who' },
+  { key: 'deed', label: 'did', choices: Object.entries(deeds) },
   { key: 'on', label: 'on' },
 ]
+
+const field = 'w-44 rounded-plank border border-line bg-board px-2 py-1 text-ink'
 
 export default function RecordPage() {
   const [params, setParams] = useSearchParams()
   const wanted = useMemo(() => ({ by: params.get('by') ?? '', deed: params.get('deed') ?? '', on: params.get('on') ?? '' }), [params])
   const record = useRecord(wanted)
+  const change = (key: keyof EntriesWanted) => (event: ChangeEvent<HTMLInputElement | HTMLSelectElement>) => {
+    const next = new URLSearchParams(params)
+    if (event.target.value === '') next.delete(key)
+    else next.set(key, event.target.value)
+    setParams(next, { replace: true })
+  }
   const flags = fields.filter(({ key }) => wanted[key] !== '').map(({ key }) => ` --${key} '${wanted[key]}'`)
   return (
     <>
       <Heading title="Record">
-        {record.data && <span className="text-faint">{counted(record.data.pages[0]?.size ?? 0, 'entry', 'entries')}, each signed with all before it</span>}
+        {record.data && <span className="text-faint">{counted(record.data.pages[0]?.size ?? 0, 'entry', 'entries')}</span>}
         <span className="ml-auto flex flex-wrap gap-2">
           <AsCommand command={`yfence record${flags.join('')}`} />
           <AsCommand command="yfence record verify" />
         </span>
       </Heading>
+      <Proof />
       <div className="mb-3 flex flex-wrap gap-3 text-sm">
-        {fields.map(({ key, label }) => (
+        {fields.map(({ key, label, choices }) => (
           <label key={key} className="flex items-center gap-1.5 text-faint">
             {label}
-            <input
-              value={wanted[key]}
-              onChange={(event) => {
-                const next = new URLSearchParams(params)
-                if (event.target.value === '') next.delete(key)
-                else next.set(key, event.target.value)
-                setParams(next, { replace: true })
-              }}
-              className="w-44 rounded-plank border border-line bg-board px-2 py-1 text-ink"
-            />
+            {choices ? (
+              <select value={wanted[key]} onChange={change(key)} className={field}>
+                <option value="">anything</option>
+                {choices.map(([deed, said]) => (
+                  <option key={deed} value={deed}>
+                    {said} ({deed})
+                  </option>
+                ))}
+              </select>
+            ) : (
+              <input value={wanted[key]} onChange={change(key)} className={field} />
+            )}
           </label>
         ))}
       </div>
@@ -102,7 +115,9 @@ function Row({ entry: e }: { entry: Entry }) {
       <td className="px-3 py-1.5" title={[e.by.sign_in, e.by.from].filter(Boolean).join(', from ')}>
         {e.by.name} <span className="text-sm text-faint">{e.by.kind}</span>
       </td>
-      <td className="px-3 py-1.5 whitespace-nowrap">{e.deed}</td>
+      <td className="px-3 py-1.5 whitespace-nowrap" title={e.deed}>
+        {deeds[e.deed] ?? e.deed}
+      </td>
       <td className="px-3 py-1.5">
         {place === undefined ? (
           e.on

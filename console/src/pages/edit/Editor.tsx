@@ -1,71 +1,44 @@
 // The editor of one file: it colours, completes, explains and marks as the language server does in others.
 import { autocompletion, type CompletionContext } from '@codemirror/autocomplete'
 import { defaultKeymap, history, historyKeymap } from '@codemirror/commands'
-import { StreamLanguage, syntaxHighlighting, HighlightStyle } from '@codemirror/language'
+import { syntaxHighlighting } from '@codemirror/language'
 import { setDiagnostics, type Diagnostic } from '@codemirror/lint'
 import { highlightSelectionMatches, searchKeymap } from '@codemirror/search'
 import { EditorState } from '@codemirror/state'
 import { EditorView, highlightActiveLine, hoverTooltip, keymap, lineNumbers } from '@codemirror/view'
-import { tags } from '@lezer/highlight'
-import { useEffect, useRef } from 'react'
+import { useEffect, useRef, type RefObject } from 'react'
 
 import type { Schemas } from '../../api/client'
-import { assist, type PolicyFile } from '../../api/draft'
+import { assist, type Place, type PolicyFile } from '../../api/draft'
+import { colours, language, look, type Words } from './language'
 
 interface Does {
   files: PolicyFile[]
   name: string
-  words: { statements: string[]; modifiers: string[] }
+  words: Words
   problems: Schemas['Problem'][]
   line: number
+  /** Changes whenever somebody wants to go to that line. */
+  jump: string
+  /** Says where the cursor is, for whoever asks. */
+  placeRef: RefObject<(() => Place) | undefined>
   change: (text: string) => void
 }
 
-/** Colours of the language: what begins a statement, what modifies one, texts and comments. */
-const colours = HighlightStyle.define([
-  { tag: tags.keyword, fontWeight: '600' },
-  { tag: tags.modifier, color: 'var(--care)' },
-  { tag: tags.string, color: 'var(--good)' },
-  { tag: tags.comment, color: 'var(--faint)', fontStyle: 'italic' },
-  { tag: tags.definition(tags.name), color: 'var(--ink)', textDecoration: 'underline' },
-])
+/** How many letters a text has: the service counts letters, the browser halves of some. */
+const letters = (text: string) => Array.from(text).length
 
-const look = EditorView.theme({
-  '&': { fontSize: '13px', backgroundColor: 'var(--board)', color: 'var(--ink)', height: '100%' },
-  '.cm-scroller': { fontFamily: "'Source Code Pro', 'DejaVu Sans Mono', ui-monospace, monospace", lineHeight: '1.6' },
-  '.cm-gutters': { backgroundColor: 'var(--sunk)', color: 'var(--faint)', border: 'none' },
-  '.cm-activeLine': { backgroundColor: 'color-mix(in srgb, var(--fence) 12%, transparent)' },
-  '.cm-cursor': { borderLeftColor: 'var(--ink)' },
-  '.cm-tooltip': { backgroundColor: 'var(--board)', color: 'var(--ink)', border: '1px solid var(--line)' },
-  '.cm-tooltip-autocomplete > ul > li[aria-selected]': { backgroundColor: 'var(--fence)', color: 'var(--fence-ink)' },
-  '.cm-completionDetail': { color: 'var(--faint)', marginLeft: '1em' },
-  '.cm-panels': { backgroundColor: 'var(--sunk)', color: 'var(--ink)' },
-})
-
-/** The language as far as colours go: its words come from the service. */
-function language(words: Does['words']) {
-  const statements = new Set([...words.statements, 'off'])
-  const modifiers = new Set(words.modifiers)
-  return StreamLanguage.define({
-    name: 'fence',
-    token(stream) {
-      if (stream.eatSpace()) return null
-      if (stream.match(/^#.*/)) return 'comment'
-      if (stream.match(/^"(?:[^"\\]|\\.)*"?/)) return 'string'
-      const begins = stream.string.slice(0, stream.pos).trim() === ''
-      const word = stream.match(/^[A-Za-z0-9@._/*+-]+/) as RegExpMatchArray | null
-      if (!word) {
-        stream.next()
-        return null
-      }
-      if (begins && statements.has(word[0])) return 'keyword'
-      return modifiers.has(word[0]) ? 'modifier' : null
-    },
-    languageData: { commentTokens: { line: '#' } },
-  })
+/** What to change for one text to become another: the cursor stays where nothing changed. */
+function difference(was: string, now: string) {
+  if (was === now) return []
+  let from = 0
+  while (from < was.length && was[from] === now[from]) from++
+  let same = 0 // letters at the end
+  while (same < Math.min(was.length, now.length) - from && was[was.length - 1 - same] === now[now.length - 1 - same]) same++
+  return [{ from, to: was.length - same, insert: now.slice(from, now.length - same) }]
 }
 
-export function Editor({ files, name, words, problems, line, change }: Does) {
+export function Editor({ files, name, words, problems, line, jump, placeRef, change }: Does) {
   const box = useRef<HTMLDivElement>(null)
   const view = useRef<EditorView>(null)
   const now = useRef({ files, change })
@@ -80,7 +53,7 @@ export function Editor({ files, name, words, problems, line, change }: Does) {
     const at = (state: EditorState, pos: number) => {
       const { number, from } = state.doc.lineAt(pos)
       const text = state.doc.toString()
-      return { files: now.current.files.map((f) => (f.name === name ? { name, text } : f)), file: name, line: number, column: pos - from + 1 }
+      return { files: now.current.files.map((f) => (f.name === name ? { name, text } : f)), file: name, line: number, column: letters(text.slice(from, pos)) + 1 }
     }
     const complete = async (context: CompletionContext) => {
       const word = context.matchBefore(/[A-Za-z0-9@._/-]*/)
@@ -126,17 +99,19 @@ export function Editor({ files, name, words, problems, line, change }: Does) {
       }),
     })
     view.current = editor
+    placeRef.current = () => at(editor.state, editor.state.selection.main.head)
     return () => {
       editor.destroy()
       view.current = null
+      placeRef.current = undefined
     }
-  }, [name, words])
+  }, [name, words, placeRef])
 
   // A text that comes from elsewhere: a draft that was added, a name that was changed, a file that was laid out.
   const text = files.find((f) => f.name === name)?.text ?? ''
   useEffect(() => {
     const editor = view.current
-    if (editor && editor.state.doc.toString() !== text) editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } })
+    if (editor) editor.dispatch({ changes: difference(editor.state.doc.toString(), text) })
   }, [text])
 
   useEffect(() => {
@@ -158,7 +133,7 @@ export function Editor({ files, name, words, problems, line, change }: Does) {
     const { from } = editor.state.doc.line(line)
     editor.dispatch({ selection: { anchor: from }, effects: EditorView.scrollIntoView(from, { y: 'center' }) })
     editor.focus()
-  }, [line, name])
+  }, [line, jump, name])
 
   return <div ref={box} className="h-full min-h-0 overflow-hidden" />
 }

@@ -1,5 +1,5 @@
 // What one does with a host: each says beforehand what will happen, and how it is undone.
-import { Pause, Play, RefreshCw, RotateCcw, Scissors, Undo2 } from 'lucide-react'
+import { Pause, Play, RefreshCw, RotateCcw, Undo2 } from 'lucide-react'
 import { useId, useState } from 'react'
 
 import type { Schemas } from '../../api/client'
@@ -36,23 +36,6 @@ export function Deeds({ host }: { host: HostStatus }) {
         />
       )}
       {mayPause && (host.state === 'paused' ? <Resume ask={ask.mutateAsync} /> : <PauseIt host={host.name} ask={ask.mutateAsync} />)}
-      {maySettle && (
-        <Deed
-          name="Cut"
-          icon={<Scissors className={icon} aria-hidden />}
-          look="bad"
-          consequence={
-            <>
-              <p>
-                Connections to <Mono>{host.name}</Mono> that are open and that the policy refuses are cut. Whoever uses one notices at once.
-              </p>
-              <p className="text-faint">A connection that was cut does not come back by itself. New ones are refused already where the rules are in force.</p>
-            </>
-          }
-          sure={host.name}
-          run={() => ask.mutateAsync({ do: 'connections', cut: true })}
-        />
-      )}
       {maySettle && (
         <Deed name="Ask for a report" icon={<RefreshCw className={icon} aria-hidden />} consequence={<p>The host tells now what it has in force, instead of at the next interval. Nothing is changed.</p>} run={() => ask.mutateAsync({ do: 'report' })} />
       )}

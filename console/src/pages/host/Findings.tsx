@@ -17,7 +17,7 @@ export function Nothing({ state, host }: { state: string; host: string }) {
     case 'silent':
       return <Empty title="This host has gone silent">Its last report was in step. Look whether it runs, and whether it reaches the service.</Empty>
     default:
-      return <Empty title="Nothing to report">Every packet fares on this host as the policy says.</Empty>
+      return <Empty title="Nothing to report">This host treats every packet as the policy says.</Empty>
   }
 }
 

@@ -2,8 +2,8 @@
 import { useLive, type Chain, type Finding, type Rule } from '../../api/hosts'
 import { Empty, Failure, Loading, Mono, count } from '../../components/basics'
 
-export function Rules({ host, findings }: { host: string; findings: Finding[] }) {
-  const live = useLive(host)
+export function Rules({ host, at, findings }: { host: string; at: string; findings: Finding[] }) {
+  const live = useLive(host, at)
   if (live.error) return <Failure error={live.error} />
   if (live.isPending) return <Loading what="the rules" />
   const guilty = new Set(findings.map((f) => f.live.at))

@@ -17,7 +17,7 @@ export function CellView({ from, to, now, was }: { from: string; to: string; now
         <Passes cell={cell} empty="Nothing passes." />
         {was && (
           <div>
-            <h3 className="text-sm font-semibold text-faint">In revision {was.revision}</h3>
+            <h3 className="text-sm font-semibold text-faint">Before, in revision {was.revision}</h3>
             <Passes cell={before} empty="Nothing passed." />
           </div>
         )}

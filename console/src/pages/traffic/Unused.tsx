@@ -1,6 +1,7 @@
 // What is admitted and was never used: candidates for going.
 import { useUnused, type Usage } from '../../api/traffic'
 import { Ago, Empty, Failure, Loading, Mono, count, counted } from '../../components/basics'
+import { SwitchOff } from '../../components/Draft'
 import { Place } from '../../components/Place'
 
 export function Unused({ since }: { since: number }) {
@@ -17,7 +18,7 @@ export function Unused({ since }: { since: number }) {
         {counting === hosts ? `All ${counted(hosts, 'host')} tell what they count.` : `${counted(counting, 'host')} of ${String(hosts)} tell what they count: what others use is not known.`}
       </p>
       <div className="grid items-start gap-5 lg:grid-cols-2">
-        <List name="Never used" empty="Every statement was used." usages={never} />
+        <List name="Never used" empty="Every statement that is counted was used." usages={never} />
         <List name="Used" empty="No statement was used." usages={sometimes} />
       </div>
     </>
@@ -36,6 +37,7 @@ function List({ name, empty, usages }: { name: string; empty: string; usages: Us
           <li key={u.statement} className="flex flex-wrap items-baseline gap-x-3 px-4 py-2">
             <Mono>{u.statement}</Mono>
             <Place at={u.place} />
+            {u.packets === 0 && !u.guard && u.place !== undefined && <SwitchOff statement={u.statement} place={u.place} />}
             {u.guard && <span className="text-sm text-care">a guard: it is for the day when others fail</span>}
             <span className="ml-auto text-sm text-faint">
               {u.packets > 0 ? (
