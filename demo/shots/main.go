@@ -33,6 +33,11 @@ var shots = []shot{
 
 var more = []shot{
 	{"page-listeners", "/hosts/watch-01?show=listeners", "section ul", ""},
+	{"page-past", "/hosts/logbook-01?show=past", "main section ol", ""},
+	{"page-connections", "/hosts/logbook-01?show=connections", `//button[contains(., "Look for")]`, ""},
+	{"page-try", "/hosts/logbook-01?show=try", "main form", ""},
+	{"page-copies", "/hosts/logbook-01?show=copies", "main section ul", ""},
+	{"page-compare", "/policy/compare?from=1&to=2", "main section", ""},
 	{"page-revisions", "/policy?file=rules.fence&line=17", "main section", ""},
 	{"page-clouds", "/clouds", "main section", ""},
 	{"page-proposals", "/proposals", "main section", ""},

@@ -215,7 +215,7 @@ func (a *app) printFinding(w io.Writer, f compare.Finding, p func(string, string
 		line("live", "%s", f.Live.Rule)
 	}
 	if f.Because == compare.Changed && f.Revision != 0 {
-		line("because", "somebody changed what was settled, which was of revision %d", f.Revision)
+		line("because", "somebody changed the rules on the host itself; revision %d was in force there", f.Revision)
 	}
 	line("to do", "%s", f.Hint)
 }

@@ -49,6 +49,8 @@ func (a *app) printPast(w io.Writer, past api.Past) {
 		case c.First:
 		case c.Unread != "":
 			what = "it is not known what changed: " + c.Unread
+		case c.Added+c.Removed == 0:
+			what = "the listing changed, and no rule did"
 		default:
 			what = fmt.Sprintf("%s added, %d removed", plural(c.Added, "line"), c.Removed)
 		}

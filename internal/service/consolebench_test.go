@@ -58,6 +58,16 @@ func BenchmarkConsole(b *testing.B) {
 			b.ReportMetric(ask(b, replaced(longest, `document.querySelector("[role=region]").scrollBy(0, 400)`)), "ms-longest-frame")
 		}
 	})
+	b.Run("editor-help", func(b *testing.B) {
+		open(b)
+		for b.Loop() {
+			b.ReportMetric(ask(b, `(async () => {
+				const revision = await (await fetch("/api/v1/revisions/1")).json(), begin = performance.now()
+				const body = JSON.stringify({files: revision.files, file: revision.files[0].name, line: 1, column: 1})
+				await (await fetch("/api/v1/assist", {method: "POST", headers: {"Content-Type": "application/json"}, body})).json()
+				return performance.now() - begin })()`), "ms-until-answered")
+		}
+	})
 	b.Run("palisade-pointed-at", func(b *testing.B) {
 		open(b)
 		require.NoError(b, chromedp.Do(tab, chromedp.Navigate(h.url+"/")))

@@ -29,7 +29,7 @@ export function SwitchOff({ statement, place }: { statement: string; place: stri
   return (
     <Button
       small
-      aria-label={`Draft ${statement} off`}
+      aria-label={`Draft off: ${statement}`}
       title="Write “off” in front of the statement, in a draft: nothing is published by that"
       onClick={() => {
         write(place)

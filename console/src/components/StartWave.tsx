@@ -20,6 +20,7 @@ export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
   const [between, setBetween] = useState(false)
   const [skip, setSkip] = useState(false)
   if (!may || !head.data || head.data.revision === 0) return null
+  const one = hosts.length === 1 // which has no steps
   const what = hosts.length === 0 ? 'the whole fleet' : hosts.length < 4 ? hosts.join(', ') : counted(hosts.length, 'host')
   return (
     <Deed
@@ -30,35 +31,22 @@ export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
       consequence={
         <>
           <p>
-            Revision {head.data.revision} is put in force on {what}, step by step: {sizes.trim() === '' ? 'one host of each role, then a tenth, then all' : sizes}.
+            Revision {head.data.revision} is put in force on {what}
+            {one ? '' : `, step by step: ${sizes.trim() === '' ? 'one host of each role, then a tenth, then all' : sizes}`}.
           </p>
-          <p>Each host keeps the new rules only if a new connection to it succeeds. Otherwise the host goes back to its old rules, and the wave stops.</p>
+          <p>{one ? 'The host' : 'Each host'} keeps the new rules only if a new connection to it succeeds. Otherwise the host goes back to its old rules{one ? '' : ', and the wave stops'}.</p>
           <p className="text-faint">Undo: stop the wave, or roll back what it changed.</p>
         </>
       }
       more={
         <>
-          <Field id={`${id}-sizes`} label="Steps" value={sizes} onChange={setSizes} hint="how many hosts are settled by the end of each: 1, 10%, 100%. Nothing written: as above" />
-          <label className="mt-3 flex items-center gap-2 text-sm">
-            <input
-              type="checkbox"
-              checked={between}
-              onChange={() => {
-                setBetween(!between)
-              }}
-            />
-            wait after each step until somebody says to go on
-          </label>
-          <label className="mt-1.5 flex items-center gap-2 text-sm">
-            <input
-              type="checkbox"
-              checked={skip}
-              onChange={() => {
-                setSkip(!skip)
-              }}
-            />
-            skip the connection tests after each step
-          </label>
+          {!one && (
+            <>
+              <Field id={`${id}-sizes`} label="Steps" value={sizes} onChange={setSizes} hint="how many hosts are settled by the end of each: 1, 10%, 100%. Nothing written: as above" />
+              <Choice says="wait after each step until somebody says to go on" on={between} set={setBetween} />
+            </>
+          )}
+          <Choice says={`skip the connection tests after ${one ? 'the change' : 'each step'}`} on={skip} set={setSkip} />
         </>
       }
       run={(why) =>
@@ -74,5 +62,20 @@ export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
         void go('/waves')
       }}
     />
+  )
+}
+
+function Choice({ says, on, set }: { says: string; on: boolean; set: (on: boolean) => void }) {
+  return (
+    <label className="mt-2 flex items-center gap-2 text-sm">
+      <input
+        type="checkbox"
+        checked={on}
+        onChange={() => {
+          set(!on)
+        }}
+      />
+      {says}
+    </label>
   )
 }

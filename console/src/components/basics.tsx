@@ -1,6 +1,6 @@
 // Small things that every page shows.
 import { BellOff, CircleCheck, CircleDashed, CircleHelp, CircleX, Clock, Ghost, Hourglass, PauseCircle, ShieldOff, TriangleAlert, Undo2, type LucideIcon } from 'lucide-react'
-import { useEffect, useState, type ReactNode } from 'react'
+import { useEffect, useSyncExternalStore, type ReactNode } from 'react'
 
 import type { State } from '../api/fleet'
 import { stateNotes } from '../api/states.gen'
@@ -111,19 +111,28 @@ export const count = (n: number) => figures.format(n)
 /** A number with what it counts: 1 host, 1,200 hosts. */
 export const counted = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`
 
-/** The time, again every few seconds, so that what is said of it stays true. */
-export function useNow() {
-  const [now, setNow] = useState(() => Date.now())
-  useEffect(() => {
-    const timer = setInterval(() => {
-      setNow(Date.now())
-    }, 5000)
-    return () => {
-      clearInterval(timer)
-    }
-  }, [])
-  return now
+// One clock for all that says how long ago something was: a table has hundreds of them.
+const hearers = new Set<() => void>()
+let clock = Date.now()
+let ticking: ReturnType<typeof setInterval> | undefined
+
+function hear(hearer: () => void) {
+  hearers.add(hearer)
+  if (ticking === undefined) clock = Date.now()
+  ticking ??= setInterval(() => {
+    clock = Date.now()
+    for (const each of hearers) each()
+  }, 5000)
+  return () => {
+    hearers.delete(hearer)
+    if (hearers.size > 0) return
+    clearInterval(ticking)
+    ticking = undefined
+  }
 }
+
+/** The time, again every few seconds, so that what is said of it stays true. */
+export const useNow = () => useSyncExternalStore(hear, () => clock)
 
 const units = [
   ['day', 86400],

@@ -89,7 +89,7 @@ function Writing({ newest, published, earlier, words: given }: { newest: number;
           Revision {newest} was published after you started. You can still propose this draft. To publish it, discard the changes and start from revision {newest}.
         </p>
       )}
-      <div className="grid gap-4 lg:h-[calc(100vh-9rem)] lg:grid-cols-[12rem_minmax(0,1fr)] xl:grid-cols-[12rem_minmax(0,1fr)_24rem]">
+      <div className="grid gap-4 lg:h-[calc(100vh-9rem)] lg:grid-cols-[minmax(0,1fr)_20rem] lg:grid-rows-[auto_minmax(0,1fr)] 2xl:grid-cols-[12rem_minmax(0,1fr)_24rem] 2xl:grid-rows-1">
         <Files
           draft={draft}
           published={published}

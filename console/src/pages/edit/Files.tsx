@@ -20,7 +20,7 @@ export function Files({ draft, published, name, problems, open, add }: Does) {
   const named = fresh.endsWith('.fence') ? fresh : `${fresh}.fence`
   const taken = draft.files.some((f) => f.name === named)
   return (
-    <nav aria-label="Files of the policy" className="flex flex-col gap-0.5 overflow-y-auto">
+    <nav aria-label="Files of the policy" className="flex max-h-48 flex-col gap-0.5 overflow-y-auto lg:col-start-2 lg:row-start-1 2xl:col-start-1 2xl:max-h-none">
       {draft.files.map((f) => {
         const was = published.find((p) => p.name === f.name)
         const wrong = problems.some((p) => p.file === f.name)

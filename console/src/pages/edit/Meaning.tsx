@@ -17,7 +17,7 @@ export function Meaning({ changed, meaning, problems, open }: Does) {
   const found = meaning.data
   const hosts = found?.hosts.length ?? 0
   return (
-    <div className="flex min-w-0 flex-col gap-4 lg:col-span-2 xl:col-span-1 xl:overflow-y-auto" tabIndex={0} role="region" aria-label="What the draft means">
+    <div className="flex min-w-0 flex-col gap-4 lg:col-start-2 lg:row-start-2 lg:overflow-y-auto 2xl:col-start-3 2xl:row-start-1" tabIndex={0} role="region" aria-label="What the draft means">
       <Board title="What it means" beside={<span className="text-sm text-faint">{meaning.isFetching ? 'deciding …' : changed && found && problems.length === 0 ? `on ${counted(hosts, 'host')}` : ''}</span>}>
         {!changed && <p className="p-4 text-faint">No changes yet. While you type, this shows what the change newly admits and refuses.</p>}
         {changed && problems.length > 0 && <Problems problems={problems} open={open} />}

@@ -52,7 +52,7 @@ export function Tools({ placeRef, open, change, children }: Does) {
   }
   return (
     <div
-      className="flex h-[60vh] flex-col overflow-hidden rounded-board border border-line bg-board lg:h-full"
+      className="flex h-[60vh] min-h-0 flex-col overflow-hidden rounded-board border border-line bg-board lg:col-start-1 lg:row-span-2 lg:row-start-1 lg:h-full 2xl:col-start-2 2xl:row-span-1"
       onKeyDown={(event) => {
         const button = bar.current?.querySelector<HTMLButtonElement>(`[aria-keyshortcuts="${pressed(event)}"]`)
         if (!button) return

@@ -1,7 +1,7 @@
 // The rows of the fleet that are in sight, each from the part of the fleet that it is in.
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { ArrowDown, ArrowUp, ChevronsUpDown } from 'lucide-react'
-import { useRef } from 'react'
+import { memo, useCallback, useDeferredValue, useRef, type Dispatch, type SetStateAction } from 'react'
 import { Link } from 'react-router'
 
 import { part, useFleetParts, type HostStatus, type Wanted } from '../../api/fleet'
@@ -25,19 +25,33 @@ interface Does {
   wanted: Wanted
   want: (change: Partial<Wanted>) => void
   chosen: ReadonlySet<string>
-  choose: (chosen: ReadonlySet<string>) => void
+  choose: Dispatch<SetStateAction<ReadonlySet<string>>>
 }
 
 export function FleetTable({ wanted, want, chosen, choose }: Does) {
   const scroll = useRef<HTMLDivElement>(null)
   const [first] = useFleetParts(wanted, [0])
   const total = first?.data?.total ?? 0
-  const rows = useVirtualizer({ count: total, getScrollElement: () => scroll.current, estimateSize: () => row, overscan: 12 })
+  const rows = useVirtualizer({ count: total, getScrollElement: () => scroll.current, estimateSize: () => row, overscan: 8, useFlushSync: false })
   const items = rows.getVirtualItems()
+  // Rows that come into sight in a hurry say a name at first: all of their cells follow when there is time.
+  const top = items[0]?.index ?? 0
+  const settled = useDeferredValue(top)
+  const whole = (index: number) => index >= settled && index < settled + items.length
   const numbers = [...new Set(items.map((i) => Math.floor(i.index / part)))]
   const parts = useFleetParts(wanted, numbers)
   const latest = new Map(numbers.map((n, i) => [n, parts[i]?.data?.hosts ?? []]))
   const { found, waits, show, hold } = useStill(wanted, latest)
+  const toggle = useCallback(
+    (name: string) => {
+      choose((before) => {
+        const next = new Set(before)
+        if (!next.delete(name)) next.add(name)
+        return next
+      })
+    },
+    [choose],
+  )
   const failed = first?.error ?? parts.find((p) => p.error)?.error
   if (failed) return <Failure error={failed} />
   if (!first?.data) return <Loading what="the fleet" />
@@ -45,7 +59,7 @@ export function FleetTable({ wanted, want, chosen, choose }: Does) {
   const all = inSight.length > 0 && inSight.every((h) => chosen.has(h.name))
   return (
     <>
-      <div ref={scroll} className="h-[calc(100vh-13rem)] min-h-80 overflow-y-auto rounded-board border border-line bg-board" tabIndex={0} aria-label="Hosts" role="region" {...hold}>
+      <div ref={scroll} className="h-[calc(100vh-13rem)] min-h-80 overflow-y-auto [contain:strict] rounded-board border border-line bg-board" tabIndex={0} aria-label="Hosts" role="region" {...hold}>
         <div role="table" aria-label="Hosts" aria-rowcount={total + 1}>
           <div role="rowgroup" className="sticky top-0 z-10 border-b border-line bg-sunk">
             <div role="row" className={`${grid} py-1.5 text-sm`}>
@@ -73,17 +87,13 @@ export function FleetTable({ wanted, want, chosen, choose }: Does) {
             {items.map((item) => {
               const host = found.get(Math.floor(item.index / part))?.[item.index % part]
               return (
-                <div key={item.key} role="row" aria-rowindex={item.index + 2} className={`${grid} absolute top-0 left-0 w-full border-b border-line hover:bg-sunk`} style={{ height: row, transform: `translateY(${String(item.start)}px)` }}>
-                  {host ? (
-                    <Cells
-                      host={host}
-                      chosen={chosen.has(host.name)}
-                      toggle={() => {
-                        const next = new Set(chosen)
-                        if (!next.delete(host.name)) next.add(host.name)
-                        choose(next)
-                      }}
-                    />
+                <div key={item.key} role="row" aria-rowindex={item.index + 2} className={`${grid} absolute top-0 left-0 w-full [contain:strict] border-b border-line hover:bg-sunk`} style={{ height: row, transform: `translateY(${String(item.start)}px)` }}>
+                  {host && !whole(item.index) ? (
+                    <span role="cell" className="col-start-2 truncate font-medium">
+                      {host.name}
+                    </span>
+                  ) : host ? (
+                    <Cells host={host} chosen={chosen.has(host.name)} toggle={toggle} />
                   ) : (
                     <span role="cell" className="col-span-full text-faint">
                       …
@@ -146,13 +156,14 @@ function Head({ column: c, wanted, want }: { column: (typeof columns)[number] } 
   )
 }
 
-function Cells({ host: h, chosen, toggle }: { host: HostStatus; chosen: boolean; toggle: () => void }) {
+/** The cells of a row; they are made again only where something of the host is another. */
+const Cells = memo(function Cells({ host: h, chosen, toggle }: { host: HostStatus; chosen: boolean; toggle: (name: string) => void }) {
   const addresses = (h.interfaces ?? []).flatMap((i) => i.addresses.map((a) => a.replace(/\/.*/, '')))
   const four = addresses.filter((a) => !a.includes(':'))
   return (
     <>
       <span role="cell">
-        <input type="checkbox" aria-label={`Choose ${h.name}`} checked={chosen} onChange={toggle} />
+        <input type="checkbox" aria-label={`Choose ${h.name}`} checked={chosen} onChange={() => { toggle(h.name) }} />
       </span>
       <span role="cell" className="truncate">
         <Link to={`/hosts/${h.name}`} className="font-medium underline-offset-2 hover:underline">
@@ -181,4 +192,4 @@ function Cells({ host: h, chosen, toggle }: { host: HostStatus; chosen: boolean;
       </span>
     </>
   )
-}
+})

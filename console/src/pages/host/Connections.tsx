@@ -26,7 +26,7 @@ export function Connections({ host, roles }: { host: string; roles: string[] }) 
             look.mutate({ do: 'connections' })
           }}
         >
-          {look.isPending ? 'Asking the host …' : 'Look for connections that the policy refuses'}
+          {look.isPending ? 'Asking the host …' : 'Look for refused connections'}
         </Button>
         {look.data && !cut.data && list.length > 0 && (
           <Deed

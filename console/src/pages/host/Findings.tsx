@@ -1,6 +1,7 @@
 // What is otherwise on a host than it is to be: each difference with a packet that shows it.
 import { CircleCheck, CircleSlash, DoorOpen, Link as LinkIcon, PencilLine, Shuffle, type LucideIcon } from 'lucide-react'
 import type { ReactNode } from 'react'
+import { Link } from 'react-router'
 
 import type { Finding, Packet } from '../../api/hosts'
 import { Empty, Mono } from '../../components/basics'
@@ -32,7 +33,7 @@ const kinds: Record<Finding['kind'], { icon: LucideIcon; look: string; bar: stri
 /** How a difference came about. */
 function because(f: Finding): string {
   if (f.because === 'behind') return 'published, and not settled here yet'
-  return f.revision === undefined ? '' : `somebody changed what was settled, which was of revision ${f.revision}`
+  return f.revision === undefined ? '' : `somebody changed the rules on the host itself; revision ${f.revision} was in force there`
 }
 
 export function FindingCard({ finding: f, id }: { finding: Finding; id: string }) {
@@ -41,7 +42,17 @@ export function FindingCard({ finding: f, id }: { finding: Finding; id: string }
     <article id={id} className={`scroll-mt-16 rounded-board border border-l-4 border-line bg-board p-5 ${bar}`}>
       <p className={`mb-1 flex items-center gap-1.5 text-sm font-semibold ${look}`}>
         <Icon className="size-4" aria-hidden /> {f.kind}
-        <span className="font-normal text-faint">{because(f)}</span>
+        <span className="font-normal text-faint">
+          {because(f)}
+          {f.because !== 'behind' && f.kind !== 'cosmetic' && (
+            <>
+              {', '}
+              <Link to="?show=past" className="underline underline-offset-2 hover:text-ink">
+                when and how
+              </Link>
+            </>
+          )}
+        </span>
         <a href={`#${id}`} aria-label="A link to this finding" className="no-print ml-auto rounded-plank p-1 text-faint hover:text-ink">
           <LinkIcon className="size-3.5" aria-hidden />
         </a>

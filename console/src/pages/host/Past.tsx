@@ -52,15 +52,21 @@ export function Past({ host }: { host: string }) {
   )
 }
 
+/** What a change was, as a sentence. */
+function said(c: PastChange): string {
+  if (c.first === true) return 'The first report that is kept'
+  if (c.unread !== undefined) return `Something changed. It is not known what: ${c.unread}`
+  if (c.added + c.removed === 0) return 'The listing changed, and no rule did'
+  return `Rules changed: ${counted(c.added, 'line')} added, ${counted(c.removed, 'line')} removed`
+}
+
 /** What came and went. */
 function Changed({ change: c, newest }: { change: PastChange; newest: boolean }) {
   const hidden = c.added + c.removed - (c.plus ?? []).length - (c.minus ?? []).length
   return (
     <li className="relative pb-4 pl-6">
       <FileDiff className="absolute top-1 -left-2 size-4 bg-paper text-ink" aria-hidden />
-      <p className="font-medium">
-        {c.first === true ? 'The first report that is kept' : c.unread !== undefined ? `Rules changed. It is not known how: ${c.unread}` : `Rules changed: ${counted(c.added, 'line')} added, ${counted(c.removed, 'line')} removed`}
-      </p>
+      <p className="font-medium">{said(c)}</p>
       <p className="text-sm text-faint">
         <Ago time={c.began} />
         {c.published !== undefined && <>, revision {c.published} was published</>}
