@@ -84,6 +84,11 @@ func (c *Client) ReachAt(ctx context.Context, at time.Time) (api.Reach, error) {
 	return get[api.Reach](ctx, c, "/reach?at="+url.QueryEscape(at.UTC().Format(time.RFC3339Nano)))
 }
 
+// Cloud gives how one cloud stands, with its groups and who is in them.
+func (c *Client) Cloud(ctx context.Context, name string) (api.Cloud, error) {
+	return get[api.Cloud](ctx, c, "/clouds/"+url.PathEscape(name))
+}
+
 // Assist helps with a policy that somebody writes: what stands at a place in it, and what could.
 func (c *Client) Assist(ctx context.Context, req api.AssistRequest) (out api.Assisted, err error) {
 	return out, c.do(ctx, http.MethodPost, "/assist", req, &out)

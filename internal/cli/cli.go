@@ -146,7 +146,7 @@ there, nothing need be said; else give --policy and --fleet. On a running servic
 			a.proposeCommand(), a.proposalsCommand(),
 			a.revisionsCommand(), a.wavesCommand(), a.fleetCommand(),
 			a.listsCommand(), a.probeCommand(), a.listenersCommand(), a.connectionsCommand(), a.trafficCommand(), a.copiesCommand(),
-			a.pastCommand(),
+			a.pastCommand(), a.cloudsCommand(),
 			a.pauseCommand(),
 			a.resumeCommand(), a.tokensCommand(), a.loginCommand(), a.logoutCommand(), a.peopleCommand(), a.recordCommand(),
 			a.eventsCommand(),

@@ -52,6 +52,7 @@ var examples = map[string]string{
 	"attention":       "yfence attention",
 	"reach":           "yfence reach --to logbook",
 	"past":            "yfence past logbook-01",
+	"clouds":          "yfence clouds\nyfence clouds dunlin",
 	"people":          "yfence people",
 	"people sign-out": "yfence people sign-out kim -m 'left the company'",
 	"config schema":   "yfence config schema > service.schema.json",

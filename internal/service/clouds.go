@@ -122,6 +122,9 @@ func (s *Service) lookAtCloud(ctx context.Context, c CloudAccount, holder string
 	now := s.Clock().UTC()
 	st.ReadAt, st.Account, st.Instances, st.Groups = &now, have.About.Account, len(have.Instances), len(have.Groups)
 	st.Abilities = have.Abilities
+	if err := s.Store.PutCloudListing(ctx, c.Name, listingOf(doc)); err != nil {
+		return err
+	}
 	m, err := s.newest(ctx)
 	if err != nil {
 		return err

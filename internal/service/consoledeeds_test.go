@@ -93,6 +93,16 @@ func TestDeedsOfPages(t *testing.T) {
 	a.do(chromedp.Click(`//a[text()="See the host now"]`))
 	a.shows("last report")
 
+	// What was withdrawn is written again, and proposed anew.
+	_, err = h.EndProposal(context.Background(), 1, "withdraw", "strangers share that network")
+	require.NoError(t, err)
+	a.do(chromedp.Navigate(h.url+"/proposals/1"), chromedp.WaitVisible(`//a[text()="Propose it again"]`),
+		chromedp.Click(`//a[text()="Propose it again"]`))
+	a.shows("based on revision 1, saved in this tab")
+	require.Contains(t, says[string](a, `sessionStorage.getItem("yfence-draft")`), "allow peek: hill-lan")
+	a.do(chromedp.Click(`//button[text()="Discard changes"]`))
+	a.shows("No changes yet.")
+
 	a.do(chromedp.Navigate(h.url + "/traffic?show=unused"))
 	a.do(chromedp.WaitVisible(`//button[contains(., "Draft off")]`), chromedp.Click(`//button[contains(., "Draft off")]`))
 	a.shows("based on revision 1, saved in this tab")

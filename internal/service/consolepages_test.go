@@ -172,16 +172,33 @@ var pages = map[string]string{
 	"/nowhere":             "There is no such page",
 }
 
-// TestPagesForEverybody: on no page, light or dark, wide or narrow, finds axe anything that would keep somebody out, and the
-// browser complains of nothing.
-func TestPagesForEverybody(t *testing.T) {
-	t.Parallel()
-	consoleNeeded(t)
+// axeNeeded is the program that looks for what would keep somebody out; without it a test is skipped, loudly.
+func axeNeeded(t *testing.T) string {
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
 	if err != nil && os.Getenv("CI") == "" {
 		t.Skip("THE CONSOLE IS NOT TESTED FOR EVERYBODY: axe-core is not installed (make build)")
 	}
 	require.NoError(t, err)
+	return string(axe)
+}
+
+// inTheWay is what of the page that is shown would keep somebody out.
+func (a *aTab) inTheWay(axe string) []string {
+	a.t.Helper()
+	_ = says[any](a, axe+"\n;null")
+	found, err := chromedp.Run(a.tab, chromedp.Evaluate[[]string](`axe.run(document, {resultTypes: ["violations"]}).then((r) =>
+		r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + " " + n.failureSummary)))`,
+		chromedp.EvalAwaitPromise))
+	require.NoError(a.t, err)
+	return found
+}
+
+// TestPagesForEverybody: on no page, light or dark, wide or narrow, finds axe anything that would keep somebody out, and the
+// browser complains of nothing.
+func TestPagesForEverybody(t *testing.T) {
+	t.Parallel()
+	consoleNeeded(t)
+	axe := axeNeeded(t)
 	h := lively(t)
 	var wrong []string
 	for _, look := range []struct {
@@ -193,12 +210,7 @@ func TestPagesForEverybody(t *testing.T) {
 		for path, there := range pages {
 			a.do(chromedp.Navigate(h.url + path))
 			a.shows(there)
-			_ = says[any](a, string(axe)+"\n;null")
-			found, err := chromedp.Run(a.tab, chromedp.Evaluate[[]string](`axe.run(document, {resultTypes: ["violations"]}).then((r) =>
-				r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + " " + n.failureSummary)))`,
-				chromedp.EvalAwaitPromise))
-			require.NoError(t, err)
-			for _, f := range found {
+			for _, f := range a.inTheWay(axe) {
 				wrong = append(wrong, path+" "+look.theme+": "+f)
 			}
 			if wide := says[int](a, "document.documentElement.scrollWidth"); wide > look.width {

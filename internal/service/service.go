@@ -263,6 +263,8 @@ func (s *Service) registerOverview(a huma.API) {
 		s.showOutline)
 	huma.Register(a, operation("GET", "/fleet/history", "show-history", "How the fleet stood, and what it refused, over some time",
 		api.Read), s.showHistory)
+	huma.Register(a, operation("GET", "/clouds/{cloud}", "show-cloud", "How one cloud stands: its groups, and who is in them", api.Read),
+		s.showCloud)
 	huma.Register(a, operation("GET", "/hosts/{host}/past", "show-past", "Each change of what a host had in force", api.Read), s.showPast)
 	huma.Register(a, operation("GET", "/reach", "show-reach", "Which services pass between all roles and networks", api.Read), s.showReach)
 	huma.Register(a, limited(operation("GET", "/attention", "show-attention", "What needs a person now", api.Read)), s.showAttention)

@@ -83,3 +83,26 @@ func (s *Store) Clouds(ctx context.Context) (out map[string]CloudState, err erro
 	}
 	return out, err
 }
+
+// PutCloudListing keeps what a cloud has, in the place of what it had.
+func (s *Store) PutCloudListing(ctx context.Context, name string, l api.CloudListing) error {
+	body, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, "INSERT INTO cloud_listings (cloud, body) VALUES (?, ?) ON DUPLICATE KEY UPDATE body = "+
+			"VALUES(body)", name,
+			body)
+		return err
+	})
+}
+
+// CloudListing is what a cloud had when it was last read; ErrNotFound where it never was.
+func (s *Store) CloudListing(ctx context.Context, name string) (l api.CloudListing, err error) {
+	var body []byte
+	if err = s.row(ctx, "SELECT body FROM cloud_listings WHERE cloud = ?", []any{name}, &body); err != nil {
+		return l, err
+	}
+	return l, json.Unmarshal(body, &l)
+}

@@ -287,6 +287,8 @@ func TestNothingIsScanned(t *testing.T) {
 		{"PutLists", func() { must(st.PutLists(ctx, "lists", "", []byte("{}"))) }},
 		{"PutCloud", func() { must(st.PutCloud(ctx, "dunlin", "me", store.CloudState{})) }},
 		{"Clouds", func() { any(st.Clouds(ctx)) }},
+		{"PutCloudListing", func() { must(st.PutCloudListing(ctx, "dunlin", api.CloudListing{})) }},
+		{"CloudListing", func() { any(st.CloudListing(ctx, "dunlin")) }},
 		{"Lease", func() { any(st.Lease(ctx, "prune", "me", time.Minute)) }},
 		{"ProbesSince", func() { any(st.ProbesSince(ctx, time.Now())) }},
 		{"ReportAt", func() { any(st.ReportAt(ctx, "h1", time.Now())) }},

@@ -9,10 +9,12 @@ export type Difference = Schemas['Difference']
 
 export const useProposals = () => useQuery({ queryKey: ['proposals', 'all'], queryFn: async () => open(await client.GET('/api/v1/proposals')) })
 
-export const useProposal = (number: number) =>
+/** One proposal; undefined asks for none. */
+export const useProposal = (number: number | undefined) =>
   useQuery({
+    enabled: number !== undefined,
     queryKey: ['proposals', number],
-    queryFn: async () => open(await client.GET('/api/v1/proposals/{number}', { params: { path: { number }, query: { files: true } } })),
+    queryFn: async () => open(await client.GET('/api/v1/proposals/{number}', { params: { path: { number: number ?? 0 }, query: { files: true } } })),
   })
 
 /** What somebody can say to a proposal. */

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/clouds/{cloud}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one cloud stands: its groups, and who is in them */
+        get: operations["show-cloud"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/compare": {
         parameters: {
             query?: never;
@@ -1091,6 +1108,21 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Abilities: {
+            /** @description a peer may be a group */
+            group_peers?: boolean;
+            /** Format: int64 */
+            groups_per_instance?: number;
+            /** @description the rules of a group are tried in order, and may refuse */
+            ordered?: boolean;
+            /** Format: int64 */
+            peers_per_rule?: number;
+            /**
+             * Format: int64
+             * @description in each direction
+             */
+            rules_per_group?: number;
+        };
         Accepted: {
             code: string;
             message: string;
@@ -1329,6 +1361,81 @@ export interface components {
             size: number;
             /** Format: int64 */
             version: number;
+        };
+        Cloud: {
+            account?: string;
+            /** @description its name, as the fleet file says it */
+            cloud: string;
+            /** @description why it cannot be read or asked now */
+            failing?: string;
+            /**
+             * Format: int64
+             * @description how many it has
+             */
+            groups: number;
+            /** @description its security groups, ours first */
+            has_groups: components["schemas"]["CloudGroup"][];
+            has_instances: components["schemas"]["CloudInstance"][];
+            /**
+             * Format: int64
+             * @description how many it has
+             */
+            instances: number;
+            /** @description what groups cannot tell, by host, and is left to the host's own filter */
+            left?: string[];
+            /** @description what a group and an instance can hold there */
+            limits: components["schemas"]["Abilities"];
+            /**
+             * Format: int64
+             * @description so many groups and instances are left out: there are too many
+             */
+            more?: number;
+            notes?: components["schemas"]["CloudNote"][];
+            /**
+             * Format: date-time
+             * @description when all that it has was last read
+             */
+            read_at?: string;
+            /** Format: int64 */
+            version: number;
+            /** @description what it was asked for and is not in force yet */
+            waits?: string[];
+        };
+        CloudGroup: {
+            /**
+             * Format: int64
+             * @description how many rules it has for what comes in
+             */
+            inbound: number;
+            /**
+             * Format: int64
+             * @description how many instances are in it
+             */
+            members: number;
+            name: string;
+            /** @description it was made for the policy */
+            ours?: boolean;
+            /**
+             * Format: int64
+             * @description and for what goes out
+             */
+            outbound: number;
+        };
+        CloudInstance: {
+            /**
+             * Format: int64
+             * @description the revision whose groups it was last asked to have; left out where never
+             */
+            asked?: number;
+            /** @description why it cannot be */
+            failed?: string;
+            /** @description that it is in */
+            groups: string[];
+            /** @description which host of the fleet it is; left out where the fleet does not know it */
+            host?: string;
+            id: string;
+            /** @description what it was asked for was in force when the cloud was read */
+            in_force: boolean;
         };
         CloudNote: {
             hint: string;
@@ -3886,6 +3993,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Attention"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDocument"];
+                };
+            };
+        };
+    };
+    "show-cloud": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                cloud: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cloud"];
                 };
             };
             /** @description Error */

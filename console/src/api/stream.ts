@@ -17,13 +17,13 @@ const concerns: Record<string, string[]> = {
   token: ['settings'],
   key: ['settings'],
   session: ['settings'],
-  cloud: ['fleet', 'attention'],
+  cloud: ['fleet', 'clouds', 'attention'],
 }
 
 /** The same of what changed and is no event. */
 const looks: Record<string, string[]> = {
   reports: ['fleet', 'hosts', 'attention', 'traffic'],
-  waves: ['waves', 'fleet'],
+  waves: ['waves', 'fleet', 'clouds'],
 }
 
 /** How long what changed is collected before it is read again, in milliseconds. */

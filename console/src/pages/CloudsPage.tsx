@@ -4,6 +4,7 @@ import { Cloud as CloudIcon } from 'lucide-react'
 import { useFleetHead, type CloudStatus } from '../api/fleet'
 import { Ago, Empty, Failure, Heading, Loading, Mono, counted } from '../components/basics'
 import { AsCommand } from '../components/Button'
+import { Has } from './clouds/Has'
 
 export default function CloudsPage() {
   const head = useFleetHead()
@@ -14,12 +15,12 @@ export default function CloudsPage() {
     <>
       <Heading title="Clouds">
         <span className="ml-auto">
-          <AsCommand command="yfence drift" />
+          <AsCommand command="yfence clouds" />
         </span>
       </Heading>
       {clouds.length === 0 && (
         <Empty title="No cloud is connected">
-          Name one in the fleet file, and start the service with <Mono>--cloud</Mono>; docs/clouds.md says how.
+          Name one in the fleet file, and start the service with <Mono>--clouds FILE</Mono>; docs/groups.md says how.
         </Empty>
       )}
       <div className="flex flex-col gap-4">
@@ -72,6 +73,7 @@ function Cloud({ cloud: c }: { cloud: CloudStatus }) {
           </li>
         ))}
       </ul>
+      <Has cloud={c.cloud} />
     </section>
   )
 }

@@ -5,6 +5,7 @@ import { useLocation, useSearchParams } from 'react-router'
 import { keepDraft, keptDraft, useMeaning, type Draft, type Place, type PolicyFile } from '../api/draft'
 import { Problem } from '../api/client'
 import { useLanguage, useRevision, useRevisions } from '../api/policy'
+import { useProposal } from '../api/proposals'
 import { Failure, Heading, Loading } from '../components/basics'
 import { withDrafts } from './edit/drafted'
 import { Editor } from './edit/Editor'
@@ -23,15 +24,17 @@ export default function EditPage() {
   const revision = useRevision(newest === 0 ? undefined : newest)
   const from = Number(useSearchParams()[0].get('from') ?? 0)
   const earlier = useRevision(from > 0 ? from : undefined)
+  const again = Number(useSearchParams()[0].get('proposal') ?? 0)
+  const proposal = useProposal(again > 0 ? again : undefined)
   const language = useLanguage()
-  const failed = revisions.error ?? revision.error ?? earlier.error ?? language.error
+  const failed = revisions.error ?? revision.error ?? earlier.error ?? proposal.error ?? language.error
   if (failed) return <Failure error={failed} />
-  if (!revisions.data || !language.data || (newest > 0 && !revision.data) || (from > 0 && !earlier.data)) return <Loading what="the policy" />
+  if (!revisions.data || !language.data || (newest > 0 && !revision.data) || (from > 0 && !earlier.data) || (again > 0 && !proposal.data)) return <Loading what="the policy" />
   return (
     <Writing
       newest={newest}
       published={revision.data?.files ?? []}
-      earlier={earlier.data?.files ?? undefined}
+      earlier={earlier.data?.files ?? proposal.data?.files ?? undefined}
       words={{ statements: language.data.statements.map((k) => k.word), modifiers: language.data.modifiers.map((k) => k.word) }}
     />
   )
@@ -62,9 +65,9 @@ function Writing({ newest, published, earlier, words: given }: { newest: number;
       clearTimeout(timer)
     }
   }, [draft, changed])
-  // An earlier revision is taken over once: what is written afterwards must not be lost when the page is loaded again.
+  // An earlier revision, or a proposal that was declined, is taken over once: what is written afterwards must not be lost when the page is loaded again.
   useEffect(() => {
-    if (params.has('from')) setParams({}, { replace: true })
+    if (params.has('from') || params.has('proposal')) setParams({}, { replace: true })
   }, [params, setParams])
   const meaning = useMeaning(weighed)
   const problems = useMemo(() => (meaning.error instanceof Problem ? meaning.error.problems : []), [meaning.error])

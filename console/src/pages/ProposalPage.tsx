@@ -125,7 +125,15 @@ function Words({ proposal: p }: { proposal: ProposalShown }) {
   const mayPublish = useMay('publish')
   const tell = useTellProposal(p.number)
   const say = (word: Parameters<typeof tell.mutateAsync>[0]['word']) => (why: string) => tell.mutateAsync({ word, why, sum: p.meaning.sum })
-  if (p.state !== 'open') return null
+  const mayPropose = useMay('propose')
+  if (p.state !== 'open') {
+    if (p.state === 'published' || !mayPropose) return null
+    return (
+      <Link to={`/policy/edit?proposal=${String(p.number)}`} className="no-print ml-auto rounded-plank border border-line bg-board px-3 py-1.5 text-sm font-medium hover:bg-sunk">
+        Propose it again
+      </Link>
+    )
+  }
   const complete = p.missing.people === 0 && (p.missing.holding ?? []).length === 0
   const mine = p.author === me
   return (
