@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/fleet"
 	"yellowfence.example/yfence/core/policy"
 )
@@ -98,6 +99,8 @@ var All = []Limit{
 	{"the key of a request", fmt.Sprintf("%d characters", Key), "the database", "422"},
 	{"entries of a list in one answer", fmt.Sprint(Page), "memory and time",
 		"422: expected number <= 1000; the answer says where the next part begins"},
+	{"the roles and networks of a matrix (reach)", fmt.Sprint(ask.MostEnds), "time",
+		"200: the first of them, and how many more there are"},
 }
 
 // mib is a size in bytes as people read it.

@@ -4,10 +4,14 @@ import (
 	"context"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
+
+	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/internal/browser"
 )
 
 // saves has the page keep what it would save as a file, for saved.
@@ -93,6 +97,17 @@ func TestDeedsOfPages(t *testing.T) {
 	a.do(chromedp.Click(`//a[text()="See the host now"]`))
 	a.shows("last report")
 
+	// A question is typed as a whole; the rule that would admit what is refused goes to the editor.
+	a.do(chromedp.Navigate(h.url+"/ask"), chromedp.WaitVisible(`//label[contains(., "From")]/input`),
+		chromedp.SendKeys(`//label[contains(., "From")]/input`, "hill-lan -> logbook : tcp 8443"), chromedp.KeyEvent(kb.Enter))
+	a.shows("dropped")
+	a.do(chromedp.Click(`//section[@aria-label="A rule that would admit it"]//button`))
+	a.shows("based on revision 1, saved in this tab")
+	require.Contains(t, says[string](a, `sessionStorage.getItem("yfence-draft")`),
+		"allow hill-lan-to-logbook: hill-lan -> logbook : tcp 8443")
+	a.do(chromedp.Click(`//button[text()="Discard changes"]`))
+	a.shows("No changes yet.")
+
 	// What was withdrawn is written again, and proposed anew.
 	_, err = h.EndProposal(context.Background(), 1, "withdraw", "strangers share that network")
 	require.NoError(t, err)
@@ -108,4 +123,37 @@ func TestDeedsOfPages(t *testing.T) {
 	a.shows("based on revision 1, saved in this tab")
 	require.Contains(t, says[string](a, `sessionStorage.getItem("yfence-draft")`), "\\noff allow ")
 	a.content()
+}
+
+// TestOnlyWhatOneMay: pages offer what their reader may do, for the roles that he may do it to, and say so where he may not read.
+func TestOnlyWhatOneMay(t *testing.T) {
+	t.Parallel()
+	consoleNeeded(t)
+	h := lively(t)
+	w, err := h.Wave(context.Background(), 1)
+	require.NoError(t, err)
+	_, err = h.StopWave(context.Background(), w.Number, "for the test")
+	require.NoError(t, err)
+	a := h.opens(t, 1280, 800)
+	a.do(browser.SignIn(h.url, h.as([]api.Right{"read:charts", "settle:charts"}, "").Token()))
+	offered := func(name string) bool {
+		return says[bool](a, `[...document.querySelectorAll("main button")].some((b) => b.innerText.includes("`+name+`"))`)
+	}
+	a.do(chromedp.Navigate(h.url+"/hosts/charts-01"), chromedp.WaitVisible(`//h1[text()="charts-01"]`))
+	require.True(t, offered("Settle"))
+	require.False(t, offered("Pause"), "that takes another right")
+	a.do(chromedp.Click(`//button[contains(., "Settle")]`), chromedp.WaitVisible(`//div[@role="dialog"]`),
+		chromedp.Click(`//div[@role="dialog"]//button[@type="submit"]`))
+	require.Eventually(t, func() bool { w, err := h.Wave(context.Background(), 2); return err == nil && w.By == "somebody" },
+		15*time.Second,
+		50*time.Millisecond)
+	a.shows("every 10 s") // the stream tells of the whole fleet
+	a.do(chromedp.Navigate(h.url + "/hosts/logbook-01"))
+	a.shows("This did not work")
+	a.do(chromedp.Navigate(h.url + "/policy/edit"))
+	a.shows("This did not work")
+	a.do(chromedp.Navigate(h.url + "/fleet"))
+	a.shows("charts-03")
+	require.False(t, offered("Start a wave"), "over the whole fleet")
+	require.NotContains(t, says[string](a, "document.body.innerText"), "logbook-01")
 }

@@ -21,6 +21,7 @@ import (
 
 	"yellowfence.example/yfence/api"
 	"yellowfence.example/yfence/client"
+	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 	"yellowfence.example/yfence/core/policy/policytest"
 	"yellowfence.example/yfence/internal/limits"
@@ -299,6 +300,18 @@ func TestLimits(t *testing.T) {
 		"the key of a request": func() outcome {
 			_, err := h.NewKey(client.WithKey(ctx, strings.Repeat("k", limits.Key+1)))
 			return outcome{problem(t, err).Status, problem(t, err).Detail, ""}
+		},
+		"the roles and networks of a matrix (reach)": func() outcome {
+			text := smallPolicy
+			for n := range ask.MostEnds {
+				text += fmt.Sprintf("network far-%d = 198.18.%d.0/24\nallow far-%d: far-%d -> charts : https\n", n, n, n, n)
+			}
+			require.Equal(t, 200, publish(fence(text)).status)
+			all, err := h.Reach(ctx, 0)
+			require.NoError(t, err)
+			require.Len(t, all.Ends, ask.MostEnds)
+			require.Positive(t, all.More)
+			return outcome{200, "the first of them, and how many more there are", ""}
 		},
 		"entries of a list in one answer": func() outcome { return h.call("GET", fmt.Sprintf("/waves?limit=%d", limits.Page+1), nil) },
 	}

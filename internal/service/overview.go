@@ -22,26 +22,36 @@ const (
 	mostConcerns = 200              // that are told at once
 )
 
+// overAll goes through all hosts, or those of a role, that whoever asks may see, with how each stands. It waits as long as a
+// reader does.
+func (s *Service) overAll(ctx context.Context, what, role string, page func(m *model, k known, h *fleet.Host, res result)) (m *model,
+	k known, err error) {
+	if m, err = s.newest(ctx); err != nil {
+		return nil, k, s.broken(what, err)
+	}
+	if k, err = s.known(ctx, nil); err != nil {
+		return nil, k, s.broken(what, err)
+	}
+	_, err = s.each(patient(ctx, ends(readerWaits)), &HostsWanted{Role: role, Limit: math.MaxInt / 2}, m, k,
+		func(h *fleet.Host, res result) { page(m, k, h, res) })
+	if err != nil {
+		return nil, k, s.told(what, err)
+	}
+	return m, k, nil
+}
+
 // showOutline answers where all hosts stand, in few words.
 func (s *Service) showOutline(ctx context.Context, in *struct {
 	Role string `query:"role" maxLength:"63" doc:"hosts of this role only"`
 }) (*struct{ Body api.Outline }, error) {
-	m, err := s.newest(ctx)
-	if err != nil {
-		return nil, s.broken("reading the fleet", err)
-	}
-	k, err := s.known(ctx, nil)
-	if err != nil {
-		return nil, s.broken("reading the fleet", err)
-	}
-	ctx = patient(ctx, ends(readerWaits))
-	out := api.Outline{Version: api.Version, Generation: m.pair.Generation, Revision: m.pair.Revision, Policy: m.policy.Name,
-		Hosts: make([]api.OutlinedHost, 0, len(m.fleet.Hosts))}
-	if _, err = s.each(ctx, &HostsWanted{Role: in.Role, Limit: math.MaxInt / 2}, m, k, func(h *fleet.Host, res result) {
+	out := api.Outline{Version: api.Version, Hosts: []api.OutlinedHost{}}
+	m, _, err := s.overAll(ctx, "reading the fleet", in.Role, func(_ *model, _ known, h *fleet.Host, res result) {
 		out.Hosts = append(out.Hosts, api.OutlinedHost{Name: h.Name, Roles: h.Roles, State: res.State, Has: res.inForce})
-	}); err != nil {
-		return nil, s.told("reading the fleet", err)
+	})
+	if err != nil {
+		return nil, err
 	}
+	out.Generation, out.Revision, out.Policy = m.pair.Generation, m.pair.Revision, m.policy.Name
 	return &struct{ Body api.Outline }{out}, nil
 }
 
@@ -76,26 +86,19 @@ func (s *Service) showHistory(ctx context.Context, in *SinceInput) (*struct{ Bod
 
 // showAttention answers what needs a person now.
 func (s *Service) showAttention(ctx context.Context, _ *struct{}) (*struct{ Body api.Attention }, error) {
-	m, err := s.newest(ctx)
-	if err != nil {
-		return nil, s.broken("looking what there is to do", err)
-	}
-	k, err := s.known(ctx, nil)
-	if err != nil {
-		return nil, s.broken("looking what there is to do", err)
-	}
-	ctx = patient(ctx, ends(readerWaits))
 	n := concerns{by: map[string]*concern{}}
-	out := api.Attention{Version: api.Version, Revision: m.pair.Revision}
-	if _, err := s.each(ctx, &HostsWanted{Limit: math.MaxInt / 2}, m, k, func(h *fleet.Host, res result) {
+	out := api.Attention{Version: api.Version}
+	m, k, err := s.overAll(ctx, "looking what there is to do", "", func(m *model, k known, h *fleet.Host, res result) {
 		if res.pending {
 			out.Reading++
 			return
 		}
 		n.ofHost(m, h, res, k)
-	}); err != nil {
-		return nil, s.told("looking what there is to do", err)
+	})
+	if err != nil {
+		return nil, err
 	}
+	out.Revision = m.pair.Revision
 	for _, c := range k.cloudNotes() {
 		n.ofCloud(c)
 	}

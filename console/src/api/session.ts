@@ -27,6 +27,9 @@ export function covers(has: readonly string[], right: Right, roles?: readonly st
   })
 }
 
+/** Roles that only a right for the whole fleet covers. */
+export const wholeFleet: readonly string[] = []
+
 /** Whether whoever is signed in may do something, on hosts of some roles. */
 export function useMay(right: Right, roles?: readonly string[]): boolean {
   const session = useSession()

@@ -2,10 +2,11 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
+import { useMay, wholeFleet } from './session'
 import { eventTypes } from './states.gen'
 
 /** Whether changes come in as they happen. */
-export type Live = 'live' | 'connecting' | 'lost'
+export type Live = 'live' | 'connecting' | 'lost' | 'at times'
 
 /** What of the pages' data each kind of message concerns, by the beginning of a query's key. */
 const concerns: Record<string, string[]> = {
@@ -28,6 +29,9 @@ const looks: Record<string, string[]> = {
 
 /** How long what changed is collected before it is read again, in milliseconds. */
 const collect = 1500
+
+/** How often all is read again for whoever may not hear of the whole fleet, in milliseconds. */
+const readAgain = 10_000
 
 /** How long a page that nobody looks at keeps its stream: a browser has few connections for all of them. */
 const patience = 20_000
@@ -56,8 +60,17 @@ function listen(mark: (keys: string[]) => void, hear: (live: Live) => void): Eve
 /** Follows what happens for as long as somebody looks at the page, and says whether that works. */
 export function useStream(): Live {
   const queries = useQueryClient()
+  const whole = useMay('read', wholeFleet) // the stream tells of the whole fleet
   const [live, setLive] = useState<Live>('connecting')
   useEffect(() => {
+    if (whole) return
+    const timer = window.setInterval(() => void queries.invalidateQueries(), readAgain)
+    return () => {
+      window.clearInterval(timer)
+    }
+  }, [queries, whole])
+  useEffect(() => {
+    if (!whole) return
     const dirty = new Set<string>()
     let flushing: number | undefined
     let closing: number | undefined
@@ -104,6 +117,6 @@ export function useStream(): Live {
       window.removeEventListener('pagehide', end)
       window.removeEventListener('pageshow', begin)
     }
-  }, [queries])
-  return live
+  }, [queries, whole])
+  return whole ? live : 'at times'
 }

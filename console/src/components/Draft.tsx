@@ -40,6 +40,15 @@ export function SwitchOff({ statement, place }: { statement: string; place: stri
   )
 }
 
+/** A rule that would admit something, with a name made of its ends. */
+export function ruleFor(from: string, to: string, service: string): string {
+  const name = `${from}-to-${to}`
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-+|-+$/g, '')
+  return `allow ${/^[a-z]/.test(name) ? name : `from-${name}`}: ${from} -> ${to} : ${service}`
+}
+
 export function Draft({ rule, done }: { rule: string; done?: boolean }) {
   const may = useMay('propose')
   const write = useWrite(drafts)

@@ -130,6 +130,7 @@ function Top({ live, search }: { live: Live; search: () => void }) {
 const says: Record<Live, { text: string; means: string; look: string }> = {
   live: { text: 'live', means: 'changes come in as they happen', look: 'bg-good' },
   connecting: { text: 'connecting', means: 'the page asks for what happens', look: 'bg-faint' },
+  'at times': { text: 'every 10 s', means: 'your rights are for some roles: the page reads again every 10 seconds', look: 'bg-good' },
   lost: { text: 'not live', means: 'the service does not answer; the page tries again by itself', look: 'bg-bad' },
 }
 

@@ -4,14 +4,15 @@ import { useId, useState } from 'react'
 import { useNavigate } from 'react-router'
 
 import { useFleetHead } from '../api/fleet'
-import { useMay } from '../api/session'
+import { useMay, wholeFleet } from '../api/session'
 import { useStartWave } from '../api/waves'
 import { Deed, Field } from './Deed'
 import { counted } from './basics'
 
-/** Starts a wave over some hosts, or over the whole fleet where none are named. */
-export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
-  const may = useMay('settle')
+/** Starts a wave over some hosts, or over the whole fleet where none are named; roles are those of the hosts, where they are known. */
+export function StartWave({ hosts, name, roles }: { hosts: string[]; name?: string; roles?: string[] }) {
+  const may = useMay('settle', hosts.length === 0 ? wholeFleet : roles)
+  const mayWatch = useMay('read', wholeFleet) // waves may be at hosts of any role
   const head = useFleetHead()
   const start = useStartWave()
   const go = useNavigate()
@@ -59,7 +60,7 @@ export function StartWave({ hosts, name }: { hosts: string[]; name?: string }) {
         })
       }
       onDone={() => {
-        void go('/waves')
+        if (mayWatch) void go('/waves')
       }}
     />
   )

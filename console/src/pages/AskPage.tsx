@@ -7,6 +7,7 @@ import { useAnswer } from '../api/ask'
 import { useOutline } from '../api/fleet'
 import { Empty, Failure, Heading, Loading } from '../components/basics'
 import { AsCommand, Button } from '../components/Button'
+import { Draft, ruleFor } from '../components/Draft'
 import { Answered } from './ask/Answered'
 
 /** The parts of a question as one types it: SRC -> DST : SERVICE. */
@@ -35,8 +36,24 @@ export default function AskPage() {
       {question === '' && <Empty title="Who may reach what?">Name a sender, a receiver and a service: hosts, roles, networks, addresses or everywhere.</Empty>}
       {answer.isFetching && <Loading what="the answer" />}
       {answer.error && !answer.isFetching && <Failure error={answer.error} />}
-      {answer.data && !answer.isFetching && <Answered answer={answer.data} />}
+      {answer.data && !answer.isFetching && (
+        <>
+          <Answered answer={answer.data} />
+          {answer.data.verdict !== 'admitted' && <WouldAdmit question={question} />}
+        </>
+      )}
     </>
+  )
+}
+
+/** The rule that would admit what was asked about, to be drafted. */
+function WouldAdmit({ question }: { question: string }) {
+  const [from, to, service] = parts(question)
+  return (
+    <section aria-label="A rule that would admit it" className="mt-5">
+      <h2 className="mb-1 text-sm font-medium text-faint">a rule that would admit this traffic, unless a block refuses it</h2>
+      <Draft rule={ruleFor(from, to, service)} />
+    </section>
   )
 }
 
@@ -51,7 +68,7 @@ function Question({ question, ask }: { question: string; ask: (question: string)
       <input
         value={value}
         list={list}
-        required
+        required={!from.includes('->')}
         onChange={(event) => {
           change(event.target.value)
         }}
@@ -64,7 +81,7 @@ function Question({ question, ask }: { question: string; ask: (question: string)
       className="mb-5 flex flex-wrap items-end gap-3"
       onSubmit={(event) => {
         event.preventDefault()
-        ask(`${from} -> ${to} : ${service}`)
+        ask(from.includes('->') ? from : `${from} -> ${to} : ${service}`)
       }}
     >
       {field('From', from, 'ends', (v) => {

@@ -3,6 +3,7 @@ import { ArrowRight, CircleCheck, CircleHelp, CircleSlash, Split, type LucideIco
 
 import type { Answer, Step } from '../../api/ask'
 import { Board, Mono, Wide } from '../../components/basics'
+import { SwitchOff } from '../../components/Draft'
 import { Place } from '../../components/Place'
 
 const verdicts: Record<string, { icon: LucideIcon; look: string; line: string }> = {
@@ -115,7 +116,10 @@ function Station({ step: s }: { step: Step }) {
       </p>
       {s.as !== undefined && <p className="text-sm text-faint">as {s.as}</p>}
       {s.trial !== undefined && <p className="text-sm text-care">on trial: {s.trial}</p>}
-      <Place at={s.at} />
+      <div className="flex flex-wrap items-baseline gap-3">
+        <Place at={s.at} />
+        {s.at !== undefined && /^(allow|block) /.test(s.by) && <SwitchOff statement={s.by} place={s.at} />}
+      </div>
     </div>
   )
 }

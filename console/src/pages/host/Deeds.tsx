@@ -21,7 +21,7 @@ export function Deeds({ host }: { host: HostStatus }) {
   const waits = host.change?.phase === 'in force' && host.change.kind !== 'pause'
   return (
     <div className="no-print flex flex-wrap gap-2">
-      {maySettle && <StartWave hosts={[host.name]} name="Settle" />}
+      {maySettle && <StartWave hosts={[host.name]} roles={roles} name="Settle" />}
       {maySettle && waits && (
         <Deed
           name="Take back"

@@ -3,7 +3,7 @@ import { Link } from 'react-router'
 
 import type { Cell, Reach } from '../../api/reach'
 import { Board, Mono } from '../../components/basics'
-import { Draft } from '../../components/Draft'
+import { Draft, ruleFor } from '../../components/Draft'
 import { Place } from '../../components/Place'
 import { cellsOf, keyOf } from './compared'
 
@@ -44,7 +44,7 @@ export function CellView({ from, to, now, was }: { from: string; to: string; now
             </Link>
           ))}
         </p>
-        <Draft rule={`allow ${from}-to-${to}: ${from} -> ${to} : SERVICE`} />
+        <Draft rule={ruleFor(from, to, 'SERVICE')} />
       </div>
     </Board>
   )
