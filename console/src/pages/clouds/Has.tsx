@@ -7,7 +7,7 @@ import { Failure, Loading, Mono, Wide, count, counted } from '../../components/b
 import { StartWave } from '../../components/StartWave'
 
 const head = 'px-4 py-1.5 font-medium'
-const cell = 'px-4 py-1.5'
+const cell = 'px-4 py-1.5 whitespace-nowrap'
 
 /** How many rows of each table are shown. */
 const most = 200
@@ -44,7 +44,7 @@ function Used({ n, of }: { n: number; of: number | undefined }) {
   if (of === undefined || of === 0) return <>{count(n)}</>
   return (
     <span className="inline-flex items-center gap-2">
-      <span className="w-14 tabular-nums">
+      <span className="min-w-14 whitespace-nowrap tabular-nums">
         {count(n)} of {count(of)}
       </span>
       <span className="h-2 w-16 overflow-hidden rounded-full bg-sunk" aria-hidden>
