@@ -17,6 +17,7 @@ type WaveRequest struct {
 	SkipProbes   bool     `json:"skip_probes,omitempty" doc:"do not try after each step what the policy expects"`
 	Force        bool     `json:"force,omitempty" doc:"go on where the change cuts off log-ins or the service"`
 	Why          string   `json:"why,omitempty" maxLength:"2000"`
+	Plan         bool     `json:"plan,omitempty" doc:"say which hosts each step would settle, and begin nothing"`
 }
 
 // The states of a wave.
@@ -25,6 +26,7 @@ const (
 	WaveWaiting = "waiting" // after a step, for somebody's word to go on
 	WaveDone    = "done"
 	WaveStopped = "stopped"
+	WavePlanned = "planned" // it was asked what it would do, and did not begin
 )
 
 // The phases of a host in a wave, besides those of its change.
@@ -47,7 +49,7 @@ type Wave struct {
 	Generation   int64          `json:"generation"`
 	By           string         `json:"by" doc:"the name of the token that began it"`
 	Why          string         `json:"why,omitempty"`
-	State        string         `json:"state" enum:"running,waiting,done,stopped"`
+	State        string         `json:"state" enum:"running,waiting,done,stopped,planned"`
 	Stopped      string         `json:"stopped,omitempty" doc:"why it stopped"`
 	Steps        int            `json:"steps" doc:"how many there are"`
 	Step         int            `json:"step" doc:"which it is at, from 1"`

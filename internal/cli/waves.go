@@ -62,6 +62,9 @@ stays, but with --roll-back.`,
 			if err != nil {
 				return err
 			}
+			if req.Plan {
+				return a.print(waveDocument(w), func(out io.Writer) { printPlan(out, w) })
+			}
 			if detach {
 				return a.print(waveDocument(w), func(out io.Writer) {
 					_, _ = fmt.Fprintf(out, "wave %d has begun; yfence waves show %d shows how it goes\n", w.Number, w.Number)
@@ -93,6 +96,7 @@ stays, but with --roll-back.`,
 	c.Flags().BoolVar(&req.SkipProbes, "skip-probes", false, "do not try real connections after each step")
 	c.Flags().BoolVar(&req.Force, "force", false,
 		"go on where the change cuts off log-ins or the service; it is undone by itself all the same")
+	c.Flags().BoolVar(&req.Plan, "plan", false, "show which hosts each step would settle, and start nothing")
 	because(c, &req.Why)
 	c.Flags().BoolVar(&detach, "detach", false, "do not wait; the service continues by itself")
 	return c
@@ -263,6 +267,26 @@ func printWaveEnd(out io.Writer, w api.Wave) {
 		_, _ = fmt.Fprintf(out, "it stopped because %s\n", w.Stopped)
 		if count[api.HostKept] > 0 {
 			_, _ = fmt.Fprintf(out, "what is kept stays; yfence waves undo %d puts those hosts back on what they had before\n", w.Number)
+		}
+	}
+}
+
+// printPlan says which hosts the steps of a wave would settle.
+func printPlan(out io.Writer, w api.Wave) {
+	_, _ = fmt.Fprintf(out, "revision %d would be put in force in %s; nothing was started\n", w.Revision, plural(w.Steps, "step"))
+	for step := range w.Steps + 1 {
+		var names []string
+		for _, h := range w.Hosts {
+			if h.Step == step {
+				names = append(names, h.Subject())
+			}
+		}
+		switch {
+		case len(names) == 0:
+		case step == 0:
+			_, _ = fmt.Fprintf(out, "left out  %s: no agent there asks for tasks\n", strings.Join(names, ", "))
+		default:
+			_, _ = fmt.Fprintf(out, "step %-4d %s\n", step, strings.Join(names, ", "))
 		}
 	}
 }

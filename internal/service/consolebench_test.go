@@ -77,6 +77,15 @@ func BenchmarkConsole(b *testing.B) {
 				{bubbles: true, clientX: 230 + n * 4, clientY: 300}))`)), "ms-longest-frame")
 		}
 	})
+	b.Run("palisade-zoomed", func(b *testing.B) {
+		open(b)
+		require.NoError(b, chromedp.Do(tab, chromedp.Navigate(h.url+"/")))
+		for b.Loop() {
+			time.Sleep(2 * time.Second)
+			b.ReportMetric(ask(b, replaced(longest, `n % 30 == 5 && [...document.querySelectorAll("main button")].
+				find((x) => x.innerText.trim() == "charts")?.click()`)), "ms-longest-frame")
+		}
+	})
 	b.Run("overview-while-it-changes", func(b *testing.B) {
 		open(b)
 		for b.Loop() {

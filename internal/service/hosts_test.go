@@ -235,8 +235,13 @@ func TestAWaveOfNobody(t *testing.T) {
 	} {
 		require.Equal(t, c.want, problem(t, wave(h, c.req)).Detail)
 	}
+	plan, err := h.StartWave(ctx, api.WaveRequest{Hosts: []string{"charts", "logbook"}, Plan: true})
+	require.NoError(t, err)
+	_, err = h.Wave(ctx, 1)
+	require.Equal(t, http.StatusNotFound, problem(t, err).Status, "it was asked about, and did not begin")
 	w, err := h.StartWave(ctx, api.WaveRequest{Hosts: []string{"charts", "logbook"}})
 	require.NoError(t, err)
+	require.Equal(t, []any{api.WavePlanned, w.Steps, w.Hosts}, []any{plan.State, plan.Steps, plan.Hosts})
 	steps := map[string]int{}
 	for _, host := range w.Hosts {
 		steps[host.Name+" "+host.Phase] = host.Step

@@ -36,18 +36,8 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 	if m.pair.Number == 0 {
 		return nil, nothingPublished()
 	}
-	// An earlier revision goes with the newest fleet that it was published with.
-	if req.Revision != 0 && req.Revision != m.pair.Revision {
-		pair, err := s.Store.PairOf(ctx, req.Revision)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, huma.Error404NotFound(fmt.Sprintf("there is no revision %d", req.Revision))
-		}
-		if err == nil {
-			m, err = s.model(ctx, pair)
-		}
-		if err != nil {
-			return nil, s.broken("beginning a wave", err)
-		}
+	if m, err = s.earlierModel(ctx, m, req.Revision); err != nil {
+		return nil, err
 	}
 	within := keepWithin
 	if req.Within != "" {
@@ -103,7 +93,29 @@ func (s *Service) startWave(ctx context.Context, in *struct{ Body api.WaveReques
 		}
 		return of
 	})
+	if req.Plan {
+		w.State = api.WavePlanned
+		return &waveOutput{w}, nil
+	}
 	return s.beginWave(ctx, w)
+}
+
+// earlierModel is a revision with the newest fleet that it was published with; 0 is the one that is published.
+func (s *Service) earlierModel(ctx context.Context, m *model, revision int64) (*model, error) {
+	if revision == 0 || revision == m.pair.Revision {
+		return m, nil
+	}
+	pair, err := s.Store.PairOf(ctx, revision)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no revision %d", revision))
+	}
+	if err == nil {
+		m, err = s.model(ctx, pair)
+	}
+	if err != nil {
+		return nil, s.broken("beginning a wave", err)
+	}
+	return m, nil
 }
 
 // beginWave stores a new wave, if no other has one of its hosts.

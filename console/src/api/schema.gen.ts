@@ -3804,7 +3804,7 @@ export interface components {
             /** @description what the policy expects is not tried after each step */
             skip_probes?: boolean;
             /** @enum {string} */
-            state: "running" | "waiting" | "done" | "stopped";
+            state: "running" | "waiting" | "done" | "stopped" | "planned";
             /**
              * Format: int64
              * @description which it is at, from 1
@@ -3879,6 +3879,8 @@ export interface components {
             hosts?: string[];
             /** @description wait after each step until somebody says to go on */
             pause_between?: boolean;
+            /** @description say which hosts each step would settle, and begin nothing */
+            plan?: boolean;
             /**
              * Format: int64
              * @description with the fleet it was last published with; 0 is what is published

@@ -1,5 +1,5 @@
 // Waves: what is published is put in force over hosts, step by step.
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 
 import { client, once, open, type Schemas } from './client'
 
@@ -16,7 +16,16 @@ export const useWave = (number: number, wanted: boolean) =>
     enabled: wanted,
   })
 
-/** What a wave would do, without beginning it. */
+/** Which hosts each step of a wave would settle; nothing begins by it. */
+export const useWavePlan = (hosts: string[], sizes: string[]) =>
+  useQuery({
+    queryKey: ['waves', 'plan', hosts, sizes],
+    queryFn: async () => open(await client.POST('/api/v1/waves', { body: { hosts, plan: true, ...(sizes.length > 0 && { sizes }) } })),
+    retry: false,
+    placeholderData: keepPreviousData,
+  })
+
+/** Starts a wave. */
 export function useStartWave() {
   const queries = useQueryClient()
   return useMutation({

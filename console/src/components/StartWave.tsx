@@ -8,6 +8,7 @@ import { useMay, wholeFleet } from '../api/session'
 import { useStartWave } from '../api/waves'
 import { Deed, Field } from './Deed'
 import { counted } from './basics'
+import { WavePlan } from './WavePlan'
 
 /** Starts a wave over some hosts, or over the whole fleet where none are named; roles are those of the hosts, where they are known. */
 export function StartWave({ hosts, name, roles }: { hosts: string[]; name?: string; roles?: string[] }) {
@@ -21,6 +22,7 @@ export function StartWave({ hosts, name, roles }: { hosts: string[]; name?: stri
   const [between, setBetween] = useState(false)
   const [skip, setSkip] = useState(false)
   if (!may || !head.data || head.data.revision === 0) return null
+  const chosen = sizes.split(/[\s,]+/).filter((s) => s !== '')
   const one = hosts.length === 1 // which has no steps
   const what = hosts.length === 0 ? 'the whole fleet' : hosts.length < 4 ? hosts.join(', ') : counted(hosts.length, 'host')
   return (
@@ -44,6 +46,7 @@ export function StartWave({ hosts, name, roles }: { hosts: string[]; name?: stri
           {!one && (
             <>
               <Field id={`${id}-sizes`} label="Steps" value={sizes} onChange={setSizes} hint="how many hosts are settled by the end of each: 1, 10%, 100%. Nothing written: as above" />
+              <WavePlan hosts={hosts} sizes={chosen} />
               <Choice says="wait after each step until somebody says to go on" on={between} set={setBetween} />
             </>
           )}
@@ -56,7 +59,7 @@ export function StartWave({ hosts, name, roles }: { hosts: string[]; name?: stri
           why,
           pause_between: between,
           skip_probes: skip,
-          ...(sizes.trim() !== '' && { sizes: sizes.split(/[\s,]+/).filter((s) => s !== '') }),
+          ...(chosen.length > 0 && { sizes: chosen }),
         })
       }
       onDone={() => {

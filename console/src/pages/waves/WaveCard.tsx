@@ -13,6 +13,7 @@ const looks: Record<Wave['state'], string> = {
   waiting: 'bg-care-wash text-care',
   done: 'bg-good-wash text-good',
   stopped: 'bg-bad-wash text-bad',
+  planned: 'bg-sunk text-faint',
 }
 
 export function WaveCard({ wave, whole }: { wave: Wave; whole: boolean }) {
