@@ -5,11 +5,12 @@ import (
 	"encoding/json"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/cdproto/accessibility"
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/dom"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -61,23 +62,30 @@ func (d *desk) tabTo(role, text string) {
 	d.Fatalf("the tabulator never comes to a %s that says %q", role, text)
 }
 
+// heard is all that the accessibility tree names, each by its role and name, with where it is.
+func (d *desk) heard() (all []string, at []cdp.BackendNodeID) {
+	d.Helper()
+	tree, err := chromedp.Call(d.tab, accessibility.GetFullAXTree, accessibility.GetFullAXTreeParams{})
+	require.NoError(d, err)
+	for _, n := range tree.Nodes {
+		if n.Ignored || n.Role == nil || n.Name == nil {
+			continue
+		}
+		var is, called string
+		_, _ = json.Unmarshal(n.Role.Value, &is), json.Unmarshal(n.Name.Value, &called)
+		all, at = append(all, is+" "+called), append(at, n.BackendDOMNodeID)
+	}
+	return all, at
+}
+
 // hears goes to what the accessibility tree names so, as a screen reader does, and presses it.
 func (d *desk) hears(role, name string) {
 	d.Helper()
-	var heard []string
 	d.until("the accessibility tree has a "+role+" "+name, func() bool {
-		tree, err := chromedp.Call(d.tab, accessibility.GetFullAXTree, accessibility.GetFullAXTreeParams{})
-		require.NoError(d, err)
-		heard = nil
-		for _, n := range tree.Nodes {
-			if n.Ignored || n.Role == nil || n.Name == nil {
-				continue
-			}
-			var is, called string
-			_, _ = json.Unmarshal(n.Role.Value, &is), json.Unmarshal(n.Name.Value, &called)
-			heard = append(heard, is+" "+called)
-			if is == role && strings.Contains(called, name) {
-				_, err := chromedp.Call(d.tab, dom.Focus, dom.FocusParams{BackendNodeID: n.BackendDOMNodeID})
+		all, at := d.heard()
+		for i, what := range all {
+			if is, called, _ := strings.Cut(what, " "); is == role && strings.Contains(called, name) {
+				_, err := chromedp.Call(d.tab, dom.Focus, dom.FocusParams{BackendNodeID: at[i]})
 				require.NoError(d, err)
 				d.press(kb.Enter)
 				return true
@@ -138,13 +146,20 @@ func TestAWholeJobWithoutAMouse(t *testing.T) {
 	d.reads("3 in step")
 
 	// By the accessibility tree.
+	p.until("the wave has tried what is expected, too", func() bool { // another one waits for it
+		w, err := p.Wave(context.Background(), 2)
+		return err == nil && w.Ended != nil
+	})
 	drift()
 	d.hears("link", "Overview")
 	d.hears("link", opened)
 	d.reads("stance inbound closed")
 	d.hears("button", "Settle")
 	d.reads("is put in force on charts-01")
-	time.Sleep(200 * time.Millisecond) // the page behind the question is out of the tree by then
+	d.until("the question alone is heard, and not the page behind it", func() bool {
+		all, _ := d.heard()
+		return slices.Contains(all, "dialog Settle") && !slices.Contains(all, "heading charts-01")
+	})
 	d.hears("button", "Settle")
 	d.reads("Wave 3")
 	p.until("it is in step", func() bool { return p.status("charts-01").State == api.InStep })
