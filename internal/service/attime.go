@@ -47,11 +47,7 @@ func (s *Service) then(ctx context.Context, at time.Time) (*model, error) {
 
 // had is what a host had in force at a time, as it had reported it.
 func (s *Service) had(ctx context.Context, h *fleet.Host, at time.Time) (f api.InForce, r store.LastReport, err error) {
-	subject := h.Name
-	if h.Dialect == fleet.NoFilter && h.Instance != nil {
-		subject = atCloud(h)
-	}
-	r, err = s.Store.ReportAt(ctx, subject, at)
+	r, err = s.Store.ReportAt(ctx, reporter(h), at)
 	if errors.Is(err, store.ErrNotFound) {
 		return f, r, huma.Error404NotFound(fmt.Sprintf("%s had reported nothing at %s that is kept: earlier reports go after a while "+
 			"(serve --keep)", h.Name, at.UTC().Format(time.RFC3339)))

@@ -43,12 +43,17 @@ func atCloud(h *fleet.Host) string {
 	return api.Subject{Host: h.Name, Cloud: h.Instance.Cloud}.String()
 }
 
+// reporter is under which name is kept what a host has in force: its own, or that of its instance where it has no filter itself.
+func reporter(h *fleet.Host) string {
+	if h.Dialect == fleet.NoFilter && h.Instance != nil {
+		return atCloud(h)
+	}
+	return h.Name
+}
+
 // lastHeard is when a host or, for one without a filter of its own, its cloud was last heard.
 func (k known) lastHeard(h *fleet.Host) store.LastReport {
-	if h.Dialect == fleet.NoFilter && h.Instance != nil {
-		return k.heard[atCloud(h)]
-	}
-	return k.heard[h.Name]
+	return k.heard[reporter(h)]
 }
 
 // whole is what a host is now, by its own filter and by its instance's groups.

@@ -35,11 +35,7 @@ func (s *Service) showPast(ctx context.Context, in *struct {
 	if err := s.mayOn(ctx, api.Read, h); err != nil {
 		return nil, err
 	}
-	subject := h.Name
-	if h.Dialect == fleet.NoFilter && h.Instance != nil {
-		subject = atCloud(h)
-	}
-	reports, err := s.Store.PastReports(ctx, subject, in.Before, in.Limit+1)
+	reports, err := s.Store.PastReports(ctx, reporter(h), in.Before, in.Limit+1)
 	if err != nil {
 		return nil, s.broken("looking back", err)
 	}

@@ -18,6 +18,9 @@ export class Problem extends Error {
   }
 }
 
+/** What an error says, whatever was thrown. */
+export const messageOf = (error: unknown) => (error instanceof Error ? error.message : String(error))
+
 type Answer<T> = { data?: T; error?: { detail?: string; title?: string; problems?: Schemas['Problem'][] | null }; response: Response }
 
 /** The answer itself, or the problem as an error. */

@@ -2,6 +2,7 @@
 import { Dialog } from 'radix-ui'
 import { useId, useState, type ReactNode } from 'react'
 
+import { messageOf } from '../api/client'
 import { Button } from './Button'
 
 interface Does {
@@ -63,7 +64,7 @@ function Asked({ name, look, consequence, sure, reason, more, run, onDone, close
       close()
       onDone?.()
     } catch (error) {
-      setFailed(error instanceof Error ? error.message : String(error))
+      setFailed(messageOf(error))
     } finally {
       setWorking(false)
     }

@@ -1,12 +1,12 @@
 // What a cloud has: its groups against its limits, and its instances, each with what it was asked for and has.
 import { CircleCheck, CircleDashed, CircleX } from 'lucide-react'
+import type { ReactNode } from 'react'
 import { Link } from 'react-router'
 
 import { useCloud, type Cloud, type CloudInstance } from '../../api/clouds'
 import { Failure, Loading, Mono, Wide, count, counted } from '../../components/basics'
 import { StartWave } from '../../components/StartWave'
 
-const head = 'px-4 py-1.5 font-medium'
 const cell = 'px-4 py-1.5 whitespace-nowrap'
 
 /** How many rows of each table are shown. */
@@ -54,87 +54,80 @@ function Used({ n, of }: { n: number; of: number | undefined }) {
   )
 }
 
-function Groups({ cloud: c }: { cloud: Cloud }) {
-  if (c.has_groups.length === 0) return <p className="border-t border-line px-4 py-2 text-sm text-faint">It has no groups yet.</p>
+/** A table of what a cloud has of something. */
+function Table({ cloud, of, heads, children }: { cloud: string; of: string; heads: string[]; children: ReactNode }) {
   return (
-    <Wide name={`Groups of ${c.cloud}`} className="border-t border-line">
+    <Wide name={`${of} of ${cloud}`} className="border-t border-line">
       <table className="w-full text-left">
-        <caption className="sr-only">Groups</caption>
+        <caption className="sr-only">{of}</caption>
         <thead className="bg-sunk text-sm text-faint">
           <tr>
-            {['Group', 'Whose', 'Rules for what comes in', 'Rules for what goes out', 'Instances in it'].map((h) => (
-              <th key={h} scope="col" className={head}>
+            {heads.map((h) => (
+              <th key={h} scope="col" className="px-4 py-1.5 font-medium">
                 {h}
               </th>
             ))}
           </tr>
         </thead>
-        <tbody>
-          {c.has_groups.slice(0, most).map((g) => (
-            <tr key={g.name} className="border-b border-line last:border-0">
-              <td className={cell}>
-                <Mono>{g.name}</Mono>
-              </td>
-              <td className={`${cell} text-faint`}>{g.ours === true ? 'made for the policy' : 'not ours'}</td>
-              <td className={cell}>
-                <Used n={g.inbound} of={c.limits.rules_per_group} />
-              </td>
-              <td className={cell}>
-                <Used n={g.outbound} of={c.limits.rules_per_group} />
-              </td>
-              <td className={`${cell} tabular-nums`}>{count(g.members)}</td>
-            </tr>
-          ))}
-        </tbody>
+        <tbody>{children}</tbody>
       </table>
     </Wide>
+  )
+}
+
+function Groups({ cloud: c }: { cloud: Cloud }) {
+  if (c.has_groups.length === 0) return <p className="border-t border-line px-4 py-2 text-sm text-faint">It has no groups yet.</p>
+  return (
+    <Table cloud={c.cloud} of="Groups" heads={['Group', 'Whose', 'Rules for what comes in', 'Rules for what goes out', 'Instances in it']}>
+      {c.has_groups.slice(0, most).map((g) => (
+        <tr key={g.name} className="border-b border-line last:border-0">
+          <td className={cell}>
+            <Mono>{g.name}</Mono>
+          </td>
+          <td className={`${cell} text-faint`}>{g.ours === true ? 'made for the policy' : 'not ours'}</td>
+          <td className={cell}>
+            <Used n={g.inbound} of={c.limits.rules_per_group} />
+          </td>
+          <td className={cell}>
+            <Used n={g.outbound} of={c.limits.rules_per_group} />
+          </td>
+          <td className={`${cell} tabular-nums`}>{count(g.members)}</td>
+        </tr>
+      ))}
+    </Table>
   )
 }
 
 function Instances({ cloud: c }: { cloud: Cloud }) {
   if (c.has_instances.length === 0) return null
   return (
-    <Wide name={`Instances of ${c.cloud}`} className="border-t border-line">
-      <table className="w-full text-left">
-        <caption className="sr-only">Instances</caption>
-        <thead className="bg-sunk text-sm text-faint">
-          <tr>
-            {['Instance', 'Host', 'Asked for, and in force', 'Groups it is in'].map((h) => (
-              <th key={h} scope="col" className={head}>
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {c.has_instances.slice(0, most).map((i) => (
-            <tr key={i.id} className="border-b border-line align-baseline last:border-0">
-              <td className={cell}>
-                <Mono>{i.id}</Mono>
-              </td>
-              <td className={cell}>
-                {i.host === undefined ? (
-                  <span className="text-care">not in the fleet</span>
-                ) : (
-                  <Link to={`/hosts/${i.host}`} className="font-medium underline-offset-2 hover:underline">
-                    {i.host}
-                  </Link>
-                )}
-              </td>
-              <td className={cell}>
-                <InForce instance={i} changed={changed(c, i)} />
-              </td>
-              <td className={cell}>
-                <span className="mr-2 inline-block">
-                  <Used n={i.groups.length} of={c.limits.groups_per_instance} />
-                </span>
-                <Mono>{i.groups.join('  ')}</Mono>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </Wide>
+    <Table cloud={c.cloud} of="Instances" heads={['Instance', 'Host', 'Asked for, and in force', 'Groups it is in']}>
+      {c.has_instances.slice(0, most).map((i) => (
+        <tr key={i.id} className="border-b border-line align-baseline last:border-0">
+          <td className={cell}>
+            <Mono>{i.id}</Mono>
+          </td>
+          <td className={cell}>
+            {i.host === undefined ? (
+              <span className="text-care">not in the fleet</span>
+            ) : (
+              <Link to={`/hosts/${i.host}`} className="font-medium underline-offset-2 hover:underline">
+                {i.host}
+              </Link>
+            )}
+          </td>
+          <td className={cell}>
+            <InForce instance={i} changed={changed(c, i)} />
+          </td>
+          <td className={cell}>
+            <span className="mr-2 inline-block">
+              <Used n={i.groups.length} of={c.limits.groups_per_instance} />
+            </span>
+            <Mono>{i.groups.join('  ')}</Mono>
+          </td>
+        </tr>
+      ))}
+    </Table>
   )
 }
 

@@ -1,6 +1,7 @@
 // What the editor can do with the name or the file at the cursor, each with its key.
 import { useRef, useState, type KeyboardEvent, type ReactNode, type RefObject } from 'react'
 
+import { messageOf } from '../../api/client'
 import { assist, renamed, type Place, type PolicyFile } from '../../api/draft'
 import { counted } from '../../components/basics'
 import { Button } from '../../components/Button'
@@ -47,7 +48,7 @@ export function Tools({ placeRef, open, change, children }: Does) {
   }
   const attempt = (deed: () => Promise<void>) => {
     deed().catch((error: unknown) => {
-      say(error instanceof Error ? error.message : String(error))
+      say(messageOf(error))
     })
   }
   return (

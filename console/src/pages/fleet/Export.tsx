@@ -2,6 +2,7 @@
 import { Download } from 'lucide-react'
 import { useState } from 'react'
 
+import { messageOf } from '../../api/client'
 import { allHosts, type Wanted } from '../../api/fleet'
 import { Button } from '../../components/Button'
 import { save, table } from '../../components/save'
@@ -18,7 +19,7 @@ export function Export({ wanted }: { wanted: Wanted }) {
       const rows = hosts.map((h) => [h.name, (h.roles ?? []).join(' '), h.state, h.why, h.findings, h.cosmetic, h.in_force, h.heard_at, (h.interfaces ?? []).flatMap((i) => i.addresses).join(' ')])
       save('fleet.csv', 'text/csv', table([head, ...rows]))
     } catch (error) {
-      setFailed(error instanceof Error ? error.message : String(error))
+      setFailed(messageOf(error))
     } finally {
       setBusy(false)
     }

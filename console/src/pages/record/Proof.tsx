@@ -2,6 +2,7 @@
 import { Download, ShieldCheck, ShieldX } from 'lucide-react'
 import { useState } from 'react'
 
+import { messageOf } from '../../api/client'
 import type { Verified } from '../../api/verify'
 import { counted } from '../../components/basics'
 import { Button } from '../../components/Button'
@@ -16,7 +17,7 @@ export function Proof() {
     try {
       setState(await deed())
     } catch (error) {
-      setState({ is: 'wrong', what: error instanceof Error ? error.message : String(error) })
+      setState({ is: 'wrong', what: messageOf(error) })
     }
   }
   const verify = async (): Promise<State> => {
