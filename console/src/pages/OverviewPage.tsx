@@ -3,7 +3,7 @@ import { lazy, Suspense } from 'react'
 import { Link, useSearchParams } from 'react-router'
 
 import { useFleetHead, useOutline } from '../api/fleet'
-import { Board, Empty, Failure, Heading, Loading, Mono, counted } from '../components/basics'
+import { Board, Empty, Failure, Heading, Loading, Mono, count, counted } from '../components/basics'
 import { AsCommand } from '../components/Button'
 import { Concerns } from '../components/Concerns'
 import { Legend } from '../components/palisade/Legend'
@@ -30,7 +30,7 @@ export function OverviewPage() {
     <>
       <Heading title="Overview">
         <span className="text-faint">
-          {counted(hosts.length, 'host')}, {wrong === 0 ? 'all in step' : `${String(wrong)} not in step`}
+          {counted(hosts.length, 'host')}, {wrong === 0 ? 'all in step' : `${count(wrong)} not in step`}
         </span>
         <span className="ml-auto">
           <AsCommand command="yfence attention" />
@@ -46,7 +46,7 @@ export function OverviewPage() {
                 setParams(chosen === undefined ? {} : { role: chosen })
               }}
             />
-            <Legend hosts={role === undefined ? hosts : hosts.filter((h) => (h.roles ?? []).includes(role))} />
+            <Legend hosts={hosts} role={role} />
           </div>
         </Board>
         <Concerns />

@@ -1,9 +1,11 @@
 // How many hosts of each role are in which state, as a table; it says what the shapes mean.
+import { useMemo } from 'react'
 import { Link } from 'react-router'
 
 import type { Outlined, State } from '../../api/fleet'
-import { Wide, states } from '../basics'
-import { shapes, stands } from './draw'
+import { Wide, count, states } from '../basics'
+import { shapes } from './draw'
+import { roleOf } from './layout'
 
 /** The picket of a state, as it is drawn in the palisade. */
 export function Shape({ state }: { state: State }) {
@@ -18,8 +20,23 @@ export function Shape({ state }: { state: State }) {
 
 const colours = { bad: 'text-bad', care: 'text-care', good: 'text-good', plain: 'text-faint' }
 
-export function Legend({ hosts }: { hosts: Outlined[] }) {
-  const there = states.filter((s) => hosts.some((h) => h.state === s.state))
+/** How many hosts of each role stand how, and the states that any host is in. */
+function tally(hosts: Outlined[], only: string | undefined) {
+  const roles = new Map<string, Map<State, number>>()
+  const met = new Set<State>()
+  for (const h of hosts) {
+    const role = roleOf(h)
+    if (only !== undefined && role !== only) continue
+    const of = roles.get(role) ?? new Map<State, number>()
+    roles.set(role, of.set(h.state, (of.get(h.state) ?? 0) + 1))
+    met.add(h.state)
+  }
+  return { roles, there: states.filter((s) => met.has(s.state)) }
+}
+
+/** The table of all roles, or of one. */
+export function Legend({ hosts, role }: { hosts: Outlined[]; role: string | undefined }) {
+  const { roles, there } = useMemo(() => tally(hosts, role), [hosts, role])
   return (
     <Wide name="Hosts by role and state">
       <table className="text-sm">
@@ -38,7 +55,7 @@ export function Legend({ hosts }: { hosts: Outlined[] }) {
           </tr>
         </thead>
         <tbody>
-          {stands(hosts).map(({ role, hosts: all }) => (
+          {[...roles].map(([role, of]) => (
             <tr key={role} className="border-t border-line">
               <th scope="row" className="pr-6 text-left font-medium">
                 <Link to={`/fleet?role=${encodeURIComponent(role)}`} className="hover:underline">
@@ -46,10 +63,10 @@ export function Legend({ hosts }: { hosts: Outlined[] }) {
                 </Link>
               </th>
               {there.map(({ state }) => {
-                const n = all.filter((h) => h.state === state).length
+                const n = of.get(state)
                 return (
                   <td key={state} className="px-3 tabular-nums">
-                    {n > 0 ? n : ''}
+                    {n === undefined ? '' : count(n)}
                   </td>
                 )
               })}

@@ -5,7 +5,8 @@ import { useNavigate } from 'react-router'
 import type { Outlined } from '../../api/fleet'
 import { StateBadge } from '../basics'
 import { useWidth } from '../width'
-import { draw, hostAt, layOut, placeOf, stands } from './draw'
+import { draw } from './draw'
+import { hostAt, layOut, placeOf, stands } from './layout'
 
 /** How high the fence may be before it is drawn smaller, in pixels. */
 const most = 560
