@@ -207,7 +207,7 @@ func (a *app) printAnswer(w io.Writer, answer api.Answer) {
 	p := a.paint(w)
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
 	if answer.At != nil {
-		line("by what was in force at %s", answer.At.Local().Format(time.DateTime))
+		line("by what was in force at %s", secondText(*answer.At))
 	}
 	// The verdict and one packet for each way in which some of it fares.
 	switch {

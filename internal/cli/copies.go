@@ -111,7 +111,7 @@ func (a *app) copiesList(on *bool) *cobra.Command {
 			t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 			_, _ = fmt.Fprintln(t, "COPY\tTAKEN\tRULES\tBEFORE")
 			for _, c := range list.Copies {
-				_, _ = fmt.Fprintf(t, "%d\t%s\t%d\t%s\n", c.Number, c.TakenAt.Local().Format(time.DateTime), c.Rules, c.Before)
+				_, _ = fmt.Fprintf(t, "%d\t%s\t%d\t%s\n", c.Number, secondText(c.TakenAt), c.Rules, c.Before)
 			}
 			_ = t.Flush()
 		})
@@ -203,10 +203,10 @@ func (a *app) askHost(cmd *cobra.Command, name string, t api.Task) error {
 			_, _ = fmt.Fprintf(w, "%s: done\n", name)
 		case c.Kind == api.ChangePause && c.Phase == api.InForceYet:
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", name,
-				c.Until.Local().Format(time.DateTime))
+				secondText(c.Until))
 		case c.Phase == api.InForceYet:
 			_, _ = fmt.Fprintf(w, "%s: %s is in force, and is undone at %s unless it is kept\n", name, c.What,
-				c.Until.Local().Format(time.TimeOnly))
+				clockText(c.Until))
 		case c.Kind == api.ChangePause && c.Phase == api.WentBack:
 			_, _ = fmt.Fprintf(w, "%s: the pause has ended, %s\n", name, c.Why)
 		default:

@@ -158,7 +158,7 @@ func (a *app) eventsUndelivered() *cobra.Command {
 				for _, u := range list.Undelivered {
 					stands := u.State
 					if u.State == "due" {
-						stands = "again at " + u.NextAt.Format("15:04:05 MST")
+						stands = "again at " + clockText(u.NextAt)
 					}
 					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%d\t%s\n", u.Event.Number, u.Destination, u.Event.Type, u.Event.Subject,
 						stands, u.Tries,

@@ -182,7 +182,7 @@ before end when it is used.`,
 			return a.print(e, func(w io.Writer) {
 				if into != "" {
 					_, _ = fmt.Fprintf(w, "the one-time token for %s is in %s, and works until %s\n", e.Host, into,
-						e.Until.Local().Format(time.DateTime))
+						secondText(e.Until))
 					return
 				}
 				_, _ = fmt.Fprintln(w, e.Token)
@@ -252,7 +252,7 @@ func printHost(w io.Writer, h api.HostStatus) {
 	if c := h.Change; c != nil {
 		row("last change", "%s: %s", c.What, c.Phase)
 		row("", "%s", c.Why)
-		row("", "begun %s", c.Began.Local().Format(time.DateTime))
+		row("", "begun %s", secondText(c.Began))
 	}
 }
 

@@ -265,7 +265,7 @@ func (a *app) printCounted(before, now inOrder) {
 	each(now, func(t live.Tried) {
 		then, known := was[t.Rule.At]
 		if more := *t.Rule.Packets - then; known && more > 0 {
-			_, _ = fmt.Fprintf(a.out, "%s  +%-6d %4d  %s  (%s)\n", now.TakenAt.Local().Format(time.TimeOnly), more, t.Number, t.Rule.Text,
+			_, _ = fmt.Fprintf(a.out, "%s  +%-6d %4d  %s  (%s)\n", clockText(*now.TakenAt), more, t.Number, t.Rule.Text,
 				t.Rule.By)
 		}
 	})

@@ -207,7 +207,7 @@ func (a *app) driftHere(ctx context.Context, h *here) (d api.Drift, err error) {
 		return d, err
 	}
 	one := api.HostDrift{Host: h.name, State: api.State(res.State()), TakenAt: &taken, Findings: res.Findings, Unread: res.Unread}
-	switch until := change.Until.Local().Format(time.TimeOnly); {
+	switch until := secondText(change.Until); {
 	case waits && change.Kind == api.ChangePause:
 		one.State, one.Why = api.Paused, fmt.Sprintf("until %s: %s", until, change.Why)
 	case waits:

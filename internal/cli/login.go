@@ -103,7 +103,7 @@ hours or until yfence logout.`,
 			}
 			s.Secret = "" // it is kept where it belongs
 			return a.print(s, func(w io.Writer) {
-				_, _ = fmt.Fprintf(w, "signed in as %s until %s, with the rights %s\n", s.Name, s.Until.Local().Format("15:04"),
+				_, _ = fmt.Fprintf(w, "signed in as %s until %s, with the rights %s\n", s.Name, minuteText(s.Until),
 					strings.Join(api.Words(s.Rights), ", "))
 			})
 		},

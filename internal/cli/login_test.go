@@ -70,7 +70,7 @@ func TestLogin(t *testing.T) {
 	require.Contains(t, errOut, "or sign in with yfence login")
 	code, out, errOut := run(svc.URL, "login")
 	require.Zero(t, code, errOut)
-	require.Regexp(t, `^signed in as kim until \d\d:\d\d, with the rights read\n$`, out)
+	require.Regexp(t, `^signed in as kim until [-\d]+ \d\d:\d\d UTC, with the rights read\n$`, out)
 	require.Regexp(t, `open http://\S+/device and enter the code [A-Z0-9]{8}`, errOut)
 	info, err := os.Stat(filepath.Join(home, ".config", "yfence", "session.json"))
 	require.NoError(t, err)

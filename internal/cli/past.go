@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -54,8 +53,8 @@ func (a *app) printPast(w io.Writer, past api.Past) {
 		default:
 			what = fmt.Sprintf("%s added, %d removed", plural(c.Added, "line"), c.Removed)
 		}
-		_, _ = fmt.Fprintf(w, "%s  %s; %s; last reported %s\n", p(bold, c.Began.Local().Format(time.DateTime)), what, published,
-			c.Until.Local().Format(time.DateTime))
+		_, _ = fmt.Fprintf(w, "%s  %s; %s; last reported %s\n", p(bold, secondText(c.Began)), what, published,
+			secondText(c.Until))
 		for _, line := range c.Plus {
 			_, _ = fmt.Fprintf(w, "  + %s\n", line)
 		}

@@ -35,7 +35,7 @@ func (a *app) peopleCommand() *cobra.Command {
 				for _, p := range all.People {
 					_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%d\t%s\n", p.Name, strings.Join(p.Groups, " "), strings.Join(api.Words(p.Rights),
 						" "),
-						p.Sessions, p.Until.Format("2006-01-02 15:04 MST"))
+						p.Sessions, minuteText(p.Until))
 				}
 				_ = t.Flush()
 			})

@@ -97,7 +97,7 @@ func (a *app) proposalsCommand() *cobra.Command {
 					if p.Revision != 0 {
 						state = fmt.Sprintf("published as %d", p.Revision)
 					}
-					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\n", p.Number, state, p.Author, p.MadeAt.Format("2006-01-02 15:04 MST"), p.Why)
+					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\n", p.Number, state, p.Author, minuteText(p.MadeAt), p.Why)
 				}
 				_ = t.Flush()
 			})
@@ -132,7 +132,7 @@ func (a *app) proposal(cmd *cobra.Command, arg string) (svc *client.Client, p ap
 func (a *app) printProposal(w io.Writer, p api.ProposalShown, texts []check.Source) {
 	paint := a.paint(w)
 	_, _ = fmt.Fprintf(w, "%s  %s, by %s at %s: %s\n", paint(bold, fmt.Sprintf("proposal %d", p.Number)), p.State, p.Author,
-		p.ChangedAt.Format("2006-01-02 15:04 MST"), p.Why)
+		minuteText(p.ChangedAt), p.Why)
 	if p.State != api.ProposalOpen {
 		if p.Revision != 0 {
 			_, _ = fmt.Fprintf(w, "published as revision %d by %s\n", p.Revision, p.DecidedBy)
@@ -180,7 +180,7 @@ func printApprovals(w io.Writer, p api.ProposalShown) {
 		if p.State == api.ProposalOpen && !g.Counts {
 			note += " (it means something else since, so that this does not count)"
 		}
-		_, _ = fmt.Fprintf(w, "  approved by %s at %s%s\n", g.By, g.At.Format("2006-01-02 15:04 MST"), note)
+		_, _ = fmt.Fprintf(w, "  approved by %s at %s%s\n", g.By, minuteText(g.At), note)
 	}
 }
 

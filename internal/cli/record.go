@@ -67,7 +67,7 @@ func printRecord(w io.Writer, list api.Record) {
 	t := tabwriter.NewWriter(w, 0, 0, 3, ' ', 0)
 	_, _ = fmt.Fprintln(t, "ENTRY\tAT\tWHO\tDID\tWHY")
 	for _, e := range list.Entries {
-		_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s %s%s\t%s\n", e.Number, e.At.Format("2006-01-02 15:04:05 MST"), e.By.Name,
+		_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s %s%s\t%s\n", e.Number, secondText(e.At), e.By.Name,
 			record.Said(e.Deed), e.On,
 			besides(e), e.Why)
 	}
@@ -130,7 +130,7 @@ func (a *app) recordShow() *cobra.Command {
 			if err := a.print(map[string]any{"version": api.Version, "entry": e, "proven": wrong == nil, "said": said}, func(w io.Writer) {
 				p := a.paint(w)
 				_, _ = fmt.Fprintf(w, "%s  %s, %s %s %s\n", p(bold, fmt.Sprintf("entry %d", e.Number)),
-					e.At.Format("2006-01-02 15:04:05 MST"),
+					secondText(e.At),
 					e.By.Name, record.Said(e.Deed), e.On)
 				for _, line := range [][2]string{{"why", e.Why}, {"known by", e.By.SignIn}, {"from", e.By.From}} {
 					if line[1] != "" {

@@ -235,11 +235,3 @@ func (a *app) untold(w io.Writer, more int, what string, over, lost int64) {
 		_, _ = fmt.Fprintf(w, "\nkernels dropped messages %s: what was in them is not counted\n", plural(int(lost), "time"))
 	}
 }
-
-// momentText is when something was: the time of today, else the day.
-func momentText(at, now time.Time) string {
-	if now.Sub(at) < day {
-		return at.Local().Format(time.TimeOnly)
-	}
-	return at.Local().Format(time.DateOnly)
-}

@@ -52,13 +52,10 @@ func printRevisions(w io.Writer, list api.Revisions) {
 		if r.Hosts > 0 || r.Published {
 			hosts = fmt.Sprintf("%d of %s", r.Hosts, plural(list.Total, "host"))
 		}
-		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, publishedAt(r), r.Author, r.Why+inSpite(r))
+		_, _ = fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\n", number, hosts, minuteText(r.PublishedAt), r.Author, r.Why+inSpite(r))
 	}
 	_ = t.Flush()
 }
-
-// publishedAt is when a revision was published, as people read it.
-func publishedAt(r api.Revision) string { return r.PublishedAt.Format("2006-01-02 15:04 MST") }
 
 // revision asks the service for the revision that an argument names, with its files.
 func (a *app) revision(cmd *cobra.Command, arg string) (r api.Revision, err error) {
@@ -93,7 +90,8 @@ func (a *app) revisionsShow() *cobra.Command {
 			}
 			return a.print(r, func(w io.Writer) {
 				p := a.paint(w)
-				_, _ = fmt.Fprintf(w, "%s  published %s by %s: %s%s\n", p(bold, fmt.Sprintf("revision %d", r.Number)), publishedAt(r),
+				_, _ = fmt.Fprintf(w, "%s  published %s by %s: %s%s\n", p(bold, fmt.Sprintf("revision %d", r.Number)),
+					minuteText(r.PublishedAt),
 					r.Author,
 					r.Why, inSpite(r))
 				for _, f := range r.Files {

@@ -119,11 +119,11 @@ func (a *app) printCuts(w io.Writer, c *api.Cuts) {
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
 	line("")
 	if len(c.Cut) == 0 {
-		line("of the connections that %s saw since %s it refuses none", plural(c.Watching, "host"), c.Since.Local().Format(time.DateOnly))
+		line("of the connections that %s saw since %s it refuses none", plural(c.Watching, "host"), dateText(c.Since))
 		return
 	}
 	line("%s", p(red, fmt.Sprintf("it refuses connections that are in use: of those that %s saw since %s", plural(c.Watching, "host"),
-		c.Since.Local().Format(time.DateOnly))))
+		dateText(c.Since))))
 	now := time.Now()
 	for _, one := range c.Cut {
 		line("  %s  %s", p(bold, one.Group.String()), a.often(w, one.Group, now))

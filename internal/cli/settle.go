@@ -208,7 +208,7 @@ func (a *app) made(cmd *cobra.Command, h *here, made host.Made, force bool) erro
 		out.Host = &d
 	}
 	return a.print(out, func(w io.Writer) {
-		until := made.Change.Until.Local().Format(time.TimeOnly)
+		until := secondText(made.Change.Until)
 		if made.Change.Kind == api.ChangePause {
 			_, _ = fmt.Fprintf(w, "%s: the filter is paused until %s, when it comes back by itself\n", h.name, until)
 		} else {

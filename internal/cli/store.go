@@ -38,7 +38,7 @@ func (a *app) storeShow() *cobra.Command {
 				for _, p := range s.Parts {
 					since := ""
 					if p.Oldest != nil {
-						since = p.Oldest.Format("2006-01-02")
+						since = dateText(*p.Oldest)
 					}
 					_, _ = fmt.Fprintf(t, "%s\tabout %d\t%s\t%s\t%s\n", p.What, p.Rows, bytesText(p.Bytes), since, p.Keeps)
 					total += p.Bytes

@@ -51,7 +51,7 @@ func (a *app) tokensMake() *cobra.Command {
 			}
 			end := ""
 			if t.Until != nil {
-				end = ", and ends on " + t.Until.Format("2006-01-02")
+				end = ", and ends on " + dateText(*t.Until)
 			}
 			a.say("token %d for %s; it is printed this once%s", t.ID, t.Name, end)
 			return a.print(map[string]any{"version": api.Version, "token": t}, func(w io.Writer) { _, _ = fmt.Fprintln(w, t.Secret) })
@@ -84,17 +84,17 @@ func (a *app) tokensList() *cobra.Command {
 				for _, k := range tokens.Tokens {
 					used, end := "", ""
 					if k.UsedAt != nil {
-						used = k.UsedAt.Format("2006-01-02")
+						used = dateText(*k.UsedAt)
 					}
 					switch {
 					case k.RevokedAt != nil:
-						end = "revoked " + k.RevokedAt.Format("2006-01-02 15:04 MST")
+						end = "revoked " + minuteText(*k.RevokedAt)
 					case k.Until != nil:
-						end = k.Until.Format("2006-01-02")
+						end = dateText(*k.Until)
 					}
 					_, _ = fmt.Fprintf(t, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", k.ID, k.Name, strings.Join(api.Words(k.Rights), " "),
 						k.Host, k.For,
-						k.CreatedAt.Format("2006-01-02"), used, end)
+						dateText(k.CreatedAt), used, end)
 				}
 				_ = t.Flush()
 			})

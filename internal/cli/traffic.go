@@ -170,7 +170,7 @@ func (a *app) unusedHere(cmd *cobra.Command, h *here, since time.Duration) (u ap
 func (a *app) printUsages(w io.Writer, u api.Usages, all bool) {
 	p := a.paint(w)
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(w, format+"\n", args...) }
-	line("%s  counted on %d of %s", p(bold, "since "+u.Since.Local().Format("2006-01-02")), u.Counting, plural(u.Hosts, "host"))
+	line("%s  counted on %d of %s", p(bold, "since "+dateText(u.Since)), u.Counting, plural(u.Hosts, "host"))
 	place := func(s traffic.Usage) string { return p(dim, "("+s.Place+")") }
 	// What may go comes first, what is there for other days after it, and last what is used: each
 	// statement stands in one list, but for those that are used at some of their ends only.
@@ -244,5 +244,5 @@ func dayText(at int64, now time.Time) string {
 	if then := time.Unix(at, 0); now.Sub(then) < day {
 		return lengthText(now.Sub(then)) + " ago"
 	}
-	return "on " + time.Unix(at, 0).Local().Format("2006-01-02")
+	return "on " + dateText(time.Unix(at, 0))
 }
