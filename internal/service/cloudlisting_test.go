@@ -3,16 +3,18 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/internal/dunlin"
 )
 
-// TestACloudIsShown: its groups and instances, what each instance was asked for and has, and how much there may be.
-func TestACloudIsShown(t *testing.T) {
+// TestACloudInABrowser: its groups and instances, what each instance was asked for and has, and how much there may be.
+func TestACloudInABrowser(t *testing.T) {
 	t.Parallel()
 	ctx := context.Background()
 	c := newClouded(t)
@@ -57,5 +59,13 @@ func TestACloudIsShown(t *testing.T) {
 	a.do(chromedp.Click(`//div[@role="dialog"]//button[@type="submit"]`))
 	a.shows("Wave 2, revision 1")
 	c.until("both are in force", func() bool { one := shown(); return one.HasInstances[0].InForce && one.HasInstances[1].InForce })
+	for i := range 205 {
+		c.sky.Start(dunlin.Instance{ID: fmt.Sprintf("stranger-%03d", i), Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.7")}})
+	}
+	c.until("all are listed", func() bool { return len(shown().HasInstances) == 207 })
+	a.do(chromedp.Navigate(c.url + "/clouds"))
+	a.shows("Instances: 200 of 207")
+	a.do(chromedp.Click(`//button[contains(., "Show 7 more")]`))
+	a.shows("stranger-204")
 	a.content()
 }

@@ -1,15 +1,16 @@
 // What a cloud has: its groups against its limits, and its instances, each with what it was asked for and has.
 import { CircleCheck, CircleDashed, CircleX } from 'lucide-react'
-import type { ReactNode } from 'react'
+import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
 
 import { useCloud, type Cloud, type CloudInstance } from '../../api/clouds'
+import { Button } from '../../components/Button'
 import { Failure, Loading, Mono, Wide, count, counted } from '../../components/basics'
 import { StartWave } from '../../components/StartWave'
 
 const cell = 'px-4 py-1.5 whitespace-nowrap'
 
-/** How many rows of each table are shown. */
+/** How many rows of a table are shown at first, and how many more when asked. */
 const most = 200
 
 export function Has({ cloud }: { cloud: string }) {
@@ -54,32 +55,55 @@ function Used({ n, of }: { n: number; of: number | undefined }) {
   )
 }
 
-/** A table of what a cloud has of something. */
-function Table({ cloud, of, heads, children }: { cloud: string; of: string; heads: string[]; children: ReactNode }) {
+/** A table of what a cloud has of something: the first of them, and more when asked. */
+function Table<T>({ cloud, of, heads, all, row }: { cloud: string; of: string; heads: string[]; all: T[]; row: (one: T) => ReactNode }) {
+  const [shown, setShown] = useState(most)
+  const left = all.length - shown
   return (
-    <Wide name={`${of} of ${cloud}`} className="border-t border-line">
-      <table className="w-full text-left">
-        <caption className="sr-only">{of}</caption>
-        <thead className="bg-sunk text-sm text-faint">
-          <tr>
-            {heads.map((h) => (
-              <th key={h} scope="col" className="px-4 py-1.5 font-medium">
-                {h}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>{children}</tbody>
-      </table>
-    </Wide>
+    <>
+      <Wide name={`${of} of ${cloud}`} className="border-t border-line">
+        <table className="w-full text-left">
+          <caption className="sr-only">{of}</caption>
+          <thead className="bg-sunk text-sm text-faint">
+            <tr>
+              {heads.map((h) => (
+                <th key={h} scope="col" className="px-4 py-1.5 font-medium">
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>{all.slice(0, shown).map(row)}</tbody>
+        </table>
+      </Wide>
+      {left > 0 && (
+        <div className="flex flex-wrap items-center gap-3 border-t border-line px-4 py-2">
+          <Button
+            small
+            onClick={() => {
+              setShown(shown + most)
+            }}
+          >
+            Show {count(Math.min(most, left))} more
+          </Button>
+          <span className="text-sm text-faint">
+            {of}: {count(shown)} of {count(all.length)}
+          </span>
+        </div>
+      )}
+    </>
   )
 }
 
 function Groups({ cloud: c }: { cloud: Cloud }) {
   if (c.has_groups.length === 0) return <p className="border-t border-line px-4 py-2 text-sm text-faint">It has no groups yet.</p>
   return (
-    <Table cloud={c.cloud} of="Groups" heads={['Group', 'Whose', 'Rules for what comes in', 'Rules for what goes out', 'Instances in it']}>
-      {c.has_groups.slice(0, most).map((g) => (
+    <Table
+      cloud={c.cloud}
+      of="Groups"
+      heads={['Group', 'Whose', 'Rules for what comes in', 'Rules for what goes out', 'Instances in it']}
+      all={c.has_groups}
+      row={(g) => (
         <tr key={g.name} className="border-b border-line last:border-0">
           <td className={cell}>
             <Mono>{g.name}</Mono>
@@ -93,16 +117,20 @@ function Groups({ cloud: c }: { cloud: Cloud }) {
           </td>
           <td className={`${cell} tabular-nums`}>{count(g.members)}</td>
         </tr>
-      ))}
-    </Table>
+      )}
+    />
   )
 }
 
 function Instances({ cloud: c }: { cloud: Cloud }) {
   if (c.has_instances.length === 0) return null
   return (
-    <Table cloud={c.cloud} of="Instances" heads={['Instance', 'Host', 'Asked for, and in force', 'Groups it is in']}>
-      {c.has_instances.slice(0, most).map((i) => (
+    <Table
+      cloud={c.cloud}
+      of="Instances"
+      heads={['Instance', 'Host', 'Asked for, and in force', 'Groups it is in']}
+      all={c.has_instances}
+      row={(i) => (
         <tr key={i.id} className="border-b border-line align-baseline last:border-0">
           <td className={cell}>
             <Mono>{i.id}</Mono>
@@ -126,8 +154,8 @@ function Instances({ cloud: c }: { cloud: Cloud }) {
             <Mono>{i.groups.join('  ')}</Mono>
           </td>
         </tr>
-      ))}
-    </Table>
+      )}
+    />
   )
 }
 
