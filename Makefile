@@ -2,7 +2,7 @@
 # they need from Debian's packages, Go's modules and npm.
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
-.PHONY: help demo test build bench generate lint go-test judge chaos fuzz shots clean
+.PHONY: help demo test build bench generate lint go-test test-cli test-store test-host test-browser judge trials chaos fuzz shots clean
 
 PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium prometheus
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
@@ -72,11 +72,26 @@ lint: console/node_modules/.package-lock.json console/dist/index.html
 # little of the command line, whose tests are processes of their own.
 go-test: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
-	go test -count=1 -timeout 15m $$(go list $(GO_ALL) | grep -vE '$(APART)')
+	go test -count=1 -p 3 -timeout 15m ./demo $$(go list $(GO_ALL) | grep -vE '$(APART)')
 	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
-	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m -skip '^TestLimits$$' ./internal/service
+	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
+	$(MAKE) --no-print-directory -j2 -O test-cli test-store
+	$(MAKE) --no-print-directory -j2 -O test-host test-browser
+
+test-cli:
 	go test -count=1 -parallel 3 -timeout 15m ./internal/cli
-	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/host ./internal/store
+
+test-store:
+	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/store
+
+test-host:
+	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/host
+
+test-browser:
+	go test -count=1 -parallel 4 -timeout 15m -run InABrowser ./internal/service
+
+trials: ## more random policies than every run of the tests has: make trials N=10
+	TRIALS=$(or $(N),10) go test -count=1 -timeout 0 ./core/...
 
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)

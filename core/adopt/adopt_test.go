@@ -109,7 +109,7 @@ func plain(rng *rand.Rand) string {
 // TestPlainPoliciesComeBack: what hosts have in force of an ordinary policy is adopted with
 // nothing left, and hosts of a role are one again.
 func TestPlainPoliciesComeBack(t *testing.T) {
-	for seed := range uint64(60) {
+	for seed := range policytest.Trials(25) {
 		text := plain(rand.New(rand.NewPCG(seed, 5)))
 		fl, problems := fleet.ReadJSON("fleet.json", []byte(plainFleet))
 		require.Empty(t, problems)
@@ -130,7 +130,7 @@ func TestPlainPoliciesComeBack(t *testing.T) {
 
 // TestWildPoliciesComeBack: whatever hosts have in force, what comes is a policy.
 func TestWildPoliciesComeBack(t *testing.T) {
-	for seed := range uint64(25) {
+	for seed := range policytest.Trials(10) {
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(seed, 5))))
 		r, err := adopt.Policy(pol.Fleet, "again", settled(pol), now)
 		require.NoError(t, err, "seed %d", seed)

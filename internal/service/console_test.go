@@ -18,7 +18,11 @@ import (
 )
 
 // consoleNeeded skips a test of the console, loudly, where that or a browser is not there.
+// consoleNeeded is asked first by a test that looks at pages. Its name says so too, since such tests run without -race: what
+// they ask of the service others ask as well, and a browser beside it takes the machine's whole time.
 func consoleNeeded(t *testing.T) {
+	t.Helper()
+	require.Contains(t, t.Name(), "InABrowser")
 	_, built := console.Files()
 	_, missing := exec.LookPath("chromium")
 	if !built || missing != nil {
@@ -45,8 +49,8 @@ func TestSignInInABrowser(t *testing.T) {
 		chromedp.WaitVisible(`//h1[text()="Overview"]`)))
 }
 
-// TestConsole uses the console in a real browser, as a person does.
-func TestConsole(t *testing.T) {
+// TestTheConsoleInABrowser uses the console in a real browser, as a person does.
+func TestTheConsoleInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	h := newSaltmarsh(t)

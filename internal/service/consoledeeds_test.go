@@ -68,9 +68,9 @@ func TestTheRecordInABrowser(t *testing.T) {
 	a.content()
 }
 
-// TestDeedsOfPages: the palette offers what a page can do; hosts are saved as a table that no spreadsheet takes for
+// TestDeedsInABrowser: the palette offers what a page can do; hosts are saved as a table that no spreadsheet takes for
 // formulas; what a host had in force is looked at as it was.
-func TestDeedsOfPages(t *testing.T) {
+func TestDeedsInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	h := lively(t)
@@ -125,8 +125,8 @@ func TestDeedsOfPages(t *testing.T) {
 	a.content()
 }
 
-// TestOnlyWhatOneMay: pages offer what their reader may do, for the roles that he may do it to, and say so where he may not read.
-func TestOnlyWhatOneMay(t *testing.T) {
+// TestRightsInABrowser: pages offer what their reader may do, for the roles that he may do it to, and say so where he may not read.
+func TestRightsInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	h := lively(t)

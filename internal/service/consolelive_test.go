@@ -72,9 +72,9 @@ func (w *wire) cut() {
 	w.open = nil
 }
 
-// TestALostConnection: a page says that it hears nothing any more, keeps what it shows, and shows what happened meanwhile
+// TestALostConnectionInABrowser: a page says that it hears nothing any more, keeps what it shows, and shows what happened meanwhile
 // once the service can be reached again, by itself.
-func TestALostConnection(t *testing.T) {
+func TestALostConnectionInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	h := lively(t)
@@ -97,8 +97,8 @@ func TestALostConnection(t *testing.T) {
 	a.shows("live")
 }
 
-// TestTwoAtOnce: two people write at the same time; one publishes, and the other one sees that and overwrites nothing.
-func TestTwoAtOnce(t *testing.T) {
+// TestTwoAtOnceInABrowser: two people write at the same time; one publishes, and the other one sees that and overwrites nothing.
+func TestTwoAtOnceInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	h := lively(t)

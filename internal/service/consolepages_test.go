@@ -193,9 +193,9 @@ func (a *aTab) inTheWay(axe string) []string {
 	return found
 }
 
-// TestPagesForEverybody: on no page, light or dark, wide or narrow, finds axe anything that would keep somebody out, and the
+// TestPagesInABrowser: on no page, light or dark, wide or narrow, finds axe anything that would keep somebody out, and the
 // browser complains of nothing.
-func TestPagesForEverybody(t *testing.T) {
+func TestPagesInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	axe := axeNeeded(t)
@@ -222,9 +222,9 @@ func TestPagesForEverybody(t *testing.T) {
 	require.Empty(t, wrong)
 }
 
-// TestWriteAPolicy: somebody writes a rule in the console, is told what is wrong with it and what it means, and proposes it;
+// TestWritingInABrowser: somebody writes a rule in the console, is told what is wrong with it and what it means, and proposes it;
 // a statement that is drafted elsewhere comes to the editor.
-func TestWriteAPolicy(t *testing.T) {
+func TestWritingInABrowser(t *testing.T) {
 	t.Parallel()
 	consoleNeeded(t)
 	h := lively(t)

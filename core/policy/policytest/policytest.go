@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,17 @@ import (
 	"yellowfence.example/yfence/core/packet"
 	"yellowfence.example/yfence/core/policy"
 )
+
+// Trials is how many random cases a test goes through, of which it has the usual number: that many in a run of all tests,
+// and times the number that TRIALS of the environment says where somebody has more time (`make trials`). A case is made of
+// its number alone, so one that fails is found again by the same TRIALS or more.
+func Trials(usual uint64) uint64 {
+	times, err := strconv.ParseUint(os.Getenv("TRIALS"), 10, 16)
+	if err != nil || times == 0 {
+		times = 1
+	}
+	return usual * times
+}
 
 // Resolve makes a policy of texts, which must be free of problems.
 func Resolve(t testing.TB, fleetJSON string, texts ...string) *policy.Policy {
