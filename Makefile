@@ -2,7 +2,7 @@
 # they need from Debian's packages, Go's modules and npm.
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
-.PHONY: help demo test build bench generate lint go-test test-cli test-store test-host test-browser judge trials chaos fuzz shots clean
+.PHONY: help demo test build bench generate lint lint-go lint-console go-test test-cli test-store test-host test-browser judge trials chaos fuzz shots clean
 
 PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium prometheus
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
@@ -62,8 +62,13 @@ generate: ## golden files and the console's client, from the Go types
 
 lint: console/node_modules/.package-lock.json console/dist/index.html
 	@unformatted=$$(gofmt -l api client cmd console/*.go core demo examples internal); [ -z "$$unformatted" ] || { echo "gofmt is due: $$unformatted"; exit 1; }
+	$(MAKE) --no-print-directory -j2 -O lint-go lint-console
+
+lint-go:
 	go vet $(GO_ALL)
 	go tool staticcheck -checks all $(GO_ALL)
+
+lint-console:
 	cd console && npx tsc --noEmit && npm run lint
 
 # The tests start MariaDB, make namespaces and run Chromium themselves. They
