@@ -108,20 +108,31 @@ func extra(sp *packet.Space, b packet.Box) (text string) {
 	if b[packet.IPsec] != nil {
 		text += map[bool]string{true: " encrypted", false: " not encrypted"}[b.Allows(packet.IPsec, packet.Num(1))]
 	}
-	// From when on and until when, where the policy turns by itself.
 	if ranges := b[packet.Time]; ranges != nil {
-		day := func(v packet.Value) string { return time.Unix(int64(v.Int()), 0).UTC().Format("2006-01-02T15:04Z") }
-		first, last := ranges[0].Lo, ranges[len(ranges)-1].Hi
-		switch ends := last != packet.Time.Limit(); {
-		case !ends:
-			text += " (from " + day(first) + " on)"
-		case first.Int() > 0:
-			text += " (from " + day(first) + " until " + day(last.Next()) + ")"
-		default:
-			text += " (until " + day(last.Next()) + ")"
-		}
+		text += " (" + timesText(ranges) + ")"
 	}
 	return text
+}
+
+// timesText says from when on and until when, where a policy turns by itself: all times that are meant, and no other.
+func timesText(ranges []packet.Range) string {
+	at := func(v packet.Value) string { return time.Unix(int64(v.Int()), 0).UTC().Format("2006-01-02T15:04Z") }
+	var all []string
+	for _, r := range ranges {
+		begins, ends := r.Lo.Int() > 0, r.Hi != packet.Time.Limit()
+		switch {
+		case begins && ends:
+			all = append(all, "from "+at(r.Lo)+" until "+at(r.Hi.Next()))
+		case begins:
+			all = append(all, "from "+at(r.Lo)+" on")
+		case ends:
+			all = append(all, "until "+at(r.Hi.Next()))
+		}
+	}
+	if len(all) > mostNames {
+		all = append(all[:mostNames], fmt.Sprintf("at %d more times", len(ranges)-mostNames))
+	}
+	return strings.Join(all, " and ")
 }
 
 // flagsText says the flags of TCP that a box allows, or how many ways there are.
