@@ -30,7 +30,9 @@ type Client struct {
 
 // New makes a client of the service at a URL such as https://fence.example:8480.
 func New(server, token string) *Client {
-	return &Client{url: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{Timeout: 2 * time.Minute}}
+	// Nobody is followed elsewhere: what changes something would arrive there as a request that only reads.
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &Client{url: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{Timeout: 2 * time.Minute, CheckRedirect: stay}}
 }
 
 // Trust has the client believe services whose certificate one of these authorities
@@ -152,7 +154,11 @@ func (c *Client) once(ctx context.Context, method, path, key string, body []byte
 // problem is what an answer says that was not done.
 func (c *Client) problem(res *http.Response) *Problem {
 	p := &Problem{}
-	if err := json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(p); err != nil || p.Title+p.Detail == "" {
+	if to, err := res.Location(); err == nil && res.StatusCode < 400 {
+		to.RawQuery, to.Fragment = "", ""
+		server, _, _ := strings.Cut(to.String(), "/api/v1/")
+		p.Detail = fmt.Sprintf("%s sends on to %s: give that as the server, if you trust it", c.url, server)
+	} else if err := json.NewDecoder(io.LimitReader(res.Body, maxAnswer)).Decode(p); err != nil || p.Title+p.Detail == "" {
 		p.Detail = fmt.Sprintf("what answers at %s is no Yellow Fence service (%s)", c.url, res.Status)
 	}
 	p.Status = res.StatusCode
@@ -211,10 +217,13 @@ func (c *Client) Fleet(ctx context.Context) (api.Fleet, error) {
 	})
 }
 
+// maxParts is how many parts of what is about the fleet are asked for, of up to a thousand hosts each.
+const maxParts = 1000
+
 // hosts puts the parts of what is about the fleet together.
 func hosts[T any](ctx context.Context, c *Client, path string, join func(all, part *T) (next string)) (all T, err error) {
 	after := ""
-	for {
+	for range maxParts {
 		part, err := get[T](ctx, c, path+url.QueryEscape(after))
 		if err != nil {
 			return all, err
@@ -223,6 +232,7 @@ func hosts[T any](ctx context.Context, c *Client, path string, join func(all, pa
 			return all, nil
 		}
 	}
+	return all, fmt.Errorf("the service at %s tells of hosts without an end: %d parts were read", c.url, maxParts)
 }
 
 // Import replaces the fleet.

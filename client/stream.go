@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -27,7 +28,7 @@ const maxMessage = 4 << 20
 // named. Events after the number of one that was heard before come first; 0 begins now. It takes
 // the right read for the whole fleet.
 func (c *Client) Stream(ctx context.Context, after int64, kinds ...string) (*Stream, error) {
-	req, err := c.request(ctx, http.MethodGet, "/stream?only="+strings.Join(kinds, ","), nil)
+	req, err := c.request(ctx, http.MethodGet, "/stream?only="+url.QueryEscape(strings.Join(kinds, ",")), nil)
 	if err != nil {
 		return nil, err
 	}

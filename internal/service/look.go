@@ -34,8 +34,8 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 	if l.was, err = s.Store.HostStates(ctx); err != nil {
 		return err
 	}
-	counts := map[string]int{}
-	guards := map[string]bool{}
+	counts := map[string]int{}  // of hosts by state, for the figures of the day
+	guards := map[string]bool{} // whether a rule, by its title, is a way in
 	for _, r := range m.policy.Rules {
 		guards[r.Title()] = r.Guard
 	}
@@ -45,7 +45,7 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 			return err
 		}
 		counts[string(res.State)]++
-		if res.pending || h.Others() {
+		if res.pending || h.Others() { // it is not known yet, or is not ours to speak of: what was told stays as it is
 			delete(l.was, h.Name)
 			delete(l.was, wayIn(h.Name))
 			continue
@@ -74,7 +74,7 @@ func (s *Service) lookAtHosts(ctx context.Context) error {
 			return err
 		}
 	}
-	for gone := range l.was {
+	for gone := range l.was { // what nobody looked at is no longer in the fleet
 		if err := s.Store.ForgetHostState(ctx, gone); err != nil {
 			return err
 		}

@@ -286,6 +286,7 @@ func (s *Service) publishProposal(ctx context.Context, in *struct {
 		if p.State != api.ProposalOpen {
 			return pair, out, s.decided("publishing the proposal", p.Number, store.ErrDecided)
 		}
+		// What it means is worked out over what is published now, not as it was shown: approvals of another meaning do not count.
 		st, err := s.stands(ctx, current, p)
 		if err != nil {
 			return pair, out, err
@@ -308,6 +309,7 @@ func (s *Service) publishProposal(ctx context.Context, in *struct {
 			names[i] = a.Name
 		}
 		out.Problems, out.Need = st.problems, &st.need
+		// The database decides between two who do this at once: whoever comes second finds another pair, or the proposal published.
 		pair, err = s.Store.Publish(ctx, store.Publication{Base: current.pair, Author: p.Author, Why: p.Why, Files: st.texts,
 			Fleet:    st.file,
 			Accepted: st.accepted, Proposal: p.Number, Approved: names})

@@ -120,7 +120,10 @@ func (s *Service) showSignIn(context.Context, *struct{}) (*struct{ Body api.Sign
 	return &struct{ Body api.SignInWays }{out}, nil
 }
 
-// beginSignIn sends a browser to the provider. What it must come back with is kept in a cookie.
+// beginSignIn sends a browser to the provider. What it must come back with is kept in a cookie, so that a service of
+// several processes needs no memory of who is on the way: the state binds the way back to this browser (RFC 6749, 10.12),
+// the nonce the token to this sign-in (OpenID Connect Core 1.0, 3.1.2.1), and the verifier the code to whoever asked for it
+// (RFC 7636).
 func (s *Service) beginSignIn(w http.ResponseWriter, r *http.Request) {
 	if s.set().SignIn == nil {
 		http.Redirect(w, r, "/", http.StatusFound)
@@ -147,12 +150,14 @@ func (s *Service) endSignIn(w http.ResponseWriter, r *http.Request) {
 	if c, err := r.Cookie(signInCookie); err == nil {
 		kept = c.Value
 	}
+	// A link that somebody else made must not sign anybody in as its maker: only this browser has the state.
 	parts := strings.Split(kept, ".")
 	q := r.URL.Query()
 	if len(parts) != 3 || q.Get("state") == "" || parts[0] != q.Get("state") {
 		s.signInFailed(w, "this sign-in was not begun in this browser, or longer than ten minutes ago; begin again", http.StatusBadRequest)
 		return
 	}
+	// Whatever comes of it, it is used up.
 	http.SetCookie(w, &http.Cookie{Name: signInCookie, Path: "/sign-in", MaxAge: -1, HttpOnly: true, Secure: s.Secure,
 		SameSite: http.SameSiteLaxMode})
 	if why := q.Get("error"); why != "" {
@@ -217,12 +222,13 @@ func (s *Service) verified(ctx context.Context, p *oidc.Provider, raw, nonce str
 		Email    string `json:"email"`
 		Verified bool   `json:"email_verified"`
 	}
-	every := map[string]any{}
+	every := map[string]any{} // under which name groups are told is the provider's choice
 	if err := errors.Join(token.Claims(&claims), token.Claims(&every)); err != nil {
 		return who, errors.New("the identity provider's token cannot be read")
 	}
+	// A subject is a provider's own: two providers may have the same one for two people.
 	who.Subject, who.Name = s.set().SignIn.Issuer+" "+token.Subject, claims.Name
-	if who.Name == "" && claims.Verified {
+	if who.Name == "" && claims.Verified { // else anybody could call themselves by a colleague's address
 		who.Name = claims.Email
 	}
 	if who.Name == "" {
@@ -236,7 +242,7 @@ func (s *Service) verified(ctx context.Context, p *oidc.Provider, raw, nonce str
 		claim = "groups"
 	}
 	groups, _ := every[claim].([]any)
-	for _, g := range groups {
+	for _, g := range groups { // of hundreds that somebody may be in, those that mean something here are kept
 		if name, is := g.(string); is && s.set().SignIn.Rights[name] != nil {
 			who.Groups = append(who.Groups, name)
 		}

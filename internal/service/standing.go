@@ -32,6 +32,8 @@ func (s *Service) stands(ctx context.Context, current *model, p store.KeptPropos
 	if err := s.content(ctx, p.Files, &mine); err != nil {
 		return st, err
 	}
+	// Three texts are compared: what it was made from, what it says, and what is published now. A file that changed on both
+	// sides is for a person to put together.
 	base, err := s.pairModel(ctx, p.Pair)
 	if err != nil {
 		return st, err
@@ -52,7 +54,7 @@ func (s *Service) stands(ctx context.Context, current *model, p store.KeptPropos
 	st.change.fleet = current.fleet
 	var told []source.Problem
 	if p.Fleet != nil {
-		if base.pair.Generation != current.pair.Generation {
+		if base.pair.Generation != current.pair.Generation { // a fleet is taken whole: two of them cannot be put together
 			st.hinders = "the fleet changed since: take that over, and change the proposal"
 			return st, nil
 		}

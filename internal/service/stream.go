@@ -94,7 +94,9 @@ func (s *Service) tellAll(m ...api.StreamMessage) bool {
 	return all.looks
 }
 
-// lookForAll looks at what happened after an event, again and again, while anybody listens.
+// lookForAll looks at what happened after an event, again and again, while anybody listens. One look serves all of them, so
+// that listeners cost the database nothing. A number is given when an event is written and seen when its transaction ends,
+// so that a lower one may come after a higher: each look goes back streamAgain numbers, and tells what it has not told.
 func (s *Service) lookForAll(last int64) {
 	ctx := store.For(context.Background(), store.Work)
 	var marks *store.Marks

@@ -133,7 +133,7 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 		}
 		w = next
 		after, summary, err := written(w)
-		if err != nil || string(after) == string(before) && len(todo.Tasks)+len(todo.Asks) == 0 {
+		if err != nil || string(after) == string(before) && len(todo.Tasks)+len(todo.Asks) == 0 { // nothing happened: nothing is written
 			return w, err
 		}
 		for i, t := range todo.Tasks {
@@ -142,6 +142,7 @@ func (s *Store) StepWave(ctx context.Context, number int64, key ed25519.PrivateK
 			}
 			todo.Tasks[i] = signed(t, key)
 		}
+		// What was worked out from a state holds for that state alone: it is read again under a lock, and must be the same.
 		err = s.exactlyOnce(ctx, func(tx *sql.Tx) error {
 			var is []byte
 			if err := tx.QueryRowContext(ctx, "SELECT state FROM waves WHERE number = ? FOR UPDATE", number).Scan(&is); err != nil {
