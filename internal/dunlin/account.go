@@ -20,7 +20,7 @@ import (
 // Account is ours at a Dunlin cloud, reached over its API.
 type Account struct {
 	URL, Token string
-	Client     *http.Client  // http.DefaultClient if nil
+	Client     *http.Client  // nil is one that follows nobody elsewhere
 	Timeout    time.Duration // for one request; 10 s if 0
 	Pause      time.Duration // before a request that failed is made again; 300 ms if 0
 }
@@ -34,6 +34,10 @@ const (
 	mostWait       = 10 * time.Second // that we wait because a cloud says so
 	mostPages      = 1000
 )
+
+// staying is a client that follows nobody elsewhere: what changes something would arrive there as a request that only reads,
+// with our token.
+var staying = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 
 // A Dunlin account is an account of a cloud.
 var _ cloud.Account = (*Account)(nil)
@@ -180,7 +184,7 @@ func (a *Account) once(ctx context.Context, method, path string, body, into any)
 	req.Header.Set("Authorization", "Bearer "+a.Token)
 	client := a.Client
 	if client == nil {
-		client = http.DefaultClient
+		client = staying
 	}
 	res, err := client.Do(req)
 	if err != nil {

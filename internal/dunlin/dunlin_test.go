@@ -2,6 +2,7 @@ package dunlin_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -237,4 +238,19 @@ func TestPages(t *testing.T) {
 	for id, times := range seen {
 		require.Equal(t, 1, times, id)
 	}
+}
+
+// TestACloudThatSendsOn: nobody is followed elsewhere, so that what was not done is not taken for done.
+func TestACloudThatSendsOn(t *testing.T) {
+	reached := false
+	there := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		reached = true
+		_, _ = w.Write([]byte(`{}`))
+	}))
+	defer there.Close()
+	here := httptest.NewServer(http.RedirectHandler(there.URL, http.StatusMovedPermanently))
+	defer here.Close()
+	a := &dunlin.Account{URL: here.URL, Token: "secret"}
+	require.ErrorContains(t, a.Make(context.Background(), group.Group{Name: "yf-charts"}), "Moved Permanently")
+	require.False(t, reached)
 }
