@@ -328,7 +328,7 @@ const longest = 160
 // it up to the mistake, and the mark.
 func excerpt(line string, column, width int) (shown, pad, mark string) {
 	text := []rune(strings.TrimRight(line, "\r"))
-	at := min(column-1, len(text))
+	at := min(max(column-1, 0), len(text))
 	before, after := text[:at], text[at:]
 	if len(text) > longest && len(before) > longest/2 {
 		before = append([]rune("… "), before[len(before)-longest/2:]...)
