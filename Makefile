@@ -79,7 +79,7 @@ go-test: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
 	go test -count=1 -p 3 -timeout 15m ./demo $$(go list $(GO_ALL) | grep -vE '$(APART)')
 	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
-	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
+	CGO_ENABLED=1 go test -race -count=1 -parallel 6 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
 	$(MAKE) --no-print-directory -j2 -O test-cli test-store
 	$(MAKE) --no-print-directory -j2 -O test-host test-browser
 

@@ -344,7 +344,9 @@ func (t Term) String() string {
 	return fmt.Sprintf("protocol %d", t.Protocol)
 }
 
-// SameAt says that the same rules are in force at two instants, in seconds since 1970.
+// SameAt says that the policy says the same at two instants, in seconds since 1970: nothing begins or ends by itself after
+// the earlier and up to the later.
 func (p *Policy) SameAt(a, b int64) bool {
-	return !slices.ContainsFunc(p.Rules, func(r *Rule) bool { return r.InForce(a) != r.InForce(b) })
+	next := p.NextTurn(min(a, b))
+	return next == 0 || next > max(a, b)
 }

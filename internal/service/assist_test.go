@@ -13,6 +13,7 @@ import (
 
 // TestAssist: whoever writes a policy in the console is told what the language server tells, of texts that are not sound too.
 func TestAssist(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	files := policyFiles(t)

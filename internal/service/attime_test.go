@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -10,12 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"yellowfence.example/yfence/api"
+	"yellowfence.example/yfence/core/ask"
 	"yellowfence.example/yfence/core/check"
 )
 
 // TestAtATime: a question, a host's rules and its drift are answered by what was in force before a
 // mishap, after it, and once it was put right.
 func TestAtATime(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newHarbour(t)
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
@@ -133,4 +136,30 @@ func justNow() time.Time {
 	at := time.Now()
 	time.Sleep(2 * time.Millisecond)
 	return at
+}
+
+// TestTheReachTurns: what was worked out before a rule begins or ends is not shown after it.
+func TestTheReachTurns(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHarbour(t)
+	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
+	require.NoError(t, err)
+	begins := time.Date(2027, 3, 1, 0, 0, 0, 0, time.UTC)
+	h.turnTo(begins.Add(-time.Hour))
+	_, err = h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy +
+		"network pilots = 203.0.113.96/28\nallow db: pilots -> charts : tcp 5432  from 2027-03-01 until 2027-03-02\n"}}, Why: "two days"})
+	require.NoError(t, err)
+	for _, c := range []struct {
+		at     time.Time
+		passes bool
+	}{{begins.Add(-time.Second), false}, {begins, true}, {begins.Add(48*time.Hour - time.Second), true}, {begins.Add(48 * time.Hour),
+		false}} {
+		h.turnTo(c.at)
+		all, err := h.Reach(ctx, 0)
+		require.NoError(t, err)
+		require.Equal(t, c.at, all.At)
+		passes := slices.ContainsFunc(all.Cells, func(cell ask.ReachCell) bool { return cell.From == "pilots" && cell.To == "charts" })
+		require.Equal(t, c.passes, passes, c.at)
+	}
 }

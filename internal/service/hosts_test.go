@@ -89,6 +89,7 @@ func TestAfterAReboot(t *testing.T) {
 
 // TestCountsAndListenersOfAReport are told where somebody asks.
 func TestCountsAndListenersOfAReport(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	all, err := h.Listeners(ctx, "logbook-01")
@@ -124,6 +125,7 @@ func TestCountsAndListenersOfAReport(t *testing.T) {
 
 // TestEnrolling trades a one-time token once, however many try at the same time.
 func TestEnrolling(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	_, err := h.NewEnrolment(ctx, "nobody-01")
@@ -216,6 +218,7 @@ func TestTasks(t *testing.T) {
 
 // TestAWaveOfNobody is refused, with what is to be done.
 func TestAWaveOfNobody(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	require.Equal(t, "none of these hosts polls the service: is yfence attend running there?",
@@ -321,6 +324,7 @@ func TestStrangeAddresses(t *testing.T) {
 // TestAnInterfaceThatIsNotThere is told first, and its host is not in step: nothing that the
 // policy admits over it passes.
 func TestAnInterfaceThatIsNotThere(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	_, err := h.Settle(ctx, "watch-01")

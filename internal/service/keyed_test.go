@@ -130,6 +130,7 @@ func (h *harbour) text(query string, args ...any) (s string) {
 
 // TestTags: whoever has an answer already is told so, and only then.
 func TestTags(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	get := func(path, tag string) (*http.Response, []byte) {
 		req, err := http.NewRequest(http.MethodGet, h.url+"/api/v1"+path, nil)
@@ -177,6 +178,7 @@ func newSmall(t *testing.T) *harbour {
 
 // TestTwoImports: whoever imports over what he looked at is told when somebody else was faster.
 func TestTwoImports(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	one, none := int64(1), int64(0)

@@ -17,6 +17,7 @@ import (
 
 // TestFleetInOrder: hosts come in the order that is asked for, a part at a time, and nobody is lost between parts.
 func TestFleetInOrder(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	for _, host := range []string{"logbook-01", "charts-01"} {
@@ -61,6 +62,7 @@ func TestFleetInOrder(t *testing.T) {
 // TestOverview: what needs a person comes first where it is most urgent, once for all hosts where it is the same;
 // whoever may see some roles sees those.
 func TestOverview(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	quiet, err := h.Attention(ctx)

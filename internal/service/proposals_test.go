@@ -140,6 +140,7 @@ func TestProposals(t *testing.T) {
 // TestPublishedMeanwhile: what is published in between is taken over where it is in other files; it ends
 // approvals where the proposal means something else then.
 func TestPublishedMeanwhile(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h, as := newGuarded(t)
 	kim, gus := as("kim", api.Approve, api.Publish), as("gus", "approve:charts")
@@ -194,6 +195,7 @@ func TestPublishedMeanwhile(t *testing.T) {
 // TestNeedsOfFleetsAndParts: a fleet file changes the meaning too; a right to publish for some roles is
 // for what concerns their hosts alone; who is not named in the policy needs one who is.
 func TestNeedsOfFleetsAndParts(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h, as := newGuarded(t)
 	more := smallFleet(`{"name": "charts-02", "roles": ["charts"], "dialect": "nft", ` +

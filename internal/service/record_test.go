@@ -239,6 +239,7 @@ func TestEveryDeedIsRecorded(t *testing.T) {
 // TestTamperedRecord changes the record behind the service's back. Verifying it names the first entry
 // that is wrong; a checkpoint from before shows what no entry shows.
 func TestTamperedRecord(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	for i := range 6 {
@@ -276,6 +277,7 @@ func TestTamperedRecord(t *testing.T) {
 
 // TestProofsOfTheRecord: one entry, and one checkpoint after another, without reading the whole.
 func TestProofsOfTheRecord(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	before, err := h.RecordCheckpoint(ctx, 0)
@@ -306,6 +308,7 @@ func TestProofsOfTheRecord(t *testing.T) {
 
 // TestManyRecordAtOnce: whoever does something at the same moment gets an entry of his own.
 func TestManyRecordAtOnce(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newHarbour(t)
 	var all sync.WaitGroup

@@ -15,6 +15,7 @@ import (
 )
 
 func TestRights(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	reader, own := h.as([]api.Right{api.Read}, ""), h.as([]api.Right{api.Host}, "charts-01")
@@ -74,6 +75,7 @@ func TestRights(t *testing.T) {
 
 // TestRightsForRoles: a right for some roles is for hosts that have no others.
 func TestRightsForRoles(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newSaltmarsh(t)
 	for _, host := range []string{"charts-01", "logbook-01"} {
@@ -147,6 +149,7 @@ func TestRightsForRoles(t *testing.T) {
 
 // TestTokensEnd: a token ends when it was said, and says so; nobody makes one for ever.
 func TestTokensEnd(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newHarbour(t)
 	h.turnTo(time.Date(2027, 1, 1, 12, 0, 0, 0, time.UTC))

@@ -173,6 +173,7 @@ func problem(t *testing.T, err error) *client.Problem {
 }
 
 func TestABrokenPolicyPublishesNothing(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	files := policyFiles(t)
@@ -189,6 +190,7 @@ func TestABrokenPolicyPublishesNothing(t *testing.T) {
 }
 
 func TestAFleetThatBreaksThePolicyIsRefused(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	_, err := h.Import(context.Background(),
 		api.ImportRequest{File: "fleet.json", Text: strings.Replace(fleetFile(t), `"roles": ["depot"]`, `"roles": ["dpot"]`, 1)})
@@ -344,6 +346,7 @@ func narrower(t *testing.T) []check.Source {
 // TestAnEndThatComesIsSeen: what was worked out before a rule's end does not
 // hold after it, though host and policy stayed as they were.
 func TestAnEndThatComesIsSeen(t *testing.T) {
+	t.Parallel()
 	h := newSaltmarsh(t)
 	ctx := context.Background()
 	kinds := func() (out []compare.Kind) {

@@ -14,6 +14,7 @@ import (
 
 // TestLongAnswers: what is held back to be tagged has a bound, and goes out whole whatever its length.
 func TestLongAnswers(t *testing.T) {
+	t.Parallel()
 	for _, n := range []int{0, 1, limits.TaggedAnswer, limits.TaggedAnswer + 1, 3 * limits.TaggedAnswer} {
 		body := bytes.Repeat([]byte("x"), n)
 		held := 0

@@ -37,6 +37,7 @@ func telling(t *testing.T) *harbour {
 // TestUnused: what hosts count is added up once however often it is told, and it is said of each
 // statement how often it decided.
 func TestUnused(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := telling(t)
 	host := h.as([]api.Right{api.Host}, "charts-01")
@@ -70,6 +71,7 @@ func TestUnused(t *testing.T) {
 // TestRefusedAndSeen: what hosts tell of packets comes back by reason, strangers of whom nothing was
 // refused are kept as prefixes, and a change is told which connections in use it would refuse.
 func TestRefusedAndSeen(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := telling(t)
 	at := h.now().Unix()
@@ -169,6 +171,7 @@ func BenchmarkTraffic(b *testing.B) {
 
 // TestWholeStrangers: a service that is told to keeps the addresses of strangers who were seen.
 func TestWholeStrangers(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	h := newHarbour(t, func(o *service.Options) { o.Settings.WholeStrangers = true })
 	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
