@@ -49,6 +49,7 @@ func raw(t *testing.T, dsn string) *sql.DB {
 // TestMigrationsAreInterrupted at any moment, by kill -9: the next start goes on, also where
 // several start at once.
 func TestMigrationsAreInterrupted(t *testing.T) {
+	t.Parallel()
 	rng := rand.New(rand.NewPCG(1, 3))
 	var rounds sync.WaitGroup
 	for range 12 {
@@ -84,6 +85,7 @@ func interrupt(t *testing.T, dsn string, waits []int) {
 }
 
 func TestANewerDatabaseIsRefused(t *testing.T) {
+	t.Parallel()
 	dsn := testbed.Database(t)
 	open(t, dsn)
 	_, err := raw(t, dsn).Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, TRUE)")
@@ -95,6 +97,7 @@ func TestANewerDatabaseIsRefused(t *testing.T) {
 // TestOneKeyForAll: services that start at once on an empty database sign with one key, and
 // of two that retire the last but one does.
 func TestOneKeyForAll(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	stores := []*store.Store{open(t, dsn), open(t, dsn)}
@@ -124,6 +127,7 @@ func TestOneKeyForAll(t *testing.T) {
 
 // TestLargeContents are kept in pieces that any server takes, and short.
 func TestLargeContents(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	st := open(t, dsn)
@@ -193,6 +197,7 @@ func newForgetful(t *testing.T, to string) *forgetful {
 
 // TestACommitThatIsNotHeard was made, once: what was acknowledged is there, and nothing twice.
 func TestACommitThatIsNotHeard(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	direct := open(t, dsn)
@@ -238,6 +243,7 @@ func TestACommitThatIsNotHeard(t *testing.T) {
 // TestAFrozenDatabase keeps nobody for long, is told as what it is, and answers again when
 // it thaws. A transaction of a service that is frozen is ended by the server.
 func TestAFrozenDatabase(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	db, err := testbed.StartMariaDB(t.TempDir())
 	require.NoError(t, err)
@@ -276,6 +282,7 @@ func TestAFrozenDatabase(t *testing.T) {
 
 // TestAHostIsInOneWave, however many begin at once.
 func TestAHostIsInOneWave(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	stores := []*store.Store{open(t, dsn), open(t, dsn)}
@@ -320,6 +327,7 @@ func TestAHostIsInOneWave(t *testing.T) {
 // TestSealedKeys: the seeds lie in the database encrypted, also those that were there before,
 // and whoever has another key, or none, signs nothing.
 func TestSealedKeys(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	st := open(t, dsn)

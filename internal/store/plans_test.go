@@ -82,6 +82,7 @@ var fill = []string{
 // TestNothingIsScanned: on filled tables no statement of the store looks at more rows than
 // it gives, but for those that are of the whole fleet.
 func TestNothingIsScanned(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	server, err := testbed.StartMariaDB(t.TempDir())
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 
 // TestPruning removes what is over and what nothing refers to, and nothing else.
 func TestPruning(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	st, db := open(t, dsn), raw(t, dsn)
@@ -97,6 +98,7 @@ func TestPruning(t *testing.T) {
 // TestCompaction: of each day that is old the last report of each host stays, until it is very old; hosts that
 // report meanwhile do not wait.
 func TestCompaction(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	st, db := open(t, dsn), raw(t, dsn)

@@ -22,6 +22,7 @@ func open(t *testing.T, dsn string) *store.Store {
 }
 
 func TestRevisionsGenerationsAndPairs(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	st := open(t, dsn)
@@ -187,6 +188,7 @@ func TestTokensAndSessions(t *testing.T) {
 }
 
 func TestADatabaseThatIsNone(t *testing.T) {
+	t.Parallel()
 	_, err := store.Open(context.Background(), "nonsense")
 	require.ErrorContains(t, err, "the database's address is not understood")
 	_, err = store.Open(context.Background(), "root@tcp(127.0.0.1:1)/x")

@@ -15,6 +15,7 @@ import (
 // TestTooMuchTraffic: however much hosts tell, no more of it is read at once than there is room for,
 // and what stays out is counted.
 func TestTooMuchTraffic(t *testing.T) {
+	t.Parallel()
 	ctx := context.Background()
 	dsn := testbed.Database(t)
 	st := open(t, dsn)
