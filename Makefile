@@ -81,8 +81,8 @@ go-test: console/dist/index.html
 	go test -count=1 -p 3 -timeout 15m ./demo $$(go list $(GO_ALL) | grep -vE '$(APART)')
 	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
 	CGO_ENABLED=1 go test -race -count=1 -parallel 6 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
-	$(MAKE) --no-print-directory -j2 -O test-cli test-store
-	$(MAKE) --no-print-directory test-host
+	$(MAKE) --no-print-directory -j2 -O test-host test-store
+	$(MAKE) --no-print-directory test-cli
 	$(MAKE) --no-print-directory test-browser
 
 test-cli:
@@ -92,7 +92,7 @@ test-store:
 	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/store
 
 test-host:
-	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/host
+	CGO_ENABLED=1 go test -race -count=1 -parallel 8 -timeout 15m ./internal/host
 
 test-browser:
 	go test -count=1 -parallel 4 -timeout 15m -run InABrowser ./internal/service
