@@ -56,8 +56,12 @@ func NewWatch(pol *policy.Policy, now int64, keep int) *Watch {
 	return w
 }
 
-// Good says that the Watch still knows what the policy means at an instant.
-func (w *Watch) Good(now int64) bool { return w.until == 0 || now < w.until }
+// Good says that the Watch knows what the policy means at an instant: its own, or a later one up to which nothing turns. What
+// was before its own it has left out.
+func (w *Watch) Good(now int64) bool { return now >= w.now && (w.until == 0 || now < w.until) }
+
+// Ahead says that the Watch is of a later instant than this one.
+func (w *Watch) Ahead(now int64) bool { return w.now > now }
 
 // InStep gives the result of a host whose one dump (of either form) is in every
 // way what the policy means. ok is false where it is not, or may not be.

@@ -154,6 +154,31 @@ func TestWatchReports(t *testing.T) {
 	require.True(t, watch.Good(0))
 }
 
+// TestForWhichInstants: what was worked out for an instant holds from it on until the policy turns, and not before it.
+func TestForWhichInstants(t *testing.T) {
+	pol := policytest.Resolve(t, policytest.Fleet, "policy p language 1\nrole red\nrole blue\nrole green\n"+
+		"allow a: green -> blue : ssh  from 2027-01-04T06:00Z until 2027-01-04T08:00Z\n")
+	six := time.Date(2027, 1, 4, 6, 0, 0, 0, time.UTC).Unix()
+	const hour = 3600
+	eras := []compare.Era{{Policy: pol, Revision: 1}, {Policy: pol, Revision: 2}}
+	for _, c := range []struct {
+		begun int64
+		good  []bool // an hour before six, a second before it, at six, at seven, a second before eight, at eight, at nine
+	}{
+		{six - hour, []bool{true, true, false, false, false, false, false}},
+		{six, []bool{false, false, true, true, true, false, false}},
+		{six + hour, []bool{false, false, false, true, true, false, false}},
+		{six + 2*hour, []bool{false, false, false, false, false, true, true}},
+	} {
+		watch, lag := compare.NewWatch(pol, c.begun, 1000), compare.NewLag(eras, say.NamesOf(pol), c.begun, 1000)
+		for i, now := range []int64{six - hour, six - 1, six, six + hour, six + 2*hour - 1, six + 2*hour, six + 3*hour} {
+			require.Equal(t, c.good[i], watch.Good(now), "%d at %d", c.begun-six, now-six)
+			require.Equal(t, c.good[i], lag.Good(now), "%d at %d", c.begun-six, now-six)
+			require.Equal(t, now < c.begun, watch.Ahead(now))
+		}
+	}
+}
+
 // BenchmarkDrift holds 10,000 reports against a policy of 2,000 statements. Each
 // is a dump of its own, and on one host in a hundred somebody opened a port by
 // hand, which is explained in full. The ratio "of-explaining-each" is to explaining

@@ -172,8 +172,8 @@ func NewLag(eras []Era, names *say.Names, now int64, keep int) *Lag {
 	return l
 }
 
-// Good says that the Lag still knows what the eras mean at an instant.
-func (l *Lag) Good(now int64) bool { return l.until == 0 || now < l.until }
+// Good says that the Lag knows what the eras mean at an instant, as a Watch's Good.
+func (l *Lag) Good(now int64) bool { return now >= l.now && (l.until == 0 || now < l.until) }
 
 // Of is how a host is behind. ok is false where that is for Drift to tell: it was not in the
 // fleet before, or it takes too much.

@@ -163,3 +163,41 @@ func TestTheReachTurns(t *testing.T) {
 		require.Equal(t, c.passes, passes, c.at)
 	}
 }
+
+// TestThePastStaysThePast: a host that lacked a rule while it was in force had drifted then, also once the rule has ended
+// and its absence is as the policy wants it.
+func TestThePastStaysThePast(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	h := newHarbour(t)
+	_, err := h.Import(ctx, api.ImportRequest{File: "fleet.json", Text: smallFleet()})
+	require.NoError(t, err)
+	ends := time.Now().UTC().Add(2 * time.Hour).Truncate(time.Minute)
+	_, err = h.Publish(ctx, api.PublishRequest{Files: []check.Source{{Name: "p.fence", Text: smallPolicy +
+		"allow db: 203.0.113.99 -> charts : tcp 5432  until " + ends.Format("2006-01-02T15:04Z") + "\n"}}, Why: "for two hours"})
+	require.NoError(t, err)
+	rules, err := h.Rules(ctx, "charts-01")
+	require.NoError(t, err)
+	var without []string
+	for line := range strings.Lines(strings.Split(rules.Text, "delete table inet yellowfence\n")[1]) {
+		if !strings.Contains(line, "allow db") {
+			without = append(without, line)
+		}
+	}
+	r := report("charts-01", "")
+	r.Names, r.Dumps = nil, []api.Dump{{Kind: "nft-text", Text: strings.Join(without, "")}}
+	_, err = h.as([]api.Right{api.Host}, "charts-01").Report(ctx, r)
+	require.NoError(t, err)
+	then := justNow()
+	state := func(d api.Drift, err error) api.State {
+		t.Helper()
+		require.NoError(t, err)
+		require.Len(t, d.Hosts, 1)
+		return d.Hosts[0].State
+	}
+	require.Equal(t, api.Drifted, state(h.DriftAt(ctx, "charts-01", then)))
+	h.turnTo(ends.Add(time.Hour))
+	require.Equal(t, api.InStep, state(h.DriftAt(ctx, "charts-01", h.now())))
+	require.Equal(t, api.Drifted, state(h.DriftAt(ctx, "charts-01", then)))
+	require.Equal(t, api.InStep, state(h.DriftAt(ctx, "charts-01", h.now())))
+}

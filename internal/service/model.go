@@ -68,9 +68,13 @@ func (m *model) answer(q *fence.Question, now int64) *ask.Answer {
 func (m *model) watch(now int64) *compare.Watch {
 	m.watching.Lock()
 	defer m.watching.Unlock()
-	if m.watched == nil || !m.watched.Good(now) {
-		m.watched = compare.NewWatch(m.policy, now, live.Bound)
+	switch {
+	case m.watched != nil && m.watched.Good(now):
+		return m.watched
+	case m.watched != nil && m.watched.Ahead(now): // whoever asks about the past does not take away what all others need
+		return compare.NewWatch(m.policy, now, live.Bound)
 	}
+	m.watched = compare.NewWatch(m.policy, now, live.Bound)
 	return m.watched
 }
 
