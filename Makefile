@@ -2,7 +2,7 @@
 # they need from Debian's packages, Go's modules and npm.
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
-.PHONY: help demo test build bench generate lint lint-go lint-console go-test test-cli test-store test-host test-browser judge trials chaos fuzz shots clean
+.PHONY: help demo test build bench generate lint lint-go lint-console go-test test-cli test-store test-host test-pages judge trials chaos fuzz shots clean
 
 PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-client openssh-server mariadb-server chromium prometheus
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
@@ -10,6 +10,8 @@ SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./api ./client ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
 # where much happens at once, and takes its time: tested apart, with -race but for the command line
 APART    := /internal/(service|store|host|cli)$$
+# lint vets all of it
+GO_TEST  := go test -count=1 -vet=off
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' go.mod go.sum)
 WEB      := $(shell git ls-files -co --exclude-standard console ':!console/console.go')
 
@@ -76,26 +78,26 @@ lint-console: console/node_modules/.package-lock.json
 # need the built console, so the program is built first. What is long mostly
 # waits, so more of its tests run at once than there are cores; -race would see
 # little of the command line, whose tests are processes of their own.
-go-test test-cli test-store test-host test-browser: export PATH := $(PATH):/usr/sbin:/sbin
+go-test test-cli test-store test-host test-pages: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
-	go test -count=1 -p 3 -timeout 15m ./demo $$(go list $(GO_ALL) | grep -vE '$(APART)')
-	go test -count=1 -timeout 5m -run '^TestLimits$$' ./internal/service
-	CGO_ENABLED=1 go test -race -count=1 -parallel 6 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
+	$(GO_TEST) -p 3 -timeout 15m ./demo $$(go list $(GO_ALL) | grep -vE '$(APART)')
+	CGO_ENABLED=1 $(GO_TEST) -race -parallel 6 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
 	$(MAKE) --no-print-directory -j2 -O test-host test-store
 	$(MAKE) --no-print-directory test-cli
-	$(MAKE) --no-print-directory test-browser
+	$(MAKE) --no-print-directory test-pages
 
 test-cli:
-	go test -count=1 -parallel 3 -timeout 15m ./internal/cli
+	$(GO_TEST) -parallel 3 -timeout 15m ./internal/cli
 
 test-store:
-	CGO_ENABLED=1 go test -race -count=1 -parallel 4 -timeout 15m ./internal/store
+	CGO_ENABLED=1 $(GO_TEST) -race -parallel 4 -timeout 15m ./internal/store
 
 test-host:
-	CGO_ENABLED=1 go test -race -count=1 -parallel 8 -timeout 15m ./internal/host
+	CGO_ENABLED=1 $(GO_TEST) -race -parallel 8 -timeout 15m ./internal/host
 
-test-browser:
-	go test -count=1 -parallel 4 -timeout 15m -run InABrowser ./internal/service
+# Limits are tried first, alone: -race and neighbours cost what they bound.
+test-pages:
+	$(GO_TEST) -parallel 4 -timeout 15m -run '^TestLimits$$|InABrowser' ./internal/service
 
 trials: ## more random policies than every run of the tests has: make trials N=10
 	TRIALS=$(or $(N),10) go test -count=1 -timeout 0 ./core/...
