@@ -9,6 +9,8 @@ TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./api ./client ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
 # where much happens at once, and takes its time: tested apart, with -race but for the command line
+# which wait more than they compute: they begin first, beside what computes
+WAITING  := ./demo ./internal/testbed ./internal/chaos
 APART    := /internal/(service|store|host|cli)$$
 # lint vets all of it
 GO_TEST  := go test -count=1 -vet=off
@@ -80,7 +82,7 @@ lint-console: console/node_modules/.package-lock.json
 # little of the command line, whose tests are processes of their own.
 go-test test-cli test-store test-host test-pages: export PATH := $(PATH):/usr/sbin:/sbin
 go-test: console/dist/index.html
-	$(GO_TEST) -p 3 -timeout 15m ./demo $$(go list $(GO_ALL) | grep -vE '$(APART)')
+	$(GO_TEST) -p 3 -timeout 15m $(WAITING) $$(go list $(GO_ALL) | grep -vE '$(APART)')
 	CGO_ENABLED=1 $(GO_TEST) -race -parallel 6 -timeout 15m -skip '^TestLimits$$|InABrowser' ./internal/service
 	$(MAKE) --no-print-directory -j2 -O test-host test-store
 	$(MAKE) --no-print-directory test-cli
