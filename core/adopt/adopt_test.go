@@ -109,7 +109,7 @@ func plain(rng *rand.Rand) string {
 // TestPlainPoliciesComeBack: what hosts have in force of an ordinary policy is adopted with
 // nothing left, and hosts of a role are one again.
 func TestPlainPoliciesComeBack(t *testing.T) {
-	for seed := range policytest.Trials(25) {
+	for seed := range policytest.Trials(16) {
 		text := plain(rand.New(rand.NewPCG(seed, 5)))
 		fl, problems := fleet.ReadJSON("fleet.json", []byte(plainFleet))
 		require.Empty(t, problems)

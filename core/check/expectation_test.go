@@ -168,7 +168,7 @@ func TestExpectations(t *testing.T) {
 // it, and where it is broken the packet that is shown does, at both ends.
 func TestProofsAgreeWithPackets(t *testing.T) {
 	proven, broken := 0, 0
-	for seed := range policytest.Trials(50) {
+	for seed := range policytest.Trials(45) {
 		rng := rand.New(rand.NewPCG(23, seed))
 		pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 		kind, from, to, service := pick("never", "always"), pick("red", "blue", "office", "lab", "host h3"),
@@ -217,7 +217,7 @@ var (
 func TestProofsBySecondOpinion(t *testing.T) {
 	redirected := regexp.MustCompile(`(?m)^redirect .*\n`) // what they do has cases of its own, above
 	proven, broken := 0, 0
-	for seed := range policytest.Trials(40) {
+	for seed := range policytest.Trials(26) {
 		rng := rand.New(rand.NewPCG(37, seed))
 		pick := func(items ...string) string { return items[rng.IntN(len(items))] }
 		side := func() string {

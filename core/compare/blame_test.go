@@ -210,7 +210,7 @@ func obey(t *testing.T, sp *packet.Space, pol *policy.Policy, plan *compile.Plan
 // TestHintsHelp changes rules of random policies at random: what is said to help does.
 func TestHintsHelp(t *testing.T) {
 	said := 0
-	for seed := range policytest.Trials(25) {
+	for seed := range policytest.Trials(16) {
 		rng := rand.New(rand.NewPCG(seed, 8))
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rng))
 		for _, h := range pol.Fleet.Hosts {

@@ -20,7 +20,7 @@ import (
 // random.
 func TestSentencesAreSo(t *testing.T) {
 	said := map[Kind]int{}
-	for seed := range policytest.Trials(90) {
+	for seed := range policytest.Trials(75) {
 		rng := rand.New(rand.NewPCG(seed, 9))
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rng))
 		names := say.NamesOf(pol)

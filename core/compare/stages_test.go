@@ -125,7 +125,7 @@ var rates = regexp.MustCompile(` (at most|up to) \d+ per \w+( per source)?`)
 func TestBehindOrChanged(t *testing.T) {
 	rng := rand.New(rand.NewPCG(14, 2))
 	seen := map[compare.Because]int{}
-	for range policytest.Trials(16) {
+	for range policytest.Trials(10) {
 		random := func() string { return rates.ReplaceAllString(policytest.WithoutRouters(policytest.Random(rng)), "") }
 		asked, now := random(), random()
 		eras := []compare.Era{{Policy: policytest.Resolve(t, policytest.Fleet, asked), Revision: 1},

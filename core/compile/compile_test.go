@@ -297,7 +297,7 @@ func TestStates(t *testing.T) {
 
 // TestAttributionChangesNothing: who decides is told, what is decided stays.
 func TestAttributionChangesNothing(t *testing.T) {
-	for seed := range policytest.Trials(30) {
+	for seed := range policytest.Trials(20) {
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
 		sp := packet.NewSpace()
 		plan := compile.ForHost(sp, pol, pol.Fleet.Host("h1"), 0)
@@ -313,7 +313,7 @@ func TestAttributionChangesNothing(t *testing.T) {
 
 // TestOrderNeverDecides: a policy's statements in another order mean the same.
 func TestOrderNeverDecides(t *testing.T) {
-	for seed := range policytest.Trials(30) {
+	for seed := range policytest.Trials(20) {
 		rng := rand.New(rand.NewPCG(19, seed))
 		text := policytest.Random(rng)
 		lines := strings.Split(strings.TrimSpace(text), "\n")

@@ -16,7 +16,7 @@ import (
 // hosts that are taken together fare as each of them does, owed to the same.
 func TestAboutSome(t *testing.T) {
 	together := 0
-	for seed := range policytest.Trials(50) {
+	for seed := range policytest.Trials(32) {
 		rng := rand.New(rand.NewPCG(51, seed))
 		pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rng))
 		sp := packet.NewSpace()

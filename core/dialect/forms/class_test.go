@@ -24,7 +24,7 @@ func TestHostsOfAClassHaveTheSameRules(t *testing.T) {
 	const moved = "masquerade out: 10.40.0.0/16 -> everywhere through green\nredirect door: everywhere -> red : tcp 4430 to tcp " +
 		"443\nleave others: blue : inbound via ctr*\n"
 	shared := 0
-	for seed := range policytest.Trials(40) {
+	for seed := range policytest.Trials(26) {
 		text := policytest.Random(rand.New(rand.NewPCG(seed, 5)))
 		if seed%2 == 1 {
 			text += moved

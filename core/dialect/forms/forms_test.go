@@ -27,7 +27,7 @@ func TestConformance(t *testing.T) {
 	for _, f := range forms.All {
 		t.Run(f.Name(), func(t *testing.T) {
 			tried := 0
-			for seed := range policytest.Trials(map[string]uint64{"portable": 160}[f.Name()] + 60) {
+			for seed := range policytest.Trials(map[string]uint64{"portable": 160}[f.Name()] + 40) {
 				text := policytest.Random(rand.New(rand.NewPCG(7, seed)))
 				pol := policytest.Resolve(t, policytest.Fleet, text)
 				for _, h := range pol.Fleet.Hosts {
@@ -78,7 +78,7 @@ func TestProve(t *testing.T) {
 	for _, f := range kernels {
 		t.Run(f.Name(), func(t *testing.T) {
 			broken := 0
-			for seed := range policytest.Trials(30) {
+			for seed := range policytest.Trials(20) {
 				pol := policytest.Resolve(t, policytest.Fleet, policytest.Random(rand.New(rand.NewPCG(17, seed))))
 				for _, h := range pol.Fleet.Hosts {
 					sp := packet.NewSpace()

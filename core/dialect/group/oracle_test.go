@@ -141,7 +141,7 @@ func TestGroupsByANaiveReader(t *testing.T) {
 		return regexp.MustCompile(`\b(red|blue|green)\b`).ReplaceAllStringFunc(text, func(role string) string { return called[role] })
 	}
 	asked, admitted, rules := 0, 0, 0
-	for seed := range policytest.Trials(25) {
+	for seed := range policytest.Trials(16) {
 		rng := rand.New(rand.NewPCG(71, seed))
 		text := named(policytest.Random(rng))
 		pol := policytest.Resolve(t, named(policytest.Fleet), text)
@@ -282,7 +282,7 @@ func TestAsFewRulesAsStatements(t *testing.T) {
 		"allow a: 192.0.2.1, 192.0.2.3 -> charts : tcp 80-90\nallow b: 192.0.2.2, 192.0.2.3 -> charts : tcp 85-95\n",
 		group.Abilities{RulesPerGroup: 60}))
 	rules, statements, over := 0, 0, 0
-	for seed := range policytest.Trials(100) {
+	for seed := range policytest.Trials(65) {
 		rng := rand.New(rand.NewPCG(83, seed))
 		text := ""
 		n := 2 + rng.IntN(3)

@@ -117,7 +117,7 @@ func admittedTo(t *testing.T, sp *packet.Space, d *group.Document) (out map[stri
 // nobody refuses what both admit, and in the end all is as it is to be.
 func TestStepsOpenNoGap(t *testing.T) {
 	told, byAndBy := 0, 0
-	for seed := range policytest.Trials(160) {
+	for seed := range policytest.Trials(104) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		have, wanted := group.ByContent(randomDocument(rng)), randomDocument(rng)
 		for i, m := range wanted.Members { // what we want is never that nothing filters
