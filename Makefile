@@ -8,9 +8,9 @@ PACKAGES := gcc libc6-dev nftables iptables ipset iproute2 conntrack openssh-cli
 TOOLS    := gcc nft iptables-legacy-restore ipset ip conntrack ssh sshd mariadbd chromium promtool
 SUDO     := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_ALL   := ./api ./client ./cmd/... ./console ./core/... ./demo/... ./examples ./internal/... # not ./..., which finds Go in node_modules
-# where much happens at once, and takes its time: tested apart, with -race but for the command line
 # which wait more than they compute: they begin first, beside what computes
 WAITING  := ./demo ./internal/testbed ./internal/chaos
+# where much happens at once, and takes its time: tested apart, with -race but for the command line
 APART    := /internal/(service|store|host|cli)$$
 # lint vets all of it
 GO_TEST  := go test -count=1 -vet=off
@@ -108,7 +108,7 @@ trials: ## more random policies than every run of the tests has: make trials N=1
 judge: var/packages ## the kernel and a second opinion as judges: make judge N=100000 SEED=7
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v -run "TestKernelAgrees|TestIngressInTheKernel|TestFoundInTheKernel|TestPoliciesHoldInTheKernel|TestIptablesInTheKernel" ./internal/testbed -verdicts $(or $(N),20000) -seed $(or $(SEED),1)
 	TRIALS=$$(( $(or $(N),20000) / 600 + 1 )) go test -count=1 -timeout 0 -v -run TestSecondOpinion ./core/compile
-	go test -count=1 -timeout 0 -run TestProofsBySecondOpinion ./core/check -policies $$(( $(or $(N),20000) / 100 )) -samples 1000
+	TRIALS=$$(( $(or $(N),20000) / 2600 + 1 )) go test -count=1 -timeout 0 -run TestProofsBySecondOpinion ./core/check -samples 1000
 
 chaos: var/packages ## everything at once while parts are killed: make chaos ROUNDS=200 SEED=7, or KILLS=200 of services
 	PATH=$$PATH:/usr/sbin:/sbin go test -count=1 -timeout 0 -v ./internal/chaos -rounds $(or $(ROUNDS),50) -kills $(or $(KILLS),0) -seed $(or $(SEED),1)

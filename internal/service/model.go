@@ -68,14 +68,14 @@ func (m *model) answer(q *fence.Question, now int64) *ask.Answer {
 func (m *model) watch(now int64) *compare.Watch {
 	m.watching.Lock()
 	defer m.watching.Unlock()
-	switch {
-	case m.watched != nil && m.watched.Good(now):
+	if m.watched != nil && m.watched.Good(now) {
 		return m.watched
-	case m.watched != nil && m.watched.Ahead(now): // whoever asks about the past does not take away what all others need
-		return compare.NewWatch(m.policy, now, live.Bound)
 	}
-	m.watched = compare.NewWatch(m.policy, now, live.Bound)
-	return m.watched
+	w := compare.NewWatch(m.policy, now, live.Bound)
+	if m.watched == nil || !m.watched.Ahead(now) { // whoever asks about the past does not take away what all others need
+		m.watched = w
+	}
+	return w
 }
 
 // historyOf are the models from the pair that was asked for to m, oldest first; of those
