@@ -21,9 +21,8 @@ import (
 // that is for Drift to explain.
 // It may be used by several goroutines at once.
 type Watch struct {
+	term
 	pol     *policy.Policy
-	now     int64
-	until   int64 // when the policy means something else by itself; 0 is never
 	classes *compile.Classes
 	shares  [8]share // hosts that are alike are in the same one
 }
@@ -49,19 +48,24 @@ type meaning struct {
 // NewWatch makes a Watch that begins anew with what it knows rather than keep
 // more than so many edges of diagrams; now is in seconds since 1970.
 func NewWatch(pol *policy.Policy, now int64, keep int) *Watch {
-	w := &Watch{pol: pol, now: now, classes: compile.ClassesOf(pol), until: pol.NextTurn(now)}
+	w := &Watch{term: term{now, pol.NextTurn(now)}, pol: pol, classes: compile.ClassesOf(pol)}
 	for i := range w.shares {
 		w.shares[i].keep = keep / len(w.shares)
 	}
 	return w
 }
 
-// Good says that the Watch knows what the policy means at an instant: its own, or a later one up to which nothing turns. What
-// was before its own it has left out.
-func (w *Watch) Good(now int64) bool { return now >= w.now && (w.until == 0 || now < w.until) }
+// A term is for which instants, in seconds since 1970, something holds that was worked out for one.
+type term struct {
+	now   int64 // the one; what was before it was left out
+	until int64 // when a policy means something else by itself; 0 is never
+}
 
-// Ahead says that the Watch is of a later instant than this one.
-func (w *Watch) Ahead(now int64) bool { return w.now > now }
+// Good says that what was worked out holds at an instant: its own, or a later one up to which nothing turns.
+func (t term) Good(now int64) bool { return now >= t.now && (t.until == 0 || now < t.until) }
+
+// Ahead says that it was worked out for a later instant than this one.
+func (t term) Ahead(now int64) bool { return t.now > now }
 
 // InStep gives the result of a host whose one dump (of either form) is in every
 // way what the policy means. ok is false where it is not, or may not be.

@@ -132,10 +132,9 @@ func Stages(sp *packet.Space, eras []Era, host string, now int64) (out []Stage) 
 // for. What hosts have in common it works out once, as Watch does. It may be used by several
 // goroutines at once.
 type Lag struct {
+	term
 	eras    []Era // the first is what was asked for, the last what counts
 	names   *say.Names
-	now     int64
-	until   int64 // when an era means something else by itself; 0 is never
 	classes []*compile.Classes
 	hosts   []map[string]*fleet.Host
 	shares  [8]lagShare
@@ -158,7 +157,7 @@ type lagging struct {
 // NewLag makes a Lag of at least two eras, which begins anew rather than keep more than so
 // many edges of diagrams. names are those of the last era.
 func NewLag(eras []Era, names *say.Names, now int64, keep int) *Lag {
-	l := &Lag{eras: eras, names: names, now: now}
+	l := &Lag{term: term{now: now}, eras: eras, names: names}
 	for _, e := range eras {
 		l.classes = append(l.classes, compile.ClassesOf(e.Policy))
 		l.hosts = append(l.hosts, e.Policy.Fleet.Index())
@@ -171,9 +170,6 @@ func NewLag(eras []Era, names *say.Names, now int64, keep int) *Lag {
 	}
 	return l
 }
-
-// Good says that the Lag knows what the eras mean at an instant, as a Watch's Good.
-func (l *Lag) Good(now int64) bool { return now >= l.now && (l.until == 0 || now < l.until) }
 
 // Of is how a host is behind. ok is false where that is for Drift to tell: it was not in the
 // fleet before, or it takes too much.
